@@ -1,0 +1,1 @@
+//! Scenes of Thistlewick Nursery drawn by formula.

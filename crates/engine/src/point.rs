@@ -1,0 +1,340 @@
+//! Point-wise work: what happens to each pixel alone. Steps describe it as data, so that neighbouring steps
+//! become one pass over a tile that stays in the cache.
+//!
+//! Allocates nothing per pixel: a chunk of 64 pixels is taken apart into three planes on the stack, every
+//! operation runs over the planes, and the chunk is put back together.
+
+use crate::RANGE;
+use crate::colour::{self, InputColour, Matrix, OutputColour};
+use crate::picture::{Picture, Samples};
+use crate::tone::Table;
+use crate::{Rect, Size};
+use multiversion::multiversion;
+use std::sync::Arc;
+
+/// A pixel in flight: red, green, blue, and one lane that only keeps pixels aligned.
+pub type Pixel = [f32; 4];
+
+/// A function of one channel in linear light.
+pub type Curve = Arc<dyn Fn(f32) -> f32 + Send + Sync>;
+
+/// One point-wise operation on working values.
+#[derive(Clone)]
+pub enum PointOp {
+    /// Each pixel as a column vector, multiplied from the left.
+    Matrix(Matrix),
+    /// A function per channel.
+    Curves([Curve; 3]),
+}
+
+impl PointOp {
+    /// The same function on each channel.
+    pub fn curve(function: impl Fn(f32) -> f32 + Send + Sync + 'static) -> Self {
+        let one: Curve = Arc::new(function);
+        Self::Curves([one.clone(), one.clone(), one])
+    }
+
+    /// This operation mixed with its input: 1 is all of it, 0 none.
+    pub fn mixed(self, mix: f32) -> Self {
+        if mix >= 1.0 {
+            return self;
+        }
+        match self {
+            Self::Matrix(m) => Self::Matrix(std::array::from_fn(|r| {
+                std::array::from_fn(|c| m[r][c] * mix + colour::IDENTITY[r][c] * (1.0 - mix))
+            })),
+            Self::Curves(f) => Self::Curves(f.map(|f| -> Curve { Arc::new(move |x| f(x) * mix + x * (1.0 - mix)) })),
+        }
+    }
+}
+
+/// An operation ready to run.
+enum Ready {
+    Matrix(Matrix),
+    /// One table for all channels.
+    Same(Table),
+    Each(Box<[Table; 3]>),
+}
+
+/// A run of point-wise operations, fused: neighbouring matrices are multiplied, neighbouring functions are
+/// composed before they are sampled.
+pub struct PointProgram {
+    ready: Vec<Ready>,
+}
+
+/// The pixels taken apart into planes at a time.
+const CHUNK: usize = 64;
+
+struct Planes {
+    r: [f32; CHUNK],
+    g: [f32; CHUNK],
+    b: [f32; CHUNK],
+}
+
+impl Planes {
+    const EMPTY: Self = Self { r: [0.0; CHUNK], g: [0.0; CHUNK], b: [0.0; CHUNK] };
+
+    #[inline(always)]
+    fn matrix(&mut self, m: &Matrix) {
+        for i in 0..CHUNK {
+            let (r, g, b) = (self.r[i], self.g[i], self.b[i]);
+            self.r[i] = m[0][0] * r + m[0][1] * g + m[0][2] * b;
+            self.g[i] = m[1][0] * r + m[1][1] * g + m[1][2] * b;
+            self.b[i] = m[2][0] * r + m[2][1] * g + m[2][2] * b;
+        }
+    }
+
+    #[inline(always)]
+    fn limit(&mut self) {
+        for plane in [&mut self.r, &mut self.g, &mut self.b] {
+            for v in plane {
+                *v = v.clamp(*RANGE.start(), *RANGE.end());
+            }
+        }
+    }
+
+    #[inline(always)]
+    fn run(&mut self, ready: &[Ready]) {
+        for op in ready {
+            match op {
+                Ready::Matrix(m) => self.matrix(m),
+                Ready::Same(t) => {
+                    t.apply(&mut self.r);
+                    t.apply(&mut self.g);
+                    t.apply(&mut self.b);
+                }
+                Ready::Each(t) => {
+                    t[0].apply(&mut self.r);
+                    t[1].apply(&mut self.g);
+                    t[2].apply(&mut self.b);
+                }
+            }
+        }
+    }
+
+    #[inline(always)]
+    fn store(&self, out: &mut [Pixel]) {
+        for (i, p) in out.iter_mut().enumerate() {
+            *p = [self.r[i], self.g[i], self.b[i], 0.0];
+        }
+    }
+
+    #[inline(always)]
+    fn load(&mut self, from: &[Pixel]) {
+        for (i, p) in from.iter().enumerate() {
+            self.r[i] = p[0];
+            self.g[i] = p[1];
+            self.b[i] = p[2];
+        }
+    }
+}
+
+impl PointProgram {
+    /// Fuses `ops`, in order.
+    pub fn new(ops: Vec<PointOp>) -> Self {
+        let mut fused: Vec<PointOp> = Vec::with_capacity(ops.len());
+        for op in ops {
+            match (fused.last_mut(), op) {
+                (Some(PointOp::Matrix(last)), PointOp::Matrix(next)) => *last = colour::multiply(&next, last),
+                (Some(PointOp::Curves(last)), PointOp::Curves(next)) => {
+                    let same = Arc::ptr_eq(&last[0], &last[1])
+                        && Arc::ptr_eq(&last[1], &last[2])
+                        && Arc::ptr_eq(&next[0], &next[1])
+                        && Arc::ptr_eq(&next[1], &next[2]);
+                    let join = |c: usize| -> Curve {
+                        let (first, second) = (last[c].clone(), next[c].clone());
+                        Arc::new(move |x| second(first(x).clamp(*RANGE.start(), *RANGE.end())))
+                    };
+                    *last = if same {
+                        let one = join(0);
+                        [one.clone(), one.clone(), one]
+                    } else {
+                        [join(0), join(1), join(2)]
+                    };
+                }
+                (_, op) => fused.push(op),
+            }
+        }
+        let ready = fused
+            .into_iter()
+            .map(|op| match op {
+                PointOp::Matrix(m) => Ready::Matrix(m),
+                PointOp::Curves(f) if Arc::ptr_eq(&f[0], &f[1]) && Arc::ptr_eq(&f[1], &f[2]) => {
+                    Ready::Same(Table::new(|x| f[0](x)))
+                }
+                PointOp::Curves(f) => Ready::Each(Box::new(f.map(|f| Table::new(|x| f(x))))),
+            })
+            .collect();
+        Self { ready }
+    }
+
+    /// Whether it does nothing.
+    pub fn is_empty(&self) -> bool {
+        self.ready.is_empty()
+    }
+
+    /// Runs over pixels in place.
+    pub fn run(&self, pixels: &mut [Pixel]) {
+        run_in_place(&self.ready, pixels);
+    }
+
+    /// Reads `rect` (upright coordinates, inside the picture) of `picture` into working values and runs over them.
+    pub fn read(&self, picture: &Picture, rect: Rect, out: &mut Vec<Pixel>) {
+        out.clear();
+        out.resize(rect.area(), [0.0; 4]);
+        let ready = match self.ready.split_first() {
+            // The source's matrix and the first one of the program are one.
+            Some((Ready::Matrix(first), rest)) => {
+                let joined = colour::multiply(first, &picture.colour.to_working);
+                return read_rows(picture, &joined, rest, rect, out);
+            }
+            _ => &self.ready,
+        };
+        read_rows(picture, &picture.colour.to_working, ready, rect, out);
+    }
+}
+
+#[multiversion(targets("x86_64+avx512f+avx512vl+avx512dq+avx512bw", "x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
+fn run_in_place(ready: &[Ready], pixels: &mut [Pixel]) {
+    let mut planes = Planes::EMPTY;
+    for chunk in pixels.chunks_mut(CHUNK) {
+        planes.load(chunk);
+        planes.run(ready);
+        planes.limit();
+        planes.store(chunk);
+    }
+}
+
+/// Takes a row of upright pixels out of the stored samples, as linear light of the profile.
+#[inline(always)]
+fn gather(picture: &Picture, colour: &InputColour, x: usize, y: usize, n: usize, planes: &mut Planes) {
+    let stored: Size = picture.stored;
+    let start = picture.orientation.stored(x, y, stored);
+    // One step to the right in the upright picture is this many stored pixels.
+    let stride: isize = if stored.area() == 1 {
+        0
+    } else {
+        let w = stored.width as isize;
+        [0, 1, -1, -1, 1, w, -w, -w, w][usize::from(picture.orientation.exif())]
+    };
+    let mut at = ((start.1 * stored.width as usize + start.0) * 3) as isize;
+    match &picture.samples {
+        Samples::U8(v) if stride == 1 => {
+            let row = &v[at as usize..at as usize + 3 * n];
+            for (i, p) in row.as_chunks::<3>().0.iter().enumerate().take(CHUNK) {
+                planes.r[i] = colour.byte[0][usize::from(p[0])];
+                planes.g[i] = colour.byte[1][usize::from(p[1])];
+                planes.b[i] = colour.byte[2][usize::from(p[2])];
+            }
+        }
+        Samples::U8(v) => {
+            for i in 0..n {
+                let p = &v[at as usize..at as usize + 3];
+                planes.r[i] = colour.byte[0][usize::from(p[0])];
+                planes.g[i] = colour.byte[1][usize::from(p[1])];
+                planes.b[i] = colour.byte[2][usize::from(p[2])];
+                at += stride * 3;
+            }
+        }
+        Samples::U16(v) => {
+            let value = |t: &Table, s: u16| t.at_root(f32::from(s) * (1024.0 / 65_535.0));
+            for i in 0..n {
+                let p = &v[at as usize..at as usize + 3];
+                planes.r[i] = value(&colour.table[0], p[0]);
+                planes.g[i] = value(&colour.table[1], p[1]);
+                planes.b[i] = value(&colour.table[2], p[2]);
+                at += stride * 3;
+            }
+        }
+    }
+}
+
+#[multiversion(targets("x86_64+avx512f+avx512vl+avx512dq+avx512bw", "x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
+fn read_rows(picture: &Picture, matrix: &Matrix, rest: &[Ready], rect: Rect, out: &mut [Pixel]) {
+    let mut planes = Planes::EMPTY;
+    let width = rect.width as usize;
+    for (y, row) in out.chunks_mut(width).enumerate() {
+        for (i, chunk) in row.chunks_mut(CHUNK).enumerate() {
+            let x = rect.x as usize + i * CHUNK;
+            gather(picture, &picture.colour, x, rect.y as usize + y, chunk.len(), &mut planes);
+            planes.matrix(matrix);
+            planes.run(rest);
+            planes.limit();
+            planes.store(chunk);
+        }
+    }
+}
+
+/// Encodes working values into samples of `colour`, `levels` being 255 or 65535.
+#[multiversion(targets("x86_64+avx512f+avx512vl+avx512dq+avx512bw", "x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
+pub fn encode_8(colour: &OutputColour, pixels: &[Pixel], out: &mut [u8]) {
+    let mut planes = Planes::EMPTY;
+    for (chunk, out) in pixels.chunks(CHUNK).zip(out.chunks_mut(CHUNK * 3)) {
+        encode_planes(colour, chunk, &mut planes);
+        for (i, p) in out.as_chunks_mut::<3>().0.iter_mut().enumerate().take(CHUNK) {
+            *p = [planes.r[i], planes.g[i], planes.b[i]].map(|v| (v * 255.0 + 0.5) as u8);
+        }
+    }
+}
+
+/// As [`encode_8`], to 16 bits.
+#[multiversion(targets("x86_64+avx512f+avx512vl+avx512dq+avx512bw", "x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
+pub fn encode_16(colour: &OutputColour, pixels: &[Pixel], out: &mut [u16]) {
+    let mut planes = Planes::EMPTY;
+    for (chunk, out) in pixels.chunks(CHUNK).zip(out.chunks_mut(CHUNK * 3)) {
+        encode_planes(colour, chunk, &mut planes);
+        for (i, p) in out.as_chunks_mut::<3>().0.iter_mut().enumerate().take(CHUNK) {
+            *p = [planes.r[i], planes.g[i], planes.b[i]].map(|v| (v * 65_535.0 + 0.5) as u16);
+        }
+    }
+}
+
+#[inline(always)]
+fn encode_planes(colour: &OutputColour, chunk: &[Pixel], planes: &mut Planes) {
+    planes.load(chunk);
+    planes.matrix(&colour.from_working);
+    colour.encode.apply(&mut planes.r);
+    colour.encode.apply(&mut planes.g);
+    colour.encode.apply(&mut planes.b);
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::tone;
+
+    #[test]
+    fn fused_operations_equal_one_after_another() {
+        let warm = [[1.1, 0.02, 0.0], [0.0, 1.0, 0.0], [0.0, -0.01, 0.9]];
+        let ops = vec![
+            PointOp::Matrix(warm),
+            PointOp::Matrix([[2.0, 0.0, 0.0], [0.0, 2.0, 0.0], [0.0, 0.0, 2.0]]),
+            PointOp::curve(|x| tone::decode(tone::encode(x) * 0.8)),
+            PointOp::curve(|x| tone::decode(tone::encode(x) + 0.1)).mixed(0.5),
+        ];
+        let start: Vec<Pixel> = (0..130).map(|i| [i as f32 / 130.0, 0.4, 1.0 - i as f32 / 200.0, 0.0]).collect();
+        let mut fused = start.clone();
+        PointProgram::new(ops.clone()).run(&mut fused);
+        let mut single = start;
+        for op in ops {
+            PointProgram::new(vec![op]).run(&mut single);
+        }
+        for (a, b) in fused.iter().zip(&single) {
+            for c in 0..3 {
+                assert!((a[c] - b[c]).abs() < 2e-5, "{a:?} {b:?}");
+            }
+        }
+    }
+
+    #[test]
+    fn eight_bits_survive_the_way_there_and_back() {
+        let px: Vec<u8> = (0..256 * 3).map(|i| ((i * 37 + i / 3) % 256) as u8).collect();
+        let size = Size::new(16, 16);
+        let p = Picture::new(size, Samples::U8(px.clone()), crate::Orientation::UPRIGHT, None).unwrap();
+        let mut flight = Vec::new();
+        PointProgram::new(vec![]).read(&p, size.rect(), &mut flight);
+        let mut out = vec![0; px.len()];
+        encode_8(crate::OutputProfile::Srgb.colour(), &flight, &mut out);
+        assert_eq!(out, px);
+    }
+}

@@ -1,0 +1,372 @@
+//! What a step is: one file with parameters, description, sentence and mathematics; registered in one line.
+//!
+//! The bench's controls, the command line's validation, the JSON Schema, the sentences on the ticket and the
+//! documentation all come from [`StepInfo`] and [`Param`].
+
+use crate::geometry::{Affine, Rect, Size};
+use crate::point::{Pixel, PointOp};
+use serde::{Serialize, de::DeserializeOwned};
+use serde_json::{Map, Value};
+use std::fmt::Debug;
+
+/// What a step is called and said to do.
+#[derive(Debug)]
+pub struct StepInfo {
+    /// Name in recipes.
+    pub id: &'static str,
+    /// Name for people.
+    pub title: &'static str,
+    /// Heading it is listed under.
+    pub group: &'static str,
+    /// One or two sentences: what it does, in which space it computes.
+    pub about: &'static str,
+    /// What people may type when they look for it.
+    pub words: &'static [&'static str],
+    /// Values (JSON) that change nothing.
+    pub neutral: &'static str,
+    /// Values (JSON) a new line starts with on the bench.
+    pub starter: &'static str,
+}
+
+/// What values a parameter takes.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Kind {
+    /// A number `min ..= max`; `step` is one notch of a control.
+    Number {
+        /// Smallest value.
+        min: f64,
+        /// Largest value.
+        max: f64,
+        /// One notch.
+        step: f64,
+    },
+    /// A whole number or nothing.
+    Whole {
+        /// Smallest value.
+        min: u32,
+        /// Largest value.
+        max: u32,
+    },
+    /// One of a few words.
+    Choice(&'static [&'static str]),
+    /// Text of at most so many characters.
+    Text(usize),
+    /// Yes or no.
+    Flag,
+    /// Points `[in, out]`, both 0 ..= 1, `in` rising.
+    Points,
+    /// `W:H`, or `original`.
+    Proportion,
+    /// `[width, height]` in pixels, or nothing.
+    Pair,
+    /// `[x, y, width, height]` in pixels, or nothing.
+    Window,
+    /// `#rrggbb`.
+    Colour,
+}
+
+/// One parameter.
+#[derive(Debug)]
+pub struct Param {
+    /// Name in recipes.
+    pub name: &'static str,
+    /// What it does, for people.
+    pub about: &'static str,
+    /// Unit, empty where there is none.
+    pub unit: &'static str,
+    /// Values.
+    pub kind: Kind,
+}
+
+/// Most points a curve may have.
+pub const MAX_POINTS: usize = 32;
+
+/// Largest side a recipe may ask for, in pixels.
+pub const MAX_SIDE: u32 = 65_535;
+
+/// The nine places of a picture, row by row.
+pub const PLACES: [&str; 9] = [
+    "top left",
+    "top",
+    "top right",
+    "left",
+    "centre",
+    "right",
+    "bottom left",
+    "bottom",
+    "bottom right",
+];
+
+/// Where a place lies, as shares of the free room (0, ½ or 1 each way).
+pub fn place_share(place: &str) -> (f64, f64) {
+    let at = PLACES.iter().position(|p| *p == place).unwrap_or(4);
+    ((at % 3) as f64 / 2.0, (at / 3) as f64 / 2.0)
+}
+
+/// A value that a parameter does not take; `path` is the parameter (and what lies inside it).
+#[derive(Debug, Clone, PartialEq, thiserror::Error)]
+#[error("{path}: {message}")]
+pub struct ParamError {
+    /// Parameter name, with an index where the fault is inside.
+    pub path: String,
+    /// What was expected and what came.
+    pub message: String,
+}
+
+impl ParamError {
+    /// Says what was expected at `path`.
+    pub fn new(path: impl Into<String>, message: impl Into<String>) -> Self {
+        Self { path: path.into(), message: message.into() }
+    }
+}
+
+/// `W:H` as numbers.
+pub fn proportion(text: &str) -> Option<(f64, f64)> {
+    let (w, h) = text.split_once(':')?;
+    let side = |s: &str| s.trim().parse::<f64>().ok().filter(|v| v.is_finite() && *v > 0.0 && *v < 1e5);
+    Some((side(w)?, side(h)?))
+}
+
+/// A short form of a value for messages.
+fn short(value: &Value) -> String {
+    let text = value.to_string();
+    if text.chars().count() > 40 { text.chars().take(40).chain(['…']).collect() } else { text }
+}
+
+impl Param {
+    /// Checks a value against the kind and range.
+    ///
+    /// # Errors
+    /// [`ParamError`] with what was expected and what came.
+    pub fn check(&self, value: &Value) -> Result<(), ParamError> {
+        let fail = |wanted: String| Err(ParamError::new(self.name, format!("expected {wanted}, got {}", short(value))));
+        let whole = |v: &Value, min: u32, max: u32| v.as_u64().is_some_and(|n| n >= min.into() && n <= max.into());
+        match self.kind {
+            Kind::Number { min, max, .. } => match value.as_f64() {
+                Some(n) if n >= min && n <= max => Ok(()),
+                _ => fail(format!("a number from {min} to {max}")),
+            },
+            Kind::Whole { min, max } => {
+                if value.is_null() || whole(value, min, max) {
+                    return Ok(());
+                }
+                fail(format!("a whole number from {min} to {max}"))
+            }
+            Kind::Choice(all) => match value.as_str() {
+                Some(s) if all.contains(&s) => Ok(()),
+                _ => fail(format!("one of {}", all.join(", "))),
+            },
+            Kind::Text(max) => match value.as_str() {
+                Some(s) if s.chars().count() <= max => Ok(()),
+                _ => fail(format!("text of at most {max} characters")),
+            },
+            Kind::Flag if value.is_boolean() => Ok(()),
+            Kind::Flag => fail("true or false".into()),
+            Kind::Points => self.check_points(value),
+            Kind::Proportion => match value.as_str() {
+                Some("original") => Ok(()),
+                Some(s) if proportion(s).is_some() => Ok(()),
+                _ => fail("W:H".into()),
+            },
+            Kind::Pair | Kind::Window => {
+                let (count, words) =
+                    if self.kind == Kind::Pair { (2, "[width, height]") } else { (4, "[x, y, width, height]") };
+                let fits = |all: &Vec<Value>| {
+                    all.len() == count
+                        && all.iter().enumerate().all(|(i, v)| whole(v, u32::from(count == 2 || i >= 2), MAX_SIDE))
+                };
+                if value.is_null() || value.as_array().is_some_and(fits) {
+                    return Ok(());
+                }
+                fail(format!("{words} in whole pixels"))
+            }
+            Kind::Colour => match value.as_str().and_then(parse_colour) {
+                Some(_) => Ok(()),
+                None => fail("a colour such as #ffffff".into()),
+            },
+        }
+    }
+
+    fn check_points(&self, value: &Value) -> Result<(), ParamError> {
+        let Some(points) = value.as_array().filter(|p| (2..=MAX_POINTS).contains(&p.len())) else {
+            return Err(ParamError::new(
+                self.name,
+                format!("expected 2 to {MAX_POINTS} points [in, out], got {}", short(value)),
+            ));
+        };
+        let mut before = f64::NEG_INFINITY;
+        for (i, point) in points.iter().enumerate() {
+            let path = format!("{}[{i}]", self.name);
+            let pair = point.as_array().filter(|p| p.len() == 2);
+            let number = |k: usize| pair.and_then(|p| p[k].as_f64()).filter(|v| (0.0..=1.0).contains(v));
+            let (Some(x), Some(_)) = (number(0), number(1)) else {
+                return Err(ParamError::new(path, format!("expected [in, out] from 0 to 1, got {}", short(point))));
+            };
+            if x < before + 0.001 {
+                return Err(ParamError::new(path, format!("in must rise from point to point, got {x} after {before}")));
+            }
+            before = x;
+        }
+        Ok(())
+    }
+}
+
+/// `#rrggbb` as three bytes.
+pub fn parse_colour(text: &str) -> Option<[u8; 3]> {
+    let hex = text.strip_prefix('#').filter(|h| h.len() == 6 && h.is_ascii())?;
+    let n = u32::from_str_radix(hex, 16).ok()?;
+    Some([(n >> 16) as u8, (n >> 8) as u8, n as u8])
+}
+
+/// What a step knows of its place in a plan.
+#[derive(Clone, Copy, Debug)]
+pub struct Place {
+    /// Size of the step's input at full scale.
+    pub size: Size,
+    /// Size of the plan's output at full scale.
+    pub output: Size,
+    /// Output pixels per pixel here, at full scale.
+    pub to_output: f64,
+    /// The scale this part of the plan runs at: 1 is full.
+    pub scale: f64,
+}
+
+/// A geometric step's mapping at full scale.
+#[derive(Clone, Copy, Debug)]
+pub struct Geometry {
+    /// From the step's output to its input coordinates.
+    pub map: Affine,
+    /// Size of its output.
+    pub size: Size,
+}
+
+/// Work that needs neighbours: a halo of input around the output.
+pub trait AreaOp: Send + Sync {
+    /// Input pixels needed beyond the output on every side.
+    fn halo(&self) -> i64;
+    /// Fills `out` for `rect` from `input`, which covers `have` (`rect` grown by the halo, inside the picture).
+    fn run(&self, input: &[Pixel], have: Rect, rect: Rect, out: &mut Vec<Pixel>);
+}
+
+/// Something drawn onto the picture at a fixed place.
+pub trait MarkOp: Send + Sync {
+    /// The pixels it can change.
+    fn bounds(&self) -> Rect;
+    /// Draws onto `pixels`, which cover `rect`.
+    fn run(&self, rect: Rect, pixels: &mut [Pixel], mix: f32);
+}
+
+/// What a step asks of the plan.
+pub enum Op {
+    /// Each pixel alone.
+    Point(PointOp),
+    /// With neighbours.
+    Area(Box<dyn AreaOp>),
+    /// Drawn on top.
+    Mark(Box<dyn MarkOp>),
+}
+
+/// One step with its values.
+pub trait Step: Debug + Send + Sync {
+    /// Its values as recipes write them, every parameter present.
+    fn values(&self) -> Value;
+    /// What it does, in plain words; `{name}` stands for a parameter's value, `{name|abs}` for its size without sign.
+    fn sentence(&self) -> String;
+    /// What the parameter kinds alone cannot check.
+    ///
+    /// # Errors
+    /// [`ParamError`] naming the parameter.
+    fn check(&self) -> Result<(), ParamError> {
+        Ok(())
+    }
+    /// The mapping, for a geometric step that changes something; everything else returns nothing.
+    fn geometry(&self, _size: Size) -> Option<Geometry> {
+        None
+    }
+    /// The work of any other step at its place; nothing where the values are neutral.
+    fn ops(&self, _place: &Place) -> Vec<Op> {
+        Vec::new()
+    }
+    /// Spatial values in pixels at this place: parameter name and pixels.
+    fn pixels(&self, _place: &Place) -> Vec<(&'static str, f64)> {
+        Vec::new()
+    }
+    /// Whether the step must see every pixel of the original, so that no reduced picture will do.
+    fn needs_detail(&self) -> bool {
+        false
+    }
+}
+
+/// A kind of step: its description, and how to make one.
+pub struct StepKind {
+    /// Description.
+    pub info: &'static StepInfo,
+    /// Parameters, in the order they are shown.
+    pub params: &'static [Param],
+    make: fn(Value) -> Result<Box<dyn Step>, serde_json::Error>,
+    default: fn() -> Value,
+}
+
+fn make<S: Step + DeserializeOwned + 'static>(value: Value) -> Result<Box<dyn Step>, serde_json::Error> {
+    Ok(Box::new(serde_json::from_value::<S>(value)?))
+}
+
+fn default<S: Step + Default>() -> Value {
+    S::default().values()
+}
+
+/// A step's struct as a JSON object.
+pub fn values_of<S: Serialize>(step: &S) -> Value {
+    serde_json::to_value(step).unwrap_or_default()
+}
+
+impl StepKind {
+    /// Registers the struct `S` under its description.
+    pub const fn of<S: Step + DeserializeOwned + Default + 'static>(
+        info: &'static StepInfo,
+        params: &'static [Param],
+    ) -> Self {
+        Self { info, params, make: make::<S>, default: default::<S> }
+    }
+
+    /// The parameter of that name.
+    pub fn param(&self, name: &str) -> Option<&'static Param> {
+        self.params.iter().find(|p| p.name == name)
+    }
+
+    /// Every parameter's default, as an object.
+    pub fn defaults(&self) -> Value {
+        (self.default)()
+    }
+
+    /// A step from values; what is left out takes its default.
+    ///
+    /// # Errors
+    /// [`ParamError`] for an unknown name, a value out of range, or values that do not go together.
+    pub fn parse(&self, values: &Map<String, Value>) -> Result<Box<dyn Step>, ParamError> {
+        for (name, value) in values {
+            let Some(param) = self.param(name) else {
+                let known: Vec<_> = self.params.iter().map(|p| p.name).collect();
+                return Err(ParamError::new(
+                    name,
+                    format!("unknown, {} takes {}", self.info.id, known.join(", ")),
+                ));
+            };
+            param.check(value)?;
+        }
+        let step = (self.make)(Value::Object(values.clone()))
+            .map_err(|e| ParamError::new(self.params.first().map_or("", |p| p.name), e.to_string()))?;
+        step.check()?;
+        Ok(step)
+    }
+}
+
+/// Every kind of step, in the order they are listed.
+pub fn registry() -> &'static [&'static StepKind] {
+    crate::steps::ALL
+}
+
+/// The kind of that name.
+pub fn step_kind(id: &str) -> Option<&'static StepKind> {
+    registry().iter().copied().find(|k| k.info.id == id)
+}

@@ -1,0 +1,156 @@
+//! Plans: order, fusing, reduced parts, regions.
+
+use rallo_engine::*;
+use serde_json::{Value, json};
+use std::sync::Arc;
+
+fn steps(all: &[(&str, Value)]) -> Vec<Settings> {
+    all.iter()
+        .map(|(id, values)| {
+            let step = step_kind(id).unwrap().parse(values.as_object().unwrap()).unwrap();
+            Settings { step: Arc::from(step), mix: 1.0 }
+        })
+        .collect()
+}
+
+fn smooth(w: u32, h: u32, orientation: u32) -> Picture {
+    let px = (0..w * h)
+        .flat_map(|i| {
+            let (x, y) = ((i % w) as f32 / w as f32, (i / w) as f32 / h as f32);
+            [(x * 200.0 + 20.0) as u8, (y * 180.0 + 40.0) as u8, ((x * 9.0).sin() * 60.0 + 120.0) as u8]
+        })
+        .collect();
+    Picture::new(Size::new(w, h), Samples::U8(px), Orientation::from_exif(orientation), None).unwrap()
+}
+
+fn bytes(program: &Program, source: &dyn Source, rect: Rect) -> Vec<u8> {
+    match program.render(source, rect, OutputProfile::Srgb).unwrap().pixels {
+        Pixels::U8(v) => v,
+        Pixels::U16(_) => unreachable!(),
+    }
+}
+
+fn catalogue() -> Vec<Settings> {
+    steps(&[
+        ("exposure", json!({"stops": 0.35})),
+        ("curve", json!({"all": [[0, 0], [0.25, 0.21], [0.75, 0.8], [1, 1]]})),
+        ("straighten", json!({"degrees": 1.2})),
+        ("crop", json!({"proportion": "16:9"})),
+        ("resize", json!({"long_edge": 400})),
+        ("unsharp_mask", json!({"amount": 80})),
+        ("watermark", json!({"text": "Thistlewick"})),
+    ])
+}
+
+#[test]
+fn a_tile_is_the_same_part_of_the_whole() {
+    let picture = smooth(1500, 1000, 1);
+    let source = Pyramid::new(picture.clone());
+    let plan = Plan::new(catalogue(), picture.size()).unwrap();
+    let program = plan.program(1.0);
+    assert_eq!(program.size(), Size::new(400, 225));
+    let whole = bytes(&program, &source, program.size().rect());
+    let tile = Rect::new(151, 83, 97, 55);
+    let part = bytes(&program, &source, tile);
+    for (j, row) in part.chunks(97 * 3).enumerate() {
+        let at = ((83 + j) * 400 + 151) * 3;
+        assert_eq!(row, &whole[at..at + 97 * 3]);
+    }
+}
+
+#[test]
+fn neighbouring_geometry_is_one_mapping_and_one_reduced_read() {
+    let plan = Plan::new(catalogue(), Size::new(1500, 1000)).unwrap();
+    // 1500 → 400 leaves a reduction of 3.6: half of it can be had from the decoder.
+    assert_eq!(plan.program(1.0).level(), 1);
+    assert_eq!(plan.program(0.25).level(), 3);
+    assert_eq!(plan.at_full_detail().program(1.0).level(), 0);
+    // Sharpening before the resize runs at the size it was asked for only where that is cheap to keep.
+    let plain = Plan::new(steps(&[("exposure", json!({"stops": 1}))]), Size::new(1500, 1000)).unwrap();
+    assert_eq!(plain.program(1.0).level(), 0);
+}
+
+#[test]
+fn reduced_reading_keeps_45_db() {
+    let picture = smooth(2400, 1600, 1);
+    let source = Pyramid::new(picture.clone());
+    let render = |full: bool| {
+        let plan = Plan::new(catalogue(), picture.size()).unwrap();
+        let plan = if full { plan.at_full_detail() } else { plan };
+        let program = plan.program(1.0);
+        bytes(&program, &source, program.size().rect())
+    };
+    let (a, b) = (render(true), render(false));
+    let mse = a.iter().zip(&b).map(|(a, b)| (f64::from(*a) - f64::from(*b)).powi(2)).sum::<f64>() / a.len() as f64;
+    let psnr = 10.0 * (255.0f64.powi(2) / mse.max(1e-9)).log10();
+    assert!(psnr > 45.0, "{psnr} dB");
+}
+
+#[test]
+fn orientation_is_applied_once() {
+    for exif in 1..=8 {
+        let picture = smooth(60, 40, exif);
+        let source = Pyramid::new(picture.clone());
+        let program = Plan::new(vec![], picture.size()).unwrap().program(1.0);
+        let out = bytes(&program, &source, program.size().rect());
+        let Samples::U8(stored) = picture.samples() else { panic!() };
+        let (w, h) = (program.size().width as usize, program.size().height as usize);
+        for y in 0..h {
+            for x in 0..w {
+                let (sx, sy) = Orientation::from_exif(exif).stored(x, y, Size::new(60, 40));
+                let (at, from) = ((y * w + x) * 3, (sy * 60 + sx) * 3);
+                assert_eq!(out[at..at + 3], stored[from..from + 3], "orientation {exif} at {x},{y}");
+            }
+        }
+    }
+}
+
+#[test]
+fn a_mix_lies_between_input_and_result() {
+    let picture = smooth(64, 48, 1);
+    let source = Pyramid::new(picture.clone());
+    for (id, values) in [
+        ("exposure", json!({"stops": 1})),
+        ("curve", json!({"all": [[0, 0.2], [1, 0.7]]})),
+        ("unsharp_mask", json!({"amount": 100, "radius": 5, "threshold": 0})),
+        ("watermark", json!({"text": "Pots", "size": 30, "place": "centre"})),
+    ] {
+        let render = |mix: f32| {
+            let mut all = steps(&[(id, values.clone())]);
+            all[0].mix = mix;
+            let program = Plan::new(all, picture.size()).unwrap().program(1.0);
+            program.render_working(&source, program.size().rect()).unwrap().1
+        };
+        let (none, half, all) = (render(0.0), render(0.5), render(1.0));
+        assert_ne!(none, all, "{id}");
+        for ((n, h), a) in none.iter().zip(&half).zip(&all) {
+            for c in 0..3 {
+                let (low, high) = (n[c].min(a[c]) - 1e-3, n[c].max(a[c]) + 1e-3);
+                assert!((low..=high).contains(&h[c]), "{id}: {n:?} {h:?} {a:?}");
+            }
+        }
+    }
+}
+
+#[test]
+fn what_would_be_too_large_is_said_before() {
+    let all = steps(&[("exposure", json!({})), ("resize", json!({"exact": [60000, 60000], "enlarge": true}))]);
+    let error = Plan::new(all, Size::new(10, 10)).err().unwrap();
+    assert_eq!(
+        error.to_string(),
+        "line 2 would make a picture of 60000 × 60000 pixels; the limit is 400 megapixels"
+    );
+}
+
+#[test]
+fn sixteen_bits_keep_what_eight_lose() {
+    let px: Vec<u16> = (0..256u32 * 4).flat_map(|i| [(i * 64) as u16; 3]).collect();
+    let picture = Picture::new(Size::new(1024, 1), Samples::U16(px.clone()), Orientation::UPRIGHT, None).unwrap();
+    let source = Pyramid::new(picture.clone());
+    let program = Plan::new(vec![], picture.size()).unwrap().program(1.0);
+    let out = program.render_16(&source, program.size().rect(), OutputProfile::Srgb).unwrap();
+    let Pixels::U16(out) = out.pixels else { panic!() };
+    for (a, b) in out.iter().zip(&px) {
+        assert!(a.abs_diff(*b) <= 3, "{a} {b}");
+    }
+}

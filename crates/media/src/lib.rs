@@ -1,0 +1,1 @@
+//! Codecs and camera data: files to engine pictures and back.

@@ -1,0 +1,1 @@
+//! The recipe document: steps, deliveries, names; validation, schema, plain sentences.

@@ -1,0 +1,1 @@
+//! Scanning, planning, queue, executing: ties recipe, media and store together.

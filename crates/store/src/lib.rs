@@ -1,0 +1,1 @@
+//! SQLite: migrations and typed queries.

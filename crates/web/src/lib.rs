@@ -1,0 +1,1 @@
+//! Pages: Axum routes, Askama templates, assets.
