@@ -88,7 +88,7 @@ fn neutral_values_change_nothing() {
 
 #[test]
 fn starting_values_do_something_or_are_set_on_the_picture() {
-    let picture = scene(150, 110);
+    let picture = scene(1600, 300);
     let source = Pyramid::new(picture.clone());
     for kind in registry().iter().filter(|k| !["straighten", "resize"].contains(&k.info.id)) {
         let starter: Value = serde_json::from_str(kind.info.starter).unwrap();

@@ -1,1 +1,79 @@
 //! Codecs and camera data: files to engine pictures and back.
+//!
+//! Reads JPEG (whole or reduced, as the decoder offers it) and PNG (8 and 16 bit); writes both, with the colour
+//! profile, the camera data and the mark that says which recipe made them.
+
+pub mod camera;
+pub mod identity;
+mod jpeg;
+mod png_file;
+pub mod read;
+pub mod write;
+
+pub use camera::CameraData;
+pub use identity::{Made, content_hash};
+pub use read::{Facts, FileSource, Format};
+pub use write::{Chroma, Encoding, Extras, encode};
+
+use std::path::{Path, PathBuf};
+
+/// Why a file could not be read or written; the texts are meant for people.
+#[derive(Debug, thiserror::Error)]
+pub enum MediaError {
+    /// The system refused.
+    #[error("cannot read {path}: {source}")]
+    Io {
+        /// The file.
+        path: PathBuf,
+        /// What the system said.
+        source: std::io::Error,
+    },
+    /// No bytes at all.
+    #[error("the file is empty")]
+    Empty,
+    /// Not a picture in a known format.
+    #[error("this is not a picture that can be read ({0}); JPEG and PNG can")]
+    Unknown(String),
+    /// The file stops before the picture does.
+    #[error("the file ends in the middle of the picture ({0} are there)")]
+    Truncated(String),
+    /// The picture's data make no sense.
+    #[error("the picture's data are damaged: {0}")]
+    Damaged(String),
+    /// Right format, but of a kind that is not read.
+    #[error("{0}")]
+    Unsupported(String),
+    /// More pixels than the limit.
+    #[error("{width} × {height} pixels are more than the limit of {} megapixels", read::MAX_PIXELS / 1_000_000)]
+    TooLarge {
+        /// Pixels per row.
+        width: u32,
+        /// Rows.
+        height: u32,
+    },
+    /// The result could not be encoded.
+    #[error("the result could not be written as {format}: {message}")]
+    Encode {
+        /// Format name.
+        format: &'static str,
+        /// What the encoder said.
+        message: String,
+    },
+}
+
+/// A byte count for people: `240 kB`, `6.2 MB`.
+pub fn bytes_text(bytes: u64) -> String {
+    match bytes {
+        0..1000 => format!("{bytes} bytes"),
+        1000..1_000_000 => format!("{} kB", (bytes + 500) / 1000),
+        1_000_000..10_000_000 => format!("{:.1} MB", bytes as f64 / 1e6),
+        10_000_000..1_000_000_000 => format!("{} MB", (bytes + 500_000) / 1_000_000),
+        _ => format!("{:.1} GB", bytes as f64 / 1e9),
+    }
+}
+
+/// Whether the file's ending is one of a picture that can be read.
+pub fn has_picture_ending(path: &Path) -> bool {
+    let ending = path.extension().and_then(|e| e.to_str()).unwrap_or_default().to_ascii_lowercase();
+    ["jpg", "jpeg", "jpe", "png"].contains(&ending.as_str())
+}

@@ -1,0 +1,203 @@
+//! What the camera wrote: EXIF in and out.
+
+use exif::{Context, Exif, Field, In, Rational, SRational, Tag, Value, experimental::Writer};
+use jiff::civil::DateTime;
+use serde::Serialize;
+
+/// What the camera wrote about one picture; nothing is invented where nothing was written.
+#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+pub struct CameraData {
+    /// Capture time as the camera's clock had it, with sub-seconds.
+    pub taken: Option<DateTime>,
+    /// Offset of that clock from UTC, as written (`+02:00`).
+    pub offset: Option<String>,
+    /// Maker and model.
+    pub camera: Option<String>,
+    /// Lens.
+    pub lens: Option<String>,
+    /// Millimetres.
+    pub focal_length: Option<f64>,
+    /// f-number.
+    pub aperture: Option<f64>,
+    /// Seconds.
+    pub shutter: Option<f64>,
+    /// ISO speed.
+    pub iso: Option<u32>,
+    /// EXIF orientation 1 ..= 8, 1 where none is written.
+    pub orientation: u32,
+}
+
+fn text(exif: &Exif, tag: Tag) -> Option<String> {
+    match &exif.get_field(tag, In::PRIMARY)?.value {
+        Value::Ascii(lines) => {
+            let all: Vec<u8> = lines.iter().flatten().copied().collect();
+            let text = String::from_utf8_lossy(&all).trim_matches(['\0', ' ']).to_owned();
+            (!text.is_empty()).then_some(text)
+        }
+        _ => None,
+    }
+}
+
+fn number(exif: &Exif, tag: Tag) -> Option<f64> {
+    let value = match &exif.get_field(tag, In::PRIMARY)?.value {
+        Value::Rational(v) => v.first()?.to_f64(),
+        Value::SRational(v) => v.first()?.to_f64(),
+        other => f64::from(other.get_uint(0)?),
+    };
+    (value.is_finite() && value > 0.0).then_some(value)
+}
+
+impl CameraData {
+    /// Reads a raw EXIF block (a TIFF structure); unreadable blocks give nothing.
+    pub fn read(raw: &[u8]) -> Self {
+        let mut reader = exif::Reader::new();
+        reader.continue_on_error(true);
+        let exif = match reader.read_raw(raw.to_vec()) {
+            Ok(exif) => exif,
+            Err(exif::Error::PartialResult(partial)) => partial.into_inner().0,
+            Err(_) => return Self { orientation: 1, ..Self::default() },
+        };
+        let camera = match (text(&exif, Tag::Make), text(&exif, Tag::Model)) {
+            (Some(make), Some(model)) if !model.starts_with(&make) => Some(format!("{make} {model}")),
+            (make, model) => model.or(make),
+        };
+        let taken = text(&exif, Tag::DateTimeOriginal).or_else(|| text(&exif, Tag::DateTime));
+        let sub = text(&exif, Tag::SubSecTimeOriginal).filter(|s| s.bytes().all(|b| b.is_ascii_digit()));
+        let taken = taken.and_then(|t| {
+            let time = DateTime::strptime("%Y:%m:%d %H:%M:%S", &t).ok()?;
+            let nanos = sub.map_or(0, |s| format!("{s:0<9}")[..9].parse::<i32>().unwrap_or(0));
+            time.with().subsec_nanosecond(nanos).build().ok()
+        });
+        Self {
+            taken,
+            offset: text(&exif, Tag::OffsetTimeOriginal),
+            camera,
+            lens: text(&exif, Tag::LensModel),
+            focal_length: number(&exif, Tag::FocalLength),
+            aperture: number(&exif, Tag::FNumber),
+            shutter: number(&exif, Tag::ExposureTime),
+            iso: number(&exif, Tag::PhotographicSensitivity).map(|v| v as u32),
+            orientation: exif
+                .get_field(Tag::Orientation, In::PRIMARY)
+                .and_then(|f| f.value.get_uint(0))
+                .filter(|o| (1..=8).contains(o))
+                .unwrap_or(1),
+        }
+    }
+
+    /// A new EXIF block with this data, as a camera would write it.
+    ///
+    /// # Errors
+    /// The EXIF library's message.
+    pub fn write(&self) -> Result<Vec<u8>, String> {
+        let ascii = |text: &str| Value::Ascii(vec![text.as_bytes().to_vec()]);
+        let ratio = |v: f64, denom: u32| Value::Rational(vec![Rational { num: (v * f64::from(denom)).round() as u32, denom }]);
+        let mut fields = Vec::new();
+        let mut push = |tag, value| fields.push(Field { tag, ifd_num: In::PRIMARY, value });
+        if let Some(camera) = &self.camera {
+            let (make, model) = camera.split_once(' ').unwrap_or(("", camera));
+            push(Tag::Make, ascii(make));
+            push(Tag::Model, ascii(model));
+        }
+        push(Tag::Orientation, Value::Short(vec![self.orientation.clamp(1, 8) as u16]));
+        if let Some(taken) = self.taken {
+            push(Tag::DateTimeOriginal, ascii(&taken.strftime("%Y:%m:%d %H:%M:%S").to_string()));
+            push(Tag::SubSecTimeOriginal, ascii(&format!("{:02}", taken.subsec_nanosecond() / 10_000_000)));
+        }
+        if let Some(offset) = &self.offset {
+            push(Tag::OffsetTimeOriginal, ascii(offset));
+        }
+        if let Some(lens) = &self.lens {
+            push(Tag::LensModel, ascii(lens));
+        }
+        if let Some(v) = self.focal_length {
+            push(Tag::FocalLength, ratio(v, 10));
+        }
+        if let Some(v) = self.aperture {
+            push(Tag::FNumber, ratio(v, 10));
+        }
+        if let Some(v) = self.shutter {
+            push(Tag::ExposureTime, if v < 0.5 { Value::Rational(vec![Rational { num: 1, denom: (1.0 / v).round() as u32 }]) } else { ratio(v, 10) });
+            push(Tag::ExposureBiasValue, Value::SRational(vec![SRational { num: 0, denom: 1 }]));
+        }
+        if let Some(v) = self.iso {
+            push(Tag::PhotographicSensitivity, Value::Short(vec![v.min(65_535) as u16]));
+        }
+        written(&fields)
+    }
+
+    /// Shutter for people: `1/250 s`, `2 s`.
+    pub fn shutter_text(&self) -> Option<String> {
+        self.shutter.map(|s| if s < 0.4 { format!("1/{:.0} s", 1.0 / s) } else { format!("{s} s") })
+    }
+}
+
+fn written(fields: &[Field]) -> Result<Vec<u8>, String> {
+    let mut writer = Writer::new();
+    for field in fields {
+        writer.push_field(field);
+    }
+    let mut out = std::io::Cursor::new(Vec::new());
+    writer.write(&mut out, true).map_err(|e| e.to_string())?;
+    Ok(out.into_inner())
+}
+
+/// The source's EXIF for a result: upright, the new size, without the camera's private notes and without the
+/// old preview. Nothing when the block cannot be read.
+pub fn carried(raw: &[u8], width: u32, height: u32) -> Option<Vec<u8>> {
+    let exif = exif::Reader::new().read_raw(raw.to_vec()).ok()?;
+    let skip = [
+        Tag::MakerNote,
+        Tag::Orientation,
+        Tag::PixelXDimension,
+        Tag::PixelYDimension,
+        Tag::ImageWidth,
+        Tag::ImageLength,
+        Tag::StripOffsets,
+        Tag::StripByteCounts,
+    ];
+    let mut fields: Vec<Field> = exif
+        .fields()
+        .filter(|f| f.ifd_num == In::PRIMARY && !skip.contains(&f.tag) && !matches!(f.value, Value::Unknown(..)))
+        .filter(|f| matches!(f.tag.context(), Context::Tiff | Context::Exif | Context::Gps))
+        .cloned()
+        .collect();
+    let mut push = |tag, value| fields.push(Field { tag, ifd_num: In::PRIMARY, value });
+    push(Tag::Orientation, Value::Short(vec![1]));
+    push(Tag::PixelXDimension, Value::Long(vec![width]));
+    push(Tag::PixelYDimension, Value::Long(vec![height]));
+    written(&fields).ok()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn data() -> CameraData {
+        CameraData {
+            taken: Some(DateTime::new(2026, 5, 4, 9, 31, 7, 250_000_000).unwrap()),
+            offset: Some("+02:00".into()),
+            camera: Some("Marlow 24".into()),
+            lens: Some("Marlow 35 mm f/2".into()),
+            focal_length: Some(35.0),
+            aperture: Some(2.8),
+            shutter: Some(1.0 / 250.0),
+            iso: Some(800),
+            orientation: 6,
+        }
+    }
+
+    #[test]
+    fn what_is_written_is_read_back() {
+        assert_eq!(CameraData::read(&data().write().unwrap()), data());
+        assert_eq!(data().shutter_text().unwrap(), "1/250 s");
+    }
+
+    #[test]
+    fn carried_data_are_upright_and_complete() {
+        let raw = carried(&data().write().unwrap(), 1600, 900).unwrap();
+        assert_eq!(CameraData::read(&raw), CameraData { orientation: 1, ..data() });
+        assert!(carried(b"nonsense", 1, 1).is_none());
+        assert_eq!(CameraData::read(b"nonsense").orientation, 1);
+    }
+}

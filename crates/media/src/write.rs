@@ -1,0 +1,91 @@
+//! Writing results: encoding with profile, camera data and the result's mark.
+
+use crate::identity::Made;
+use crate::{MediaError, jpeg, png_file};
+use img_parts::jpeg::{Jpeg, JpegSegment, markers};
+use img_parts::png::{Png, PngChunk};
+use img_parts::{Bytes, ImageEXIF, ImageICC};
+use rallo_engine::{Encoded, Pixels};
+use turbojpeg::Subsamp;
+
+/// Chroma sampling of a JPEG.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Chroma {
+    /// 4:4:4, one colour sample a pixel.
+    Full,
+    /// 4:2:2, one for two pixels of a row.
+    Half,
+    /// 4:2:0, one for four pixels.
+    Quarter,
+}
+
+/// A format with its settings.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Encoding {
+    /// JPEG.
+    Jpeg {
+        /// 1 ..= 100.
+        quality: u8,
+        /// Chroma sampling.
+        chroma: Chroma,
+        /// Several passes from coarse to fine, a little smaller.
+        progressive: bool,
+    },
+    /// PNG with as many bits as the pixels have.
+    Png,
+}
+
+/// What goes into the file beside the pixels.
+#[derive(Clone, Debug, Default)]
+pub struct Extras {
+    /// ICC profile.
+    pub icc: Option<Vec<u8>>,
+    /// EXIF block.
+    pub exif: Option<Vec<u8>>,
+    /// The result's mark.
+    pub made: Option<Made>,
+}
+
+const XMP_JPEG: &[u8] = b"http://ns.adobe.com/xap/1.0/\0";
+
+/// Encodes a rendered picture; the same input gives the same bytes.
+///
+/// # Errors
+/// [`MediaError::Encode`].
+pub fn encode(picture: &Encoded, encoding: Encoding, extras: &Extras) -> Result<Vec<u8>, MediaError> {
+    match encoding {
+        Encoding::Jpeg { quality, chroma, progressive } => {
+            let fail = |message: String| MediaError::Encode { format: "JPEG", message };
+            let Pixels::U8(pixels) = &picture.pixels else {
+                return Err(fail("16-bit pixels were given".into()));
+            };
+            let chroma = match chroma {
+                Chroma::Full => Subsamp::None,
+                Chroma::Half => Subsamp::Sub2x1,
+                Chroma::Quarter => Subsamp::Sub2x2,
+            };
+            let bare = jpeg::encode(picture.size, pixels, quality, chroma, progressive)?;
+            let mut file = Jpeg::from_bytes(bare.into()).map_err(|e| fail(e.to_string()))?;
+            file.set_icc_profile(extras.icc.clone().map(Bytes::from));
+            if let Some(made) = &extras.made {
+                let packet = [XMP_JPEG, made.xmp().as_bytes()].concat();
+                let at = usize::from(file.segments().first().is_some_and(|s| s.marker() == markers::APP0));
+                file.segments_mut().insert(at, JpegSegment::new_with_contents(markers::APP1, packet.into()));
+            }
+            file.set_exif(extras.exif.clone().map(Bytes::from));
+            Ok(file.encoder().bytes().to_vec())
+        }
+        Encoding::Png => {
+            let fail = |message: String| MediaError::Encode { format: "PNG", message };
+            let mut file = Png::from_bytes(png_file::encode(picture)?.into()).map_err(|e| fail(e.to_string()))?;
+            if let Some(made) = &extras.made {
+                // iTXt: keyword, no compression, no language, no translation (W3C PNG, 11.3.3.4).
+                let text = [b"XML:com.adobe.xmp\0\0\0\0\0".as_slice(), made.xmp().as_bytes()].concat();
+                file.chunks_mut().insert(1, PngChunk::new(*b"iTXt", text.into()));
+            }
+            file.set_exif(extras.exif.clone().map(Bytes::from));
+            file.set_icc_profile(extras.icc.clone().map(Bytes::from));
+            Ok(file.encoder().bytes().to_vec())
+        }
+    }
+}
