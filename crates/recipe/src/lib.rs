@@ -1,1 +1,347 @@
 //! The recipe document: steps, deliveries, names; validation, schema, plain sentences.
+//!
+//! A recipe is JSON (`"format": "rallo-recipe"`, version 1). [`Recipe::parse`] checks all of it and names every
+//! fault by its path; [`schema::schema`] publishes the shape; both come from the descriptions of the steps.
+
+pub mod delivery;
+pub mod names;
+pub mod schema;
+pub mod sentence;
+
+pub use delivery::Pictures;
+pub use sentence::Part;
+
+use rallo_engine::{Plan, PlanError, Settings, Size, Step, StepKind, registry, step_kind};
+use serde_json::{Map, Value, json};
+use std::fmt;
+use std::sync::Arc;
+
+/// The version this program writes and the newest it reads.
+pub const VERSION: u64 = 1;
+
+/// Most steps a recipe may have.
+pub const MAX_STEPS: usize = 100;
+
+/// One fault, with the place it is at.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Fault {
+    /// Such as `steps[2].crop.proportion`.
+    pub path: String,
+    /// What was expected and what came.
+    pub message: String,
+}
+
+impl fmt::Display for Fault {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if self.path.is_empty() { f.write_str(&self.message) } else { write!(f, "{}: {}", self.path, self.message) }
+    }
+}
+
+/// Everything that is wrong with a document.
+#[derive(Clone, Debug, thiserror::Error)]
+#[error("{}", .0.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))]
+pub struct Faults(pub Vec<Fault>);
+
+/// One line of a recipe.
+#[derive(Clone, Debug)]
+pub struct Line {
+    /// The step with its values.
+    pub step: Arc<dyn Step>,
+    /// The step's name in recipes.
+    pub id: &'static str,
+    /// Whether it is done.
+    pub on: bool,
+    /// How much of it, 0 ..= 100 %.
+    pub mix: f64,
+}
+
+impl Line {
+    /// The kind of its step.
+    pub fn kind(&self) -> &'static StepKind {
+        // A line is only made from a registered kind.
+        step_kind(self.id).unwrap_or(registry()[0])
+    }
+}
+
+/// A checked recipe.
+#[derive(Clone, Debug)]
+pub struct Recipe {
+    /// Name, not empty.
+    pub name: String,
+    /// Anything people want to remember.
+    pub note: String,
+    /// Labels to find it by.
+    pub labels: Vec<String>,
+    /// The steps, in order.
+    pub steps: Vec<Line>,
+    /// Where the results go.
+    pub deliveries: Vec<Pictures>,
+}
+
+/// Collects faults while reading.
+struct Reading {
+    faults: Vec<Fault>,
+}
+
+impl Reading {
+    fn fault(&mut self, path: impl Into<String>, message: impl Into<String>) {
+        self.faults.push(Fault { path: path.into(), message: message.into() });
+    }
+
+    fn text(&mut self, map: &Map<String, Value>, key: &str, most: usize) -> String {
+        match map.get(key) {
+            None => String::new(),
+            Some(Value::String(s)) if s.chars().count() <= most => s.clone(),
+            Some(other) => {
+                self.fault(key, format!("expected text of at most {most} characters, got {}", brief(other)));
+                String::new()
+            }
+        }
+    }
+
+    fn line(&mut self, i: usize, value: &Value) -> Option<Line> {
+        let at = format!("steps[{i}]");
+        let Value::Object(map) = value else {
+            self.fault(at, format!("expected an object with \"step\", got {}", brief(value)));
+            return None;
+        };
+        let Some(id) = map.get("step").and_then(Value::as_str) else {
+            self.fault(format!("{at}.step"), "expected the name of a step");
+            return None;
+        };
+        let Some(kind) = step_kind(id) else {
+            let all: Vec<_> = registry().iter().map(|k| k.info.id).collect();
+            self.fault(format!("{at}.step"), format!("unknown step {id:?}, known are {}", all.join(", ")));
+            return None;
+        };
+        let before = self.faults.len();
+        let mut values = Map::new();
+        let (mut on, mut mix) = (true, 100.0);
+        for (key, value) in map {
+            match key.as_str() {
+                "step" => {}
+                "on" => match value.as_bool() {
+                    Some(v) => on = v,
+                    None => self.fault(format!("{at}.{id}.on"), format!("expected true or false, got {}", brief(value))),
+                },
+                "mix" => match value.as_f64().filter(|v| (0.0..=100.0).contains(v)) {
+                    Some(v) => mix = v,
+                    None => self
+                        .fault(format!("{at}.{id}.mix"), format!("expected a number from 0 to 100, got {}", brief(value))),
+                },
+                _ => {
+                    values.insert(key.clone(), value.clone());
+                }
+            }
+        }
+        // Every parameter by itself first, so that all faults are told at once.
+        for (key, value) in &values {
+            if let Some(param) = kind.param(key)
+                && let Err(e) = param.check(value)
+            {
+                self.fault(format!("{at}.{id}.{}", e.path), e.message);
+            }
+        }
+        if self.faults.len() > before {
+            return None;
+        }
+        match kind.parse(&values) {
+            Ok(step) => Some(Line { step: Arc::from(step), id: kind.info.id, on, mix }),
+            Err(e) => {
+                self.fault(format!("{at}.{id}.{}", e.path), e.message);
+                None
+            }
+        }
+    }
+}
+
+pub(crate) fn brief(value: &Value) -> String {
+    let text = value.to_string();
+    if text.chars().count() > 40 { text.chars().take(40).chain(['…']).collect() } else { text }
+}
+
+impl Recipe {
+    /// An empty recipe with the ordinary delivery.
+    pub fn new(name: &str) -> Self {
+        Self {
+            name: name.to_owned(),
+            note: String::new(),
+            labels: Vec::new(),
+            steps: Vec::new(),
+            deliveries: vec![Pictures::default()],
+        }
+    }
+
+    /// Reads and checks a document.
+    ///
+    /// # Errors
+    /// [`Faults`], every one with its path.
+    pub fn parse(text: &str) -> Result<Self, Faults> {
+        let value: Value = serde_json::from_str(text).map_err(|e| {
+            Faults(vec![Fault { path: String::new(), message: format!("this is not valid JSON: {e}") }])
+        })?;
+        Self::from_value(&value)
+    }
+
+    /// As [`parse`](Self::parse), from JSON already read.
+    ///
+    /// # Errors
+    /// As [`parse`](Self::parse).
+    pub fn from_value(value: &Value) -> Result<Self, Faults> {
+        let mut r = Reading { faults: Vec::new() };
+        let Value::Object(map) = value else {
+            r.fault("", format!("expected a recipe (an object), got {}", brief(value)));
+            return Err(Faults(r.faults));
+        };
+        if map.get("format").and_then(Value::as_str) != Some("rallo-recipe") {
+            r.fault("format", format!("expected \"rallo-recipe\", got {}", map.get("format").map_or("nothing".into(), brief)));
+        }
+        match map.get("version").and_then(Value::as_u64) {
+            Some(VERSION) => {}
+            Some(v) if v > VERSION => {
+                r.fault("version", format!("this recipe is of version {v}, this program reads up to {VERSION}; use a newer program"));
+            }
+            _ => r.fault("version", format!("expected {VERSION}, got {}", map.get("version").map_or("nothing".into(), brief))),
+        }
+        let known = ["format", "version", "name", "note", "labels", "steps", "deliveries"];
+        for key in map.keys().filter(|k| !known.contains(&k.as_str())) {
+            r.fault(key.clone(), format!("unknown, a recipe has {}", known.join(", ")));
+        }
+        let name = r.text(map, "name", 120);
+        if name.trim().is_empty() && map.get("name").is_none_or(Value::is_string) {
+            r.fault("name", "expected a name");
+        }
+        let note = r.text(map, "note", 4000);
+        let mut labels = Vec::new();
+        match map.get("labels") {
+            None => {}
+            Some(Value::Array(all)) => {
+                for (i, label) in all.iter().enumerate() {
+                    match label.as_str() {
+                        Some(s) => labels.push(s.to_owned()),
+                        None => r.fault(format!("labels[{i}]"), format!("expected text, got {}", brief(label))),
+                    }
+                }
+            }
+            Some(other) => r.fault("labels", format!("expected a list of texts, got {}", brief(other))),
+        }
+        let steps = match map.get("steps") {
+            None => Vec::new(),
+            Some(Value::Array(all)) if all.len() <= MAX_STEPS => {
+                all.iter().enumerate().filter_map(|(i, v)| r.line(i, v)).collect()
+            }
+            Some(Value::Array(all)) => {
+                r.fault("steps", format!("expected at most {MAX_STEPS} steps, got {}", all.len()));
+                Vec::new()
+            }
+            Some(other) => {
+                r.fault("steps", format!("expected a list of steps, got {}", brief(other)));
+                Vec::new()
+            }
+        };
+        let deliveries = match map.get("deliveries") {
+            None => Vec::new(),
+            Some(Value::Array(all)) => {
+                let read = all.iter().enumerate().map(|(i, v)| Pictures::read(&format!("deliveries[{i}]"), v));
+                let mut good = Vec::new();
+                for one in read {
+                    match one {
+                        Ok(delivery) => good.push(delivery),
+                        Err(mut faults) => r.faults.append(&mut faults),
+                    }
+                }
+                good
+            }
+            Some(other) => {
+                r.fault("deliveries", format!("expected a list of deliveries, got {}", brief(other)));
+                Vec::new()
+            }
+        };
+        if r.faults.is_empty() { Ok(Self { name, note, labels, steps, deliveries }) } else { Err(Faults(r.faults)) }
+    }
+
+    /// The document, values that are defaults left out.
+    pub fn to_value(&self) -> Value {
+        let steps: Vec<Value> = self
+            .steps
+            .iter()
+            .map(|line| {
+                let mut map = Map::new();
+                map.insert("step".into(), json!(line.id));
+                let (values, defaults) = (line.step.values(), line.kind().defaults());
+                for (key, value) in values.as_object().into_iter().flatten() {
+                    if defaults.get(key) != Some(value) {
+                        map.insert(key.clone(), tidy(value));
+                    }
+                }
+                if !line.on {
+                    map.insert("on".into(), json!(false));
+                }
+                if line.mix < 100.0 {
+                    map.insert("mix".into(), tidy(&json!(line.mix)));
+                }
+                Value::Object(map)
+            })
+            .collect();
+        let mut map = Map::new();
+        map.insert("format".into(), json!("rallo-recipe"));
+        map.insert("version".into(), json!(VERSION));
+        map.insert("name".into(), json!(self.name));
+        if !self.note.is_empty() {
+            map.insert("note".into(), json!(self.note));
+        }
+        if !self.labels.is_empty() {
+            map.insert("labels".into(), json!(self.labels));
+        }
+        map.insert("steps".into(), Value::Array(steps));
+        map.insert("deliveries".into(), self.deliveries.iter().map(Pictures::to_value).collect());
+        Value::Object(map)
+    }
+
+    /// What the engine does, in order: the lines that are on.
+    pub fn settings(&self) -> Vec<Settings> {
+        self.settings_of(self.steps.len())
+    }
+
+    /// As [`settings`](Self::settings), of the first `count` lines only.
+    pub fn settings_of(&self, count: usize) -> Vec<Settings> {
+        self.steps
+            .iter()
+            .take(count)
+            .filter(|line| line.on)
+            .map(|line| Settings { step: line.step.clone(), mix: (line.mix / 100.0) as f32 })
+            .collect()
+    }
+
+    /// The plan for a picture of that size.
+    ///
+    /// # Errors
+    /// [`PlanError`] when a result would be too large.
+    pub fn plan(&self, source: Size) -> Result<Plan, PlanError> {
+        Plan::new(self.settings(), source)
+    }
+
+    /// A text that is the same for two recipes exactly when they make the same file from the same picture by
+    /// `delivery`; names and targets do not count.
+    pub fn identity(&self, delivery: &Pictures) -> String {
+        let steps: Vec<Value> = self
+            .steps
+            .iter()
+            .filter(|line| line.on)
+            .map(|line| json!({"step": line.id, "mix": line.mix, "values": line.step.values()}))
+            .collect();
+        json!({"version": VERSION, "steps": steps, "delivery": delivery.identity()}).to_string()
+    }
+}
+
+/// Whole numbers without a fraction, as people write them.
+pub(crate) fn tidy(value: &Value) -> Value {
+    match value {
+        Value::Number(n) => match n.as_f64() {
+            Some(f) if f.fract() == 0.0 && f.abs() < 1e15 => json!(f as i64),
+            _ => value.clone(),
+        },
+        Value::Array(all) => all.iter().map(tidy).collect(),
+        _ => value.clone(),
+    }
+}

@@ -1,0 +1,76 @@
+//! The published JSON Schema (draft 2020-12), made from the steps' own descriptions.
+
+use crate::{MAX_STEPS, Pictures, VERSION, delivery};
+use rallo_engine::{Kind, Param, registry, step::MAX_POINTS};
+use serde_json::{Map, Value, json};
+
+fn kind_schema(kind: Kind) -> Value {
+    match kind {
+        Kind::Number { min, max, .. } => json!({"type": "number", "minimum": min, "maximum": max}),
+        Kind::Whole { min, max } => json!({"type": ["integer", "null"], "minimum": min, "maximum": max}),
+        Kind::Choice(all) => json!({"enum": all}),
+        Kind::Text(max) => json!({"type": "string", "maxLength": max}),
+        Kind::Flag => json!({"type": "boolean"}),
+        Kind::Points => json!({
+            "type": "array", "minItems": 2, "maxItems": MAX_POINTS,
+            "items": {"type": "array", "minItems": 2, "maxItems": 2, "items": {"type": "number", "minimum": 0, "maximum": 1}},
+        }),
+        Kind::Proportion => json!({"type": "string", "pattern": "^(original|[0-9.]+:[0-9.]+)$"}),
+        Kind::Pair => json!({"type": ["array", "null"], "minItems": 2, "maxItems": 2, "items": {"type": "integer", "minimum": 1}}),
+        Kind::Window => json!({"type": ["array", "null"], "minItems": 4, "maxItems": 4, "items": {"type": "integer", "minimum": 0}}),
+        Kind::Colour => json!({"type": "string", "pattern": "^#[0-9a-fA-F]{6}$"}),
+    }
+}
+
+fn property(param: &Param, default: &Value) -> Value {
+    let mut schema = kind_schema(param.kind);
+    schema["description"] = json!(if param.unit.is_empty() {
+        param.about.to_owned()
+    } else {
+        format!("{} Unit: {}.", param.about, param.unit)
+    });
+    schema["default"] = default.clone();
+    schema
+}
+
+fn properties(params: &[Param], defaults: &Value) -> Map<String, Value> {
+    params.iter().map(|p| (p.name.to_owned(), property(p, &defaults[p.name]))).collect()
+}
+
+/// The schema of a recipe document.
+pub fn schema() -> Value {
+    let steps: Vec<Value> = registry()
+        .iter()
+        .map(|kind| {
+            let mut all = Map::from_iter([("step".to_owned(), json!({"const": kind.info.id}))]);
+            all.extend(properties(kind.params, &kind.defaults()));
+            all.insert("on".into(), json!({"type": "boolean", "default": true}));
+            all.insert("mix".into(), json!({"type": "number", "minimum": 0, "maximum": 100, "default": 100}));
+            json!({
+                "type": "object", "title": kind.info.title, "description": kind.info.about,
+                "properties": all, "required": ["step"], "additionalProperties": false,
+            })
+        })
+        .collect();
+    let mut pictures = Map::from_iter([("kind".to_owned(), json!({"const": "pictures"}))]);
+    pictures.extend(properties(&delivery::PICTURES, &Pictures::default().values()));
+    pictures["bits"]["enum"] = json!([8, 16, "8", "16"]);
+    json!({
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "Rallo recipe",
+        "type": "object",
+        "properties": {
+            "format": {"const": "rallo-recipe"},
+            "version": {"const": VERSION},
+            "name": {"type": "string", "minLength": 1, "maxLength": 120},
+            "note": {"type": "string", "maxLength": 4000},
+            "labels": {"type": "array", "items": {"type": "string"}},
+            "steps": {"type": "array", "maxItems": MAX_STEPS, "items": {"oneOf": steps}},
+            "deliveries": {"type": "array", "items": {
+                "type": "object", "properties": pictures, "required": ["kind"], "additionalProperties": false,
+            }},
+        },
+        "required": ["format", "version", "name"],
+        "additionalProperties": false,
+    })
+}

@@ -1,0 +1,154 @@
+//! Plain sentences: how a recipe reads on the ticket, the run sheet and in print.
+
+use crate::{Line, Pictures, Recipe};
+use rallo_engine::{Kind, OutputProfile, Param, step::Place};
+use serde::Serialize;
+use serde_json::Value;
+
+/// A piece of a sentence.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+#[serde(untagged)]
+pub enum Part {
+    /// Words.
+    Text(String),
+    /// A value.
+    Value {
+        /// The parameter it belongs to.
+        param: &'static str,
+        /// As it is shown.
+        text: String,
+    },
+}
+
+/// A number as people write it: at most three decimals, none for nothing.
+pub fn number(value: f64) -> String {
+    let text = format!("{value:.3}");
+    let text = text.trim_end_matches('0').trim_end_matches('.');
+    if text == "-0" { "0".into() } else { text.replace('-', "−") }
+}
+
+fn shown(param: &Param, value: &Value, absolute: bool, pixels: Option<f64>) -> String {
+    if let Some(pixels) = pixels {
+        return format!("{} px", number((pixels * 10.0).round() / 10.0));
+    }
+    let value = match (absolute, value.as_f64()) {
+        (true, Some(v)) => Value::from(v.abs()),
+        _ => value.clone(),
+    };
+    match (&value, param.kind) {
+        (Value::Number(n), _) => {
+            let text = number(n.as_f64().unwrap_or_default());
+            match param.unit {
+                "°" => text + "°",
+                "%" => text + " %",
+                "‰ of the long edge" => text + " ‰",
+                "% of the long edge" => text + " %",
+                _ => text,
+            }
+        }
+        (Value::Array(points), Kind::Points) => format!("{} points", points.len()),
+        (Value::Array(all), _) => {
+            let texts: Vec<String> = all.iter().map(ToString::to_string).collect();
+            texts.join(if param.kind == Kind::Pair { " × " } else { ", " })
+        }
+        (Value::String(s), _) => s.clone(),
+        (Value::Bool(true), _) => "allowed".into(),
+        (Value::Bool(false), _) => "not allowed".into(),
+        (Value::Null | Value::Object(_), _) => "none".into(),
+    }
+}
+
+/// Takes a sentence with `{name}` holes apart; `text` gives a value's text.
+fn parts(
+    sentence: &str,
+    params: &'static [Param],
+    text: impl Fn(&'static Param, bool) -> String,
+) -> Vec<Part> {
+    let mut all = Vec::new();
+    let mut rest = sentence;
+    while let Some((before, after)) = rest.split_once('{') {
+        if !before.is_empty() {
+            all.push(Part::Text(before.into()));
+        }
+        let Some((hole, after)) = after.split_once('}') else { break };
+        let (name, absolute) = hole.split_once('|').map_or((hole, false), |(n, _)| (n, true));
+        if let Some(param) = params.iter().find(|p| p.name == name) {
+            all.push(Part::Value { param: param.name, text: text(param, absolute) });
+        }
+        rest = after;
+    }
+    if !rest.is_empty() {
+        all.push(Part::Text(rest.into()));
+    }
+    all
+}
+
+impl Line {
+    /// Its sentence; at a known place, spatial values in pixels.
+    pub fn parts(&self, place: Option<&Place>) -> Vec<Part> {
+        let kind = self.kind();
+        let values = self.step.values();
+        let pixels = place.map(|p| self.step.pixels(p)).unwrap_or_default();
+        let mut sentence = self.step.sentence();
+        if self.mix < 100.0 {
+            sentence = format!("{}, mixed {} %.", sentence.trim_end_matches('.'), number(self.mix));
+        }
+        parts(&sentence, kind.params, |param, absolute| {
+            let px = pixels.iter().find(|(name, _)| *name == param.name).map(|(_, px)| *px);
+            shown(param, &values[param.name], absolute, px)
+        })
+    }
+
+    /// Its sentence as plain text.
+    pub fn sentence(&self) -> String {
+        plain(&self.parts(None))
+    }
+}
+
+/// Parts as plain text.
+pub fn plain(parts: &[Part]) -> String {
+    parts
+        .iter()
+        .map(|p| match p {
+            Part::Text(t) => t.as_str(),
+            Part::Value { text, .. } => text.as_str(),
+        })
+        .collect()
+}
+
+impl Pictures {
+    /// What the delivery writes, as a sentence.
+    pub fn parts(&self, recipe: &Recipe) -> Vec<Part> {
+        let mut sentence = match self.format.as_str() {
+            "png" => "PNG with {bits} bits".to_owned(),
+            _ if self.progressive => "Progressive JPEG, quality {quality}".to_owned(),
+            _ => "JPEG, quality {quality}".to_owned(),
+        };
+        if self.profile != OutputProfile::Srgb {
+            sentence += " in {profile}";
+        }
+        sentence += ", named {name}, into ";
+        sentence += if self.to == "subfolder" { "{folder}." } else { "{to}." };
+        let values = self.values();
+        let folder = self.folder.replace("{recipe}", &recipe.name);
+        parts(&sentence, &crate::delivery::PICTURES, |param, _| match param.name {
+            "folder" => folder.clone(),
+            name => shown(param, &values[name], false, None),
+        })
+    }
+}
+
+impl Recipe {
+    /// The whole recipe in plain sentences, numbered.
+    pub fn plain(&self) -> String {
+        let mut text = format!("{}\n", self.name);
+        for (i, line) in self.steps.iter().enumerate() {
+            let off = if line.on { "" } else { " (off)" };
+            text += &format!("{:>3}  {}{off}\n", i + 1, line.sentence());
+        }
+        for delivery in &self.deliveries {
+            text += &format!("  →  {}\n", plain(&delivery.parts(self)));
+        }
+        text
+    }
+}

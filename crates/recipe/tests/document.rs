@@ -1,0 +1,141 @@
+//! The document: what is read, what is refused and where, what comes back.
+
+use rallo_engine::{Size, registry};
+use rallo_recipe::{Recipe, schema::schema, sentence::plain};
+use serde_json::{Value, json};
+
+const CATALOGUE: &str = r#"{"format": "rallo-recipe", "version": 1, "name": "Catalogue, web",
+ "steps": [
+  {"step": "exposure", "stops": 0.35},
+  {"step": "white_balance", "temperature": 6, "tint": -2},
+  {"step": "curve", "all": [[0, 0], [0.25, 0.21], [0.75, 0.8], [1, 1]]},
+  {"step": "saturation", "amount": 8},
+  {"step": "straighten", "degrees": 1.2},
+  {"step": "crop", "proportion": "16:9", "place": "centre"},
+  {"step": "resize", "long_edge": 1600},
+  {"step": "unsharp_mask", "amount": 80, "radius": 0.5, "threshold": 2},
+  {"step": "watermark", "text": "Thistlewick", "place": "bottom right", "size": 3, "opacity": 60}],
+ "deliveries": [
+  {"kind": "pictures", "format": "jpeg", "quality": 82, "name": "{stem}-web", "to": "subfolder"}]}"#;
+
+fn faults(value: &Value) -> Vec<String> {
+    Recipe::from_value(value).err().map(|f| f.0.iter().map(ToString::to_string).collect()).unwrap_or_default()
+}
+
+#[test]
+fn the_catalogue_recipe_reads_and_comes_back() {
+    let recipe = Recipe::parse(CATALOGUE).unwrap();
+    let again = Recipe::from_value(&recipe.to_value()).unwrap();
+    assert_eq!(again.to_value(), recipe.to_value());
+    assert_eq!(again.identity(&again.deliveries[0]), recipe.identity(&recipe.deliveries[0]));
+    assert_eq!(recipe.plan(Size::new(6000, 4000)).unwrap().size(), Size::new(1600, 900));
+    let first: Value = serde_json::from_str(CATALOGUE).unwrap();
+    assert_eq!(recipe.to_value()["steps"][0], first["steps"][0]);
+}
+
+#[test]
+fn it_reads_as_plain_sentences() {
+    let recipe = Recipe::parse(CATALOGUE).unwrap();
+    let want = "Catalogue, web
+  1  Make it 0.35 stops brighter.
+  2  White 6 warmer and 2 greener.
+  3  Curve through 4 points.
+  4  Colours 8 stronger.
+  5  Straighten by 1.2°.
+  6  Crop to 16:9, centre.
+  7  Long edge 1600 pixels.
+  8  Unsharp mask 80, radius 0.5 ‰, from 2 % on.
+  9  Write Thistlewick bottom right, size 3 %, 60 % strong.
+  →  JPEG, quality 82, named {stem}-web, into Catalogue, web.
+";
+    assert_eq!(recipe.plain(), want);
+    let plan = recipe.plan(Size::new(6000, 4000)).unwrap();
+    let sharp = plain(&recipe.steps[7].parts(Some(&plan.place(7, 1.0))));
+    assert_eq!(sharp, "Unsharp mask 80, radius 0.8 px, from 2 % on.");
+}
+
+#[test]
+fn every_fault_is_told_with_its_path() {
+    let got = faults(&json!({
+        "format": "rallo-recipe", "version": 1, "name": "x", "colour": 1,
+        "steps": [
+            {"step": "exposure", "stops": 9},
+            {"step": "sharpn"},
+            {"step": "crop", "proportion": "wide", "place": "middle"},
+            {"step": "curve", "all": [[0, 0], [0.5, 2], [1, 1]]},
+            {"step": "resize", "long_edge": 10, "fit": [1, 1]},
+            {"step": "saturation", "amount": 1, "mix": 101, "on": "yes"},
+            {"step": "contrast", "strength": 4},
+            7,
+        ],
+        "deliveries": [{"kind": "pictures", "format": "gif", "name": "{stam}"}, {"kind": "film"}],
+    }));
+    let want = [
+        "colour: unknown, a recipe has format, version, name, note, labels, steps, deliveries",
+        "steps[0].exposure.stops: expected a number from -5 to 5, got 9",
+        "steps[1].step: unknown step \"sharpn\", known are ",
+        "steps[2].crop.proportion: expected W:H, got \"wide\"",
+        "steps[2].crop.place: expected one of top left, top, ",
+        "steps[3].curve.all[1]: expected [in, out] from 0 to 1, got [0.5,2]",
+        "steps[4].resize.fit: give only one size, got long_edge and fit",
+        "steps[5].saturation.mix: expected a number from 0 to 100, got 101",
+        "steps[5].saturation.on: expected true or false, got \"yes\"",
+        "steps[6].contrast.strength: unknown, contrast takes amount",
+        "steps[7]: expected an object with \"step\", got 7",
+        "deliveries[0].pictures.format: expected one of jpeg, png, got \"gif\"",
+        "deliveries[0].pictures.name: unknown field {stam}",
+        "deliveries[1].kind: expected \"pictures\", got \"film\"",
+    ];
+    assert_eq!(got.len(), want.len(), "{got:#?}");
+    for (got, want) in got.iter().zip(want) {
+        assert!(got.starts_with(want), "{got:?} does not start with {want:?}");
+    }
+}
+
+#[test]
+fn wrong_documents_are_told_apart() {
+    assert!(Recipe::parse("{").unwrap_err().to_string().starts_with("this is not valid JSON: "));
+    assert!(faults(&json!([]))[0].starts_with("expected a recipe (an object)"));
+    let bare = faults(&json!({}));
+    assert_eq!(bare[0], "format: expected \"rallo-recipe\", got nothing");
+    let newer = faults(&json!({"format": "rallo-recipe", "version": 2, "name": "x"}));
+    assert_eq!(newer, ["version: this recipe is of version 2, this program reads up to 1; use a newer program"]);
+}
+
+#[test]
+fn identity_is_about_the_result_only() {
+    let recipe = Recipe::parse(CATALOGUE).unwrap();
+    let id = recipe.identity(&recipe.deliveries[0]);
+    let mut renamed = recipe.clone();
+    renamed.name = "Other".into();
+    renamed.deliveries[0].name = "{n}".into();
+    assert_eq!(renamed.identity(&renamed.deliveries[0]), id);
+    let mut off = recipe.clone();
+    off.steps[0].on = false;
+    assert_ne!(off.identity(&off.deliveries[0]), id);
+    let mut better = recipe.clone();
+    better.deliveries[0].quality = 90;
+    assert_ne!(better.identity(&better.deliveries[0]), id);
+}
+
+#[test]
+fn the_schema_knows_every_step_and_agrees_with_the_checks() {
+    let schema = schema();
+    let validator = jsonschema::validator_for(&schema).unwrap();
+    let good: Value = serde_json::from_str(CATALOGUE).unwrap();
+    assert!(validator.is_valid(&good), "{:?}", validator.iter_errors(&good).next().map(|e| e.to_string()));
+    assert!(validator.is_valid(&Recipe::parse(CATALOGUE).unwrap().to_value()));
+    for kind in registry() {
+        let mut step = kind.defaults();
+        step["step"] = json!(kind.info.id);
+        let mut doc = json!({"format": "rallo-recipe", "version": 1, "name": "x", "steps": [step]});
+        assert!(validator.is_valid(&doc), "{}", kind.info.id);
+        assert!(faults(&doc).is_empty());
+        doc["steps"][0]["no_such_thing"] = json!(1);
+        assert!(!validator.is_valid(&doc) && !faults(&doc).is_empty(), "{}", kind.info.id);
+    }
+    for bad in [json!({"step": "exposure", "stops": 9}), json!({"step": "crop", "place": "middle"}), json!({"step": "x"})] {
+        let doc = json!({"format": "rallo-recipe", "version": 1, "name": "x", "steps": [bad]});
+        assert!(!validator.is_valid(&doc) && !faults(&doc).is_empty());
+    }
+}
