@@ -1,0 +1,222 @@
+//! Lens and sensor: blur by distance, fringes, fall-off, enlarging to the sensor's pixels, noise by ISO, tone.
+
+use crate::maths::{V3, disc, hash, turns};
+use crate::raster::Frame;
+
+/// What the lens and the camera are set to.
+#[derive(Clone, Copy)]
+pub struct Exposure {
+    /// Distance of focus.
+    pub focus: f32,
+    /// Blur in pixels of the frame for things twice as far as the focus, per 1000 pixels of the long edge.
+    pub blur: f32,
+    /// Gain on the light.
+    pub gain: f32,
+    /// ISO speed.
+    pub iso: u32,
+    /// White balance error: gains of red and blue.
+    pub cast: (f32, f32),
+    /// Sensor pixels.
+    pub width: usize,
+    /// Sensor rows.
+    pub height: usize,
+}
+
+/// What a pixel needs to spill onto its neighbours, together in memory.
+#[derive(Clone, Copy)]
+#[repr(align(32))]
+struct Spill {
+    light: V3,
+    depth: f32,
+    /// Radius of its disc.
+    circle: f32,
+    /// One over the disc's size.
+    thin: f32,
+}
+
+/// Blurs by distance: each pixel gathers from a disc the neighbours whose own disc reaches it.
+pub fn focus(frame: &Frame, exposure: &Exposure) -> Vec<V3> {
+    let (w, h) = (frame.width, frame.height);
+    let long = w.max(h) as f32 / 1000.0;
+    let most = 26.0 * long;
+    let circle = |z: f32| {
+        if z.is_finite() { ((1.0 - exposure.focus / z).abs() * 2.0 * exposure.blur * long).min(most) } else { 0.0 }
+    };
+    let spills: Vec<Spill> = frame
+        .light
+        .iter()
+        .zip(&frame.depth)
+        .map(|(light, depth)| {
+            let circle = circle(*depth);
+            Spill { light: *light, depth: *depth, circle, thin: 1.0 / (circle * circle).max(0.4) }
+        })
+        .collect();
+    // The largest disc that may reach a block of pixels.
+    const BLOCK: usize = 32;
+    let (bw, bh) = (w.div_ceil(BLOCK), h.div_ceil(BLOCK));
+    let mut reach = vec![0f32; bw * bh];
+    for (i, spill) in spills.iter().enumerate() {
+        let r = &mut reach[i / w / BLOCK * bw + i % w / BLOCK];
+        *r = r.max(spill.circle);
+    }
+    let near: Vec<f32> = (0..bw * bh)
+        .map(|i| {
+            let (bx, by) = (i % bw, i / bw);
+            let rows = by.saturating_sub(1)..=(by + 1).min(bh - 1);
+            rows.flat_map(|v| reach[v * bw + bx.saturating_sub(1)..=v * bw + (bx + 1).min(bw - 1)].iter())
+                .fold(0.0, |a: f32, b| a.max(*b))
+        })
+        .collect();
+    // Wide discs take every fourth pixel each way: as good for a blur, and near in memory.
+    const APART: usize = 4;
+    let (cw, ch) = (w.div_ceil(APART), h.div_ceil(APART));
+    let sparse: Vec<Spill> = (0..cw * ch)
+        .map(|i| spills[(i / cw * APART + 1).min(h - 1) * w + (i % cw * APART + 1).min(w - 1)])
+        .collect();
+    let mut out = Vec::with_capacity(w * h);
+    let (small, medium, large) = (disc::<7>(), disc::<15>(), disc::<34>());
+    let turns = turns();
+    for y in 0..h {
+        for x in 0..w {
+            let own = spills[y * w + x];
+            let wide = near[y / BLOCK * bw + x / BLOCK];
+            if wide < 0.8 {
+                out.push(own.light);
+                continue;
+            }
+            let taps: &[(f32, f32)] = if wide < 1.6 {
+                &small
+            } else if wide < 4.0 {
+                &medium
+            } else {
+                &large
+            };
+            let (sin, cos) = turns[hash((y * w + x) as u32 ^ 0x51ab) as usize & 15];
+            let area = (own.circle * own.circle).max(0.4);
+            let mut sum = own.light * 0.6;
+            let mut weight = 0.6;
+            for (i, (dx, dy)) in taps.iter().enumerate() {
+                let (u, v) = (x as f32 + (dx * cos - dy * sin) * wide, y as f32 + (dx * sin + dy * cos) * wide);
+                let u = ((u + 0.5).max(0.0) as usize).min(w - 1);
+                let v = ((v + 0.5).max(0.0) as usize).min(h - 1);
+                let other = if wide < 8.0 { &spills[v * w + u] } else { &sparse[v / APART * cw + u / APART] };
+                // Taps are in order of distance, evenly over the disc's area.
+                let r = ((i as f32 + 0.5) / taps.len() as f32).sqrt() * wide;
+                // A sharp thing in front does not spill; one behind spills only as far as the pixel is blurred.
+                let theirs = if other.depth > own.depth + 0.5 { other.circle.min(own.circle) } else { other.circle };
+                let share = (theirs - r + 0.7).clamp(0.0, 1.0) * other.thin * area;
+                sum = sum + other.light * share;
+                weight += share;
+            }
+            out.push(sum * (1.0 / weight));
+        }
+    }
+    softened(&out, w, h)
+}
+
+/// The lens at its sharpest and the filter before the sensor: the binomial 1-2-1 each way.
+fn softened(light: &[V3], w: usize, h: usize) -> Vec<V3> {
+    let across: Vec<V3> = light
+        .chunks(w)
+        .flat_map(|row| (0..w).map(move |x| row[x.saturating_sub(1)] * 0.25 + row[x] * 0.5 + row[(x + 1).min(w - 1)] * 0.25))
+        .collect();
+    (0..h)
+        .flat_map(|y| {
+            let rows = [y.saturating_sub(1), y, (y + 1).min(h - 1)].map(|y| &across[y * w..(y + 1) * w]);
+            (0..w).map(move |x| rows[0][x] * 0.25 + rows[1][x] * 0.5 + rows[2][x] * 0.25)
+        })
+        .collect()
+}
+
+fn cubic_weights(t: f32) -> [f32; 4] {
+    // Keys, a = −1/2.
+    let (t2, t3) = (t * t, t * t * t);
+    [-0.5 * t3 + t2 - 0.5 * t, 1.5 * t3 - 2.5 * t2 + 1.0, -1.5 * t3 + 2.0 * t2 + 0.5 * t, 0.5 * t3 - 0.5 * t2]
+}
+
+/// Nearly normal, variance 1, from one hash.
+fn bell(seed: u32) -> f32 {
+    let h = hash(seed);
+    let sum = (h & 255) + (h >> 8 & 255) + (h >> 16 & 255) + (h >> 24);
+    (sum as f32 - 510.0) * (1.0 / 147.8)
+}
+
+/// From light on the sensor to the camera's own 8-bit picture (sRGB).
+pub fn develop(light: &[V3], from: (usize, usize), e: &Exposure, seed: u32) -> Vec<u8> {
+    let (fw, fh) = from;
+    let (w, h) = (e.width, e.height);
+    // Lateral colour: red a little larger than blue.
+    let zoom = [1.0 - 0.000_35, 1.0, 1.0 + 0.000_35f32];
+    let place = |i: usize, side: usize, small: usize, zoom: f32| {
+        let middle = side as f32 / 2.0;
+        let at = (middle + (i as f32 + 0.5 - middle) * zoom) * small as f32 / side as f32 - 0.5;
+        (at.floor() as i64, cubic_weights(at - at.floor()))
+    };
+    // Columns read from a row with two pixels of margin on either side.
+    let columns: Vec<Vec<(usize, [f32; 4])>> = zoom
+        .iter()
+        .map(|z| {
+            let at = |x| place(x, w, fw, *z);
+            (0..w).map(at).map(|(x, k)| ((x + 1).clamp(0, fw as i64) as usize, k)).collect()
+        })
+        .collect();
+    let stops = (e.iso as f32 / 100.0).max(1.0);
+    let (shot, read) = (0.000_03 * stops, 0.000_000_09 * stops * stops);
+    let tone: Vec<u8> = (0..=8192).map(|i| tone(i as f32 / 8192.0)).collect();
+    let mut out = vec![0u8; w * h * 3];
+    let mut band = vec![0f32; fw + 4];
+    let mut row = [vec![0f32; w], vec![0f32; w], vec![0f32; w]];
+    let mut coarse = vec![[0f32; 3]; w.div_ceil(2)];
+    for (y, line) in out.chunks_mut(w * 3).enumerate() {
+        for c in 0..3 {
+            let (y0, wy) = place(y, h, fh, zoom[c]);
+            let lines: [&[V3]; 4] = std::array::from_fn(|k| {
+                let at = (y0 - 1 + k as i64).clamp(0, fh as i64 - 1) as usize * fw;
+                &light[at..at + fw]
+            });
+            let channel = |p: &V3| if c == 0 { p.0 } else if c == 1 { p.1 } else { p.2 };
+            for (x, v) in band[2..fw + 2].iter_mut().enumerate() {
+                *v = (0..4).map(|k| channel(&lines[k][x]) * wy[k]).sum();
+            }
+            let (first, last) = (band[2], band[fw + 1]);
+            band[..2].fill(first);
+            band[fw + 2..].fill(last);
+            let gain = e.gain * [e.cast.0, 1.0, e.cast.1][c];
+            for (v, (x, k)) in row[c].iter_mut().zip(&columns[c]) {
+                let p = &band[*x..*x + 4];
+                *v = (p[0] * k[0] + p[1] * k[1] + p[2] * k[2] + p[3] * k[3]).max(0.0) * gain;
+            }
+        }
+        if y % 2 == 0 {
+            for (x, grain) in coarse.iter_mut().enumerate() {
+                let at = ((y / 2) * w + x) as u32 ^ seed.wrapping_mul(31);
+                *grain = std::array::from_fn(|c| 0.55 * bell(at.wrapping_add(0x1f35 * (c as u32 + 1))));
+            }
+        }
+        let dy = (y as f32 / h as f32 - 0.5) * h as f32 / w.max(h) as f32;
+        for (x, pixel) in line.as_chunks_mut::<3>().0.iter_mut().enumerate() {
+            let dx = (x as f32 / w as f32 - 0.5) * w as f32 / w.max(h) as f32;
+            let fall = 1.0 - 0.62 * (dx * dx + dy * dy);
+            let at = (y * w + x) as u32;
+            // Demosaicing and the camera's own smoothing leave noise partly common to the channels and coarse.
+            let common = 0.62 * bell(at ^ seed);
+            for c in 0..3 {
+                let v = row[c][x] * fall;
+                let own = 0.55 * bell(at.wrapping_add(0x5bd1 * (c as u32 + 1)) ^ seed);
+                let sigma = (shot * v + read).sqrt();
+                let v = (v + sigma * (common + own + coarse[x / 2][c])).clamp(0.0, 1.0);
+                pixel[c] = tone[(v * 8192.0) as usize];
+            }
+        }
+    }
+    out
+}
+
+/// The camera's tone curve: a soft shoulder on the sRGB scale.
+fn tone(v: f32) -> u8 {
+    let x = v * 1.18;
+    let soft = if x < 0.55 { x } else { 0.55 + 0.45 * (1.0 - (-(x - 0.55) / 0.45).exp()) };
+    let soft = soft / 0.89;
+    let s = if soft <= 0.003_130_8 { soft * 12.92 } else { 1.055 * soft.powf(1.0 / 2.4) - 0.055 };
+    (s.clamp(0.0, 1.0) * 255.0 + 0.5) as u8
+}

@@ -1,0 +1,224 @@
+//! From triangles to a picture in linear light with depth: visibility, shadows, openness to the sky.
+
+use crate::maths::{V3, disc, hash, turns};
+use crate::mesh::Mesh;
+use crate::shade::{Light, shade};
+
+/// A pinhole camera.
+#[derive(Clone, Copy)]
+pub struct Eye {
+    pub at: V3,
+    pub to: V3,
+    /// Field of view across the longer side, radians.
+    pub field: f32,
+    /// Turn about the axis, radians.
+    pub roll: f32,
+}
+
+/// Rendered light and the distance it came from.
+pub struct Frame {
+    pub width: usize,
+    pub height: usize,
+    pub light: Vec<V3>,
+    pub depth: Vec<f32>,
+}
+
+struct View {
+    at: V3,
+    right: V3,
+    up: V3,
+    ahead: V3,
+    /// Pixels per unit at distance one; 0 for a parallel view.
+    focal: f32,
+    scale: f32,
+    middle: (f32, f32),
+}
+
+impl View {
+    fn new(eye: &Eye, width: usize, height: usize) -> Self {
+        let ahead = (eye.to - eye.at).unit();
+        let side = ahead.cross(V3(0.0, 1.0, 0.0)).unit();
+        let over = side.cross(ahead);
+        let (s, c) = eye.roll.sin_cos();
+        let focal = width.max(height) as f32 / 2.0 / (eye.field / 2.0).tan();
+        Self {
+            at: eye.at,
+            right: side * c + over * s,
+            up: over * c - side * s,
+            ahead,
+            focal,
+            scale: 0.0,
+            middle: (width as f32 / 2.0, height as f32 / 2.0),
+        }
+    }
+
+    /// Screen position and depth.
+    fn project(&self, p: V3) -> (f32, f32, f32) {
+        let d = p - self.at;
+        let z = d.dot(self.ahead);
+        let k = if self.focal > 0.0 { self.focal / z.max(1e-3) } else { self.scale };
+        (self.middle.0 + d.dot(self.right) * k, self.middle.1 - d.dot(self.up) * k, z)
+    }
+
+    fn ray(&self, x: f32, y: f32) -> V3 {
+        self.ahead + self.right * ((x - self.middle.0) / self.focal) - self.up * ((y - self.middle.1) / self.focal)
+    }
+}
+
+const NONE: u32 = u32::MAX;
+
+/// Nearest triangle and its depth for every pixel.
+fn visibility(mesh: &Mesh, view: &View, width: usize, height: usize) -> (Vec<u32>, Vec<f32>) {
+    let mut ids = vec![NONE; width * height];
+    let mut depth = vec![f32::INFINITY; width * height];
+    for (id, t) in mesh.triangles.iter().enumerate() {
+        let [a, b, c] = t.v.map(|v| view.project(v.at));
+        if a.2 < 1.0 || b.2 < 1.0 || c.2 < 1.0 {
+            continue;
+        }
+        let area = (b.0 - a.0) * (c.1 - a.1) - (b.1 - a.1) * (c.0 - a.0);
+        if area.abs() < 1e-6 {
+            continue;
+        }
+        let low = |v: [f32; 3], limit: usize| (v[0].min(v[1]).min(v[2]).floor().max(0.0) as usize).min(limit);
+        let high = |v: [f32; 3], limit: usize| ((v[0].max(v[1]).max(v[2]).ceil().max(0.0)) as usize).min(limit);
+        let (x0, x1) = (low([a.0, b.0, c.0], width), high([a.0, b.0, c.0], width));
+        let (y0, y1) = (low([a.1, b.1, c.1], height), high([a.1, b.1, c.1], height));
+        let k = 1.0 / area;
+        // Depth is linear in screen space for parallel views, its inverse for perspective ones.
+        let value = |z: f32| if view.focal > 0.0 { 1.0 / z } else { z };
+        let (za, zb, zc) = (value(a.2), value(b.2), value(c.2));
+        for y in y0..y1 {
+            let py = y as f32 + 0.5;
+            for x in x0..x1 {
+                let px = x as f32 + 0.5;
+                let w0 = ((b.0 - px) * (c.1 - py) - (b.1 - py) * (c.0 - px)) * k;
+                let w1 = ((c.0 - px) * (a.1 - py) - (c.1 - py) * (a.0 - px)) * k;
+                let w2 = 1.0 - w0 - w1;
+                if w0 >= 0.0 && w1 >= 0.0 && w2 >= 0.0 {
+                    let z = value(w0 * za + w1 * zb + w2 * zc);
+                    let at = y * width + x;
+                    if z < depth[at] {
+                        depth[at] = z;
+                        ids[at] = id as u32;
+                    }
+                }
+            }
+        }
+    }
+    (ids, depth)
+}
+
+struct Shadow {
+    view: View,
+    depth: Vec<f32>,
+    taps: [(f32, f32); 9],
+}
+
+const SHADOW: usize = 1400;
+
+impl Shadow {
+    fn new(mesh: &Mesh, sun: V3, middle: V3, reach: f32) -> Self {
+        let ahead = -sun.unit();
+        let right = ahead.cross(V3(0.0, 1.0, 0.1)).unit();
+        let view = View {
+            at: middle + sun.unit() * 400.0,
+            right,
+            up: right.cross(ahead),
+            ahead,
+            focal: 0.0,
+            scale: SHADOW as f32 / 2.0 / reach,
+            middle: (SHADOW as f32 / 2.0, SHADOW as f32 / 2.0),
+        };
+        let (_, depth) = visibility(mesh, &view, SHADOW, SHADOW);
+        Self { view, depth, taps: disc() }
+    }
+
+    /// Share of the sun that reaches `p`, over a soft disc.
+    fn lit(&self, p: V3, (s, c): (f32, f32)) -> f32 {
+        let (x, y, z) = self.view.project(p);
+        let soft = 0.55 * self.view.scale;
+        let free = self.taps.iter().filter(|(dx, dy)| {
+            let (u, v) = (x + (dx * c - dy * s) * soft, y + (dx * s + dy * c) * soft);
+            let inside = u >= 0.0 && v >= 0.0 && (u as usize) < SHADOW && (v as usize) < SHADOW;
+            !(inside && self.depth[v as usize * SHADOW + u as usize] < z - 0.35)
+        });
+        free.count() as f32 / self.taps.len() as f32
+    }
+}
+
+/// Renders a mesh; `behind` gives the light of what lies behind everything, by screen position (−1 ..= 1).
+pub fn render(
+    mesh: &Mesh,
+    eye: &Eye,
+    light: &Light,
+    size: (usize, usize),
+    behind: &dyn Fn(f32, f32) -> V3,
+) -> Frame {
+    let (width, height) = size;
+    let view = View::new(eye, width, height);
+    let shadow = Shadow::new(mesh, light.sun, eye.to, 75.0);
+    let (ids, depth) = visibility(mesh, &view, width, height);
+    let mut out = vec![V3::default(); width * height];
+    let (turns, near) = (turns(), disc());
+    for y in 0..height {
+        for x in 0..width {
+            let at = y * width + x;
+            let (px, py) = (x as f32 + 0.5, y as f32 + 0.5);
+            if ids[at] == NONE {
+                let long = width.max(height) as f32 / 2.0;
+                out[at] = behind((px - width as f32 / 2.0) / long, (py - height as f32 / 2.0) / long);
+                continue;
+            }
+            let t = &mesh.triangles[ids[at] as usize];
+            let ray = view.ray(px, py);
+            let p = view.at + ray * depth[at];
+            let [a, b, c] = t.v;
+            let (e1, e2, q) = (b.at - a.at, c.at - a.at, p - a.at);
+            let (d11, d12, d22) = (e1.dot(e1), e1.dot(e2), e2.dot(e2));
+            let (q1, q2) = (q.dot(e1), q.dot(e2));
+            let det = (d11 * d22 - d12 * d12).max(1e-12);
+            let v = ((d22 * q1 - d12 * q2) / det).clamp(0.0, 1.0);
+            let w = ((d11 * q2 - d12 * q1) / det).clamp(0.0, 1.0);
+            let u = 1.0 - v - w;
+            let normal = (a.normal * u + b.normal * v + c.normal * w).unit();
+            let uv = [a.uv[0] * u + b.uv[0] * v + c.uv[0] * w, a.uv[1] * u + b.uv[1] * v + c.uv[1] * w];
+            let facing = if normal.dot(view.at - p) < 0.0 { -normal } else { normal };
+            let turn = turns[hash(at as u32) as usize & 15];
+            let lit = shadow.lit(p + facing * 0.12, turn);
+            let open = openness(&view, &depth, (width, height), p, facing, turn, &near);
+            out[at] = shade(t, p, normal, uv, view.at, light, lit, open);
+        }
+    }
+    Frame { width, height, light: out, depth }
+}
+
+/// Share of the half-space above a point that nothing near covers, from the depth picture.
+fn openness(
+    view: &View,
+    depth: &[f32],
+    (width, height): (usize, usize),
+    p: V3,
+    n: V3,
+    (s, c): (f32, f32),
+    taps: &[(f32, f32); 6],
+) -> f32 {
+    let side = n.cross(V3(0.2, 0.9, 0.4)).unit();
+    let other = n.cross(side);
+    let mut covered = 0.0;
+    for (i, (dx, dy)) in taps.iter().enumerate() {
+        let r = 0.4 + 4.6 * (i as f32 + 0.5) / taps.len() as f32;
+        let spread = r * 0.75 / (dx * dx + dy * dy).sqrt();
+        let q = p + n * (0.75 * r) + side * ((dx * c - dy * s) * spread) + other * ((dx * s + dy * c) * spread);
+        let (x, y, z) = view.project(q);
+        if x < 0.0 || y < 0.0 || x as usize >= width || y as usize >= height {
+            continue;
+        }
+        let there = depth[y as usize * width + x as usize];
+        // Something stands before the point, but not so far before it that it has nothing to do with it.
+        if there < z - 0.1 {
+            covered += 1.0 - ((z - there - 3.0) / 7.0).clamp(0.0, 1.0);
+        }
+    }
+    1.0 - 0.85 * covered / taps.len() as f32
+}
