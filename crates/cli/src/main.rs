@@ -1,1 +1,158 @@
-fn main() {}
+//! The `rallo` program: serves the pages, and does the same work from the command line.
+//!
+//! Exit status: 0 all well, 1 some pictures failed, 2 wrong use.
+
+mod commands;
+
+use clap::{Args, Parser, Subcommand};
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+/// Records a processing recipe once on one picture and runs it over the rest.
+#[derive(Parser)]
+#[command(name = "rallo", version, about)]
+struct Cli {
+    /// Folder for the program's own data [default: where the platform keeps such data].
+    #[arg(long, global = true, value_name = "DIR")]
+    data: Option<PathBuf>,
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Serve the pages.
+    Serve(Serve),
+    /// Draw the demo pictures into a folder; what is there already is kept.
+    Demo(Demo),
+    /// Run a recipe over a folder.
+    Run(Run),
+    /// Render one picture, or a part of it, through a recipe.
+    Render(Render),
+    /// Say what is known of a picture.
+    Inspect {
+        /// The picture.
+        picture: PathBuf,
+        /// As JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Check recipes and show their schema.
+    #[command(subcommand)]
+    Recipe(RecipeCommand),
+    /// List every step with its parameters, units, ranges and defaults. Amounts without a unit run from −100 to
+    /// 100 with 0 neutral, or from 0 to 100 where only one direction makes sense; the range says which.
+    Steps {
+        /// As JSON.
+        #[arg(long)]
+        json: bool,
+    },
+}
+
+/// `rallo serve`.
+#[derive(Args)]
+pub struct Serve {
+    /// Folder that may be read and written (may be given several times).
+    #[arg(long = "root", value_name = "DIR", required = true)]
+    pub roots: Vec<PathBuf>,
+    /// Port on loopback; 0 takes a free one.
+    #[arg(long, default_value_t = 4680)]
+    pub port: u16,
+    /// Pictures worked on at a time [default: the number of cores].
+    #[arg(long)]
+    pub workers: Option<usize>,
+}
+
+/// `rallo demo`.
+#[derive(Args)]
+pub struct Demo {
+    /// Folder for the pictures.
+    pub folder: PathBuf,
+    /// The same seed gives the same bytes.
+    #[arg(long, default_value_t = 24)]
+    pub seed: u64,
+}
+
+/// `rallo run`.
+#[derive(Args)]
+pub struct Run {
+    /// The recipe file.
+    pub recipe: PathBuf,
+    /// Folder with the pictures.
+    #[arg(long, value_name = "DIR")]
+    pub from: PathBuf,
+    /// Folder for the results, instead of the recipe's.
+    #[arg(long, value_name = "DIR")]
+    pub to: Option<PathBuf>,
+    /// With sub-folders.
+    #[arg(long)]
+    pub recursive: bool,
+    /// Pictures at a time [default: the number of cores].
+    #[arg(long)]
+    pub workers: Option<usize>,
+    /// Write a report as JSON.
+    #[arg(long, value_name = "FILE")]
+    pub report: Option<PathBuf>,
+    /// Print nothing but failures.
+    #[arg(long)]
+    pub quiet: bool,
+}
+
+/// `rallo render`.
+#[derive(Args)]
+pub struct Render {
+    /// The recipe file.
+    pub recipe: PathBuf,
+    /// The picture.
+    pub picture: PathBuf,
+    /// The file to write, .jpg or .png; an existing file is left alone.
+    pub out: PathBuf,
+    /// Only this part of the result, in its pixels at the scale: X,Y,W,H.
+    #[arg(long, value_name = "X,Y,W,H")]
+    pub region: Option<String>,
+    /// Scale of the result, 1 for the final file.
+    #[arg(long, default_value_t = 1.0)]
+    pub scale: f64,
+    /// Never decode reduced (to measure what that changes).
+    #[arg(long)]
+    pub full_detail: bool,
+}
+
+#[derive(Subcommand)]
+enum RecipeCommand {
+    /// Check a recipe file and say it in plain sentences.
+    Check {
+        /// The file.
+        file: PathBuf,
+    },
+    /// Print the JSON Schema.
+    Schema,
+}
+
+/// The program's own folder.
+fn data_folder(given: Option<PathBuf>) -> Result<PathBuf, String> {
+    given
+        .or_else(|| directories::ProjectDirs::from("", "", "rallo").map(|d| d.data_dir().to_owned()))
+        .ok_or_else(|| "cannot tell where to keep the program's data; say --data DIR".into())
+}
+
+fn main() -> ExitCode {
+    let cli = Cli::parse();
+    let done = match cli.command {
+        Command::Serve(args) => data_folder(cli.data).and_then(|data| commands::serve(&args, &data)),
+        Command::Demo(args) => commands::demo(&args),
+        Command::Run(args) => commands::run(&args),
+        Command::Render(args) => commands::render(&args),
+        Command::Inspect { picture, json } => commands::inspect(&picture, json),
+        Command::Recipe(RecipeCommand::Check { file }) => commands::check(&file),
+        Command::Recipe(RecipeCommand::Schema) => commands::print(&rallo_recipe::schema::schema()),
+        Command::Steps { json } => commands::steps(json),
+    };
+    match done {
+        Ok(code) => code,
+        Err(message) => {
+            eprintln!("rallo: {message}");
+            ExitCode::from(2)
+        }
+    }
+}

@@ -9,6 +9,7 @@
 
 pub mod colour;
 pub mod geometry;
+mod lanes;
 pub mod picture;
 pub mod plan;
 pub mod point;

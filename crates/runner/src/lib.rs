@@ -1,1 +1,22 @@
 //! Scanning, planning, queue, executing: ties recipe, media and store together.
+//!
+//! [`targets`] says which files a run will write before it runs; [`execute`] makes one result; [`batch`] works
+//! through many, several at a time within a memory bound; [`queue`] does so in the background for the pages,
+//! with SQLite as its memory; [`shoot`] brings frames in.
+
+pub mod batch;
+pub mod execute;
+pub mod queue;
+pub mod roots;
+pub mod shoot;
+pub mod targets;
+
+pub use batch::{Batch, Item, Outcome, Report, State};
+pub use queue::{Event, Queue};
+pub use roots::Roots;
+pub use targets::{Planned, Problem};
+
+/// Now, as the store keeps times.
+pub fn now() -> String {
+    jiff::Timestamp::now().strftime("%Y-%m-%dT%H:%M:%SZ").to_string()
+}

@@ -1,1 +1,497 @@
-//! SQLite: migrations and typed queries.
+//! SQLite: migrations and typed queries. Knows no pixels and no pages.
+//!
+//! One file, write-ahead log, foreign keys on. Times are texts as the caller gives them (RFC 3339).
+
+use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePoolOptions, SqliteSynchronous};
+use sqlx::{FromRow, SqlitePool};
+use std::path::Path;
+use std::time::Duration;
+
+/// What the database said.
+pub type Error = sqlx::Error;
+/// A query's result.
+pub type Result<T> = std::result::Result<T, Error>;
+
+/// The program's memory.
+#[derive(Clone)]
+pub struct Store {
+    pool: SqlitePool,
+}
+
+/// A set of frames from a folder.
+#[derive(Clone, Debug, FromRow)]
+pub struct Shoot {
+    /// Identity.
+    pub id: i64,
+    /// Name for people.
+    pub name: String,
+    /// Absolute path.
+    pub folder: String,
+    /// Whether sub-folders belong to it.
+    pub recursive: bool,
+    /// When it was last scanned to the end.
+    pub scanned: Option<String>,
+}
+
+/// One picture of a shoot.
+#[derive(Clone, Debug, FromRow)]
+pub struct Frame {
+    /// Identity.
+    pub id: i64,
+    /// Its shoot.
+    pub shoot_id: i64,
+    /// Absolute path.
+    pub path: String,
+    /// File name.
+    pub name: String,
+    /// Size of the file.
+    pub bytes: i64,
+    /// Modification time, nanoseconds since 1970.
+    pub modified: i64,
+    /// What the file says, JSON.
+    pub facts: Option<String>,
+    /// Why it cannot be read.
+    pub problem: Option<String>,
+}
+
+/// A recipe in its present version.
+#[derive(Clone, Debug, FromRow)]
+pub struct RecipeRow {
+    /// Identity.
+    pub id: i64,
+    /// Name.
+    pub name: String,
+    /// Version, from 1; each saved change is one.
+    pub version: i64,
+    /// The document.
+    pub document: String,
+    /// When it was saved.
+    pub saved: String,
+}
+
+/// One execution of a recipe.
+#[derive(Clone, Debug, FromRow)]
+pub struct Run {
+    /// Identity, and the number people see.
+    pub id: i64,
+    /// The recipe it was started with.
+    pub recipe_id: Option<i64>,
+    /// Its version.
+    pub recipe_version: i64,
+    /// The document as it was.
+    pub document: String,
+    /// The shoot.
+    pub shoot_id: Option<i64>,
+    /// Its name then.
+    pub shoot_name: String,
+    /// The shoot's folder, from which sub-folders count.
+    pub base: String,
+    /// `waiting`, `running`, `done` or `cancelled`.
+    pub state: String,
+    /// When it was asked for.
+    pub created: String,
+    /// When it began.
+    pub started: Option<String>,
+    /// When it ended.
+    pub finished: Option<String>,
+    /// Seconds worked on it.
+    pub seconds: f64,
+}
+
+/// One picture of a run.
+#[derive(Clone, Debug, FromRow)]
+pub struct Item {
+    /// Its run.
+    pub run_id: i64,
+    /// From 0.
+    pub position: i64,
+    /// The original.
+    pub source: String,
+    /// Where the result goes.
+    pub target: String,
+    /// `waiting`, `done`, `failed` or `skipped`.
+    pub state: String,
+    /// Why it failed or was skipped.
+    pub reason: Option<String>,
+    /// What was written, JSON.
+    pub outputs: Option<String>,
+    /// Bytes of the original.
+    pub source_bytes: i64,
+    /// Seconds it took.
+    pub seconds: Option<f64>,
+}
+
+/// A run's items by state, with bytes.
+#[derive(Clone, Debug, Default, FromRow)]
+pub struct Counts {
+    /// All.
+    pub total: i64,
+    /// Done.
+    pub done: i64,
+    /// Failed.
+    pub failed: i64,
+    /// Skipped.
+    pub skipped: i64,
+}
+
+impl Store {
+    /// Opens or makes the database and brings it up to date.
+    ///
+    /// # Errors
+    /// When the file cannot be opened, or holds a newer shape.
+    pub async fn open(file: &Path) -> Result<Self> {
+        let options = SqliteConnectOptions::new()
+            .filename(file)
+            .create_if_missing(true)
+            .journal_mode(SqliteJournalMode::Wal)
+            .synchronous(SqliteSynchronous::Normal)
+            .foreign_keys(true)
+            .busy_timeout(Duration::from_secs(20));
+        let pool = SqlitePoolOptions::new().max_connections(4).connect_with(options).await?;
+        sqlx::migrate!().run(&pool).await?;
+        Ok(Self { pool })
+    }
+
+    /// Every shoot, the newest first.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn shoots(&self) -> Result<Vec<Shoot>> {
+        sqlx::query_as("SELECT * FROM shoots ORDER BY id DESC").fetch_all(&self.pool).await
+    }
+
+    /// One shoot.
+    ///
+    /// # Errors
+    /// The database's; `RowNotFound` when there is none.
+    pub async fn shoot(&self, id: i64) -> Result<Shoot> {
+        sqlx::query_as("SELECT * FROM shoots WHERE id = ?").bind(id).fetch_one(&self.pool).await
+    }
+
+    /// The shoot of a folder, made when there is none.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn shoot_of(&self, folder: &str, name: &str, recursive: bool) -> Result<Shoot> {
+        sqlx::query_as(
+            "INSERT INTO shoots (folder, name, recursive) VALUES (?, ?, ?)
+             ON CONFLICT (folder) DO UPDATE SET recursive = excluded.recursive RETURNING *",
+        )
+        .bind(folder)
+        .bind(name)
+        .bind(recursive)
+        .fetch_one(&self.pool)
+        .await
+    }
+
+    /// Notes the end of a scan.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn scanned(&self, shoot: i64, when: &str) -> Result<()> {
+        sqlx::query("UPDATE shoots SET scanned = ? WHERE id = ?").bind(when).bind(shoot).execute(&self.pool).await?;
+        Ok(())
+    }
+
+    /// A shoot's frames, in the order they were added.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn frames(&self, shoot: i64) -> Result<Vec<Frame>> {
+        sqlx::query_as("SELECT * FROM frames WHERE shoot_id = ? ORDER BY id").bind(shoot).fetch_all(&self.pool).await
+    }
+
+    /// One frame.
+    ///
+    /// # Errors
+    /// The database's; `RowNotFound` when there is none.
+    pub async fn frame(&self, id: i64) -> Result<Frame> {
+        sqlx::query_as("SELECT * FROM frames WHERE id = ?").bind(id).fetch_one(&self.pool).await
+    }
+
+    /// Adds a frame, or brings its facts up to date; its identity stays.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn put_frame(&self, frame: &Frame) -> Result<i64> {
+        sqlx::query_scalar(
+            "INSERT INTO frames (shoot_id, path, name, bytes, modified, facts, problem) VALUES (?, ?, ?, ?, ?, ?, ?)
+             ON CONFLICT (shoot_id, path) DO UPDATE SET bytes = excluded.bytes, modified = excluded.modified,
+             facts = excluded.facts, problem = excluded.problem RETURNING id",
+        )
+        .bind(frame.shoot_id)
+        .bind(&frame.path)
+        .bind(&frame.name)
+        .bind(frame.bytes)
+        .bind(frame.modified)
+        .bind(&frame.facts)
+        .bind(&frame.problem)
+        .fetch_one(&self.pool)
+        .await
+    }
+
+    /// Forgets frames whose files are gone. Files are never touched.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn forget_frames(&self, ids: &[i64]) -> Result<()> {
+        for id in ids {
+            sqlx::query("DELETE FROM frames WHERE id = ?").bind(id).execute(&self.pool).await?;
+        }
+        Ok(())
+    }
+
+    /// Every recipe, last saved first.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn recipes(&self) -> Result<Vec<RecipeRow>> {
+        sqlx::query_as("SELECT * FROM recipes ORDER BY saved DESC, id DESC").fetch_all(&self.pool).await
+    }
+
+    /// One recipe.
+    ///
+    /// # Errors
+    /// The database's; `RowNotFound` when there is none.
+    pub async fn recipe(&self, id: i64) -> Result<RecipeRow> {
+        sqlx::query_as("SELECT * FROM recipes WHERE id = ?").bind(id).fetch_one(&self.pool).await
+    }
+
+    /// Saves a new recipe as version 1, or a changed one as its next version; an unchanged one stays as it is.
+    /// `expected` is the version the change was made from: a change made from another one is refused.
+    ///
+    /// # Errors
+    /// The database's; `Ok(None)` when the recipe has meanwhile another version.
+    pub async fn save_recipe(
+        &self,
+        id: Option<i64>,
+        expected: i64,
+        name: &str,
+        document: &str,
+        when: &str,
+    ) -> Result<Option<RecipeRow>> {
+        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
+        let row: RecipeRow = match id {
+            None => {
+                sqlx::query_as("INSERT INTO recipes (name, version, document, saved) VALUES (?, 1, ?, ?) RETURNING *")
+                    .bind(name)
+                    .bind(document)
+                    .bind(when)
+                    .fetch_one(&mut *tx)
+                    .await?
+            }
+            Some(id) => {
+                let old: RecipeRow =
+                    sqlx::query_as("SELECT * FROM recipes WHERE id = ?").bind(id).fetch_one(&mut *tx).await?;
+                if old.document == document {
+                    return Ok(Some(old));
+                }
+                if old.version != expected {
+                    return Ok(None);
+                }
+                sqlx::query_as(
+                    "UPDATE recipes SET name = ?, version = version + 1, document = ?, saved = ? WHERE id = ? RETURNING *",
+                )
+                .bind(name)
+                .bind(document)
+                .bind(when)
+                .bind(id)
+                .fetch_one(&mut *tx)
+                .await?
+            }
+        };
+        sqlx::query("INSERT INTO recipe_versions (recipe_id, version, document, saved) VALUES (?, ?, ?, ?)")
+            .bind(row.id)
+            .bind(row.version)
+            .bind(document)
+            .bind(when)
+            .execute(&mut *tx)
+            .await?;
+        tx.commit().await?;
+        Ok(Some(row))
+    }
+
+    /// Writes down a run with its items: (source, target, bytes), all at once or not at all.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn add_run(&self, run: &Run, items: &[(String, String, i64)]) -> Result<i64> {
+        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
+        let id: i64 = sqlx::query_scalar(
+            "INSERT INTO runs (recipe_id, recipe_version, document, shoot_id, shoot_name, base, state, created)
+             VALUES (?, ?, ?, ?, ?, ?, 'waiting', ?) RETURNING id",
+        )
+        .bind(run.recipe_id)
+        .bind(run.recipe_version)
+        .bind(&run.document)
+        .bind(run.shoot_id)
+        .bind(&run.shoot_name)
+        .bind(&run.base)
+        .bind(&run.created)
+        .fetch_one(&mut *tx)
+        .await?;
+        for (position, (source, target, bytes)) in items.iter().enumerate() {
+            sqlx::query("INSERT INTO run_items (run_id, position, source, target, source_bytes) VALUES (?, ?, ?, ?, ?)")
+                .bind(id)
+                .bind(position as i64)
+                .bind(source)
+                .bind(target)
+                .bind(bytes)
+                .execute(&mut *tx)
+                .await?;
+        }
+        tx.commit().await?;
+        Ok(id)
+    }
+
+    /// Every run, the newest first.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn runs(&self) -> Result<Vec<Run>> {
+        sqlx::query_as("SELECT * FROM runs ORDER BY id DESC LIMIT 200").fetch_all(&self.pool).await
+    }
+
+    /// One run.
+    ///
+    /// # Errors
+    /// The database's; `RowNotFound` when there is none.
+    pub async fn run(&self, id: i64) -> Result<Run> {
+        sqlx::query_as("SELECT * FROM runs WHERE id = ?").bind(id).fetch_one(&self.pool).await
+    }
+
+    /// The run to work on: one that was interrupted, or the longest waiting.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn next_run(&self) -> Result<Option<Run>> {
+        sqlx::query_as("SELECT * FROM runs WHERE state IN ('running', 'waiting') ORDER BY state, id LIMIT 1")
+            .fetch_optional(&self.pool)
+            .await
+    }
+
+    /// Runs running or waiting.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn open_runs(&self) -> Result<Vec<Run>> {
+        sqlx::query_as("SELECT * FROM runs WHERE state IN ('running', 'waiting') ORDER BY state, id")
+            .fetch_all(&self.pool)
+            .await
+    }
+
+    /// Changes a run's state, but never that of a run that has ended; returns whether it did.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn set_run_state(&self, id: i64, state: &str, when: &str) -> Result<bool> {
+        let done = sqlx::query(
+            "UPDATE runs SET state = ?1,
+             started = CASE WHEN ?1 = 'running' THEN coalesce(started, ?2) ELSE started END,
+             finished = CASE WHEN ?1 IN ('done', 'cancelled') THEN ?2 ELSE finished END
+             WHERE id = ?3 AND state IN ('waiting', 'running')",
+        )
+        .bind(state)
+        .bind(when)
+        .bind(id)
+        .execute(&self.pool)
+        .await?;
+        Ok(done.rows_affected() > 0)
+    }
+
+    /// Takes an ended run up again for its failed items.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn retry_failed(&self, id: i64) -> Result<()> {
+        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
+        sqlx::query("UPDATE run_items SET state = 'waiting', reason = NULL WHERE run_id = ? AND state = 'failed'")
+            .bind(id)
+            .execute(&mut *tx)
+            .await?;
+        sqlx::query("UPDATE runs SET state = 'waiting', finished = NULL WHERE id = ?").bind(id).execute(&mut *tx).await?;
+        tx.commit().await
+    }
+
+    /// Adds to the seconds worked on a run.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn add_seconds(&self, id: i64, seconds: f64) -> Result<()> {
+        sqlx::query("UPDATE runs SET seconds = seconds + ? WHERE id = ?").bind(seconds).bind(id).execute(&self.pool).await?;
+        Ok(())
+    }
+
+    /// A run's items in order.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn items(&self, run: i64) -> Result<Vec<Item>> {
+        sqlx::query_as("SELECT * FROM run_items WHERE run_id = ? ORDER BY position").bind(run).fetch_all(&self.pool).await
+    }
+
+    /// One item.
+    ///
+    /// # Errors
+    /// The database's; `RowNotFound` when there is none.
+    pub async fn item(&self, run: i64, position: i64) -> Result<Item> {
+        sqlx::query_as("SELECT * FROM run_items WHERE run_id = ? AND position = ?")
+            .bind(run)
+            .bind(position)
+            .fetch_one(&self.pool)
+            .await
+    }
+
+    /// Writes down how an item ended.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn finish_item(&self, item: &Item) -> Result<()> {
+        sqlx::query("UPDATE run_items SET state = ?, reason = ?, outputs = ?, seconds = ? WHERE run_id = ? AND position = ?")
+            .bind(&item.state)
+            .bind(&item.reason)
+            .bind(&item.outputs)
+            .bind(item.seconds)
+            .bind(item.run_id)
+            .bind(item.position)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
+    /// Counts a run's items.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn counts(&self, run: i64) -> Result<Counts> {
+        sqlx::query_as(
+            "SELECT count(*) AS total, coalesce(sum(state = 'done'), 0) AS done,
+             coalesce(sum(state = 'failed'), 0) AS failed, coalesce(sum(state = 'skipped'), 0) AS skipped
+             FROM run_items WHERE run_id = ?",
+        )
+        .bind(run)
+        .fetch_one(&self.pool)
+        .await
+    }
+
+    /// A setting kept between sessions.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn setting(&self, key: &str) -> Result<Option<String>> {
+        sqlx::query_scalar("SELECT value FROM settings WHERE key = ?").bind(key).fetch_optional(&self.pool).await
+    }
+
+    /// Keeps a setting.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn set_setting(&self, key: &str, value: &str) -> Result<()> {
+        sqlx::query("INSERT INTO settings (key, value) VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value")
+            .bind(key)
+            .bind(value)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+}

@@ -1,0 +1,283 @@
+//! What each command does.
+
+use crate::{Demo, Render, Run, Serve};
+use indicatif::{ProgressBar, ProgressStyle};
+use rallo_engine::{Kind, Param, Rect, Source, registry};
+use rallo_media::{Encoding, Extras, FileSource};
+use rallo_recipe::{Recipe, sentence::plain};
+use rallo_runner::{Batch, Item, Roots, State, execute, shoot, targets};
+use serde_json::{Value, json};
+use std::io::{IsTerminal, Write};
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+use std::sync::atomic::AtomicBool;
+
+/// How a command ends: a status, or wrong use with a message.
+pub type Ended = Result<ExitCode, String>;
+
+const FAILED: u8 = 1;
+
+fn cores() -> usize {
+    std::thread::available_parallelism().map_or(1, usize::from)
+}
+
+/// Writes JSON to the standard output; a reader that stops listening is no fault.
+pub fn print(value: &Value) -> Ended {
+    let text = serde_json::to_string_pretty(value).map_err(|e| e.to_string())?;
+    let _ = writeln!(std::io::stdout(), "{text}");
+    Ok(ExitCode::SUCCESS)
+}
+
+fn load(file: &Path) -> Result<Recipe, String> {
+    let text = std::fs::read_to_string(file).map_err(|e| format!("cannot read {}: {e}", file.display()))?;
+    Recipe::parse(&text).map_err(|faults| format!("{} cannot be used:\n{faults}", file.display()))
+}
+
+/// `rallo serve`.
+pub fn serve(args: &Serve, data: &Path) -> Ended {
+    tracing_subscriber::fmt()
+        .with_env_filter(tracing_subscriber::EnvFilter::try_from_default_env().unwrap_or_else(|_| "info,sqlx=warn".into()))
+        .with_writer(std::io::stderr)
+        .init();
+    let roots = Roots::new(&args.roots).map_err(|e| e.to_string())?;
+    let runtime = tokio::runtime::Runtime::new().map_err(|e| e.to_string())?;
+    runtime.block_on(async {
+        let options = rallo_web::Options {
+            roots,
+            data: data.to_owned(),
+            port: args.port,
+            workers: args.workers.unwrap_or_else(cores).max(1),
+        };
+        let server = rallo_web::bind(options).await.map_err(|e| e.to_string())?;
+        println!("Rallo is at http://{}/  (Ctrl-C stops it)", server.address());
+        server.run(shutdown()).await.map_err(|e| e.to_string())
+    })?;
+    Ok(ExitCode::SUCCESS)
+}
+
+async fn shutdown() {
+    let mut term = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()).ok();
+    let ended = async {
+        match &mut term {
+            Some(signal) => drop(signal.recv().await),
+            None => std::future::pending().await,
+        }
+    };
+    tokio::select! {
+        _ = tokio::signal::ctrl_c() => {}
+        () = ended => {}
+    }
+}
+
+/// `rallo demo`.
+pub fn demo(args: &Demo) -> Ended {
+    let total = rallo_demo::catalogue(args.seed).len();
+    let bar = bar(total as u64, false, "{bar:30} {pos} of {len} pictures drawn, {eta} left");
+    let drawn = rallo_demo::write_catalogue(&args.folder, args.seed, |_| bar.inc(1)).map_err(|e| e.to_string())?;
+    bar.finish_and_clear();
+    println!("{drawn} pictures in {}", args.folder.display());
+    Ok(ExitCode::SUCCESS)
+}
+
+fn bar(total: u64, quiet: bool, template: &str) -> ProgressBar {
+    if quiet || !std::io::stderr().is_terminal() {
+        return ProgressBar::hidden();
+    }
+    let style = ProgressStyle::with_template(template).unwrap_or_else(|_| ProgressStyle::default_bar());
+    ProgressBar::new(total).with_style(style)
+}
+
+/// `rallo run`.
+pub fn run(args: &Run) -> Ended {
+    let recipe = load(&args.recipe)?;
+    let absolute = |p: &Path| std::path::absolute(p).map_err(|e| format!("{}: {e}", p.display()));
+    let from = args.from.canonicalize().map_err(|e| format!("cannot open {}: {e}", args.from.display()))?;
+    let to = args.to.as_deref().map(absolute).transpose()?;
+    let found = shoot::scan(&from, args.recursive).map_err(|e| format!("cannot read {}: {e}", from.display()))?;
+    // Results of earlier runs lie in the target folder; they are left out by their mark.
+    let sources: Vec<targets::Source> = found
+        .into_iter()
+        .map(|f| targets::Source { facts: shoot::facts(&f.path).ok(), path: f.path })
+        .collect();
+    if sources.is_empty() {
+        return Err(format!("no JPEG or PNG pictures in {}", from.display()));
+    }
+    let (planned, problems) = targets::plan(&recipe, &sources, &from, to.as_deref());
+    if let Some(problem) = problems.iter().find(|p| p.stops) {
+        return Err(problem.message.clone());
+    }
+    let items: Vec<Item> = planned.into_iter().map(|p| Item { source: p.source, target: p.target }).collect();
+    let stop = AtomicBool::new(false);
+    let workers = args.workers.unwrap_or_else(cores).max(1);
+    let batch = Batch { recipe: &recipe, workers, memory: rallo_runner::batch::default_memory(), stop: &stop };
+    let bar = bar(items.len() as u64, args.quiet, "{bar:30} {pos} of {len}, {eta} left  {msg}");
+    let report = batch.report(&items, &|_, outcome| {
+        bar.inc(1);
+        let name = outcome.source.strip_prefix(&from).unwrap_or(&outcome.source).display().to_string();
+        if outcome.state == State::Failed {
+            let reason = outcome.reason.as_deref().unwrap_or("unknown reason");
+            bar.suspend(|| eprintln!("{name}: {reason}"));
+        }
+        bar.set_message(name);
+    });
+    bar.finish_and_clear();
+    if let Some(file) = &args.report {
+        let text = serde_json::to_string_pretty(&report).map_err(|e| e.to_string())?;
+        std::fs::write(file, text + "\n").map_err(|e| format!("cannot write {}: {e}", file.display()))?;
+    }
+    if !args.quiet {
+        println!(
+            "{} done, {} failed, {} skipped in {:.1} s",
+            report.done, report.failed, report.skipped, report.seconds
+        );
+    }
+    Ok(if report.failed > 0 { ExitCode::from(FAILED) } else { ExitCode::SUCCESS })
+}
+
+fn region(text: &str) -> Result<Rect, String> {
+    let numbers: Vec<i64> = text.split(',').filter_map(|n| n.trim().parse().ok()).collect();
+    match numbers[..] {
+        [x, y, w, h] if x >= 0 && y >= 0 && w > 0 && h > 0 => Ok(Rect::new(x, y, w, h)),
+        _ => Err(format!("--region: expected X,Y,W,H in whole pixels, got {text}")),
+    }
+}
+
+/// `rallo render`.
+pub fn render(args: &Render) -> Ended {
+    if !(args.scale > 0.0 && args.scale <= 1.0) {
+        return Err(format!("--scale: expected more than 0 and at most 1, got {}", args.scale));
+    }
+    let png = match args.out.extension().and_then(|e| e.to_str()).map(str::to_ascii_lowercase).as_deref() {
+        Some("png") => true,
+        Some("jpg" | "jpeg") => false,
+        _ => return Err(format!("{}: expected a name ending in .jpg or .png", args.out.display())),
+    };
+    let recipe = load(&args.recipe)?;
+    let part = args.region.as_deref().map(region).transpose()?;
+    let failed = |e: String| {
+        eprintln!("{}: {e}", args.picture.display());
+        Ok(ExitCode::from(FAILED))
+    };
+    let source = match FileSource::open(&args.picture) {
+        Ok(source) => source,
+        Err(e) => return failed(e.to_string()),
+    };
+    let mut delivery = recipe.deliveries.first().cloned().unwrap_or_default();
+    delivery.format = if png { "png" } else { "jpeg" }.into();
+    let plan = match recipe.plan(source.size()) {
+        Ok(plan) if args.full_detail => plan.at_full_detail(),
+        Ok(plan) => plan,
+        Err(e) => return failed(e.to_string()),
+    };
+    let program = plan.program(args.scale);
+    let whole = program.size().rect();
+    let rect = part.unwrap_or(whole);
+    let rendered = if png && delivery.bits == 16 {
+        program.render_16(&source, rect, delivery.profile)
+    } else {
+        program.render(&source, rect, delivery.profile)
+    };
+    let encoding: Encoding = execute::encoding(&delivery);
+    let extras = Extras { icc: Some(delivery.profile.colour().icc.clone()), ..Extras::default() };
+    let bytes = rendered
+        .map_err(|e| e.to_string())
+        .and_then(|picture| rallo_media::encode(&picture, encoding, &extras).map_err(|e| e.to_string()));
+    match bytes {
+        Ok(bytes) => {
+            let cannot = |e: std::io::Error| format!("cannot write {}: {e}", args.out.display());
+            let mut file = std::fs::File::create_new(&args.out).map_err(cannot)?;
+            file.write_all(&bytes).map_err(cannot)?;
+            Ok(ExitCode::SUCCESS)
+        }
+        Err(e) => failed(e),
+    }
+}
+
+/// `rallo inspect`.
+pub fn inspect(picture: &PathBuf, as_json: bool) -> Ended {
+    let facts = match shoot::facts(picture) {
+        Ok(facts) => facts,
+        Err(e) => {
+            eprintln!("{}: {e}", picture.display());
+            return Ok(ExitCode::from(FAILED));
+        }
+    };
+    let value = serde_json::to_value(&facts).map_err(|e| e.to_string())?;
+    if as_json {
+        return print(&value);
+    }
+    for (key, value) in value.as_object().into_iter().flatten().filter(|(_, v)| !v.is_null()) {
+        let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+        let text = if key == "shutter" { facts.camera.shutter_text().unwrap_or(text) } else { text };
+        println!("{:<14}{text}", key.replace('_', " "));
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// `rallo recipe check`.
+pub fn check(file: &Path) -> Ended {
+    print!("{}", load(file)?.plain());
+    Ok(ExitCode::SUCCESS)
+}
+
+fn parameter(param: &Param, default: &Value) -> Value {
+    let (kind, min, max) = match param.kind {
+        Kind::Number { min, max, .. } => ("number", json!(min), json!(max)),
+        Kind::Whole { min, max } => ("whole number or nothing", json!(min), json!(max)),
+        Kind::Choice(all) => ("choice", json!(all), Value::Null),
+        Kind::Text(max) => ("text", Value::Null, json!(max)),
+        Kind::Flag => ("yes or no", Value::Null, Value::Null),
+        Kind::Points => ("points [in, out]", json!(0), json!(1)),
+        Kind::Proportion => ("proportion W:H", Value::Null, Value::Null),
+        Kind::Pair => ("[width, height] or nothing", json!(1), Value::Null),
+        Kind::Window => ("[x, y, width, height] or nothing", json!(0), Value::Null),
+        Kind::Colour => ("colour #rrggbb", Value::Null, Value::Null),
+    };
+    let mut one = json!({"name": param.name, "about": param.about, "kind": kind, "unit": param.unit,
+        "min": min, "max": max, "default": default});
+    if let Kind::Choice(all) = param.kind {
+        one["min"] = Value::Null;
+        one["choices"] = json!(all);
+    }
+    one
+}
+
+/// `rallo steps`.
+pub fn steps(as_json: bool) -> Ended {
+    let all: Vec<Value> = registry()
+        .iter()
+        .map(|kind| {
+            let defaults = kind.defaults();
+            let sentence = serde_json::from_str(kind.info.starter)
+                .ok()
+                .and_then(|values| kind.parse(&values).ok())
+                .map(|step| rallo_recipe::Line { step: step.into(), id: kind.info.id, on: true, mix: 100.0 })
+                .map(|line| plain(&line.parts(None)))
+                .unwrap_or_default();
+            let parameters: Vec<Value> = kind.params.iter().map(|p| parameter(p, &defaults[p.name])).collect();
+            json!({"id": kind.info.id, "title": kind.info.title, "group": kind.info.group, "about": kind.info.about,
+                "sentence": sentence, "words": kind.info.words, "parameters": parameters})
+        })
+        .collect();
+    if as_json {
+        return print(&Value::Array(all));
+    }
+    let mut text = String::new();
+    for kind in registry() {
+        text += &format!("{} ({})\n  {}\n", kind.info.id, kind.info.group, kind.info.about);
+        let defaults = kind.defaults();
+        for param in kind.params {
+            let p = parameter(param, &defaults[param.name]);
+            let range = match (&p["min"], &p["max"], p.get("choices")) {
+                (_, _, Some(choices)) => choices.as_array().into_iter().flatten().filter_map(Value::as_str).collect::<Vec<_>>().join(" | "),
+                (Value::Null, _, _) => p["kind"].as_str().unwrap_or_default().to_owned(),
+                (min, Value::Null, _) => format!("{} from {min}", p["kind"].as_str().unwrap_or_default()),
+                (min, max, _) => format!("{min} … {max}"),
+            };
+            let unit = if param.unit.is_empty() { String::new() } else { format!(" {}", param.unit) };
+            text += &format!("    {:<12} {range}{unit}, default {}. {}\n", param.name, p["default"], param.about);
+        }
+    }
+    let _ = write!(std::io::stdout(), "{text}");
+    Ok(ExitCode::SUCCESS)
+}

@@ -1,0 +1,143 @@
+//! One result: read, render, write. Originals are opened read-only; a result appears under its name only when
+//! it is complete.
+
+use crate::batch::{Output, State};
+use rallo_engine::{OutputProfile, Plan, Source};
+use rallo_media::{Chroma, Encoding, Extras, FileSource, Made, camera, content_hash};
+use rallo_recipe::{Pictures, Recipe};
+use std::fs::File;
+use std::io::{Read, Write};
+use std::path::{Path, PathBuf};
+
+/// How one picture ended.
+pub struct Ended {
+    /// Done, failed or skipped.
+    pub state: State,
+    /// Why it failed or was skipped.
+    pub reason: Option<String>,
+    /// What was written.
+    pub outputs: Vec<Output>,
+}
+
+impl Ended {
+    fn failed(reason: impl Into<String>) -> Self {
+        Self { state: State::Failed, reason: Some(reason.into()), outputs: Vec::new() }
+    }
+}
+
+/// The settings of the encoder a delivery asks for.
+pub fn encoding(delivery: &Pictures) -> Encoding {
+    if delivery.format == "png" {
+        return Encoding::Png;
+    }
+    let chroma = match delivery.chroma.as_str() {
+        "4:4:4" => Chroma::Full,
+        "4:2:2" => Chroma::Half,
+        _ => Chroma::Quarter,
+    };
+    Encoding::Jpeg { quality: delivery.quality, chroma, progressive: delivery.progressive }
+}
+
+/// Reads the mark of an existing file.
+fn mark_of(path: &Path) -> Option<Made> {
+    let mut head = Vec::new();
+    File::open(path).ok()?.take(512 * 1024).read_to_end(&mut head).ok()?;
+    Made::find(&head)
+}
+
+/// A name with a number that is free: `name-2.jpg`, `name-3.jpg` …
+fn numbered(path: &Path) -> Option<PathBuf> {
+    let stem = path.file_stem()?.to_string_lossy().into_owned();
+    let ending = path.extension()?.to_string_lossy().into_owned();
+    (2..10_000).map(|n| path.with_file_name(format!("{stem}-{n}.{ending}"))).find(|p| !p.exists())
+}
+
+/// The bytes of one result, and its size: everything but the writing.
+///
+/// # Errors
+/// A reason for people.
+pub fn make(recipe: &Recipe, delivery: &Pictures, source: &FileSource, made: Made) -> Result<(Vec<u8>, u32, u32), String> {
+    let plan: Plan = recipe.plan(source.size()).map_err(|e| e.to_string())?;
+    let program = plan.program(1.0);
+    let profile: OutputProfile = delivery.profile;
+    let whole = program.size().rect();
+    let wide = delivery.format == "png" && delivery.bits == 16;
+    let rendered = if wide { program.render_16(source, whole, profile) } else { program.render(source, whole, profile) };
+    let picture = rendered.map_err(|e| e.to_string())?;
+    let size = picture.size;
+    let exif = if delivery.camera_data { source.exif() } else { None };
+    let extras = Extras {
+        icc: Some(profile.colour().icc.clone()),
+        exif: exif.and_then(|raw| camera::carried(raw, size.width, size.height)),
+        made: Some(made),
+    };
+    let bytes = rallo_media::encode(&picture, encoding(delivery), &extras).map_err(|e| e.to_string())?;
+    Ok((bytes, size.width, size.height))
+}
+
+/// Makes one result from an opened source and writes it to `target`.
+pub fn execute(recipe: &Recipe, source: &FileSource, target: &Path) -> Ended {
+    let Some(delivery) = recipe.deliveries.first() else { return Ended::failed("the recipe has no delivery") };
+    let made = Made {
+        recipe: content_hash(recipe.identity(delivery).as_bytes()),
+        source: content_hash(source.bytes()),
+    };
+    let mut target = target.to_owned();
+    let mut replace = false;
+    if target.exists() {
+        let found = mark_of(&target);
+        if found.as_ref() == Some(&made) {
+            let bytes = target.metadata().map_or(0, |m| m.len());
+            let size = FileSource::open(&target).ok().map_or((0, 0), |s| (s.size().width, s.size().height));
+            return Ended {
+                state: State::Skipped,
+                reason: Some("already made by this recipe from this picture".into()),
+                outputs: vec![Output { path: target, bytes, width: size.0, height: size.1 }],
+            };
+        }
+        let name = target.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+        match delivery.existing.as_str() {
+            "number" => match numbered(&target) {
+                Some(free) => target = free,
+                None => return Ended::failed(format!("no free number for {name}")),
+            },
+            "replace" if found.is_some() => replace = true,
+            "replace" => {
+                return Ended::failed(format!("{name} exists and is no earlier result, so it is not replaced; move it away or choose another name"));
+            }
+            _ => {
+                let what = if found.is_some() { "a result of another recipe or picture" } else { "another file" };
+                return Ended::failed(format!("{name} exists already ({what}); choose another name or folder, or let the delivery number or replace"));
+            }
+        }
+    }
+    let (bytes, width, height) = match make(recipe, delivery, source, made) {
+        Ok(made) => made,
+        Err(reason) => return Ended::failed(reason),
+    };
+    match write(&target, &bytes, replace) {
+        Ok(()) => Ended {
+            state: State::Done,
+            reason: None,
+            outputs: vec![Output { path: target, bytes: bytes.len() as u64, width, height }],
+        },
+        Err(e) => Ended::failed(format!("cannot write {}: {e}", target.display())),
+    }
+}
+
+/// Writes under a temporary name in the same folder, flushes, then gives the file its name; without `replace`
+/// a file that appeared meanwhile is left alone.
+fn write(target: &Path, bytes: &[u8], replace: bool) -> std::io::Result<()> {
+    use std::os::unix::fs::PermissionsExt;
+    let folder = target.parent().unwrap_or(Path::new("."));
+    std::fs::create_dir_all(folder)?;
+    let mut part = tempfile::Builder::new()
+        .prefix(".rallo-")
+        .suffix(".part")
+        .permissions(std::fs::Permissions::from_mode(0o644))
+        .tempfile_in(folder)?;
+    part.write_all(bytes)?;
+    part.as_file().sync_all()?;
+    if replace { part.persist(target) } else { part.persist_noclobber(target) }.map_err(|e| e.error)?;
+    Ok(())
+}

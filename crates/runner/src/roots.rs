@@ -1,0 +1,87 @@
+//! The folders that may be read and written. Every path from outside is resolved, symbolic links included, and
+//! checked against them.
+
+use std::path::{Path, PathBuf};
+
+/// Why a path was refused.
+#[derive(Debug, thiserror::Error)]
+pub enum Refused {
+    /// It does not exist, or cannot be looked at.
+    #[error("{0} cannot be opened: {1}")]
+    Missing(PathBuf, std::io::Error),
+    /// It lies outside.
+    #[error("{0} lies outside the folders this program may use ({1})")]
+    Outside(PathBuf, String),
+}
+
+/// The allowed folders, resolved.
+#[derive(Clone, Debug)]
+pub struct Roots(Vec<PathBuf>);
+
+impl Roots {
+    /// Resolves the folders named at the start.
+    ///
+    /// # Errors
+    /// [`Refused::Missing`] for a folder that is not there.
+    pub fn new(folders: &[PathBuf]) -> Result<Self, Refused> {
+        let resolve = |f: &PathBuf| f.canonicalize().map_err(|e| Refused::Missing(f.clone(), e));
+        Ok(Self(folders.iter().map(resolve).collect::<Result<_, _>>()?))
+    }
+
+    /// The folders.
+    pub fn folders(&self) -> &[PathBuf] {
+        &self.0
+    }
+
+    fn inside(&self, path: &Path) -> bool {
+        self.0.iter().any(|root| path.starts_with(root))
+    }
+
+    fn outside(&self, path: &Path) -> Refused {
+        let all: Vec<String> = self.0.iter().map(|r| r.display().to_string()).collect();
+        Refused::Outside(path.to_owned(), all.join(", "))
+    }
+
+    /// Resolves an existing path.
+    ///
+    /// # Errors
+    /// [`Refused`] when it is missing or outside.
+    pub fn existing(&self, path: &Path) -> Result<PathBuf, Refused> {
+        let real = path.canonicalize().map_err(|e| Refused::Missing(path.to_owned(), e))?;
+        if self.inside(&real) { Ok(real) } else { Err(self.outside(&real)) }
+    }
+
+    /// Checks a path that may not exist yet: its nearest existing parent must be inside, and no part may climb.
+    ///
+    /// # Errors
+    /// [`Refused`] when it would lie outside.
+    pub fn future(&self, path: &Path) -> Result<(), Refused> {
+        let climbs = path.components().any(|c| matches!(c, std::path::Component::ParentDir));
+        let Some(there) = path.ancestors().find(|p| p.exists()) else { return Err(self.outside(path)) };
+        if climbs || !path.is_absolute() {
+            return Err(self.outside(path));
+        }
+        self.existing(there).map(|_| ())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn links_and_climbing_do_not_lead_out() {
+        let inside = tempfile::tempdir().unwrap();
+        let outside = tempfile::tempdir().unwrap();
+        std::os::unix::fs::symlink(outside.path(), inside.path().join("link")).unwrap();
+        let roots = Roots::new(&[inside.path().to_owned()]).unwrap();
+        assert!(roots.existing(inside.path()).is_ok());
+        assert!(roots.existing(&inside.path().join("link")).is_err());
+        assert!(roots.existing(&inside.path().join("..")).is_err());
+        assert!(roots.existing(&inside.path().join("nothing")).is_err());
+        assert!(roots.future(&inside.path().join("new/folder")).is_ok());
+        assert!(roots.future(&inside.path().join("link/new")).is_err());
+        assert!(roots.future(&inside.path().join("new/../../x")).is_err());
+        assert!(roots.future(Path::new("relative")).is_err());
+    }
+}

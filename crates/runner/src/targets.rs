@@ -1,0 +1,191 @@
+//! Which files a run will write, known before it runs.
+
+use rallo_engine::Size;
+use rallo_media::{Facts, bytes_text};
+use rallo_recipe::{Pictures, Recipe, names};
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+
+/// A picture to be worked on, as far as it is known.
+#[derive(Clone, Debug)]
+pub struct Source {
+    /// Absolute path.
+    pub path: PathBuf,
+    /// What the file says; nothing where it cannot be read.
+    pub facts: Option<Facts>,
+}
+
+/// One result to be written.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Planned {
+    /// The original.
+    pub source: PathBuf,
+    /// Where its result goes.
+    pub target: PathBuf,
+    /// Pixels of the result, where they are known.
+    pub size: Option<Size>,
+}
+
+/// Something that stops a run, or should be known before it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Problem {
+    /// Whether nothing may run because of it.
+    pub stops: bool,
+    /// What, where, and what can be done.
+    pub message: String,
+}
+
+/// The folder a result goes to.
+fn folder(delivery: &Pictures, recipe: &Recipe, source: &Path, base: &Path, to: Option<&Path>) -> PathBuf {
+    let parent = source.parent().unwrap_or(base);
+    let explicit = to.map(Path::to_owned).or_else(|| (delivery.to != "subfolder").then(|| PathBuf::from(&delivery.to)));
+    match explicit {
+        // Sub-folders of the shoot are kept, so that equal names in them do not clash.
+        Some(to) => parent.strip_prefix(base).map_or(to.clone(), |below| to.join(below)),
+        None => parent.join(names::expand(
+            &delivery.folder,
+            &names::Facts {
+                stem: "",
+                number: 1,
+                taken: None,
+                recipe: &recipe.name,
+                folder: &name_of(parent),
+                iso: None,
+                width: 0,
+                height: 0,
+            },
+        )),
+    }
+}
+
+fn name_of(folder: &Path) -> String {
+    folder.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default()
+}
+
+/// Names every result of a run over `sources` (in order; `{n}` counts them). `base` is the folder the sources
+/// were found in, `to` overrides the recipe's target.
+pub fn plan(recipe: &Recipe, sources: &[Source], base: &Path, to: Option<&Path>) -> (Vec<Planned>, Vec<Problem>) {
+    let mut problems = Vec::new();
+    let stop = |message: String| Problem { stops: true, message };
+    let Some(delivery) = recipe.deliveries.first() else {
+        return (Vec::new(), vec![stop("the recipe has no delivery: say what it should write".into())]);
+    };
+    if recipe.deliveries.len() > 1 {
+        return (Vec::new(), vec![stop("this program writes one delivery a recipe so far; keep one of them".into())]);
+    }
+    let mut planned = Vec::with_capacity(sources.len());
+    let mut taken: HashMap<String, usize> = HashMap::new();
+    let mut clashes: Vec<(usize, usize)> = Vec::new();
+    for (i, source) in sources.iter().enumerate() {
+        let facts = source.facts.as_ref();
+        let size = facts.and_then(|f| recipe.plan(Size::new(f.width, f.height)).ok()).map(|p| p.size());
+        let stem = source.path.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
+        let parent = source.path.parent().map(name_of).unwrap_or_default();
+        let name = names::expand(
+            &delivery.name,
+            &names::Facts {
+                stem: &stem,
+                number: i + 1,
+                taken: facts.and_then(|f| f.camera.taken),
+                recipe: &recipe.name,
+                folder: &parent,
+                iso: facts.and_then(|f| f.camera.iso),
+                width: size.map_or(0, |s| s.width),
+                height: size.map_or(0, |s| s.height),
+            },
+        );
+        let folder = folder(delivery, recipe, &source.path, base, to);
+        // Compared without case: some file systems take a.jpg and A.JPG for one file.
+        let key = |name: &str| folder.join(name).to_string_lossy().to_lowercase();
+        let mut free = name.clone();
+        if delivery.existing == "number" {
+            let mut n = 2;
+            while taken.contains_key(&key(&free)) {
+                free = format!("{name}-{n}");
+                n += 1;
+            }
+        } else if let Some(&first) = taken.get(&key(&free)) {
+            clashes.push((first, i));
+        }
+        taken.entry(key(&free)).or_insert(i);
+        planned.push(Planned { source: source.path.clone(), target: folder.join(format!("{free}.{}", delivery.ending())), size });
+    }
+    if let Some(&(a, b)) = clashes.first() {
+        let name = |p: &Path| p.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+        let more = if clashes.len() > 1 { format!(" ({} more such pairs)", clashes.len() - 1) } else { String::new() };
+        problems.push(stop(format!(
+            "{} and {} would both be written as {}{more}; add {{n:04}} or {{stem}} to the name",
+            name(&planned[a].source),
+            name(&planned[b].source),
+            name(&planned[a].target),
+        )));
+    }
+    let sources: std::collections::HashSet<&Path> = sources.iter().map(|s| s.path.as_path()).collect();
+    if let Some(p) = planned.iter().find(|p| sources.contains(p.target.as_path())) {
+        problems.push(stop(format!(
+            "{} would be written over an original; choose another name or folder",
+            p.target.display()
+        )));
+    }
+    (planned, problems)
+}
+
+/// Whether the disk that holds `folder` has room for about `bytes`; a warning where it has not.
+pub fn room(folder: &Path, bytes: u64) -> Option<Problem> {
+    let there = folder.ancestors().find(|p| p.exists())?;
+    let free = free_bytes(there)?;
+    (free < bytes + 100_000_000).then(|| Problem {
+        stops: free < bytes,
+        message: format!("the results need about {}, the disk has {} left", bytes_text(bytes), bytes_text(free)),
+    })
+}
+
+/// Free bytes on the disk that holds a folder.
+pub fn free_bytes(folder: &Path) -> Option<u64> {
+    fs4::available_space(folder).ok()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn sources(names: &[&str]) -> Vec<Source> {
+        names.iter().map(|n| Source { path: Path::new("/shoot").join(n), facts: None }).collect()
+    }
+
+    fn recipe(name: &str, existing: &str) -> Recipe {
+        let mut recipe = Recipe::new("Web: small");
+        recipe.deliveries[0].name = name.into();
+        recipe.deliveries[0].existing = existing.into();
+        recipe
+    }
+
+    #[test]
+    fn results_go_beside_their_originals_or_keep_their_subfolders() {
+        let all = sources(&["a.jpg", "card/b.JPG"]);
+        let (planned, problems) = plan(&recipe("{stem}-web", "fail"), &all, Path::new("/shoot"), None);
+        assert!(problems.is_empty());
+        let targets: Vec<_> = planned.iter().map(|p| p.target.to_str().unwrap()).collect();
+        assert_eq!(targets, ["/shoot/Web- small/a-web.jpg", "/shoot/card/Web- small/b-web.jpg"]);
+        let (planned, _) = plan(&recipe("{stem}", "fail"), &all, Path::new("/shoot"), Some(Path::new("/out")));
+        let targets: Vec<_> = planned.iter().map(|p| p.target.to_str().unwrap()).collect();
+        assert_eq!(targets, ["/out/a.jpg", "/out/card/b.jpg"]);
+    }
+
+    #[test]
+    fn two_results_with_one_name_are_found_before_anything_runs() {
+        let all = sources(&["a.jpg", "A.png", "b.jpg"]);
+        let (_, problems) = plan(&recipe("{stem}", "fail"), &all, Path::new("/shoot"), None);
+        assert!(problems[0].stops && problems[0].message.starts_with("a.jpg and A.png would both be written as a.jpg;"));
+        let (planned, problems) = plan(&recipe("{stem}", "number"), &all, Path::new("/shoot"), None);
+        assert!(problems.is_empty());
+        assert!(planned[1].target.ends_with("A-2.jpg"), "{planned:?}");
+    }
+
+    #[test]
+    fn an_original_is_never_a_target() {
+        let all = sources(&["a.jpg", "b.jpg"]);
+        let (_, problems) = plan(&recipe("{stem}", "replace"), &all, Path::new("/shoot"), Some(Path::new("/shoot")));
+        assert!(problems[0].stops && problems[0].message.contains("over an original"));
+    }
+}

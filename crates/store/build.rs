@@ -1,0 +1,4 @@
+//! Rebuilds when a migration is added.
+fn main() {
+    println!("cargo:rerun-if-changed=migrations");
+}
