@@ -1,0 +1,435 @@
+// The bench: the recipe being written, the picture following it.
+
+import { ask, el, json, say, typing } from './talk.js';
+import { Viewer } from './viewer.js';
+import { controls, sentence } from './ticket.js';
+import { grab, overlay } from './tools.js';
+
+const $ = (id) => document.getElementById(id);
+const slip = $('bench');
+const frame = Number(slip.dataset.frame);
+const facts = JSON.parse(slip.dataset.facts || '{}');
+let id = Number(slip.dataset.recipe);
+let version = 1;
+let doc = null;
+let kinds = [];
+let deliveryParams = [];
+let open = -1;
+let told = null;
+let source = [facts.width || 3, facts.height || 2];
+const memory = { channel: 'all' };
+const pick = { line: null, neutral: false };
+
+// Undo goes through decisions, not through the moves of a hand.
+let past = [];
+let future = [];
+let settled = '';
+
+const kind = (step) => kinds.find((k) => k.id === step.step);
+const text = () => JSON.stringify(doc);
+
+/** The tools that work on the input of the open line show the picture as it comes to that line. */
+function upto() {
+  const step = doc.steps[open];
+  if (!step) return undefined;
+  if (['crop', 'straighten'].includes(step.step) && pick.tool) return open;
+  return step.step === 'white_balance' && pick.neutral ? open : undefined;
+}
+
+let toolSize = null;
+const viewer = new Viewer($('stage'), () => ({
+  recipe: doc, frame, upto: doc ? upto() : undefined,
+  size: (doc && upto() !== undefined && toolSize) || told?.size || source,
+}), (error, picture) => {
+  if (error) return say(error.message);
+  scope(picture.image);
+  over();
+});
+
+const over = () => overlay($('overlay'), viewer, pick.tool ? doc.steps[open] : null, null, pick);
+
+// The histogram of what is shown.
+let bins = new Array(64).fill(0);
+function scope(image) {
+  const c = new OffscreenCanvas(160, 100).getContext('2d', { willReadFrequently: true });
+  c.drawImage(image, 0, 0, 160, 100);
+  const d = c.getImageData(0, 0, 160, 100).data;
+  bins = new Array(64).fill(0);
+  for (let i = 0; i < d.length; i += 4) bins[Math.min(63, (0.2126 * d[i] + 0.7152 * d[i + 1] + 0.0722 * d[i + 2]) >> 2)]++;
+  $('scope').firstElementChild.setAttribute('d', histogram(132, 54));
+}
+function histogram(w, h) {
+  const most = Math.max(...bins.slice(1, 63), 1);
+  return `M0 ${h}${bins.map((b, i) => `L${((i / 63) * w).toFixed(1)} ${(h - Math.min(1, b / most) * (h - 3)).toFixed(1)}`).join('')}L${w} ${h}Z`;
+}
+
+/** Values of one line changed; `done` ends a gesture. */
+function change(i, values, done) {
+  const step = doc.steps[i];
+  const k = kind(step);
+  const moves = Object.keys(values);
+  if (step.step === 'resize' && moves.some((m) => m !== 'enlarge' && values[m] != null)) {
+    for (const p of k.params) if (p.name !== 'enlarge' && !moves.includes(p.name)) delete step[p.name];
+  }
+  for (const [name, value] of Object.entries(values)) {
+    const param = k.params.find((p) => p.name === name);
+    if (JSON.stringify(value) === JSON.stringify(param.default)) delete step[name]; else step[name] = value;
+  }
+  changed(done);
+}
+
+let asking = false;
+let askAgain = false;
+/** Something changed: the picture and the words follow; a decision is kept. */
+function changed(done) {
+  if (done && text() !== settled) {
+    past.push(settled);
+    future = [];
+    settled = text();
+    save();
+  }
+  viewer.refresh();
+  tell(done);
+}
+
+async function tell(all) {
+  if (!frame) return draw();
+  if (asking) { askAgain = askAgain || all || 'words'; return; }
+  asking = true;
+  try {
+    told = await json('POST', '/api/plan', { recipe: doc, frame });
+    source = told.source;
+    toolSize = told.lines[open]?.size ?? null;
+    if (all) draw(); else words();
+    viewer.draw();
+    over();
+    data();
+  } catch (e) { say(e.message); if (all) draw(); }
+  asking = false;
+  if (askAgain) { const next = askAgain === true; askAgain = false; tell(next); viewer.refresh(); }
+}
+
+function data() {
+  const f = facts;
+  const shutter = f.shutter && (f.shutter < 0.4 ? `1/${Math.round(1 / f.shutter)} s` : `${f.shutter} s`);
+  const first = [f.iso && `ISO ${f.iso}`, shutter, f.aperture && `f/${f.aperture}`].filter(Boolean).join(', ');
+  $('data').textContent = `${first}\n${((source[0] * source[1]) / 1e6).toFixed(1)} MP to ${told.size[0]} × ${told.size[1]}`;
+}
+
+const partsOf = (i) => told?.lines[i]?.parts ?? [kind(doc.steps[i]).title];
+
+function lineWords(i) {
+  const step = () => doc.steps[i];
+  return sentence(partsOf(i), kind(doc.steps[i]).params, step, (v, d) => change(i, v, d));
+}
+
+/** Only the sentences, while a value is being dragged. */
+function words() {
+  document.querySelectorAll('#lines > li').forEach((li, i) => {
+    const box = li.querySelector('.words');
+    const at = box.querySelector(':focus')?.dataset.param;
+    box.replaceChildren(...lineWords(i));
+    if (at) box.querySelector(`[data-param="${at}"]`)?.focus();
+  });
+}
+
+function line(step, i) {
+  const k = kind(step);
+  const act = (label, title, run, disabled) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', title, disabled, onclick: run }, label);
+  const li = el('li', { class: `${i === open ? 'is-open' : ''}${step.on === false ? ' is-off' : ''}`, tabindex: '0', 'data-line': i, 'aria-label': `Line ${i + 1}, ${k.title}` });
+  const box = el('div', { class: 'words' }, ...lineWords(i));
+  box.addEventListener('click', (e) => { if (e.target === box) toggle(i); });
+  li.append(box);
+  li.addEventListener('keydown', (e) => {
+    if (e.target !== li) return;
+    const up = e.altKey && e.key === 'ArrowUp';
+    const down = e.altKey && e.key === 'ArrowDown';
+    if (up || down) move(i, up ? -1 : 1);
+    else if (e.key === 'Enter') toggle(i);
+    else if (e.key === 'x') off(i);
+    else if (e.key === 'Delete') remove(i);
+    else return;
+    e.preventDefault();
+    e.stopPropagation();
+  });
+  if (i === open) {
+    li.append(controls(k.params, () => doc.steps[i], (v, d) => change(i, v, d), histogram, memory));
+    const acts = el('div', { class: 'row-acts' },
+      act(step.on === false ? 'Switch on' : 'Switch off', 'X', () => off(i)),
+      act('↑', 'Earlier (Alt + ↑)', () => move(i, -1), i === 0),
+      act('↓', 'Later (Alt + ↓)', () => move(i, 1), i === doc.steps.length - 1),
+      act('Twice', 'Write the same line again', () => { doc.steps.splice(i + 1, 0, structuredClone(step)); changed(true); }),
+      act('Remove', 'Delete', () => remove(i)));
+    const tool = { crop: 'Crop on the picture', straighten: 'Draw the horizon', white_balance: 'Pick a neutral spot' }[step.step];
+    if (tool) {
+      const on = step.step === 'white_balance' ? pick.neutral : pick.tool;
+      acts.prepend(act(on ? 'Show the result' : tool, '', () => useTool(step.step, !on)));
+    }
+    if (step.step === 'watermark') acts.append(el('small', {}, 'Drag it on the picture to move it.'));
+    li.append(acts);
+  }
+  return li;
+}
+
+function useTool(which, on) {
+  pick.tool = which !== 'white_balance' && on;
+  pick.neutral = which === 'white_balance' && on;
+  pick.line = null;
+  const hint = $('hint');
+  hint.hidden = !on;
+  hint.textContent = { crop: 'Drag the window; its corner changes the size.', straighten: 'Draw a line along something that should be level or upright.', white_balance: 'Click on something that should be grey.' }[which] ?? '';
+  toolSize = told?.lines[open]?.size ?? null;
+  draw();
+  viewer.refresh();
+}
+
+function toggle(i) {
+  open = open === i ? -1 : i;
+  useTool('', false);
+  tell(true);
+}
+const off = (i) => { if (doc.steps[i].on === false) delete doc.steps[i].on; else doc.steps[i].on = false; changed(true); };
+function remove(i) { doc.steps.splice(i, 1); open = -1; useTool('', false); changed(true); }
+function move(i, by) {
+  const to = i + by;
+  if (to < 0 || to >= doc.steps.length) return;
+  doc.steps.splice(to, 0, doc.steps.splice(i, 1)[0]);
+  if (open === i) open = to;
+  changed(true);
+  setTimeout(() => document.querySelector(`[data-line="${to}"]`)?.focus(), 250);
+}
+
+function draw() {
+  const focused = document.activeElement?.closest?.('#lines li')?.dataset.line;
+  const param = document.activeElement?.dataset?.param;
+  $('lines').replaceChildren(...doc.steps.map(line));
+  if (focused !== undefined) {
+    const li = document.querySelector(`[data-line="${focused}"]`);
+    (param ? li?.querySelector(`[data-param="${param}"]`) : li)?.focus();
+  }
+  const goes = doc.deliveries[0] ?? (doc.deliveries[0] = { kind: 'pictures' });
+  const put = (values, done) => {
+    Object.assign(goes, values);
+    changed(done);
+  };
+  $('goes').replaceChildren(...sentence(told?.goes[0] ?? ['Pictures.'], deliveryParams, () => goes, put), ' ',
+    el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark py-0 px-1', 'aria-expanded': !$('goes-controls').hidden, onclick: () => { $('goes-controls').hidden = !$('goes-controls').hidden; draw(); } }, 'more'));
+  if (!$('goes-controls').hidden) $('goes-controls').replaceChildren(controls(deliveryParams, () => goes, put, histogram, memory));
+  $('version').textContent = version;
+  $('undo').disabled = !past.length;
+  $('redo').disabled = !future.length;
+  if (document.activeElement !== $('name')) $('name').value = doc.name;
+  $('rail-recipe').textContent = doc.name;
+}
+
+// Saving: each decision, a moment after it was made.
+let saving = null;
+let stored = '';
+function save() {
+  $('saved').textContent = 'not saved yet';
+  clearTimeout(saving);
+  saving = setTimeout(keep, 500);
+}
+async function keep() {
+  saving = null;
+  const now = text();
+  if (now === stored) { $('saved').textContent = 'saved'; return; }
+  try {
+    const row = await json('PUT', `/api/recipes/${id}`, { version, document: doc });
+    ({ version } = row);
+    stored = now;
+    $('saved').textContent = text() === now ? 'saved' : 'not saved yet';
+    $('version').textContent = version;
+    list();
+  } catch (e) {
+    $('saved').textContent = 'not saved';
+    say(e.message);
+    if (e.status === undefined) saving = setTimeout(keep, 3000);
+  }
+}
+window.addEventListener('beforeunload', (e) => { if (saving || $('saved').textContent === 'not saved') { keep(); e.preventDefault(); } });
+// Leaving by a link waits for the last decision to be kept.
+document.addEventListener('click', async (e) => {
+  const link = e.target.closest('a[href^="/"]');
+  if (!link || !saving) return;
+  e.preventDefault();
+  clearTimeout(saving);
+  await keep();
+  location.href = link.href;
+});
+
+function travel(from, to) {
+  if (!from.length) return;
+  to.push(settled);
+  settled = from.pop();
+  doc = JSON.parse(settled);
+  if (open >= doc.steps.length) open = -1;
+  save();
+  viewer.refresh();
+  tell(true);
+}
+$('undo').onclick = () => travel(past, future);
+$('redo').onclick = () => travel(future, past);
+$('name').addEventListener('change', () => { doc.name = $('name').value.trim() || 'New recipe'; changed(true); });
+$('fresh').onclick = async () => {
+  try { await json('POST', '/api/recipes', null); location.reload(); } catch (e) { say(e.message); }
+};
+async function list() {
+  const all = await json('GET', '/api/recipes').catch(() => []);
+  $('recipes').replaceChildren(...all.map((r) => el('option', { value: r.id, selected: r.id === id }, r.name)));
+}
+$('recipes').onchange = async () => {
+  await ask('PUT', '/api/desk', { recipe: Number($('recipes').value) }).catch((e) => say(e.message));
+  location.reload();
+};
+
+// What next?
+let offers = [];
+let offer = 0;
+function find() {
+  const q = $('ask').value.trim().toLowerCase();
+  const shape = /^(\d+(?:\.\d+)?)\s*[:x×]\s*(\d+(?:\.\d+)?)$/.exec(q);
+  offers = [];
+  if (shape && Number(shape[1]) < 100) offers.push({ k: kinds.find((k) => k.id === 'crop'), values: { proportion: `${shape[1]}:${shape[2]}` } });
+  else if (/^\d{3,5}$/.test(q)) offers.push({ k: kinds.find((k) => k.id === 'resize'), values: { long_edge: Number(q) } });
+  const score = (k) => {
+    if (!q) return 1;
+    if (k.title.toLowerCase().startsWith(q) || k.id.startsWith(q)) return 4;
+    if (k.words.some((w) => w.startsWith(q))) return 3;
+    if (k.words.some((w) => w.includes(q) || q.includes(w)) || k.title.toLowerCase().includes(q)) return 2;
+    return 0;
+  };
+  const fits = kinds.map((k) => ({ k, s: score(k) })).filter((o) => o.s && !offers.some((f) => f.k === o.k));
+  if (q) fits.sort((a, b) => b.s - a.s);
+  offers.push(...fits.map((o) => ({ k: o.k, values: o.k.starter })));
+  offer = 0;
+  offered(!q);
+}
+function offered(grouped) {
+  const box = $('found');
+  box.hidden = false;
+  $('ask').setAttribute('aria-expanded', 'true');
+  let group = '';
+  const items = [];
+  offers.forEach((o, i) => {
+    if (grouped && o.k.group !== group) { group = o.k.group; items.push(el('li', { class: 'group', role: 'presentation' }, group)); }
+    items.push(el('li', { role: 'option', id: `offer-${i}`, class: i === offer ? 'is-on' : '', 'aria-selected': i === offer, onpointerdown: (e) => { e.preventDefault(); add(o); } },
+      o.k.title, el('small', {}, o.k.about.split('; ')[0])));
+  });
+  if (!offers.length) items.push(el('li', { class: 'group' }, 'No step by that word. Try bright, warm, sharp, crop, smaller or logo.'));
+  box.replaceChildren(...items);
+  $('ask').setAttribute('aria-activedescendant', offers.length ? `offer-${offer}` : '');
+  box.querySelector('.is-on')?.scrollIntoView({ block: 'nearest' });
+}
+function shut() { $('found').hidden = true; $('ask').setAttribute('aria-expanded', 'false'); }
+function add(o) {
+  doc.steps.push({ step: o.k.id, ...structuredClone(o.values) });
+  open = doc.steps.length - 1;
+  $('ask').value = '';
+  shut();
+  $('ask').blur();
+  changed(true);
+  useTool(o.k.id, o.k.id === 'straighten');
+}
+$('ask').addEventListener('input', find);
+$('ask').addEventListener('focus', find);
+$('ask').addEventListener('blur', shut);
+$('ask').addEventListener('keydown', (e) => {
+  if (e.key === 'ArrowDown' || e.key === 'ArrowUp') {
+    offer = (offer + (e.key === 'ArrowDown' ? 1 : offers.length - 1)) % Math.max(1, offers.length);
+    offered(!$('ask').value.trim());
+  } else if (e.key === 'Enter' && offers[offer]) add(offers[offer]);
+  else if (e.key === 'Escape') $('ask').blur();
+  else return;
+  e.preventDefault();
+  e.stopPropagation();
+});
+
+// The picture under the hand.
+const stage = $('stage');
+stage.addEventListener('pointerdown', (e) => {
+  if (e.button || e.target.closest('.split, .empty')) return;
+  const box = stage.getBoundingClientRect();
+  const at = (m) => viewer.share(m.clientX - box.left, m.clientY - box.top);
+  const i = open;
+  const step = doc.steps[i];
+  const gesture = (pick.tool || pick.neutral || step?.step === 'watermark') && grab(viewer, step, at(e), (v, d) => { change(i, v, d); }, pick, neutral);
+  stage.setPointerCapture(e.pointerId);
+  let [x, y] = [e.clientX, e.clientY];
+  const move = (m) => {
+    if (gesture) { gesture(at(m), false); over(); } else { viewer.move(m.clientX - x, m.clientY - y); [x, y] = [m.clientX, m.clientY]; }
+  };
+  stage.addEventListener('pointermove', move);
+  stage.addEventListener('pointerup', (m) => {
+    stage.removeEventListener('pointermove', move);
+    if (gesture) { gesture(at(m), true); over(); }
+  }, { once: true });
+});
+async function neutral(at) {
+  try {
+    const values = await json('POST', '/api/neutral', { recipe: doc, frame, upto: open, at });
+    pick.neutral = false;
+    $('hint').hidden = true;
+    change(open, values, true);
+  } catch (e) { say(e.message); }
+}
+stage.addEventListener('dblclick', (e) => {
+  const box = stage.getBoundingClientRect();
+  zoomTo(viewer.zoom === 'fit' ? 1 : 'fit', viewer.share(e.clientX - box.left, e.clientY - box.top));
+});
+const split = $('split');
+split.addEventListener('pointerdown', (e) => {
+  e.preventDefault();
+  split.setPointerCapture(e.pointerId);
+  const move = (m) => { const box = stage.getBoundingClientRect(); setSplit((m.clientX - box.left) / box.width); };
+  split.addEventListener('pointermove', move);
+  split.addEventListener('pointerup', () => split.removeEventListener('pointermove', move), { once: true });
+});
+const setSplit = (v) => { viewer.split = Math.max(0.01, Math.min(0.99, v)); viewer.draw(); };
+
+function zoomTo(zoom, centre) {
+  viewer.setZoom(zoom, centre);
+  document.querySelectorAll('#zoom button').forEach((b) => b.classList.toggle('is-on', b.dataset.zoom === String(zoom)));
+  over();
+}
+function compare(how) {
+  viewer.compare = how;
+  document.querySelectorAll('#compare button').forEach((b) => b.classList.toggle('is-on', b.dataset.compare === how));
+  viewer.refresh();
+}
+document.querySelectorAll('#zoom button').forEach((b) => { b.onclick = () => zoomTo(b.dataset.zoom === 'fit' ? 'fit' : Number(b.dataset.zoom)); });
+document.querySelectorAll('#compare button').forEach((b) => { b.onclick = () => compare(b.dataset.compare); });
+
+document.addEventListener('keydown', (e) => {
+  if (typing(e) || e.ctrlKey || e.metaKey || e.altKey) return;
+  const by = { ArrowLeft: [60, 0], ArrowRight: [-60, 0], ArrowUp: [0, 60], ArrowDown: [0, -60] }[e.key];
+  if (by && e.target === split) setSplit(viewer.split - by[0] / 3000);
+  else if (by && e.target === stage) viewer.move(...by);
+  else if ('0123'.includes(e.key)) zoomTo(e.key === '0' ? 'fit' : Number(e.key));
+  else if (e.key === 'b') { if (!viewer.holding) { viewer.holding = true; viewer.refresh(); } } else if (e.key === 's') compare(viewer.compare === 'split' ? 'after' : 'split');
+  else if (e.key === 'w') $('ask').focus();
+  else if (e.key === 'z') travel(past, future);
+  else if (e.key === 'y') travel(future, past);
+  else return;
+  e.preventDefault();
+});
+document.addEventListener('keyup', (e) => { if (e.key === 'b') { viewer.holding = false; viewer.draw(); } });
+
+async function start() {
+  try {
+    const [steps, row] = await Promise.all([json('GET', '/api/steps'), json('GET', `/api/recipes/${id}`)]);
+    kinds = steps.steps;
+    deliveryParams = steps.delivery;
+    doc = row.document;
+    ({ version } = row);
+    stored = settled = text();
+    draw();
+    list();
+    zoomTo('fit');
+    compare('split');
+    if (!frame) { $('no-sample').hidden = false; split.hidden = true; }
+    await tell(true);
+    viewer.refresh();
+  } catch (e) { say(e.message); }
+}
+start();

@@ -1,0 +1,55 @@
+// Asking the server, and saying what it answers when something is wrong.
+
+const token = document.querySelector('meta[name=rallo-token]').content;
+
+export function say(text) {
+  const box = document.getElementById('said');
+  box.textContent = text;
+  box.classList.add('is-on');
+  clearTimeout(say.timer);
+  say.timer = setTimeout(() => box.classList.remove('is-on'), 9000);
+}
+
+export async function ask(method, path, body) {
+  let response;
+  try {
+    response = await fetch(path, {
+      method,
+      headers: { 'content-type': 'application/json', 'x-rallo-token': token },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    });
+  } catch {
+    throw new Error('The program does not answer. Is it still running? What you did is kept on this page; it goes on when the program is back.');
+  }
+  if (response.ok) return response;
+  const text = await response.text();
+  let message = text;
+  try { message = JSON.parse(text).error; } catch { /* plain text */ }
+  const error = new Error(message);
+  error.status = response.status;
+  throw error;
+}
+
+export const json = async (method, path, body) => (await ask(method, path, body)).json();
+
+/** Seconds as people say them. */
+export function duration(seconds) {
+  if (seconds < 1.5) return 'about a second';
+  if (seconds < 90) return `about ${Math.round(seconds)} seconds`;
+  if (seconds < 5400) return `about ${Math.round(seconds / 60)} minutes`;
+  return `about ${(seconds / 3600).toFixed(1)} hours`;
+}
+
+/** An element with attributes and children; text is always text. */
+export function el(name, attributes = {}, ...children) {
+  const e = document.createElement(name);
+  for (const [key, value] of Object.entries(attributes)) {
+    if (key.startsWith('on')) e.addEventListener(key.slice(2), value);
+    else if (value === true) e.setAttribute(key, '');
+    else if (value !== false && value != null) e.setAttribute(key, value);
+  }
+  e.append(...children);
+  return e;
+}
+
+export const typing = (e) => /^(INPUT|TEXTAREA|SELECT)$/.test(e.target.tagName) && !['checkbox', 'range'].includes(e.target.type);

@@ -1,0 +1,153 @@
+// The ticket: numbered sentences with values that are dragged, typed and stepped.
+
+import { el } from './talk.js';
+import { curvePlot } from './curve.js';
+
+const NUMERIC = ['number', 'whole'];
+
+/** Text of a typed value as the parameter's kind has it; undefined where it makes no sense. */
+export function parse(param, text) {
+  const t = text.trim();
+  const numbers = () => t.split(/[^0-9.]+/).filter(Boolean).map(Number);
+  switch (param.kind) {
+    case 'number': { const v = Number(t.replace(',', '.').replace('−', '-').replace(/[^0-9.\-]/g, '')); return t && Number.isFinite(v) ? Math.max(param.min, Math.min(param.max, v)) : undefined; }
+    case 'whole': { if (!t) return null; const v = Math.round(Number(t)); return Number.isFinite(v) ? Math.max(param.min, Math.min(param.max, v)) : undefined; }
+    case 'pair': { const n = numbers(); return n.length === 2 ? n : t ? undefined : null; }
+    case 'window': { const n = numbers(); return n.length === 4 ? n : t ? undefined : null; }
+    default: return t;
+  }
+}
+
+const shown = (value) => (Array.isArray(value) ? value.join(' ') : value == null ? '' : String(value));
+
+/** A value inside a sentence. `step` holds the values, `change(values, done)` writes them. */
+function chip(param, text, values, change) {
+  const numeric = NUMERIC.includes(param.kind);
+  const button = el('button', { type: 'button', class: `chip${numeric ? '' : ' is-word'}`, 'data-param': param.name, title: `${param.about}${numeric ? ' Drag sideways, type, or use the arrow keys.' : ''}` }, text);
+  const value = () => values()[param.name] ?? param.default;
+  const step = (by, done) => {
+    const v = Number(value() ?? 0) + by * param.step;
+    change({ [param.name]: Math.round(Math.max(param.min, Math.min(param.max, v)) * 1000) / 1000 }, done);
+  };
+  const type = () => {
+    let field;
+    if (param.kind === 'choice') {
+      field = el('select', { class: 'chip', 'aria-label': param.name }, ...param.choices.map((c) => el('option', { selected: c === value() }, c)));
+    } else {
+      field = el('input', { class: `chip${numeric ? '' : ' is-word'}`, 'aria-label': param.name, value: shown(value()) });
+    }
+    let over = false;
+    const end = (keep) => {
+      if (over) return;
+      over = true;
+      const v = keep ? parse(param, field.value) : undefined;
+      if (v !== undefined) change({ [param.name]: v }, true);
+      else change({}, true);
+    };
+    field.addEventListener('keydown', (e) => {
+      if (e.key === 'Enter') end(true);
+      else if (e.key === 'Escape') end(false);
+      e.stopPropagation();
+    });
+    field.addEventListener('blur', () => end(true));
+    if (param.kind === 'choice') field.addEventListener('change', () => end(true));
+    button.replaceWith(field);
+    field.focus();
+    field.select?.();
+  };
+  button.addEventListener('keydown', (e) => {
+    const by = { ArrowUp: 1, ArrowRight: 1, ArrowDown: -1, ArrowLeft: -1 }[e.key];
+    if (by && numeric && !e.altKey) {
+      e.preventDefault();
+      e.stopPropagation();
+      step(by * (e.shiftKey ? 10 : 1), true);
+    }
+  });
+  if (param.kind === 'flag') {
+    button.addEventListener('click', () => change({ [param.name]: !value() }, true));
+    return button;
+  }
+  if (!numeric) {
+    if (param.kind !== 'points') button.addEventListener('click', type);
+    return button;
+  }
+  button.addEventListener('pointerdown', (down) => {
+    if (down.button) return;
+    down.preventDefault();
+    const start = Number(value() ?? 0);
+    let moved = false;
+    const move = (e) => {
+      const by = Math.round((e.clientX - down.clientX) / 3);
+      if (!moved && Math.abs(e.clientX - down.clientX) < 4) return;
+      moved = true;
+      const v = Math.max(param.min, Math.min(param.max, start + by * param.step));
+      change({ [param.name]: Math.round(v * 1000) / 1000 }, false);
+    };
+    const up = () => {
+      window.removeEventListener('pointermove', move);
+      if (moved) change({}, true); else type();
+    };
+    // On the window: the chip itself is drawn anew while it is dragged.
+    window.addEventListener('pointermove', move);
+    window.addEventListener('pointerup', up, { once: true });
+  });
+  button.addEventListener('click', (e) => { if (e.detail === 0) type(); });
+  return button;
+}
+
+/** A sentence's parts, with chips. */
+export function sentence(parts, params, values, change) {
+  return parts.map((part) => {
+    if (typeof part === 'string') return part;
+    const param = params.find((p) => p.name === part.param);
+    return param ? chip(param, part.text, values, change) : part.text;
+  });
+}
+
+/** Every parameter of an opened line. */
+export function controls(params, values, change, histogram, memory) {
+  const rows = [];
+  for (const param of params) {
+    const value = values()[param.name] ?? param.default;
+    if (param.kind === 'points') continue;
+    const label = el('span', { title: param.about }, param.name.replace(/_/g, ' '));
+    const put = (v, done) => { if (v !== undefined) change({ [param.name]: v }, done); };
+    let row;
+    if (param.kind === 'number') {
+      const range = el('input', { type: 'range', min: param.min, max: param.max, step: param.step, value, 'aria-label': param.name });
+      const field = el('input', { value, 'aria-label': `${param.name}, typed` });
+      range.addEventListener('input', () => { field.value = range.value; put(Number(range.value), false); });
+      range.addEventListener('change', () => put(Number(range.value), true));
+      field.addEventListener('change', () => put(parse(param, field.value), true));
+      row = el('label', {}, label, range, field);
+    } else if (param.kind === 'choice') {
+      const field = el('select', { class: 'span2' }, ...param.choices.map((c) => el('option', { selected: c === value }, c)));
+      field.addEventListener('change', () => put(field.value, true));
+      row = el('label', {}, label, field);
+    } else if (param.kind === 'flag') {
+      const field = el('input', { type: 'checkbox', checked: value === true });
+      field.addEventListener('change', () => put(field.checked, true));
+      row = el('label', {}, label, field);
+    } else {
+      const field = el('input', { class: 'span2', value: shown(value), type: param.kind === 'colour' ? 'color' : 'text', 'aria-label': param.name });
+      field.addEventListener('change', () => put(parse(param, field.value), true));
+      row = el('label', {}, label, field);
+    }
+    rows.push(row);
+  }
+  const channels = params.filter((p) => p.kind === 'points');
+  if (channels.length) {
+    const which = channels.find((p) => p.name === memory.channel) ?? channels[0];
+    const points = values()[which.name] ?? which.default;
+    rows.push(el('div', { class: 'tabs', role: 'group', 'aria-label': 'Channel' }, ...channels.map((p) =>
+      el('button', { type: 'button', class: `btn btn-sm btn-outline-dark${p === which ? ' active' : ''}`, onclick: () => { memory.channel = p.name; change({}, true); } }, p.name))));
+    rows.push(curvePlot(points, histogram, (p, done) => change({ [which.name]: p.map((q) => [...q]) }, done)));
+    const field = el('input', { class: 'span2', value: points.map((q) => q.join(' ')).join(', '), 'aria-label': 'Points, in and out', title: 'Points as in out, in out …' });
+    field.addEventListener('change', () => {
+      const p = field.value.split(/[,;]/).map((q) => q.trim().split(/\s+/).map(Number)).filter((q) => q.length === 2 && q.every(Number.isFinite));
+      if (p.length >= 2) change({ [which.name]: p }, true);
+    });
+    rows.push(el('label', {}, el('span', {}, 'points'), field));
+  }
+  return el('div', { class: 'controls' }, ...rows);
+}

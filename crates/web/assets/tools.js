@@ -1,0 +1,96 @@
+// What is done on the picture itself: crop window, horizon line, neutral spot, watermark place.
+
+const NS = 'http://www.w3.org/2000/svg';
+const svg = (name, attributes) => {
+  const e = document.createElementNS(NS, name);
+  for (const [k, v] of Object.entries(attributes)) e.setAttribute(k, v);
+  return e;
+};
+const round = (v, to = 10) => Math.round(v * to) / to;
+
+/** Width to height of a crop's proportion. */
+function ratio(step, w, h) {
+  const [a, b] = String(step.proportion ?? 'original').split(':').map(Number);
+  return a > 0 && b > 0 ? a / b : w / h;
+}
+
+const PLACES = ['top left', 'top', 'top right', 'left', 'centre', 'right', 'bottom left', 'bottom', 'bottom right'];
+
+/** The crop's window as shares of its input, as the engine places it. */
+function windowOf(step, w, h) {
+  if (step.pixels) { const [x, y, cw, ch] = step.pixels; return { x: x / w, y: y / h, w: Math.min(1, cw / w), h: Math.min(1, ch / h) }; }
+  const r = ratio(step, w, h);
+  const k = (step.size ?? 100) / 100;
+  const [cw, ch] = w / h > r ? [(h * r * k) / w, k] : [k, (w / r / h) * k];
+  const at = Math.max(0, PLACES.indexOf(step.place ?? 'centre'));
+  const put = (room, share, moved) => Math.max(0, Math.min(room, room * share + moved));
+  return { x: put(1 - cw, (at % 3) / 2, (step.right ?? 0) / 100), y: put(1 - ch, Math.floor(at / 3) / 2, (step.down ?? 0) / 100), w: cw, h: ch };
+}
+
+/** The overlay of the line that is open; `change(values, done)` writes its values. */
+export function overlay(root, viewer, step, change, pick) {
+  root.replaceChildren();
+  const p = viewer.place();
+  const x = (v) => p.x + v * p.w * p.zoom;
+  const y = (v) => p.y + v * p.h * p.zoom;
+  if (step?.step === 'crop') {
+    const c = windowOf(step, p.w, p.h);
+    const [l, t, r, b] = [x(c.x), y(c.y), x(c.x + c.w), y(c.y + c.h)];
+    root.append(svg('path', { class: 'shade', 'fill-rule': 'evenodd', d: `M${x(0)} ${y(0)}H${x(1)}V${y(1)}H${x(0)}ZM${l} ${t}H${r}V${b}H${l}Z` }));
+    root.append(svg('rect', { class: 'frame', x: l, y: t, width: r - l, height: b - t }));
+    for (const k of [1 / 3, 2 / 3]) {
+      root.append(svg('line', { class: 'third', x1: l + (r - l) * k, x2: l + (r - l) * k, y1: t, y2: b }));
+      root.append(svg('line', { class: 'third', x1: l, x2: r, y1: t + (b - t) * k, y2: t + (b - t) * k }));
+    }
+    root.append(svg('rect', { class: 'grip', x: r - 7, y: b - 7, width: 14, height: 14 }));
+  }
+  if (pick?.line) {
+    const [a, b] = pick.line;
+    root.append(svg('line', { class: 'horizon', x1: x(a[0]), y1: y(a[1]), x2: x(b[0]), y2: y(b[1]) }));
+  }
+}
+
+/** Starts a gesture on the picture; returns what follows the pointer, or nothing. */
+export function grab(viewer, step, start, change, pick, neutral) {
+  const p = viewer.place();
+  if (step?.step === 'crop') {
+    const c = windowOf(step, p.w, p.h);
+    const corner = Math.hypot((start[0] - c.x - c.w) * p.w * p.zoom, (start[1] - c.y - c.h) * p.h * p.zoom) < 24;
+    const r = ratio(step, p.w, p.h);
+    const widest = p.w / p.h > r ? (p.h * r) / p.w : 1;
+    // By hand the window is placed from the top left: independent of the picture's size, exact to a tenth.
+    const values = (x, y, size) => ({ pixels: null, place: 'top left', size: round(size), right: round(x * 100), down: round(y * 100) });
+    return (at, done) => {
+      if (corner) {
+        const tall = c.h / c.w;
+        const room = Math.min(1 - c.x, (1 - c.y) / tall);
+        const w = Math.max(0.03, Math.min(room, Math.max(at[0] - c.x, (at[1] - c.y) / tall)));
+        change(values(c.x, c.y, Math.min(100, (w / widest) * 100)), done);
+      } else {
+        const put = (v, side) => Math.max(0, Math.min(1 - side, v));
+        change(values(put(c.x + at[0] - start[0], c.w), put(c.y + at[1] - start[1], c.h), Math.min(100, (c.w / widest) * 100)), done);
+      }
+    };
+  }
+  if (step?.step === 'straighten') {
+    return (at, done) => {
+      const [dx, dy] = [(at[0] - start[0]) * p.w, (at[1] - start[1]) * p.h];
+      pick.line = done ? null : [start, at];
+      if (Math.hypot(dx, dy) * p.zoom < 12) return;
+      // The line drawn becomes level, or upright when it is nearer to that.
+      let degrees = (-Math.atan2(dy, dx) * 180) / Math.PI;
+      while (degrees > 45) degrees -= 90;
+      while (degrees < -45) degrees += 90;
+      if (done) change({ degrees: round(degrees, 100) }, true);
+    };
+  }
+  if (step?.step === 'watermark') {
+    const [right, down] = [step.right ?? 0, step.down ?? 0];
+    const limit = (v) => Math.max(-100, Math.min(100, round(v)));
+    return (at, done) => change({ right: limit(right + (at[0] - start[0]) * 100), down: limit(down + (at[1] - start[1]) * 100) }, done);
+  }
+  if (step?.step === 'white_balance' && pick.neutral) {
+    return (at, done) => { if (done) neutral(at); };
+  }
+  return null;
+}

@@ -1,0 +1,215 @@
+//! The bench: steps, plans, renders, recipes.
+
+use super::image;
+use crate::App;
+use crate::error::{Error, Result};
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use axum::response::Response;
+use axum::routing::{get, post, put};
+use axum::{Json, Router};
+use rallo_engine::steps::white_balance::WhiteBalance;
+use rallo_engine::{Kind, OutputProfile, Param, Plan, Rect, Settings, Source, registry};
+use rallo_media::{Chroma, Encoding, Extras, FileSource};
+use rallo_recipe::{Pictures, Recipe};
+use rallo_runner::now;
+use rallo_store::RecipeRow;
+use serde::Deserialize;
+use serde_json::{Value, json};
+use std::path::Path as FilePath;
+use std::sync::Arc;
+
+pub fn routes() -> Router<App> {
+    Router::new()
+        .route("/api/steps", get(steps))
+        .route("/api/plan", post(plan))
+        .route("/api/render", post(render))
+        .route("/api/neutral", post(neutral))
+        .route("/api/recipes", get(list).post(create))
+        .route("/api/recipes/{id}", put(save).get(one))
+}
+
+fn param(p: &Param, default: &Value) -> Value {
+    let mut one = json!({"name": p.name, "about": p.about, "unit": p.unit, "default": default});
+    let (kind, more) = match p.kind {
+        Kind::Number { min, max, step } => ("number", json!({"min": min, "max": max, "step": step})),
+        Kind::Whole { min, max } => ("whole", json!({"min": min, "max": max, "step": 10})),
+        Kind::Choice(all) => ("choice", json!({"choices": all})),
+        Kind::Text(max) => ("text", json!({"max": max})),
+        Kind::Flag => ("flag", json!({})),
+        Kind::Points => ("points", json!({})),
+        Kind::Proportion => ("proportion", json!({})),
+        Kind::Pair => ("pair", json!({})),
+        Kind::Window => ("window", json!({})),
+        Kind::Colour => ("colour", json!({})),
+    };
+    one["kind"] = json!(kind);
+    for (key, value) in more.as_object().into_iter().flatten() {
+        one[key] = value.clone();
+    }
+    one
+}
+
+fn params(all: &[Param], defaults: &Value) -> Vec<Value> {
+    all.iter().map(|p| param(p, &defaults[p.name])).collect()
+}
+
+/// What the bench's controls are made from.
+async fn steps() -> Json<Value> {
+    let all: Vec<Value> = registry()
+        .iter()
+        .map(|k| {
+            let starter: Value = serde_json::from_str(k.info.starter).unwrap_or_default();
+            json!({"id": k.info.id, "title": k.info.title, "group": k.info.group, "about": k.info.about,
+                "words": k.info.words, "starter": starter, "params": params(k.params, &k.defaults())})
+        })
+        .collect();
+    let delivery = params(&rallo_recipe::delivery::PICTURES, &Pictures::default().values());
+    Json(json!({"steps": all, "delivery": delivery}))
+}
+
+#[derive(Deserialize)]
+struct Ask {
+    recipe: Value,
+    frame: i64,
+    /// Only the first so many lines.
+    upto: Option<usize>,
+    /// Only geometry, to compare with.
+    #[serde(default)]
+    before: bool,
+    #[serde(default)]
+    region: Option<[i64; 4]>,
+    #[serde(default)]
+    scale: Option<f64>,
+    /// A place in the result, as shares of its sides.
+    #[serde(default)]
+    at: Option<[f64; 2]>,
+}
+
+impl Ask {
+    fn recipe(&self) -> Result<Recipe> {
+        Ok(Recipe::from_value(&self.recipe)?)
+    }
+
+    fn settings(&self, recipe: &Recipe) -> Vec<Settings> {
+        let mut recipe = recipe.clone();
+        recipe.steps.truncate(self.upto.unwrap_or(usize::MAX));
+        if self.before {
+            recipe.steps.retain(|line| line.kind().info.group == "geometry");
+        }
+        recipe.settings()
+    }
+}
+
+async fn source(app: &App, frame: i64) -> Result<Arc<FileSource>> {
+    let frame = app.store.frame(frame).await?;
+    let path = app.roots.existing(FilePath::new(&frame.path))?;
+    let app = app.clone();
+    Ok(tokio::task::spawn_blocking(move || app.sources.open(&path)).await??)
+}
+
+/// Sentences and sizes of a recipe on a frame.
+async fn plan(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Json<Value>> {
+    let recipe = ask.recipe()?;
+    let source = source(&app, ask.frame).await?;
+    let plan = Plan::new(ask.settings(&recipe), source.size()).map_err(Error::bad)?;
+    // Lines that are off have no place in the plan; they are told without pixels.
+    let mut at = 0;
+    let lines: Vec<Value> = recipe
+        .steps
+        .iter()
+        .map(|line| {
+            let place = (line.on && ask.upto.is_none()).then(|| plan.place(at, 1.0));
+            let size = plan.size_before(at);
+            at += usize::from(line.on);
+            json!({"parts": line.parts(place.as_ref()), "size": [size.width, size.height]})
+        })
+        .collect();
+    let goes: Vec<Value> = recipe.deliveries.iter().map(|d| json!(d.parts(&recipe))).collect();
+    let (size, from) = (plan.size(), source.size());
+    Ok(Json(json!({"lines": lines, "goes": goes, "size": [size.width, size.height], "source": [from.width, from.height]})))
+}
+
+/// Renders a part of a frame through the recipe: the same call as for the final file.
+async fn render(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Response> {
+    let recipe = ask.recipe()?;
+    let source = source(&app, ask.frame).await?;
+    let bytes = tokio::task::spawn_blocking(move || -> Result<Vec<u8>> {
+        let plan = Plan::new(ask.settings(&recipe), source.size()).map_err(Error::bad)?;
+        let program = plan.program(ask.scale.unwrap_or(1.0));
+        let whole = program.size().rect();
+        let rect = ask.region.map_or(whole, |[x, y, w, h]| Rect::new(x, y, w, h)).within(whole);
+        if rect.area() > 40_000_000 {
+            return Err(Error::bad("this part is too large to be shown at once; zoom out"));
+        }
+        let picture = program.render(&*source, rect, OutputProfile::Srgb).map_err(Error::bad)?;
+        let encoding = Encoding::Jpeg { quality: 92, chroma: Chroma::Full, progressive: false };
+        Ok(rallo_media::encode(&picture, encoding, &Extras::default())?)
+    })
+    .await??;
+    Ok(image(bytes, "image/jpeg", false))
+}
+
+/// The white balance that makes a place neutral; the mean of 9 × 9 pixels is taken.
+async fn neutral(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Json<Value>> {
+    let recipe = ask.recipe()?;
+    let [x, y] = ask.at.ok_or_else(|| Error::bad("at: expected [x, y] as shares of the picture"))?;
+    let source = source(&app, ask.frame).await?;
+    let found = tokio::task::spawn_blocking(move || -> Result<Option<WhiteBalance>> {
+        let plan = Plan::new(ask.settings(&recipe), source.size()).map_err(Error::bad)?;
+        let program = plan.program(1.0);
+        let size = program.size();
+        let at = |share: f64, side: u32| (share.clamp(0.0, 1.0) * f64::from(side)) as i64 - 4;
+        let rect = Rect::new(at(x, size.width), at(y, size.height), 9, 9);
+        let (_, pixels) = program.render_working(&*source, rect).map_err(Error::bad)?;
+        let mean: [f32; 3] = std::array::from_fn(|c| pixels.iter().map(|p| p[c]).sum::<f32>() / pixels.len() as f32);
+        Ok(WhiteBalance::for_neutral(mean))
+    })
+    .await??;
+    let step = found.ok_or_else(|| Error::bad("this place is too dark to tell its colour; pick a lighter one"))?;
+    Ok(Json(json!({"temperature": step.temperature, "tint": step.tint})))
+}
+
+fn shown(row: &RecipeRow) -> Result<Value> {
+    let document: Value = serde_json::from_str(&row.document).map_err(Error::bad)?;
+    Ok(json!({"id": row.id, "name": row.name, "version": row.version, "saved": row.saved, "document": document}))
+}
+
+async fn list(State(app): State<App>) -> Result<Json<Value>> {
+    Ok(Json(app.store.recipes().await?.iter().map(shown).collect::<Result<Vec<_>>>()?.into()))
+}
+
+async fn one(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value>> {
+    Ok(Json(shown(&app.store.recipe(id).await?)?))
+}
+
+/// A new recipe, from a document or empty.
+async fn create(State(app): State<App>, Json(document): Json<Value>) -> Result<Json<Value>> {
+    let recipe = if document.is_null() { Recipe::new("New recipe") } else { Recipe::from_value(&document)? };
+    let text = recipe.to_value().to_string();
+    let row = app.store.save_recipe(None, 0, &recipe.name, &text, &now()).await?;
+    let row = row.ok_or_else(|| Error::bad("the recipe was not saved"))?;
+    let mut desk = crate::desk::load(&app).await?;
+    desk.recipe = Some(row.id);
+    crate::desk::save(&app, &desk).await?;
+    Ok(Json(shown(&row)?))
+}
+
+#[derive(Deserialize)]
+struct Save {
+    version: i64,
+    document: Value,
+}
+
+/// Saves a change as the next version.
+async fn save(State(app): State<App>, Path(id): Path<i64>, Json(save): Json<Save>) -> Result<Json<Value>> {
+    let recipe = Recipe::from_value(&save.document)?;
+    let text = recipe.to_value().to_string();
+    match app.store.save_recipe(Some(id), save.version, &recipe.name, &text, &now()).await? {
+        Some(row) => Ok(Json(shown(&row)?)),
+        None => Err(Error(
+            StatusCode::CONFLICT,
+            "this recipe was changed in another window; reload to see that, nothing was overwritten".into(),
+        )),
+    }
+}

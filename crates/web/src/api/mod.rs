@@ -1,0 +1,21 @@
+//! JSON routes.
+
+mod bench;
+mod frames;
+mod runs;
+
+use crate::App;
+use axum::Router;
+use axum::body::Bytes;
+use axum::http::header;
+use axum::response::{IntoResponse, Response};
+
+pub fn routes() -> Router<App> {
+    frames::routes().merge(bench::routes()).merge(runs::routes())
+}
+
+/// A picture as an answer.
+fn image(bytes: Vec<u8>, kind: &'static str, keep: bool) -> Response {
+    let cache = if keep { "private, max-age=31536000, immutable" } else { "no-store" };
+    ([(header::CONTENT_TYPE, kind), (header::CACHE_CONTROL, cache)], Bytes::from(bytes)).into_response()
+}

@@ -1,0 +1,210 @@
+//! The pages, rendered on the server, and the assets that ship with the program.
+
+use crate::App;
+use crate::desk::{self, Laid};
+use crate::error::{Error, Result};
+use askama::Template;
+use axum::Router;
+use axum::extract::{Path, State};
+use axum::http::{StatusCode, header};
+use axum::response::{Html, IntoResponse, Redirect, Response};
+use axum::routing::get;
+use rallo_recipe::{Part, Recipe};
+use rallo_store::Run;
+
+pub fn routes() -> Router<App> {
+    Router::new()
+        .route("/", get(|| async { Redirect::to("/frames") }))
+        .route("/frames", get(frames))
+        .route("/bench", get(bench))
+        .route("/sheet", get(sheet))
+        .route("/runs", get(runs))
+        .route("/runs/{id}", get(run))
+        .route("/keys", get(keys))
+        .route("/assets/{*path}", get(asset))
+        .fallback(nothing)
+}
+
+#[derive(rust_embed::RustEmbed)]
+#[folder = "assets"]
+struct Assets;
+
+async fn asset(Path(path): Path<String>) -> Response {
+    let Some(file) = Assets::get(&path) else { return StatusCode::NOT_FOUND.into_response() };
+    let kind = match path.rsplit('.').next() {
+        Some("css") => "text/css; charset=utf-8",
+        Some("js") => "text/javascript; charset=utf-8",
+        Some("woff2") => "font/woff2",
+        Some("svg") => "image/svg+xml",
+        _ => "text/plain; charset=utf-8",
+    };
+    let cache = if path.starts_with("vendor/") { "public, max-age=31536000, immutable" } else { "no-cache" };
+    ([(header::CONTENT_TYPE, kind), (header::CACHE_CONTROL, cache)], file.data).into_response()
+}
+
+/// What the rail says on every page.
+struct Rail {
+    here: &'static str,
+    shoot: String,
+    frames: usize,
+    selected: bool,
+    recipe: String,
+    token: String,
+}
+
+impl Rail {
+    fn new(app: &App, laid: &Laid, here: &'static str) -> Self {
+        let chosen = laid.chosen().len();
+        Self {
+            here,
+            shoot: laid.shoot.as_ref().map(|s| s.name.clone()).unwrap_or_default(),
+            frames: chosen,
+            selected: chosen < laid.frames.len(),
+            recipe: laid.recipe.as_ref().map(|r| r.name.clone()).unwrap_or_default(),
+            token: app.token.clone(),
+        }
+    }
+}
+
+fn html(template: &impl Template) -> Result<Html<String>> {
+    template.render().map(Html).map_err(|e| {
+        tracing::error!("template: {e}");
+        Error(StatusCode::INTERNAL_SERVER_ERROR, "this page could not be drawn".into())
+    })
+}
+
+#[derive(Template)]
+#[template(path = "frames.html")]
+struct Frames {
+    rail: Rail,
+    shoot: i64,
+    selection: String,
+}
+
+async fn frames(State(app): State<App>) -> Result<Html<String>> {
+    let laid = desk::laid(&app).await?;
+    html(&Frames {
+        rail: Rail::new(&app, &laid, "frames"),
+        shoot: laid.shoot.as_ref().map_or(0, |s| s.id),
+        selection: serde_json::to_string(&laid.desk.selection).unwrap_or_default(),
+    })
+}
+
+#[derive(Template)]
+#[template(path = "bench.html")]
+struct Bench {
+    rail: Rail,
+    recipe: i64,
+    frame: i64,
+    sample: String,
+    facts: String,
+}
+
+async fn bench(State(app): State<App>) -> Result<Html<String>> {
+    let laid = desk::laid(&app).await?;
+    let frame = laid.frames.iter().find(|f| Some(f.id) == laid.desk.frame);
+    html(&Bench {
+        rail: Rail::new(&app, &laid, "bench"),
+        recipe: laid.recipe.as_ref().map_or(0, |r| r.id),
+        frame: frame.map_or(0, |f| f.id),
+        sample: frame.map(|f| f.name.clone()).unwrap_or_default(),
+        facts: frame.and_then(|f| f.facts.clone()).unwrap_or_else(|| "{}".into()),
+    })
+}
+
+/// A recipe as a slip of paper.
+struct Ticket {
+    name: String,
+    version: i64,
+    lines: Vec<(bool, Vec<Part>)>,
+    goes: Vec<Vec<Part>>,
+}
+
+impl Ticket {
+    fn new(document: &str, version: i64) -> Result<Self> {
+        let recipe = Recipe::parse(document)?;
+        Ok(Self {
+            name: recipe.name.clone(),
+            version,
+            lines: recipe.steps.iter().map(|l| (l.on, l.parts(None))).collect(),
+            goes: recipe.deliveries.iter().map(|d| d.parts(&recipe)).collect(),
+        })
+    }
+}
+
+#[derive(Template)]
+#[template(path = "sheet.html")]
+struct Sheet {
+    rail: Rail,
+    ticket: Ticket,
+}
+
+async fn sheet(State(app): State<App>) -> Result<Html<String>> {
+    let laid = desk::laid(&app).await?;
+    let row = laid.recipe.as_ref().ok_or_else(|| Error::bad("there is no recipe"))?;
+    html(&Sheet { ticket: Ticket::new(&row.document, row.version)?, rail: Rail::new(&app, &laid, "sheet") })
+}
+
+#[derive(Template)]
+#[template(path = "run.html")]
+struct RunPage {
+    rail: Rail,
+    ticket: Ticket,
+    run: Run,
+    stamp: String,
+}
+
+async fn run(State(app): State<App>, Path(id): Path<i64>) -> Result<Html<String>> {
+    let laid = desk::laid(&app).await?;
+    let run = app.store.run(id).await?;
+    let clock = |text: &Option<String>| {
+        let time: Option<jiff::Timestamp> = text.as_deref().and_then(|t| t.parse().ok());
+        time.map(|t| t.to_zoned_datetime(jiff::tz::TimeZone::system()).strftime("%-d %b %H:%M").to_string()).unwrap_or_default()
+    };
+    html(&RunPage {
+        ticket: Ticket::new(&run.document, run.recipe_version)?,
+        stamp: clock(&run.finished.clone().or(run.started.clone())),
+        run,
+        rail: Rail::new(&app, &laid, "run"),
+    })
+}
+
+#[derive(Template)]
+#[template(path = "runs.html")]
+struct Runs {
+    rail: Rail,
+    runs: Vec<(Run, String, rallo_store::Counts)>,
+}
+
+async fn runs(State(app): State<App>) -> Result<Html<String>> {
+    let laid = desk::laid(&app).await?;
+    let mut runs = Vec::new();
+    for run in app.store.runs().await? {
+        let counts = app.store.counts(run.id).await?;
+        let name = Recipe::parse(&run.document).map(|r| r.name).unwrap_or_default();
+        runs.push((run, name, counts));
+    }
+    html(&Runs { rail: Rail::new(&app, &laid, "run"), runs })
+}
+
+#[derive(Template)]
+#[template(path = "keys.html")]
+struct Keys {
+    rail: Rail,
+}
+
+async fn keys(State(app): State<App>) -> Result<Html<String>> {
+    let laid = desk::laid(&app).await?;
+    html(&Keys { rail: Rail::new(&app, &laid, "keys") })
+}
+
+#[derive(Template)]
+#[template(path = "nothing.html")]
+struct Nothing {
+    rail: Rail,
+}
+
+async fn nothing(State(app): State<App>) -> Result<Response> {
+    let laid = desk::laid(&app).await?;
+    Ok((StatusCode::NOT_FOUND, html(&Nothing { rail: Rail::new(&app, &laid, "keys") })?).into_response())
+}
