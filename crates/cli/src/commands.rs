@@ -36,7 +36,9 @@ fn load(file: &Path) -> Result<Recipe, String> {
 /// `rallo serve`.
 pub fn serve(args: &Serve, data: &Path) -> Ended {
     tracing_subscriber::fmt()
-        .with_env_filter(tracing_subscriber::EnvFilter::try_from_default_env().unwrap_or_else(|_| "info,sqlx=warn".into()))
+        .with_env_filter(
+            tracing_subscriber::EnvFilter::try_from_default_env().unwrap_or_else(|_| "info,sqlx=warn".into()),
+        )
         .with_writer(std::io::stderr)
         .init();
     let roots = Roots::new(&args.roots).map_err(|e| e.to_string())?;
@@ -73,7 +75,8 @@ async fn shutdown() {
 pub fn demo(args: &Demo) -> Ended {
     let total = rallo_demo::catalogue(args.seed).len();
     let bar = bar(total as u64, false, "{bar:30} {pos} of {len} pictures drawn, {eta} left");
-    let drawn = rallo_demo::write_catalogue(&args.folder, args.seed, |_| bar.inc(1)).map_err(|e| e.to_string())?;
+    let drawn =
+        rallo_demo::write_catalogue(&args.folder, args.seed, |_| bar.inc(1)).map_err(|e| e.to_string())?;
     bar.finish_and_clear();
     println!("{drawn} pictures in {}", args.folder.display());
     Ok(ExitCode::SUCCESS)
@@ -93,7 +96,8 @@ pub fn run(args: &Run) -> Ended {
     let absolute = |p: &Path| std::path::absolute(p).map_err(|e| format!("{}: {e}", p.display()));
     let from = args.from.canonicalize().map_err(|e| format!("cannot open {}: {e}", args.from.display()))?;
     let to = args.to.as_deref().map(absolute).transpose()?;
-    let found = shoot::scan(&from, args.recursive).map_err(|e| format!("cannot read {}: {e}", from.display()))?;
+    let found =
+        shoot::scan(&from, args.recursive).map_err(|e| format!("cannot read {}: {e}", from.display()))?;
     // Results of earlier runs lie in the target folder; they are left out by their mark.
     let sources: Vec<targets::Source> = found
         .into_iter()
@@ -109,7 +113,8 @@ pub fn run(args: &Run) -> Ended {
     let items: Vec<Item> = planned.into_iter().map(|p| Item { source: p.source, target: p.target }).collect();
     let stop = AtomicBool::new(false);
     let workers = args.workers.unwrap_or_else(cores).max(1);
-    let batch = Batch { recipe: &recipe, workers, memory: rallo_runner::batch::default_memory(), stop: &stop };
+    let batch =
+        Batch { recipe: &recipe, workers, memory: rallo_runner::batch::default_memory(), stop: &stop };
     let bar = bar(items.len() as u64, args.quiet, "{bar:30} {pos} of {len}, {eta} left  {msg}");
     let report = batch.report(&items, &|_, outcome| {
         bar.inc(1);
@@ -269,13 +274,20 @@ pub fn steps(as_json: bool) -> Ended {
         for param in kind.params {
             let p = parameter(param, &defaults[param.name]);
             let range = match (&p["min"], &p["max"], p.get("choices")) {
-                (_, _, Some(choices)) => choices.as_array().into_iter().flatten().filter_map(Value::as_str).collect::<Vec<_>>().join(" | "),
+                (_, _, Some(choices)) => choices
+                    .as_array()
+                    .into_iter()
+                    .flatten()
+                    .filter_map(Value::as_str)
+                    .collect::<Vec<_>>()
+                    .join(" | "),
                 (Value::Null, _, _) => p["kind"].as_str().unwrap_or_default().to_owned(),
                 (min, Value::Null, _) => format!("{} from {min}", p["kind"].as_str().unwrap_or_default()),
                 (min, max, _) => format!("{min} … {max}"),
             };
             let unit = if param.unit.is_empty() { String::new() } else { format!(" {}", param.unit) };
-            text += &format!("    {:<12} {range}{unit}, default {}. {}\n", param.name, p["default"], param.about);
+            text +=
+                &format!("    {:<12} {range}{unit}, default {}. {}\n", param.name, p["default"], param.about);
         }
     }
     let _ = write!(std::io::stdout(), "{text}");

@@ -40,7 +40,11 @@ pub fn focus(frame: &Frame, exposure: &Exposure) -> Vec<V3> {
     let long = w.max(h) as f32 / 1000.0;
     let most = 26.0 * long;
     let circle = |z: f32| {
-        if z.is_finite() { ((1.0 - exposure.focus / z).abs() * 2.0 * exposure.blur * long).min(most) } else { 0.0 }
+        if z.is_finite() {
+            ((1.0 - exposure.focus / z).abs() * 2.0 * exposure.blur * long).min(most)
+        } else {
+            0.0
+        }
     };
     let spills: Vec<Spill> = frame
         .light
@@ -96,14 +100,16 @@ pub fn focus(frame: &Frame, exposure: &Exposure) -> Vec<V3> {
             let mut sum = own.light * 0.6;
             let mut weight = 0.6;
             for (i, (dx, dy)) in taps.iter().enumerate() {
-                let (u, v) = (x as f32 + (dx * cos - dy * sin) * wide, y as f32 + (dx * sin + dy * cos) * wide);
+                let (u, v) =
+                    (x as f32 + (dx * cos - dy * sin) * wide, y as f32 + (dx * sin + dy * cos) * wide);
                 let u = ((u + 0.5).max(0.0) as usize).min(w - 1);
                 let v = ((v + 0.5).max(0.0) as usize).min(h - 1);
                 let other = if wide < 8.0 { &spills[v * w + u] } else { &sparse[v / APART * cw + u / APART] };
                 // Taps are in order of distance, evenly over the disc's area.
                 let r = ((i as f32 + 0.5) / taps.len() as f32).sqrt() * wide;
                 // A sharp thing in front does not spill; one behind spills only as far as the pixel is blurred.
-                let theirs = if other.depth > own.depth + 0.5 { other.circle.min(own.circle) } else { other.circle };
+                let theirs =
+                    if other.depth > own.depth + 0.5 { other.circle.min(own.circle) } else { other.circle };
                 let share = (theirs - r + 0.7).clamp(0.0, 1.0) * other.thin * area;
                 sum = sum + other.light * share;
                 weight += share;
@@ -118,7 +124,10 @@ pub fn focus(frame: &Frame, exposure: &Exposure) -> Vec<V3> {
 fn softened(light: &[V3], w: usize, h: usize) -> Vec<V3> {
     let across: Vec<V3> = light
         .chunks(w)
-        .flat_map(|row| (0..w).map(move |x| row[x.saturating_sub(1)] * 0.25 + row[x] * 0.5 + row[(x + 1).min(w - 1)] * 0.25))
+        .flat_map(|row| {
+            (0..w)
+                .map(move |x| row[x.saturating_sub(1)] * 0.25 + row[x] * 0.5 + row[(x + 1).min(w - 1)] * 0.25)
+        })
         .collect();
     (0..h)
         .flat_map(|y| {
@@ -174,7 +183,15 @@ pub fn develop(light: &[V3], from: (usize, usize), e: &Exposure, seed: u32) -> V
                 let at = (y0 - 1 + k as i64).clamp(0, fh as i64 - 1) as usize * fw;
                 &light[at..at + fw]
             });
-            let channel = |p: &V3| if c == 0 { p.0 } else if c == 1 { p.1 } else { p.2 };
+            let channel = |p: &V3| {
+                if c == 0 {
+                    p.0
+                } else if c == 1 {
+                    p.1
+                } else {
+                    p.2
+                }
+            };
             for (x, v) in band[2..fw + 2].iter_mut().enumerate() {
                 *v = (0..4).map(|k| channel(&lines[k][x]) * wy[k]).sum();
             }

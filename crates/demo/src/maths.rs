@@ -64,7 +64,9 @@ pub fn hash(mut h: u32) -> u32 {
 }
 
 fn lattice(x: i32, y: i32, z: i32) -> f32 {
-    let h = (x as u32).wrapping_mul(0x9e37_79b1) ^ (y as u32).wrapping_mul(0x85eb_ca77) ^ (z as u32).wrapping_mul(0xc2b2_ae3d);
+    let h = (x as u32).wrapping_mul(0x9e37_79b1)
+        ^ (y as u32).wrapping_mul(0x85eb_ca77)
+        ^ (z as u32).wrapping_mul(0xc2b2_ae3d);
     (hash(h) >> 8) as f32 / 16_777_216.0
 }
 

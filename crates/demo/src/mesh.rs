@@ -43,7 +43,14 @@ pub struct Mesh {
 
 impl Mesh {
     /// A grid of (columns + 1) × (rows + 1) points given over the unit square.
-    fn sheet(&mut self, columns: usize, rows: usize, stuff: Stuff, seed: u32, point: impl Fn(f32, f32) -> V3) {
+    fn sheet(
+        &mut self,
+        columns: usize,
+        rows: usize,
+        stuff: Stuff,
+        seed: u32,
+        point: impl Fn(f32, f32) -> V3,
+    ) {
         let (du, dv) = (1.0 / columns as f32, 1.0 / rows as f32);
         let vertex = |i: usize, j: usize| {
             let (u, v) = (i as f32 * du, j as f32 * dv);
@@ -52,7 +59,8 @@ impl Mesh {
             let along = point(u, v + e) - point(u, v - e);
             Vertex { at: point(u, v), normal: across.cross(along).unit(), uv: [u, v] }
         };
-        let points: Vec<Vertex> = (0..=rows).flat_map(|j| (0..=columns).map(move |i| (i, j))).map(|(i, j)| vertex(i, j)).collect();
+        let points: Vec<Vertex> =
+            (0..=rows).flat_map(|j| (0..=columns).map(move |i| (i, j))).map(|(i, j)| vertex(i, j)).collect();
         for j in 0..rows {
             for i in 0..columns {
                 let at = j * (columns + 1) + i;
@@ -125,7 +133,8 @@ impl Mesh {
             let shape = (PI * v.clamp(0.0, 1.0).powf(lobe * 0.7)).sin().max(0.0).powf(0.8) * (1.0 - 0.25 * v);
             let across = half * width * shape;
             let bend = -droop * v * v * length;
-            let raise = fold * half.abs() * width * shape + wave * width * (v * 14.0 + half * 2.0).sin() * half.abs();
+            let raise =
+                fold * half.abs() * width * shape + wave * width * (v * 14.0 + half * 2.0).sin() * half.abs();
             at + along * (v * length) + side * across + up * (bend + raise)
         });
     }
@@ -161,7 +170,14 @@ impl Mesh {
             if let Some(&tip) = points.last() {
                 for k in 0..3 {
                     let a = turn + k as f32 * 2.1;
-                    self.leaf(tip, V3(a.cos(), 1.4, a.sin()), V3(0.0, 1.0, 0.0), leaf * 0.7, leaf * 0.25, dice);
+                    self.leaf(
+                        tip,
+                        V3(a.cos(), 1.4, a.sin()),
+                        V3(0.0, 1.0, 0.0),
+                        leaf * 0.7,
+                        leaf * 0.25,
+                        dice,
+                    );
                 }
             }
         }
@@ -177,10 +193,18 @@ impl Mesh {
             self.sheet(4, 5, Stuff::Petal(colour), k, |u, v| {
                 let half = u * 2.0 - 1.0;
                 let shape = (PI * v.clamp(0.0, 1.0).powf(1.4)).sin().max(0.0).powf(0.6);
-                top + along * (v * size) + side * (half * size * 0.42 * shape) + V3(0.0, -0.3 * v * v * size + 0.1 * half * half * size, 0.0)
+                top + along * (v * size)
+                    + side * (half * size * 0.42 * shape)
+                    + V3(0.0, -0.3 * v * v * size + 0.1 * half * half * size, 0.0)
             });
         }
-        self.turned(top, &[(0.05, 0.3), (size * 0.2, 0.2), (size * 0.22, 0.0)], Stuff::Petal(V3(0.75, 0.5, 0.08)), 1, 10);
+        self.turned(
+            top,
+            &[(0.05, 0.3), (size * 0.2, 0.2), (size * 0.22, 0.0)],
+            Stuff::Petal(V3(0.75, 0.5, 0.08)),
+            1,
+            10,
+        );
     }
 
     /// A flower pot with soil; returns the middle of the soil.
@@ -212,7 +236,8 @@ impl Mesh {
             self.sheet(48, 12, Stuff::Soil, seed, |u, v| {
                 let radius = v * (r - wall * 0.9);
                 let (x, z) = ((u * TAU).cos() * radius, (u * TAU).sin() * radius);
-                let bump = crate::maths::noise(V3(x * 0.9 + s, 0.0, z * 0.9)) * 0.9 + crate::maths::noise(V3(x * 3.0, s, z * 3.0)) * 0.25;
+                let bump = crate::maths::noise(V3(x * 0.9 + s, 0.0, z * 0.9)) * 0.9
+                    + crate::maths::noise(V3(x * 3.0, s, z * 3.0)) * 0.25;
                 at + V3(x, level + (bump - 0.5) * 0.9 * (1.0 - v * 0.4), z)
             });
         }
@@ -227,7 +252,9 @@ impl Mesh {
         for (side, sign) in [(0.0, 1.0), (0.12, -1.0)] {
             self.sheet(10, 10, Stuff::Card(seed), seed, |u, v| {
                 let belly = (PI * u.clamp(0.0, 1.0)).sin() * (PI * v.clamp(0.0, 1.0)).sin() * 0.5 * sign;
-                at + x * ((u - 0.5) * width * sign) + V3(0.0, v * height * 0.985, 0.0) + back * (v * height * 0.17 + side - belly)
+                at + x * ((u - 0.5) * width * sign)
+                    + V3(0.0, v * height * 0.985, 0.0)
+                    + back * (v * height * 0.17 + side - belly)
             });
         }
     }
@@ -248,8 +275,14 @@ impl Mesh {
         let (x, z) = (V3(c, 0.0, s), V3(-s, 0.0, c));
         self.sheet(14, 18, Stuff::Metal, 5, |u, v| {
             let half = u * 2.0 - 1.0;
-            let shape = if v < 0.75 { 3.4 + 0.6 * v } else { 3.85 * (1.0 - ((v - 0.75) / 0.25).clamp(0.0, 1.0).powi(2)).max(0.0).sqrt() };
-            at + x * (v * 15.0) + z * (half * shape) + V3(0.0, 0.5 + half * half * 1.6 * (1.0 - v * 0.7) + (1.0 - v) * 0.8, 0.0)
+            let shape = if v < 0.75 {
+                3.4 + 0.6 * v
+            } else {
+                3.85 * (1.0 - ((v - 0.75) / 0.25).clamp(0.0, 1.0).powi(2)).max(0.0).sqrt()
+            };
+            at + x * (v * 15.0)
+                + z * (half * shape)
+                + V3(0.0, 0.5 + half * half * 1.6 * (1.0 - v * 0.7) + (1.0 - v) * 0.8, 0.0)
         });
         let neck: Vec<V3> = (0..=5)
             .map(|i| {
@@ -276,7 +309,13 @@ impl Mesh {
         let count = ((front - back) / board).ceil() as usize;
         for i in 0..count {
             let z = front - board * (i as f32 + 0.5);
-            self.block(V3(0.0, -3.0, z), V3(half * 2.0, 3.0, board - 0.35), 0.0, Stuff::Wood, 11 + i as u32 * 7);
+            self.block(
+                V3(0.0, -3.0, z),
+                V3(half * 2.0, 3.0, board - 0.35),
+                0.0,
+                Stuff::Wood,
+                11 + i as u32 * 7,
+            );
         }
     }
 }

@@ -2,7 +2,7 @@
 
 use crate::maths::{V3, disc, hash, turns};
 use crate::mesh::Mesh;
-use crate::shade::{Light, shade};
+use crate::shade::{Hit, Light, shade};
 
 /// A pinhole camera.
 #[derive(Clone, Copy)]
@@ -61,7 +61,8 @@ impl View {
     }
 
     fn ray(&self, x: f32, y: f32) -> V3 {
-        self.ahead + self.right * ((x - self.middle.0) / self.focal) - self.up * ((y - self.middle.1) / self.focal)
+        self.ahead + self.right * ((x - self.middle.0) / self.focal)
+            - self.up * ((y - self.middle.1) / self.focal)
     }
 }
 
@@ -81,7 +82,8 @@ fn visibility(mesh: &Mesh, view: &View, width: usize, height: usize) -> (Vec<u32
             continue;
         }
         let low = |v: [f32; 3], limit: usize| (v[0].min(v[1]).min(v[2]).floor().max(0.0) as usize).min(limit);
-        let high = |v: [f32; 3], limit: usize| ((v[0].max(v[1]).max(v[2]).ceil().max(0.0)) as usize).min(limit);
+        let high =
+            |v: [f32; 3], limit: usize| ((v[0].max(v[1]).max(v[2]).ceil().max(0.0)) as usize).min(limit);
         let (x0, x1) = (low([a.0, b.0, c.0], width), high([a.0, b.0, c.0], width));
         let (y0, y1) = (low([a.1, b.1, c.1], height), high([a.1, b.1, c.1], height));
         let k = 1.0 / area;
@@ -187,7 +189,7 @@ pub fn render(
             let turn = turns[hash(at as u32) as usize & 15];
             let lit = shadow.lit(p + facing * 0.12, turn);
             let open = openness(&view, &depth, (width, height), p, facing, turn, &near);
-            out[at] = shade(t, p, normal, uv, view.at, light, lit, open);
+            out[at] = shade(t, &Hit { at: p, normal, uv, lit, open }, view.at, light);
         }
     }
     Frame { width, height, light: out, depth }
@@ -209,7 +211,8 @@ fn openness(
     for (i, (dx, dy)) in taps.iter().enumerate() {
         let r = 0.4 + 4.6 * (i as f32 + 0.5) / taps.len() as f32;
         let spread = r * 0.75 / (dx * dx + dy * dy).sqrt();
-        let q = p + n * (0.75 * r) + side * ((dx * c - dy * s) * spread) + other * ((dx * s + dy * c) * spread);
+        let q =
+            p + n * (0.75 * r) + side * ((dx * c - dy * s) * spread) + other * ((dx * s + dy * c) * spread);
         let (x, y, z) = view.project(q);
         if x < 0.0 || y < 0.0 || x as usize >= width || y as usize >= height {
             continue;

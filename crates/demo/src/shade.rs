@@ -67,7 +67,8 @@ fn surface(t: &Triangle, p: V3, uv: [f32; 2]) -> Surface {
             let tone = V3(0.075, 0.2, 0.022).mix(V3(0.17, 0.3, 0.035), hue);
             let patch = fractal(p * 0.8 + V3(s, 0.0, 0.0), 3);
             let albedo = (tone * (0.6 + 0.7 * patch)).mix(V3(0.3, 0.4, 0.13), rib * 0.55 + veins * 0.14);
-            let dry = smooth(0.78, 0.95, uv[1] * 0.5 + noise(p * 0.9 + V3(s, 3.0, 0.0)) * 0.5) * smooth(0.75, 1.0, hue);
+            let dry = smooth(0.78, 0.95, uv[1] * 0.5 + noise(p * 0.9 + V3(s, 3.0, 0.0)) * 0.5)
+                * smooth(0.75, 1.0, hue);
             Surface {
                 albedo: albedo.mix(V3(0.34, 0.24, 0.07), dry),
                 gloss: 0.09,
@@ -78,7 +79,8 @@ fn surface(t: &Triangle, p: V3, uv: [f32; 2]) -> Surface {
         }
         Stuff::Stem => plain(V3(0.16, 0.22, 0.05) * (0.7 + 0.6 * noise(p * 4.0))),
         Stuff::Wood => {
-            let grain = fractal(V3(p.0 * 0.05 + s, p.1 * 0.5, p.2 * 1.6 + noise(V3(p.0 * 0.06, s, 0.0)) * 2.4), 4);
+            let grain =
+                fractal(V3(p.0 * 0.05 + s, p.1 * 0.5, p.2 * 1.6 + noise(V3(p.0 * 0.06, s, 0.0)) * 2.4), 4);
             let fibre = noise(V3(p.0 * 0.5, s, p.2 * 14.0));
             let knot = {
                 let (kx, kz) = ((p.0 + s * 13.0) / 46.0, p.2 / 13.5 + s * 0.37);
@@ -87,11 +89,17 @@ fn surface(t: &Triangle, p: V3, uv: [f32; 2]) -> Surface {
             };
             let tone = 0.75 + 0.35 * (hash(t.seed) & 255) as f32 / 255.0;
             let wear = fractal(p * 0.11 + V3(0.0, s, 3.0), 4);
-            let albedo = V3(0.36, 0.235, 0.135).mix(V3(0.2, 0.115, 0.06), smooth(0.35, 0.7, grain)) * (tone * (0.75 + 0.35 * fibre))
+            let albedo = V3(0.36, 0.235, 0.135).mix(V3(0.2, 0.115, 0.06), smooth(0.35, 0.7, grain))
+                * (tone * (0.75 + 0.35 * fibre))
                 * V3(1.0, 1.0, 1.0).mix(V3(0.75, 0.78, 0.8), wear);
             let crumbs = smooth(0.83, 0.86, noise(p * 2.2)) * smooth(0.5, 0.6, wear);
             let albedo = albedo.mix(V3(0.1, 0.055, 0.03), knot * 0.8).mix(V3(0.05, 0.035, 0.02), crumbs);
-            Surface { gloss: 0.05, polish: 14.0, bump: V3(0.0, 0.0, (fibre - 0.5) * 0.3) + wobble(p, 1.2, 0.06), ..plain(albedo) }
+            Surface {
+                gloss: 0.05,
+                polish: 14.0,
+                bump: V3(0.0, 0.0, (fibre - 0.5) * 0.3) + wobble(p, 1.2, 0.06),
+                ..plain(albedo)
+            }
         }
         Stuff::Card(design) => card(design, uv, p),
         Stuff::Metal => {
@@ -131,7 +139,13 @@ fn surface(t: &Triangle, p: V3, uv: [f32; 2]) -> Surface {
 /// A printed seed packet: a band with the name, a leafy picture, a lower line.
 fn card(design: u32, uv: [f32; 2], p: V3) -> Surface {
     let [u, v] = uv;
-    let inks = [V3(0.1, 0.25, 0.12), V3(0.42, 0.1, 0.05), V3(0.08, 0.2, 0.32), V3(0.5, 0.33, 0.05), V3(0.3, 0.07, 0.2)];
+    let inks = [
+        V3(0.1, 0.25, 0.12),
+        V3(0.42, 0.1, 0.05),
+        V3(0.08, 0.2, 0.32),
+        V3(0.5, 0.33, 0.05),
+        V3(0.3, 0.07, 0.2),
+    ];
     let ink = inks[design as usize % inks.len()];
     let paper = V3(0.68, 0.63, 0.5) * (0.92 + 0.12 * noise(p * 3.0));
     let mut colour = paper;
@@ -141,7 +155,10 @@ fn card(design: u32, uv: [f32; 2], p: V3) -> Surface {
         let cell = (u * 13.0).fract();
         let letter = hash((u * 13.0) as u32 + design * 17);
         let inside = (0.12..0.88).contains(&u) && (0.83..0.92).contains(&v) && cell > 0.18;
-        let stroke = cell < 0.4 || (letter & 1 == 1 && cell > 0.75) || (letter & 2 == 2 && (v - 0.875).abs() < 0.012) || (letter & 4 == 4 && v > 0.9);
+        let stroke = cell < 0.4
+            || (letter & 1 == 1 && cell > 0.75)
+            || (letter & 2 == 2 && (v - 0.875).abs() < 0.012)
+            || (letter & 4 == 4 && v > 0.9);
         if inside && stroke {
             colour = V3(0.8, 0.77, 0.66);
         }
@@ -155,17 +172,34 @@ fn card(design: u32, uv: [f32; 2], p: V3) -> Surface {
             let length = 0.34 + 0.14 * ((hash(design + k * 7) & 255) as f32 / 255.0);
             let wide = 0.07 * (std::f32::consts::PI * (along / length).clamp(0.0, 1.0)).sin();
             if along > 0.08 && across.abs() < wide {
-                colour = V3(0.1, 0.26, 0.07).mix(ink, 0.25) * (0.8 + 0.5 * (along / length)) * (1.0 - 0.3 * f32::from(across.abs() < 0.004));
+                colour = V3(0.1, 0.26, 0.07).mix(ink, 0.25)
+                    * (0.8 + 0.5 * (along / length))
+                    * (1.0 - 0.3 * f32::from(across.abs() < 0.004));
             }
         }
-    } else if (0.06..0.15).contains(&v) && (0.2..0.8).contains(&u) && hash((u * 60.0) as u32 ^ ((v * 40.0) as u32) << 8) & 3 != 0 {
+    } else if (0.06..0.15).contains(&v)
+        && (0.2..0.8).contains(&u)
+        && hash((u * 60.0) as u32 ^ ((v * 40.0) as u32) << 8) & 3 != 0
+    {
         colour = ink * 1.3;
     }
     Surface { albedo: colour, gloss: 0.12, polish: 25.0, through: 0.0, bump: wobble(p, 0.7, 0.1) }
 }
 
-/// Light from a point towards the eye. `lit` is the share of sun that reaches it, `open` of the sky.
-pub fn shade(t: &Triangle, p: V3, normal: V3, uv: [f32; 2], eye: V3, light: &Light, lit: f32, open: f32) -> V3 {
+/// A point of a surface that is seen.
+pub struct Hit {
+    pub at: V3,
+    pub normal: V3,
+    pub uv: [f32; 2],
+    /// Share of the sun that reaches it.
+    pub lit: f32,
+    /// Share of the sky.
+    pub open: f32,
+}
+
+/// Light from a point of a triangle towards the eye.
+pub fn shade(t: &Triangle, hit: &Hit, eye: V3, light: &Light) -> V3 {
+    let Hit { at: p, normal, uv, lit, open } = *hit;
     let s = surface(t, p, uv);
     let view = (eye - p).unit();
     let mut n = (normal + s.bump).unit();
@@ -183,5 +217,8 @@ pub fn shade(t: &Triangle, p: V3, normal: V3, uv: [f32; 2], eye: V3, light: &Lig
     let shine = n.dot(half).max(0.0).powf(s.polish) * s.gloss * (s.polish * 0.12 + 0.4);
     let edge = (1.0 - n.dot(view).max(0.0)).powi(5);
     let mirror = light.sky * (s.gloss * (0.12 + 0.6 * edge) * (0.3 + 0.7 * (n.1 * 0.5 + 0.5)) * open);
-    s.albedo * (light.key * (front * lit) + ambient) + s.albedo * yellow * light.key * (back * lit * 1.6) + light.key * (shine * lit) + mirror
+    s.albedo * (light.key * (front * lit) + ambient)
+        + s.albedo * yellow * light.key * (back * lit * 1.6)
+        + light.key * (shine * lit)
+        + mirror
 }

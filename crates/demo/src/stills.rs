@@ -57,13 +57,15 @@ const MARLOW: [(&str, &str, f64, f64); 2] =
     [("Marlow 24", "Marlow 50 mm f/2", 50.0, 4.0), ("Marlow 24", "Marlow 90 mm f/2.8 macro", 90.0, 2.8)];
 const FEN: (&str, &str, f64, f64) = ("Fen Pocket", "Fen 8.8 mm f/1.8", 8.8, 1.8);
 
+/// Subject, size, ISO, tilt in degrees, stops off, lens.
+type Entry = (Subject, (usize, usize), u32, f32, f32, usize);
+
 /// The nursery's catalogue: 26 stills.
 pub fn catalogue(seed: u64) -> Vec<Still> {
     use Subject::*;
     let (full, turned) = ((6000, 4000), (4000, 6000));
     let (pocket, upright) = ((3264, 2448), (2448, 3264));
-    // Subject, size, ISO, tilt in degrees, stops off, lens.
-    let list: [(Subject, (usize, usize), u32, f32, f32, usize); 26] = [
+    let list: [Entry; 26] = [
         (Three, full, 200, 0.0, 0.0, 0),
         (Three, (4500, 3000), 800, -1.2, -0.4, 0),
         (Close, full, 100, 0.0, 0.1, 1),
@@ -95,10 +97,12 @@ pub fn catalogue(seed: u64) -> Vec<Still> {
     list.iter()
         .enumerate()
         .map(|(i, &(subject, size, iso, tilt, stops, lens))| {
-            let mut dice = Dice::new(seed ^ (i as u64 + 1) * 7919);
+            let mut dice = Dice::new(seed ^ ((i as u64 + 1) * 7919));
             let (camera, lens, focal, aperture) = if lens == 2 { FEN } else { MARLOW[lens] };
             let day = if i < 15 { 0 } else { 1 };
-            let offset = SignedDuration::from_millis((i as i64 * 217 + dice.index(160) as i64) * 1000 + dice.index(99) as i64 * 10);
+            let offset = SignedDuration::from_millis(
+                (i as i64 * 217 + dice.index(160) as i64) * 1000 + dice.index(99) as i64 * 10,
+            );
             let taken: DateTime = (start + day.days()).saturating_add(offset);
             let sideways = size.1 > size.0 && i % 3 != 0;
             let camera = CameraData {
@@ -148,12 +152,17 @@ fn planted(mesh: &mut Mesh, at: V3, radius: f32, tall: f32, dice: &mut Dice) {
     if dice.unit() < 0.3 {
         let colour = FLOWERS[dice.index(FLOWERS.len())];
         for _ in 0..3 {
-            let top = soil + V3(dice.between(-3.0, 3.0), tall * dice.between(0.7, 1.0), dice.between(-3.0, 3.0));
+            let top =
+                soil + V3(dice.between(-3.0, 3.0), tall * dice.between(0.7, 1.0), dice.between(-3.0, 3.0));
             mesh.flower(top, radius * 0.34, colour, dice);
         }
     }
     if dice.unit() < 0.4 {
-        mesh.tag(soil + V3(radius * 0.5, 0.0, radius * 0.45), dice.between(-0.4, 0.4), dice.index(500) as u32);
+        mesh.tag(
+            soil + V3(radius * 0.5, 0.0, radius * 0.45),
+            dice.between(-0.4, 0.4),
+            dice.index(500) as u32,
+        );
     }
 }
 
@@ -170,7 +179,13 @@ fn build(still: &Still) -> (Mesh, Eye) {
         Subject::Three => {
             for i in 0..3 {
                 let x = (i as f32 - 1.0) * 19.0 + d.between(-1.5, 1.5);
-                planted(&mut mesh, ground + V3(x, 0.0, d.between(-4.0, 3.0)), 6.4 + d.between(-0.4, 0.9), d.between(13.0, 19.0), d);
+                planted(
+                    &mut mesh,
+                    ground + V3(x, 0.0, d.between(-4.0, 3.0)),
+                    6.4 + d.between(-0.4, 0.9),
+                    d.between(13.0, 19.0),
+                    d,
+                );
             }
             eye(V3(d.between(-14.0, 14.0), d.between(19.0, 30.0), 92.0), V3(0.0, 11.5, 0.0), 39.0)
         }
@@ -185,7 +200,13 @@ fn build(still: &Still) -> (Mesh, Eye) {
             for j in 0..5 {
                 for i in -5i32..=5 {
                     let x = i as f32 * 14.5 + d.between(-1.0, 1.0) + (j % 2) as f32 * 7.0;
-                    planted(&mut mesh, V3(x, 0.0, 16.0 - j as f32 * 15.0), 5.2 + d.between(-0.4, 0.5), d.between(7.0, 13.0), d);
+                    planted(
+                        &mut mesh,
+                        V3(x, 0.0, 16.0 - j as f32 * 15.0),
+                        5.2 + d.between(-0.4, 0.5),
+                        d.between(7.0, 13.0),
+                        d,
+                    );
                 }
             }
             eye(V3(d.between(-30.0, 30.0), 44.0, 108.0), V3(0.0, 4.0, -6.0), 46.0)
@@ -193,7 +214,12 @@ fn build(still: &Still) -> (Mesh, Eye) {
         Subject::Packets => {
             for i in 0..5 {
                 let x = (i as f32 - 2.0) * 12.5 + d.between(-1.0, 1.0);
-                mesh.packet(V3(x, 0.0, d.between(-2.0, 3.0)), 10.5, d.between(-0.25, 0.25), i * 3 + d.index(40) as u32);
+                mesh.packet(
+                    V3(x, 0.0, d.between(-2.0, 3.0)),
+                    10.5,
+                    d.between(-0.25, 0.25),
+                    i * 3 + d.index(40) as u32,
+                );
             }
             for i in 0..3 {
                 planted(&mut mesh, V3((i as f32 - 1.0) * 27.0, 0.0, -26.0), 6.8, 15.0, d);
@@ -207,7 +233,14 @@ fn build(still: &Still) -> (Mesh, Eye) {
             for i in 0..3 {
                 let stuff = clay(d);
                 let filled = d.unit() < 0.6;
-                mesh.pot(V3(i as f32 * 15.5 - 21.0, 0.0, -9.0 + d.between(-3.0, 3.0)), 6.0 + i as f32 * 0.9, 10.5 + i as f32, stuff, filled, 40 + i);
+                mesh.pot(
+                    V3(i as f32 * 15.5 - 21.0, 0.0, -9.0 + d.between(-3.0, 3.0)),
+                    6.0 + i as f32 * 0.9,
+                    10.5 + i as f32,
+                    stuff,
+                    filled,
+                    40 + i,
+                );
             }
             planted(&mut mesh, V3(29.0, 0.0, -12.0), 7.4, 17.0, d);
             mesh.packet(V3(2.0, 0.0, 3.5), 8.5, 0.3, 8);
@@ -223,7 +256,18 @@ fn build(still: &Still) -> (Mesh, Eye) {
             for (k, x) in [-15.0f32, 1.0, 15.5].into_iter().enumerate() {
                 let radius = 6.2 + d.between(-0.3, 0.8);
                 for i in 0..(5 - k) {
-                    mesh.pot(V3(x + d.between(-0.25, 0.25), i as f32 * 4.1, d.between(-0.25, 0.25) - k as f32 * 2.0), radius, 10.6, Stuff::Clay, false, (k * 10 + i) as u32 * 3);
+                    mesh.pot(
+                        V3(
+                            x + d.between(-0.25, 0.25),
+                            i as f32 * 4.1,
+                            d.between(-0.25, 0.25) - k as f32 * 2.0,
+                        ),
+                        radius,
+                        10.6,
+                        Stuff::Clay,
+                        false,
+                        (k * 10 + i) as u32 * 3,
+                    );
                 }
             }
             planted(&mut mesh, V3(30.0, 0.0, -24.0), 7.0, 15.0, d);
@@ -234,7 +278,8 @@ fn build(still: &Still) -> (Mesh, Eye) {
             for j in 0..5 {
                 for i in 0..8 {
                     let at = V3((i as f32 - 3.5) * 7.4, 0.0, (j as f32 - 2.0) * 7.4);
-                    let soil = mesh.pot(at, 3.5, 5.2, Stuff::Glaze(V3(0.03, 0.03, 0.032)), true, (i * 9 + j) as u32);
+                    let soil =
+                        mesh.pot(at, 3.5, 5.2, Stuff::Glaze(V3(0.03, 0.03, 0.032)), true, (i * 9 + j) as u32);
                     if d.unit() < 0.93 {
                         mesh.plant(soil, d.between(3.0, 6.0), 1, d.between(2.3, 3.3), d);
                     }
@@ -262,7 +307,10 @@ fn distance(seed: u64) -> impl Fn(f32, f32) -> V3 {
     move |x, y| {
         let hedge = fractal(V3(x * 2.2 + s, y * 2.2, 0.3), 3);
         let mut light = V3(0.016, 0.034, 0.012).mix(V3(0.13, 0.19, 0.06), smooth(0.3, 0.78, hedge));
-        light = light.mix(V3(0.5, 0.56, 0.5), smooth(0.2, -0.75, y) * 0.3 * smooth(0.35, 0.7, fractal(V3(x * 1.1 + s, 3.0, y), 2)));
+        light = light.mix(
+            V3(0.5, 0.56, 0.5),
+            smooth(0.2, -0.75, y) * 0.3 * smooth(0.35, 0.7, fractal(V3(x * 1.1 + s, 3.0, y), 2)),
+        );
         for (cx, cy, r, colour) in &discs {
             let d = ((x - cx) * (x - cx) + (y - cy) * (y - cy)).sqrt();
             if d < *r {

@@ -74,10 +74,10 @@ impl InputColour {
         let byte = std::array::from_fn(|c| {
             std::array::from_fn(|v| curves[c].evaluate_value(v as f32 / 255.0).clamp(0.0, 1.0))
         });
-        let table =
-            std::array::from_fn(|c| Table::new(|x| curves[c].evaluate_value(x.sqrt().min(1.0)).clamp(0.0, 1.0)));
-        let to_working =
-            to_f32(inverse(&WORKING.colorant_matrix()).mat_mul_const(profile.colorant_matrix()));
+        let table = std::array::from_fn(|c| {
+            Table::new(|x| curves[c].evaluate_value(x.sqrt().min(1.0)).clamp(0.0, 1.0))
+        });
+        let to_working = to_f32(inverse(&WORKING.colorant_matrix()).mat_mul_const(profile.colorant_matrix()));
         Ok(Self { byte, table, to_working, name: name.to_owned() })
     }
 }

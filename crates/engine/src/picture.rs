@@ -120,8 +120,8 @@ impl Picture {
                     Samples::U8(v) => v.iter().map(|&b| u16::from(b) * 257).collect(),
                     Samples::U16(v) => v,
                 };
-                let done = colour::convert_16(&profile, &wide)
-                    .map_err(|_| PictureError::Profile(name.clone()))?;
+                let done =
+                    colour::convert_16(&profile, &wide).map_err(|_| PictureError::Profile(name.clone()))?;
                 (Samples::U16(done), InputColour::working(&name))
             }
         };

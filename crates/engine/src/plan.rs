@@ -51,6 +51,9 @@ pub const LIMIT: u64 = 400_000_000;
 /// `benches/speed`: below this, the reduced decoder's own filter shows (under 45 dB).
 const LEFT_OVER: f64 = 1.1;
 
+/// A part of a plan: a mapping (the first part has none) with its output size, and the steps after it.
+type Stretch = (Option<(Affine, Size)>, Vec<usize>);
+
 /// Steps placed on one picture.
 pub struct Plan {
     steps: Vec<Settings>,
@@ -115,8 +118,7 @@ impl Plan {
     /// Lowers the plan for `scale` (0 < scale ≤ 1; 1 is the final file).
     pub fn program(&self, scale: f64) -> Program {
         let scale = scale.clamp(1e-4, 1.0);
-        // Parts: a mapping (the first part has none) and the steps after it.
-        let mut parts: Vec<(Option<(Affine, Size)>, Vec<usize>)> = vec![(None, Vec::new())];
+        let mut parts: Vec<Stretch> = vec![(None, Vec::new())];
         for (i, g) in self.geometry.iter().enumerate() {
             match (g, parts.last_mut()) {
                 (Some(g), Some((Some((map, size)), rest))) if rest.is_empty() => {
@@ -208,7 +210,11 @@ impl Program {
     fn map(&mut self, map: Affine, size: Size) {
         let node = match map.as_shift() {
             Some((0, 0)) if size == self.size => return,
-            Some((dx, dy)) if dx >= 0 && dy >= 0 && size.rect().moved(dx, dy).within(self.size.rect()).area() == size.rect().area() => {
+            Some((dx, dy))
+                if dx >= 0
+                    && dy >= 0
+                    && size.rect().moved(dx, dy).within(self.size.rect()).area() == size.rect().area() =>
+            {
                 Node::Shift(dx, dy)
             }
             _ => Node::Map(Resampler::new(map, self.size)),
@@ -260,25 +266,49 @@ impl Program {
     ///
     /// # Errors
     /// The source's, when the picture cannot be decoded.
-    pub fn render(&self, source: &dyn Source, region: Rect, profile: OutputProfile) -> Result<Encoded, SourceError> {
+    pub fn render(
+        &self,
+        source: &dyn Source,
+        region: Rect,
+        profile: OutputProfile,
+    ) -> Result<Encoded, SourceError> {
         let colour = profile.colour();
-        self.rendered(source, region, |pixels, out: &mut [u8]| point::encode_8(colour, pixels, out), Pixels::U8)
+        self.rendered(
+            source,
+            region,
+            |pixels, out: &mut [u8]| point::encode_8(colour, pixels, out),
+            Pixels::U8,
+        )
     }
 
     /// Renders `region` of the output, 16 bits a sample.
     ///
     /// # Errors
     /// As [`render`](Self::render).
-    pub fn render_16(&self, source: &dyn Source, region: Rect, profile: OutputProfile) -> Result<Encoded, SourceError> {
+    pub fn render_16(
+        &self,
+        source: &dyn Source,
+        region: Rect,
+        profile: OutputProfile,
+    ) -> Result<Encoded, SourceError> {
         let colour = profile.colour();
-        self.rendered(source, region, |pixels, out: &mut [u16]| point::encode_16(colour, pixels, out), Pixels::U16)
+        self.rendered(
+            source,
+            region,
+            |pixels, out: &mut [u16]| point::encode_16(colour, pixels, out),
+            Pixels::U16,
+        )
     }
 
     /// Renders `region` as working values, before any encoding.
     ///
     /// # Errors
     /// As [`render`](Self::render).
-    pub fn render_working(&self, source: &dyn Source, region: Rect) -> Result<(Size, Vec<[f32; 3]>), SourceError> {
+    pub fn render_working(
+        &self,
+        source: &dyn Source,
+        region: Rect,
+    ) -> Result<(Size, Vec<[f32; 3]>), SourceError> {
         let keep = |pixels: &[Pixel], out: &mut [f32]| {
             for (p, o) in pixels.iter().zip(out.as_chunks_mut::<3>().0) {
                 *o = [p[0], p[1], p[2]];
@@ -319,21 +349,24 @@ impl Program {
         let picture = reduced(source, self.level)?;
         let width = region.width as usize * 3;
         samples.resize(width * region.height as usize, T::default());
-        samples.par_chunks_mut(width * TILE.1 as usize).enumerate().for_each_init(Buffers::default, |buffers, (i, band)| {
-            let y = region.y + i as i64 * TILE.1;
-            let band_rect = Rect::new(region.x, y, region.width, (band.len() / width) as i64);
-            let mut row = vec![T::default(); TILE.0 as usize * 3];
-            for tile in band_rect.tiles(TILE.0, TILE.1) {
-                let pixels = self.tile(self.nodes.len(), &picture, tile, buffers);
-                let wide = tile.width as usize;
-                for (j, line) in pixels.chunks(wide).enumerate() {
-                    encode(line, &mut row[..wide * 3]);
-                    let at = j * width + (tile.x - region.x) as usize * 3;
-                    band[at..at + wide * 3].copy_from_slice(&row[..wide * 3]);
+        samples.par_chunks_mut(width * TILE.1 as usize).enumerate().for_each_init(
+            Buffers::default,
+            |buffers, (i, band)| {
+                let y = region.y + i as i64 * TILE.1;
+                let band_rect = Rect::new(region.x, y, region.width, (band.len() / width) as i64);
+                let mut row = vec![T::default(); TILE.0 as usize * 3];
+                for tile in band_rect.tiles(TILE.0, TILE.1) {
+                    let pixels = self.tile(self.nodes.len(), &picture, tile, buffers);
+                    let wide = tile.width as usize;
+                    for (j, line) in pixels.chunks(wide).enumerate() {
+                        encode(line, &mut row[..wide * 3]);
+                        let at = j * width + (tile.x - region.x) as usize * 3;
+                        band[at..at + wide * 3].copy_from_slice(&row[..wide * 3]);
+                    }
+                    buffers.give(pixels);
                 }
-                buffers.give(pixels);
-            }
-        });
+            },
+        );
         Ok(Size::new(region.width as u32, region.height as u32))
     }
 

@@ -43,7 +43,9 @@ impl PointOp {
             Self::Matrix(m) => Self::Matrix(std::array::from_fn(|r| {
                 std::array::from_fn(|c| m[r][c] * mix + colour::IDENTITY[r][c] * (1.0 - mix))
             })),
-            Self::Curves(f) => Self::Curves(f.map(|f| -> Curve { Arc::new(move |x| f(x) * mix + x * (1.0 - mix)) })),
+            Self::Curves(f) => {
+                Self::Curves(f.map(|f| -> Curve { Arc::new(move |x| f(x) * mix + x * (1.0 - mix)) }))
+            }
         }
     }
 }
@@ -194,7 +196,12 @@ impl PointProgram {
     }
 }
 
-#[multiversion(targets("x86_64+avx512f+avx512vl+avx512dq+avx512bw", "x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
+#[multiversion(targets(
+    "x86_64+avx512f+avx512vl+avx512dq+avx512bw",
+    "x86_64+avx2",
+    "x86_64+sse4.1",
+    "aarch64+neon"
+))]
 fn run_in_place(ready: &[Ready], pixels: &mut [Pixel]) {
     let mut planes = Planes::EMPTY;
     for chunk in pixels.chunks_mut(CHUNK) {
@@ -249,7 +256,12 @@ fn gather(picture: &Picture, colour: &InputColour, x: usize, y: usize, n: usize,
     }
 }
 
-#[multiversion(targets("x86_64+avx512f+avx512vl+avx512dq+avx512bw", "x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
+#[multiversion(targets(
+    "x86_64+avx512f+avx512vl+avx512dq+avx512bw",
+    "x86_64+avx2",
+    "x86_64+sse4.1",
+    "aarch64+neon"
+))]
 fn read_rows(picture: &Picture, matrix: &Matrix, rest: &[Ready], rect: Rect, out: &mut [Pixel]) {
     let mut planes = Planes::EMPTY;
     let width = rect.width as usize;
@@ -266,7 +278,12 @@ fn read_rows(picture: &Picture, matrix: &Matrix, rest: &[Ready], rect: Rect, out
 }
 
 /// Encodes working values into samples of `colour`, `levels` being 255 or 65535.
-#[multiversion(targets("x86_64+avx512f+avx512vl+avx512dq+avx512bw", "x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
+#[multiversion(targets(
+    "x86_64+avx512f+avx512vl+avx512dq+avx512bw",
+    "x86_64+avx2",
+    "x86_64+sse4.1",
+    "aarch64+neon"
+))]
 pub fn encode_8(colour: &OutputColour, pixels: &[Pixel], out: &mut [u8]) {
     let mut planes = Planes::EMPTY;
     for (chunk, out) in pixels.chunks(CHUNK).zip(out.chunks_mut(CHUNK * 3)) {
@@ -278,7 +295,12 @@ pub fn encode_8(colour: &OutputColour, pixels: &[Pixel], out: &mut [u8]) {
 }
 
 /// As [`encode_8`], to 16 bits.
-#[multiversion(targets("x86_64+avx512f+avx512vl+avx512dq+avx512bw", "x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
+#[multiversion(targets(
+    "x86_64+avx512f+avx512vl+avx512dq+avx512bw",
+    "x86_64+avx2",
+    "x86_64+sse4.1",
+    "aarch64+neon"
+))]
 pub fn encode_16(colour: &OutputColour, pixels: &[Pixel], out: &mut [u16]) {
     let mut planes = Planes::EMPTY;
     for (chunk, out) in pixels.chunks(CHUNK).zip(out.chunks_mut(CHUNK * 3)) {
@@ -312,7 +334,8 @@ mod tests {
             PointOp::curve(|x| tone::decode(tone::encode(x) * 0.8)),
             PointOp::curve(|x| tone::decode(tone::encode(x) + 0.1)).mixed(0.5),
         ];
-        let start: Vec<Pixel> = (0..130).map(|i| [i as f32 / 130.0, 0.4, 1.0 - i as f32 / 200.0, 0.0]).collect();
+        let start: Vec<Pixel> =
+            (0..130).map(|i| [i as f32 / 130.0, 0.4, 1.0 - i as f32 / 200.0, 0.0]).collect();
         let mut fused = start.clone();
         PointProgram::new(ops.clone()).run(&mut fused);
         let mut single = start;

@@ -10,8 +10,8 @@
 //! by rounding only. Reads a tile's input, allocates one buffer for the rows.
 
 use crate::geometry::{Affine, Rect, Size};
-use crate::point::Pixel;
 use crate::lanes::{Lanes, Plain};
+use crate::point::Pixel;
 
 /// Sub-pixel positions in the weight table.
 const PHASES: usize = 256;
@@ -206,12 +206,12 @@ fn rows_then_columns_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, re
     let (wide, width) = (have.width as usize, rect.width as usize);
     let mut spare = vec![[0.0; 4]; r.x.taps];
     let mut middle = vec![[0f32; 4]; width * have.height as usize];
-    let columns: Vec<(i64, usize)> = (0..width)
-        .map(|i| r.x.place(r.map.at((rect.x + i as i64) as f64 + 0.5, 0.0).0))
-        .collect();
+    let columns: Vec<(i64, usize)> =
+        (0..width).map(|i| r.x.place(r.map.at((rect.x + i as i64) as f64 + 0.5, 0.0).0)).collect();
     for (line, to) in input.chunks(wide).zip(middle.chunks_mut(width)) {
         for (pixel, (x0, phase)) in to.iter_mut().zip(&columns) {
-            *pixel = together(row_sum::<L>(taps(line, x0 - have.x, r.x.taps, &mut spare), r.x.weights(*phase)));
+            *pixel =
+                together(row_sum::<L>(taps(line, x0 - have.x, r.x.taps, &mut spare), r.x.weights(*phase)));
         }
     }
     for (j, row) in out.chunks_mut(width).enumerate() {
@@ -310,7 +310,8 @@ mod tests {
         for tile in Rect::new(0, 0, 60, 60).tiles(17, 23) {
             let part = run(map, size, tile);
             for (i, p) in part.iter().enumerate() {
-                let (x, y) = (tile.x as usize + i % tile.width as usize, tile.y as usize + i / tile.width as usize);
+                let (x, y) =
+                    (tile.x as usize + i % tile.width as usize, tile.y as usize + i / tile.width as usize);
                 assert_eq!(*p, whole[y * 60 + x]);
             }
         }

@@ -85,17 +85,8 @@ pub const MAX_POINTS: usize = 32;
 pub const MAX_SIDE: u32 = 65_535;
 
 /// The nine places of a picture, row by row.
-pub const PLACES: [&str; 9] = [
-    "top left",
-    "top",
-    "top right",
-    "left",
-    "centre",
-    "right",
-    "bottom left",
-    "bottom",
-    "bottom right",
-];
+pub const PLACES: [&str; 9] =
+    ["top left", "top", "top right", "left", "centre", "right", "bottom left", "bottom", "bottom right"];
 
 /// Where a place lies, as shares of the free room (0, ½ or 1 each way).
 pub fn place_share(place: &str) -> (f64, f64) {
@@ -139,8 +130,11 @@ impl Param {
     /// # Errors
     /// [`ParamError`] with what was expected and what came.
     pub fn check(&self, value: &Value) -> Result<(), ParamError> {
-        let fail = |wanted: String| Err(ParamError::new(self.name, format!("expected {wanted}, got {}", short(value))));
-        let whole = |v: &Value, min: u32, max: u32| v.as_u64().is_some_and(|n| n >= min.into() && n <= max.into());
+        let fail = |wanted: String| {
+            Err(ParamError::new(self.name, format!("expected {wanted}, got {}", short(value))))
+        };
+        let whole =
+            |v: &Value, min: u32, max: u32| v.as_u64().is_some_and(|n| n >= min.into() && n <= max.into());
         match self.kind {
             Kind::Number { min, max, .. } => match value.as_f64() {
                 Some(n) if n >= min && n <= max => Ok(()),
@@ -169,11 +163,17 @@ impl Param {
                 _ => fail("W:H".into()),
             },
             Kind::Pair | Kind::Window => {
-                let (count, words) =
-                    if self.kind == Kind::Pair { (2, "[width, height]") } else { (4, "[x, y, width, height]") };
+                let (count, words) = if self.kind == Kind::Pair {
+                    (2, "[width, height]")
+                } else {
+                    (4, "[x, y, width, height]")
+                };
                 let fits = |all: &Vec<Value>| {
                     all.len() == count
-                        && all.iter().enumerate().all(|(i, v)| whole(v, u32::from(count == 2 || i >= 2), MAX_SIDE))
+                        && all
+                            .iter()
+                            .enumerate()
+                            .all(|(i, v)| whole(v, u32::from(count == 2 || i >= 2), MAX_SIDE))
                 };
                 if value.is_null() || value.as_array().is_some_and(fits) {
                     return Ok(());
@@ -200,10 +200,16 @@ impl Param {
             let pair = point.as_array().filter(|p| p.len() == 2);
             let number = |k: usize| pair.and_then(|p| p[k].as_f64()).filter(|v| (0.0..=1.0).contains(v));
             let (Some(x), Some(_)) = (number(0), number(1)) else {
-                return Err(ParamError::new(path, format!("expected [in, out] from 0 to 1, got {}", short(point))));
+                return Err(ParamError::new(
+                    path,
+                    format!("expected [in, out] from 0 to 1, got {}", short(point)),
+                ));
             };
             if x < before + 0.001 {
-                return Err(ParamError::new(path, format!("in must rise from point to point, got {x} after {before}")));
+                return Err(ParamError::new(
+                    path,
+                    format!("in must rise from point to point, got {x} after {before}"),
+                ));
             }
             before = x;
         }

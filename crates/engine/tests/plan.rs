@@ -81,7 +81,8 @@ fn reduced_reading_keeps_45_db() {
         bytes(&program, &source, program.size().rect())
     };
     let (a, b) = (render(true), render(false));
-    let mse = a.iter().zip(&b).map(|(a, b)| (f64::from(*a) - f64::from(*b)).powi(2)).sum::<f64>() / a.len() as f64;
+    let mse =
+        a.iter().zip(&b).map(|(a, b)| (f64::from(*a) - f64::from(*b)).powi(2)).sum::<f64>() / a.len() as f64;
     let psnr = 10.0 * (255.0f64.powi(2) / mse.max(1e-9)).log10();
     assert!(psnr > 45.0, "{psnr} dB");
 }
@@ -134,7 +135,8 @@ fn a_mix_lies_between_input_and_result() {
 
 #[test]
 fn what_would_be_too_large_is_said_before() {
-    let all = steps(&[("exposure", json!({})), ("resize", json!({"exact": [60000, 60000], "enlarge": true}))]);
+    let all =
+        steps(&[("exposure", json!({})), ("resize", json!({"exact": [60000, 60000], "enlarge": true}))]);
     let error = Plan::new(all, Size::new(10, 10)).err().unwrap();
     assert_eq!(
         error.to_string(),
@@ -145,7 +147,8 @@ fn what_would_be_too_large_is_said_before() {
 #[test]
 fn sixteen_bits_keep_what_eight_lose() {
     let px: Vec<u16> = (0..256u32 * 4).flat_map(|i| [(i * 64) as u16; 3]).collect();
-    let picture = Picture::new(Size::new(1024, 1), Samples::U16(px.clone()), Orientation::UPRIGHT, None).unwrap();
+    let picture =
+        Picture::new(Size::new(1024, 1), Samples::U16(px.clone()), Orientation::UPRIGHT, None).unwrap();
     let source = Pyramid::new(picture.clone());
     let program = Plan::new(vec![], picture.size()).unwrap().program(1.0);
     let out = program.render_16(&source, program.size().rect(), OutputProfile::Srgb).unwrap();

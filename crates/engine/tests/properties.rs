@@ -49,7 +49,11 @@ fn extremes(kind: &StepKind) -> Vec<Value> {
             Kind::Text(max) => vec![json!(""), json!("Wg".repeat(max / 2)), json!("\u{1F331} ﷽ \u{0301}")],
             Kind::Flag => vec![json!(true), json!(false)],
             Kind::Points => {
-                vec![json!([[0, 1], [1, 0]]), json!([[0, 0], [0.001, 1], [1, 1]]), json!([[0.999, 0], [1, 1]])]
+                vec![
+                    json!([[0, 1], [1, 0]]),
+                    json!([[0, 0], [0.001, 1], [1, 1]]),
+                    json!([[0.999, 0], [1, 1]]),
+                ]
             }
             Kind::Proportion => vec![json!("1000:1"), json!("1:1000")],
             Kind::Pair => vec![json!([1, 1]), json!([1, 900]), json!([900, 1])],
@@ -127,7 +131,11 @@ fn any_tiling_and_any_number_of_threads_give_the_same_pixels() {
                 let program = program(vec![settings(kind, &values)], &picture, scale);
                 let all = program.size().rect();
                 let whole = one.install(|| working(&program, &source, all));
-                assert!(whole == three.install(|| working(&program, &source, all)), "{} {values}", kind.info.id);
+                assert!(
+                    whole == three.install(|| working(&program, &source, all)),
+                    "{} {values}",
+                    kind.info.id
+                );
                 let tiles = all.tiles((all.width / 3).max(1), (all.height / 2).max(1) + 3);
                 for tile in tiles {
                     let part = working(&program, &source, tile);
@@ -168,7 +176,8 @@ fn a_half_scale_render_is_the_reduced_full_render() {
     let px = (0..w * h)
         .flat_map(|i| {
             let (x, y) = ((i % w) as f32, (i / w) as f32);
-            let wave = |k: f32, p: f32| (127.0 + 90.0 * (x * 0.021 * k + p).sin() * (y * 0.017 / k + p).cos()) as u8;
+            let wave =
+                |k: f32, p: f32| (127.0 + 90.0 * (x * 0.021 * k + p).sin() * (y * 0.017 / k + p).cos()) as u8;
             [wave(1.0, 0.2), wave(1.7, 1.0), wave(0.6, 2.2)]
         })
         .collect();
@@ -229,7 +238,10 @@ fn description_defaults_and_sentence_agree() {
                 let back = &step.values()[name];
                 let same = match (back.as_f64(), value.as_f64()) {
                     (Some(a), Some(b)) => a == b,
-                    _ => serde_json::to_string(back).unwrap().replace(".0", "") == value.to_string().replace(".0", ""),
+                    _ => {
+                        serde_json::to_string(back).unwrap().replace(".0", "")
+                            == value.to_string().replace(".0", "")
+                    }
                 };
                 assert!(same, "{id}.{name}: {back} is not {value}");
             }

@@ -91,7 +91,9 @@ impl CameraData {
     /// The EXIF library's message.
     pub fn write(&self) -> Result<Vec<u8>, String> {
         let ascii = |text: &str| Value::Ascii(vec![text.as_bytes().to_vec()]);
-        let ratio = |v: f64, denom: u32| Value::Rational(vec![Rational { num: (v * f64::from(denom)).round() as u32, denom }]);
+        let ratio = |v: f64, denom: u32| {
+            Value::Rational(vec![Rational { num: (v * f64::from(denom)).round() as u32, denom }])
+        };
         let mut fields = Vec::new();
         let mut push = |tag, value| fields.push(Field { tag, ifd_num: In::PRIMARY, value });
         if let Some(camera) = &self.camera {
@@ -117,7 +119,14 @@ impl CameraData {
             push(Tag::FNumber, ratio(v, 10));
         }
         if let Some(v) = self.shutter {
-            push(Tag::ExposureTime, if v < 0.5 { Value::Rational(vec![Rational { num: 1, denom: (1.0 / v).round() as u32 }]) } else { ratio(v, 10) });
+            push(
+                Tag::ExposureTime,
+                if v < 0.5 {
+                    Value::Rational(vec![Rational { num: 1, denom: (1.0 / v).round() as u32 }])
+                } else {
+                    ratio(v, 10)
+                },
+            );
             push(Tag::ExposureBiasValue, Value::SRational(vec![SRational { num: 0, denom: 1 }]));
         }
         if let Some(v) = self.iso {
@@ -158,7 +167,9 @@ pub fn carried(raw: &[u8], width: u32, height: u32) -> Option<Vec<u8>> {
     ];
     let mut fields: Vec<Field> = exif
         .fields()
-        .filter(|f| f.ifd_num == In::PRIMARY && !skip.contains(&f.tag) && !matches!(f.value, Value::Unknown(..)))
+        .filter(|f| {
+            f.ifd_num == In::PRIMARY && !skip.contains(&f.tag) && !matches!(f.value, Value::Unknown(..))
+        })
         .filter(|f| matches!(f.tag.context(), Context::Tiff | Context::Exif | Context::Gps))
         .cloned()
         .collect();

@@ -64,7 +64,11 @@ pub fn size(file: &[u8]) -> Result<Size, MediaError> {
     let mut decoder = Decompressor::new().map_err(|e| MediaError::Damaged(e.to_string()))?;
     let header = decoder.read_header(file).map_err(|e| {
         let at_end = !file.windows(2).any(|w| w == [0xff, 0xda]);
-        if at_end { MediaError::Truncated(bytes_text(file.len() as u64)) } else { MediaError::Damaged(e.to_string()) }
+        if at_end {
+            MediaError::Truncated(bytes_text(file.len() as u64))
+        } else {
+            MediaError::Damaged(e.to_string())
+        }
     })?;
     if matches!(header.colorspace, Colorspace::CMYK | Colorspace::YCCK) {
         return Err(MediaError::Unsupported("this JPEG is in CMYK, for print; save it as RGB first".into()));
@@ -82,7 +86,8 @@ pub fn decode(file: &[u8], level: u8) -> Result<(Size, Samples), MediaError> {
     decoder.set_scan_limit(500).map_err(damaged)?;
     let (width, height) = (factor.scale(full.width as usize), factor.scale(full.height as usize));
     let mut pixels = vec![0u8; width * height * 3];
-    let image = Image { pixels: pixels.as_mut_slice(), width, pitch: width * 3, height, format: PixelFormat::RGB };
+    let image =
+        Image { pixels: pixels.as_mut_slice(), width, pitch: width * 3, height, format: PixelFormat::RGB };
     if let Err(e) = decoder.decompress(file, image)
         && let Some(error) = complaint(&e.to_string(), file)
     {
@@ -92,7 +97,13 @@ pub fn decode(file: &[u8], level: u8) -> Result<(Size, Samples), MediaError> {
 }
 
 /// Encodes interleaved RGB.
-pub fn encode(size: Size, pixels: &[u8], quality: u8, chroma: Subsamp, progressive: bool) -> Result<Vec<u8>, MediaError> {
+pub fn encode(
+    size: Size,
+    pixels: &[u8],
+    quality: u8,
+    chroma: Subsamp,
+    progressive: bool,
+) -> Result<Vec<u8>, MediaError> {
     let run = || -> Result<Vec<u8>, turbojpeg::Error> {
         let mut encoder = Compressor::new()?;
         encoder.set_quality(i32::from(quality.clamp(1, 100)))?;

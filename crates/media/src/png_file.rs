@@ -26,7 +26,8 @@ fn complaint(error: DecodingError, file: &[u8]) -> MediaError {
 }
 
 fn reader(file: &[u8]) -> Result<png::Reader<Cursor<&[u8]>>, MediaError> {
-    let mut decoder = png::Decoder::new_with_limits(Cursor::new(file), Limits { bytes: MAX_PIXELS as usize * 8 });
+    let mut decoder =
+        png::Decoder::new_with_limits(Cursor::new(file), Limits { bytes: MAX_PIXELS as usize * 8 });
     decoder.set_transformations(Transformations::EXPAND);
     decoder.read_info().map_err(|e| complaint(e, file))
 }
@@ -63,7 +64,9 @@ fn to_rgb<T: Copy + Into<u32> + TryFrom<u32>>(samples: &[T], channels: usize, ma
 
 pub fn decode(file: &[u8]) -> Result<(Size, Samples), MediaError> {
     let mut reader = reader(file)?;
-    let bytes = reader.output_buffer_size().ok_or_else(|| MediaError::Unsupported("the picture is too large".into()))?;
+    let bytes = reader
+        .output_buffer_size()
+        .ok_or_else(|| MediaError::Unsupported("the picture is too large".into()))?;
     let mut buffer = vec![0; bytes];
     let frame = reader.next_frame(&mut buffer).map_err(|e| complaint(e, file))?;
     let channels = match frame.color_type {
@@ -93,7 +96,13 @@ fn to_rgb_wide(samples: &[u16], channels: usize) -> Vec<u16> {
     };
     samples
         .chunks_exact(channels)
-        .flat_map(|p| if channels == 2 { [laid(p[0], p[1]); 3] } else { [laid(p[0], p[3]), laid(p[1], p[3]), laid(p[2], p[3])] })
+        .flat_map(|p| {
+            if channels == 2 {
+                [laid(p[0], p[1]); 3]
+            } else {
+                [laid(p[0], p[3]), laid(p[1], p[3]), laid(p[2], p[3])]
+            }
+        })
         .collect()
 }
 

@@ -37,7 +37,11 @@ impl Format {
             _ => {
                 let start = &file[..file.len().min(64)];
                 let text = start.iter().all(|b| b.is_ascii_graphic() || b.is_ascii_whitespace());
-                Err(MediaError::Unknown(if text { "it holds text".into() } else { "unknown kind of file".into() }))
+                Err(MediaError::Unknown(if text {
+                    "it holds text".into()
+                } else {
+                    "unknown kind of file".into()
+                }))
             }
         }
     }

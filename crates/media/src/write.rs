@@ -77,7 +77,8 @@ pub fn encode(picture: &Encoded, encoding: Encoding, extras: &Extras) -> Result<
         }
         Encoding::Png => {
             let fail = |message: String| MediaError::Encode { format: "PNG", message };
-            let mut file = Png::from_bytes(png_file::encode(picture)?.into()).map_err(|e| fail(e.to_string()))?;
+            let mut file =
+                Png::from_bytes(png_file::encode(picture)?.into()).map_err(|e| fail(e.to_string()))?;
             if let Some(made) = &extras.made {
                 // iTXt: keyword, no compression, no language, no translation (W3C PNG, 11.3.3.4).
                 let text = [b"XML:com.adobe.xmp\0\0\0\0\0".as_slice(), made.xmp().as_bytes()].concat();

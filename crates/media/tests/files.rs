@@ -4,16 +4,15 @@ use rallo_engine::{Encoded, OutputProfile, Pixels, Samples, Size, Source};
 use rallo_media::*;
 
 fn gradient(w: u32, h: u32) -> Encoded {
-    let v = (0..w * h)
-        .flat_map(|i| [(i % w * 255 / w) as u8, (i / w * 255 / h) as u8, 120])
-        .collect();
+    let v = (0..w * h).flat_map(|i| [(i % w * 255 / w) as u8, (i / w * 255 / h) as u8, 120]).collect();
     Encoded { size: Size::new(w, h), pixels: Pixels::U8(v) }
 }
 
 const GOOD: Encoding = Encoding::Jpeg { quality: 95, chroma: Chroma::Full, progressive: false };
 
 fn extras() -> Extras {
-    let camera = CameraData { camera: Some("Marlow 24".into()), iso: Some(400), orientation: 1, ..Default::default() };
+    let camera =
+        CameraData { camera: Some("Marlow 24".into()), iso: Some(400), orientation: 1, ..Default::default() };
     Extras {
         icc: Some(OutputProfile::DisplayP3.colour().icc.clone()),
         exif: Some(camera.write().unwrap()),
@@ -44,7 +43,8 @@ fn jpeg_and_png_come_back_with_everything() {
         assert!(facts.profile.contains("P3"), "{}", facts.profile);
         let (_, back) = samples(&source, 0);
         let Pixels::U8(want) = &picture.pixels else { panic!() };
-        let mean = back.iter().zip(want).map(|(a, b)| f64::from(a.abs_diff(*b))).sum::<f64>() / want.len() as f64;
+        let mean =
+            back.iter().zip(want).map(|(a, b)| f64::from(a.abs_diff(*b))).sum::<f64>() / want.len() as f64;
         assert!(mean <= exact, "{encoding:?}: mean difference {mean}");
     }
 }
@@ -78,7 +78,8 @@ fn reduced_decoding_is_the_reduced_picture() {
 fn sixteen_bit_png_keeps_its_bits() {
     let v: Vec<u16> = (0..300u32).map(|i| (i * 218) as u16).collect();
     let picture = Encoded { size: Size::new(10, 10), pixels: Pixels::U16(v.clone()) };
-    let source = FileSource::from_bytes(encode(&picture, Encoding::Png, &Extras::default()).unwrap()).unwrap();
+    let source =
+        FileSource::from_bytes(encode(&picture, Encoding::Png, &Extras::default()).unwrap()).unwrap();
     assert_eq!(source.facts(std::path::Path::new("x")).bits, 16);
     let picture = source.decode(0).unwrap();
     let Samples::U16(back) = picture.samples() else { panic!() };
@@ -109,7 +110,10 @@ fn bad_files_say_what_is_wrong() {
     };
     let good = encode(&gradient(300, 200), GOOD, &Extras::default()).unwrap();
     assert_eq!(said(Vec::new()), "the file is empty");
-    assert_eq!(said(b"hello, I am a shopping list".to_vec()), "this is not a picture that can be read (it holds text); JPEG and PNG can");
+    assert_eq!(
+        said(b"hello, I am a shopping list".to_vec()),
+        "this is not a picture that can be read (it holds text); JPEG and PNG can"
+    );
     let cut = said(good[..good.len() / 2].to_vec());
     assert!(cut.starts_with("the file ends in the middle of the picture ("), "{cut}");
     assert!(said(good[..40].to_vec()).starts_with("the file ends in the middle"));

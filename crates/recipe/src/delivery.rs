@@ -19,7 +19,12 @@ pub static PICTURES: [Param; 11] = [
         unit: "",
         kind: Kind::Choice(&["4:4:4", "4:2:2", "4:2:0"]),
     },
-    Param { name: "progressive", about: "A JPEG that appears from coarse to fine.", unit: "", kind: Kind::Flag },
+    Param {
+        name: "progressive",
+        about: "A JPEG that appears from coarse to fine.",
+        unit: "",
+        kind: Kind::Flag,
+    },
     Param { name: "bits", about: "Bits a sample of a PNG.", unit: "", kind: Kind::Choice(&["8", "16"]) },
     Param {
         name: "profile",
@@ -27,16 +32,31 @@ pub static PICTURES: [Param; 11] = [
         unit: "",
         kind: Kind::Choice(&["srgb", "display-p3", "rec2020"]),
     },
-    Param { name: "name", about: "Name without the ending, from fields in braces.", unit: "", kind: Kind::Text(200) },
+    Param {
+        name: "name",
+        about: "Name without the ending, from fields in braces.",
+        unit: "",
+        kind: Kind::Text(200),
+    },
     Param { name: "to", about: "subfolder, or the path of a folder.", unit: "", kind: Kind::Text(1000) },
-    Param { name: "folder", about: "Name of the sub-folder beside the originals.", unit: "", kind: Kind::Text(120) },
+    Param {
+        name: "folder",
+        about: "Name of the sub-folder beside the originals.",
+        unit: "",
+        kind: Kind::Text(120),
+    },
     Param {
         name: "existing",
         about: "What happens where a file of that name exists: the picture fails, the result gets a number, or an older result is replaced.",
         unit: "",
         kind: Kind::Choice(&["fail", "number", "replace"]),
     },
-    Param { name: "camera_data", about: "Whether the camera's data are carried over.", unit: "", kind: Kind::Flag },
+    Param {
+        name: "camera_data",
+        about: "Whether the camera's data are carried over.",
+        unit: "",
+        kind: Kind::Flag,
+    },
 ];
 
 /// Pictures, one for each frame.
@@ -137,7 +157,10 @@ impl Pictures {
     pub fn read(path: &str, value: &Value) -> Result<Self, Vec<Fault>> {
         let fault = |path: String, message: String| vec![Fault { path, message }];
         let Value::Object(map) = value else {
-            return Err(fault(path.into(), format!("expected an object with \"kind\", got {}", brief(value))));
+            return Err(fault(
+                path.into(),
+                format!("expected an object with \"kind\", got {}", brief(value)),
+            ));
         };
         match map.get("kind").and_then(Value::as_str) {
             Some("pictures") => {}
@@ -158,10 +181,13 @@ impl Pictures {
                 continue;
             };
             // 8 and 16 are written as numbers by most people.
-            let value = if key == "bits" && value.is_u64() { json!(value.to_string()) } else { value.clone() };
+            let value =
+                if key == "bits" && value.is_u64() { json!(value.to_string()) } else { value.clone() };
             match param.check(&value) {
                 Ok(()) => values[key] = value,
-                Err(e) => faults.push(Fault { path: format!("{path}.pictures.{}", e.path), message: e.message }),
+                Err(e) => {
+                    faults.push(Fault { path: format!("{path}.pictures.{}", e.path), message: e.message })
+                }
             }
         }
         for key in ["name", "folder"] {

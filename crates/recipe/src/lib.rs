@@ -33,7 +33,11 @@ pub struct Fault {
 
 impl fmt::Display for Fault {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        if self.path.is_empty() { f.write_str(&self.message) } else { write!(f, "{}: {}", self.path, self.message) }
+        if self.path.is_empty() {
+            f.write_str(&self.message)
+        } else {
+            write!(f, "{}: {}", self.path, self.message)
+        }
     }
 }
 
@@ -122,12 +126,17 @@ impl Reading {
                 "step" => {}
                 "on" => match value.as_bool() {
                     Some(v) => on = v,
-                    None => self.fault(format!("{at}.{id}.on"), format!("expected true or false, got {}", brief(value))),
+                    None => self.fault(
+                        format!("{at}.{id}.on"),
+                        format!("expected true or false, got {}", brief(value)),
+                    ),
                 },
                 "mix" => match value.as_f64().filter(|v| (0.0..=100.0).contains(v)) {
                     Some(v) => mix = v,
-                    None => self
-                        .fault(format!("{at}.{id}.mix"), format!("expected a number from 0 to 100, got {}", brief(value))),
+                    None => self.fault(
+                        format!("{at}.{id}.mix"),
+                        format!("expected a number from 0 to 100, got {}", brief(value)),
+                    ),
                 },
                 _ => {
                     values.insert(key.clone(), value.clone());
@@ -194,14 +203,23 @@ impl Recipe {
             return Err(Faults(r.faults));
         };
         if map.get("format").and_then(Value::as_str) != Some("rallo-recipe") {
-            r.fault("format", format!("expected \"rallo-recipe\", got {}", map.get("format").map_or("nothing".into(), brief)));
+            r.fault(
+                "format",
+                format!(
+                    "expected \"rallo-recipe\", got {}",
+                    map.get("format").map_or("nothing".into(), brief)
+                ),
+            );
         }
         match map.get("version").and_then(Value::as_u64) {
             Some(VERSION) => {}
             Some(v) if v > VERSION => {
                 r.fault("version", format!("this recipe is of version {v}, this program reads up to {VERSION}; use a newer program"));
             }
-            _ => r.fault("version", format!("expected {VERSION}, got {}", map.get("version").map_or("nothing".into(), brief))),
+            _ => r.fault(
+                "version",
+                format!("expected {VERSION}, got {}", map.get("version").map_or("nothing".into(), brief)),
+            ),
         }
         let known = ["format", "version", "name", "note", "labels", "steps", "deliveries"];
         for key in map.keys().filter(|k| !known.contains(&k.as_str())) {
@@ -219,7 +237,9 @@ impl Recipe {
                 for (i, label) in all.iter().enumerate() {
                     match label.as_str() {
                         Some(s) => labels.push(s.to_owned()),
-                        None => r.fault(format!("labels[{i}]"), format!("expected text, got {}", brief(label))),
+                        None => {
+                            r.fault(format!("labels[{i}]"), format!("expected text, got {}", brief(label)))
+                        }
                     }
                 }
             }
@@ -242,7 +262,8 @@ impl Recipe {
         let deliveries = match map.get("deliveries") {
             None => Vec::new(),
             Some(Value::Array(all)) => {
-                let read = all.iter().enumerate().map(|(i, v)| Pictures::read(&format!("deliveries[{i}]"), v));
+                let read =
+                    all.iter().enumerate().map(|(i, v)| Pictures::read(&format!("deliveries[{i}]"), v));
                 let mut good = Vec::new();
                 for one in read {
                     match one {
@@ -257,7 +278,11 @@ impl Recipe {
                 Vec::new()
             }
         };
-        if r.faults.is_empty() { Ok(Self { name, note, labels, steps, deliveries }) } else { Err(Faults(r.faults)) }
+        if r.faults.is_empty() {
+            Ok(Self { name, note, labels, steps, deliveries })
+        } else {
+            Err(Faults(r.faults))
+        }
     }
 
     /// The document, values that are defaults left out.

@@ -123,10 +123,8 @@ pub fn expand(template: &str, facts: &Facts) -> String {
 
 /// Makes a name that Linux, macOS and Windows file systems all take.
 pub fn safe(name: &str) -> String {
-    let mut text: String = name
-        .chars()
-        .map(|c| if c.is_control() || "/\\:*?\"<>|".contains(c) { '-' } else { c })
-        .collect();
+    let mut text: String =
+        name.chars().map(|c| if c.is_control() || "/\\:*?\"<>|".contains(c) { '-' } else { c }).collect();
     while text.len() > LONGEST {
         text.pop();
     }
@@ -181,7 +179,10 @@ mod tests {
     fn wrong_templates_say_what_is_wrong() {
         for (template, want) in [
             ("", "expected a name such as {stem}-web"),
-            ("{stam}", "unknown field {stam}, known are {stem}, {n}, {taken}, {recipe}, {folder}, {iso}, {width}, {height}"),
+            (
+                "{stam}",
+                "unknown field {stam}, known are {stem}, {n}, {taken}, {recipe}, {folder}, {iso}, {width}, {height}",
+            ),
             ("{stem", "the brace opened at \"{stem\" is not closed"),
             ("stem}", "a brace is closed that was not opened"),
             ("{n:x}", "{n:x} is not a number format, write {n:04} for four digits"),

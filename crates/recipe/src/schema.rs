@@ -16,8 +16,12 @@ fn kind_schema(kind: Kind) -> Value {
             "items": {"type": "array", "minItems": 2, "maxItems": 2, "items": {"type": "number", "minimum": 0, "maximum": 1}},
         }),
         Kind::Proportion => json!({"type": "string", "pattern": "^(original|[0-9.]+:[0-9.]+)$"}),
-        Kind::Pair => json!({"type": ["array", "null"], "minItems": 2, "maxItems": 2, "items": {"type": "integer", "minimum": 1}}),
-        Kind::Window => json!({"type": ["array", "null"], "minItems": 4, "maxItems": 4, "items": {"type": "integer", "minimum": 0}}),
+        Kind::Pair => {
+            json!({"type": ["array", "null"], "minItems": 2, "maxItems": 2, "items": {"type": "integer", "minimum": 1}})
+        }
+        Kind::Window => {
+            json!({"type": ["array", "null"], "minItems": 4, "maxItems": 4, "items": {"type": "integer", "minimum": 0}})
+        }
         Kind::Colour => json!({"type": "string", "pattern": "^#[0-9a-fA-F]{6}$"}),
     }
 }

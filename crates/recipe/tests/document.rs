@@ -99,7 +99,10 @@ fn wrong_documents_are_told_apart() {
     let bare = faults(&json!({}));
     assert_eq!(bare[0], "format: expected \"rallo-recipe\", got nothing");
     let newer = faults(&json!({"format": "rallo-recipe", "version": 2, "name": "x"}));
-    assert_eq!(newer, ["version: this recipe is of version 2, this program reads up to 1; use a newer program"]);
+    assert_eq!(
+        newer,
+        ["version: this recipe is of version 2, this program reads up to 1; use a newer program"]
+    );
 }
 
 #[test]
@@ -134,7 +137,11 @@ fn the_schema_knows_every_step_and_agrees_with_the_checks() {
         doc["steps"][0]["no_such_thing"] = json!(1);
         assert!(!validator.is_valid(&doc) && !faults(&doc).is_empty(), "{}", kind.info.id);
     }
-    for bad in [json!({"step": "exposure", "stops": 9}), json!({"step": "crop", "place": "middle"}), json!({"step": "x"})] {
+    for bad in [
+        json!({"step": "exposure", "stops": 9}),
+        json!({"step": "crop", "place": "middle"}),
+        json!({"step": "x"}),
+    ] {
         let doc = json!({"format": "rallo-recipe", "version": 1, "name": "x", "steps": [bad]});
         assert!(!validator.is_valid(&doc) && !faults(&doc).is_empty());
     }

@@ -130,10 +130,11 @@ impl Batch<'_> {
                         }
                         let start = Instant::now();
                         let work = || self.one(&items[at], &room);
-                        let guarded = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| match &pool {
-                            Ok(pool) => pool.install(work),
-                            Err(_) => work(),
-                        }));
+                        let guarded =
+                            std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| match &pool {
+                                Ok(pool) => pool.install(work),
+                                Err(_) => work(),
+                            }));
                         let end = guarded.unwrap_or_else(|_| Ended {
                             state: State::Failed,
                             reason: Some("the program failed on this picture; please report it".into()),
@@ -157,7 +158,8 @@ impl Batch<'_> {
     }
 
     fn one(&self, item: &Item, room: &Room) -> Ended {
-        let failed = |reason: String| Ended { state: State::Failed, reason: Some(reason), outputs: Vec::new() };
+        let failed =
+            |reason: String| Ended { state: State::Failed, reason: Some(reason), outputs: Vec::new() };
         let source = match FileSource::open(&item.source) {
             Ok(source) => source,
             Err(e) => return failed(e.to_string()),

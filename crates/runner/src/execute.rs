@@ -56,13 +56,19 @@ fn numbered(path: &Path) -> Option<PathBuf> {
 ///
 /// # Errors
 /// A reason for people.
-pub fn make(recipe: &Recipe, delivery: &Pictures, source: &FileSource, made: Made) -> Result<(Vec<u8>, u32, u32), String> {
+pub fn make(
+    recipe: &Recipe,
+    delivery: &Pictures,
+    source: &FileSource,
+    made: Made,
+) -> Result<(Vec<u8>, u32, u32), String> {
     let plan: Plan = recipe.plan(source.size()).map_err(|e| e.to_string())?;
     let program = plan.program(1.0);
     let profile: OutputProfile = delivery.profile;
     let whole = program.size().rect();
     let wide = delivery.format == "png" && delivery.bits == 16;
-    let rendered = if wide { program.render_16(source, whole, profile) } else { program.render(source, whole, profile) };
+    let rendered =
+        if wide { program.render_16(source, whole, profile) } else { program.render(source, whole, profile) };
     let picture = rendered.map_err(|e| e.to_string())?;
     let size = picture.size;
     let exif = if delivery.camera_data { source.exif() } else { None };
@@ -77,7 +83,9 @@ pub fn make(recipe: &Recipe, delivery: &Pictures, source: &FileSource, made: Mad
 
 /// Makes one result from an opened source and writes it to `target`.
 pub fn execute(recipe: &Recipe, source: &FileSource, target: &Path) -> Ended {
-    let Some(delivery) = recipe.deliveries.first() else { return Ended::failed("the recipe has no delivery") };
+    let Some(delivery) = recipe.deliveries.first() else {
+        return Ended::failed("the recipe has no delivery");
+    };
     let made = Made {
         recipe: content_hash(recipe.identity(delivery).as_bytes()),
         source: content_hash(source.bytes()),
@@ -103,11 +111,16 @@ pub fn execute(recipe: &Recipe, source: &FileSource, target: &Path) -> Ended {
             },
             "replace" if found.is_some() => replace = true,
             "replace" => {
-                return Ended::failed(format!("{name} exists and is no earlier result, so it is not replaced; move it away or choose another name"));
+                return Ended::failed(format!(
+                    "{name} exists and is no earlier result, so it is not replaced; move it away or choose another name"
+                ));
             }
             _ => {
-                let what = if found.is_some() { "a result of another recipe or picture" } else { "another file" };
-                return Ended::failed(format!("{name} exists already ({what}); choose another name or folder, or let the delivery number or replace"));
+                let what =
+                    if found.is_some() { "a result of another recipe or picture" } else { "another file" };
+                return Ended::failed(format!(
+                    "{name} exists already ({what}); choose another name or folder, or let the delivery number or replace"
+                ));
             }
         }
     }

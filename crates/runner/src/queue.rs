@@ -116,7 +116,17 @@ impl Queue {
         } else if run.seconds > 0.0 && ended > 0 {
             each = Some(run.seconds / ended as f64);
         }
-        Ok(Event { run: run.id, state: run.state.clone(), total, done, failed, skipped, position, each, left })
+        Ok(Event {
+            run: run.id,
+            state: run.state.clone(),
+            total,
+            done,
+            failed,
+            skipped,
+            position,
+            each,
+            left,
+        })
     }
 
     async fn tell(&self, run: i64, position: Option<i64>) -> rallo_store::Result<()> {

@@ -38,7 +38,8 @@ pub struct Problem {
 /// The folder a result goes to.
 fn folder(delivery: &Pictures, recipe: &Recipe, source: &Path, base: &Path, to: Option<&Path>) -> PathBuf {
     let parent = source.parent().unwrap_or(base);
-    let explicit = to.map(Path::to_owned).or_else(|| (delivery.to != "subfolder").then(|| PathBuf::from(&delivery.to)));
+    let explicit =
+        to.map(Path::to_owned).or_else(|| (delivery.to != "subfolder").then(|| PathBuf::from(&delivery.to)));
     match explicit {
         // Sub-folders of the shoot are kept, so that equal names in them do not clash.
         Some(to) => parent.strip_prefix(base).map_or(to.clone(), |below| to.join(below)),
@@ -64,14 +65,22 @@ fn name_of(folder: &Path) -> String {
 
 /// Names every result of a run over `sources` (in order; `{n}` counts them). `base` is the folder the sources
 /// were found in, `to` overrides the recipe's target.
-pub fn plan(recipe: &Recipe, sources: &[Source], base: &Path, to: Option<&Path>) -> (Vec<Planned>, Vec<Problem>) {
+pub fn plan(
+    recipe: &Recipe,
+    sources: &[Source],
+    base: &Path,
+    to: Option<&Path>,
+) -> (Vec<Planned>, Vec<Problem>) {
     let mut problems = Vec::new();
     let stop = |message: String| Problem { stops: true, message };
     let Some(delivery) = recipe.deliveries.first() else {
         return (Vec::new(), vec![stop("the recipe has no delivery: say what it should write".into())]);
     };
     if recipe.deliveries.len() > 1 {
-        return (Vec::new(), vec![stop("this program writes one delivery a recipe so far; keep one of them".into())]);
+        return (
+            Vec::new(),
+            vec![stop("this program writes one delivery a recipe so far; keep one of them".into())],
+        );
     }
     let mut planned = Vec::with_capacity(sources.len());
     let mut taken: HashMap<String, usize> = HashMap::new();
@@ -108,11 +117,19 @@ pub fn plan(recipe: &Recipe, sources: &[Source], base: &Path, to: Option<&Path>)
             clashes.push((first, i));
         }
         taken.entry(key(&free)).or_insert(i);
-        planned.push(Planned { source: source.path.clone(), target: folder.join(format!("{free}.{}", delivery.ending())), size });
+        planned.push(Planned {
+            source: source.path.clone(),
+            target: folder.join(format!("{free}.{}", delivery.ending())),
+            size,
+        });
     }
     if let Some(&(a, b)) = clashes.first() {
         let name = |p: &Path| p.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
-        let more = if clashes.len() > 1 { format!(" ({} more such pairs)", clashes.len() - 1) } else { String::new() };
+        let more = if clashes.len() > 1 {
+            format!(" ({} more such pairs)", clashes.len() - 1)
+        } else {
+            String::new()
+        };
         problems.push(stop(format!(
             "{} and {} would both be written as {}{more}; add {{n:04}} or {{stem}} to the name",
             name(&planned[a].source),
@@ -136,7 +153,11 @@ pub fn room(folder: &Path, bytes: u64) -> Option<Problem> {
     let free = free_bytes(there)?;
     (free < bytes + 100_000_000).then(|| Problem {
         stops: free < bytes,
-        message: format!("the results need about {}, the disk has {} left", bytes_text(bytes), bytes_text(free)),
+        message: format!(
+            "the results need about {}, the disk has {} left",
+            bytes_text(bytes),
+            bytes_text(free)
+        ),
     })
 }
 
@@ -167,7 +188,8 @@ mod tests {
         assert!(problems.is_empty());
         let targets: Vec<_> = planned.iter().map(|p| p.target.to_str().unwrap()).collect();
         assert_eq!(targets, ["/shoot/Web- small/a-web.jpg", "/shoot/card/Web- small/b-web.jpg"]);
-        let (planned, _) = plan(&recipe("{stem}", "fail"), &all, Path::new("/shoot"), Some(Path::new("/out")));
+        let (planned, _) =
+            plan(&recipe("{stem}", "fail"), &all, Path::new("/shoot"), Some(Path::new("/out")));
         let targets: Vec<_> = planned.iter().map(|p| p.target.to_str().unwrap()).collect();
         assert_eq!(targets, ["/out/a.jpg", "/out/card/b.jpg"]);
     }
@@ -176,7 +198,10 @@ mod tests {
     fn two_results_with_one_name_are_found_before_anything_runs() {
         let all = sources(&["a.jpg", "A.png", "b.jpg"]);
         let (_, problems) = plan(&recipe("{stem}", "fail"), &all, Path::new("/shoot"), None);
-        assert!(problems[0].stops && problems[0].message.starts_with("a.jpg and A.png would both be written as a.jpg;"));
+        assert!(
+            problems[0].stops
+                && problems[0].message.starts_with("a.jpg and A.png would both be written as a.jpg;")
+        );
         let (planned, problems) = plan(&recipe("{stem}", "number"), &all, Path::new("/shoot"), None);
         assert!(problems.is_empty());
         assert!(planned[1].target.ends_with("A-2.jpg"), "{planned:?}");
@@ -185,7 +210,8 @@ mod tests {
     #[test]
     fn an_original_is_never_a_target() {
         let all = sources(&["a.jpg", "b.jpg"]);
-        let (_, problems) = plan(&recipe("{stem}", "replace"), &all, Path::new("/shoot"), Some(Path::new("/shoot")));
+        let (_, problems) =
+            plan(&recipe("{stem}", "replace"), &all, Path::new("/shoot"), Some(Path::new("/shoot")));
         assert!(problems[0].stops && problems[0].message.contains("over an original"));
     }
 }

@@ -189,7 +189,11 @@ impl Store {
     /// # Errors
     /// The database's.
     pub async fn scanned(&self, shoot: i64, when: &str) -> Result<()> {
-        sqlx::query("UPDATE shoots SET scanned = ? WHERE id = ?").bind(when).bind(shoot).execute(&self.pool).await?;
+        sqlx::query("UPDATE shoots SET scanned = ? WHERE id = ?")
+            .bind(when)
+            .bind(shoot)
+            .execute(&self.pool)
+            .await?;
         Ok(())
     }
 
@@ -198,7 +202,10 @@ impl Store {
     /// # Errors
     /// The database's.
     pub async fn frames(&self, shoot: i64) -> Result<Vec<Frame>> {
-        sqlx::query_as("SELECT * FROM frames WHERE shoot_id = ? ORDER BY id").bind(shoot).fetch_all(&self.pool).await
+        sqlx::query_as("SELECT * FROM frames WHERE shoot_id = ? ORDER BY id")
+            .bind(shoot)
+            .fetch_all(&self.pool)
+            .await
     }
 
     /// One frame.
@@ -273,12 +280,14 @@ impl Store {
         let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
         let row: RecipeRow = match id {
             None => {
-                sqlx::query_as("INSERT INTO recipes (name, version, document, saved) VALUES (?, 1, ?, ?) RETURNING *")
-                    .bind(name)
-                    .bind(document)
-                    .bind(when)
-                    .fetch_one(&mut *tx)
-                    .await?
+                sqlx::query_as(
+                    "INSERT INTO recipes (name, version, document, saved) VALUES (?, 1, ?, ?) RETURNING *",
+                )
+                .bind(name)
+                .bind(document)
+                .bind(when)
+                .fetch_one(&mut *tx)
+                .await?
             }
             Some(id) => {
                 let old: RecipeRow =
@@ -405,11 +414,16 @@ impl Store {
     /// The database's.
     pub async fn retry_failed(&self, id: i64) -> Result<()> {
         let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
-        sqlx::query("UPDATE run_items SET state = 'waiting', reason = NULL WHERE run_id = ? AND state = 'failed'")
+        sqlx::query(
+            "UPDATE run_items SET state = 'waiting', reason = NULL WHERE run_id = ? AND state = 'failed'",
+        )
+        .bind(id)
+        .execute(&mut *tx)
+        .await?;
+        sqlx::query("UPDATE runs SET state = 'waiting', finished = NULL WHERE id = ?")
             .bind(id)
             .execute(&mut *tx)
             .await?;
-        sqlx::query("UPDATE runs SET state = 'waiting', finished = NULL WHERE id = ?").bind(id).execute(&mut *tx).await?;
         tx.commit().await
     }
 
@@ -418,7 +432,11 @@ impl Store {
     /// # Errors
     /// The database's.
     pub async fn add_seconds(&self, id: i64, seconds: f64) -> Result<()> {
-        sqlx::query("UPDATE runs SET seconds = seconds + ? WHERE id = ?").bind(seconds).bind(id).execute(&self.pool).await?;
+        sqlx::query("UPDATE runs SET seconds = seconds + ? WHERE id = ?")
+            .bind(seconds)
+            .bind(id)
+            .execute(&self.pool)
+            .await?;
         Ok(())
     }
 
@@ -427,7 +445,10 @@ impl Store {
     /// # Errors
     /// The database's.
     pub async fn items(&self, run: i64) -> Result<Vec<Item>> {
-        sqlx::query_as("SELECT * FROM run_items WHERE run_id = ? ORDER BY position").bind(run).fetch_all(&self.pool).await
+        sqlx::query_as("SELECT * FROM run_items WHERE run_id = ? ORDER BY position")
+            .bind(run)
+            .fetch_all(&self.pool)
+            .await
     }
 
     /// One item.
@@ -479,7 +500,10 @@ impl Store {
     /// # Errors
     /// The database's.
     pub async fn setting(&self, key: &str) -> Result<Option<String>> {
-        sqlx::query_scalar("SELECT value FROM settings WHERE key = ?").bind(key).fetch_optional(&self.pool).await
+        sqlx::query_scalar("SELECT value FROM settings WHERE key = ?")
+            .bind(key)
+            .fetch_optional(&self.pool)
+            .await
     }
 
     /// Keeps a setting.

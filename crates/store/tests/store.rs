@@ -64,7 +64,8 @@ async fn frames_keep_their_identity_over_a_second_scan() {
 #[tokio::test]
 async fn runs_wait_in_line_and_ended_ones_stay_ended() {
     let (folder, store) = open().await;
-    let items = vec![("/p/a.jpg".into(), "/p/web/a.jpg".into(), 5), ("/p/b.jpg".into(), "/p/web/b.jpg".into(), 6)];
+    let items =
+        vec![("/p/a.jpg".into(), "/p/web/a.jpg".into(), 5), ("/p/b.jpg".into(), "/p/web/b.jpg".into(), 6)];
     let one = store.add_run(&run(), &items).await.unwrap();
     let two = store.add_run(&run(), &items).await.unwrap();
     assert_eq!(store.next_run().await.unwrap().unwrap().id, one);

@@ -330,6 +330,7 @@ function add(o) {
   $('ask').blur();
   changed(true);
   useTool(o.k.id, o.k.id === 'straighten');
+  document.querySelector('#lines .is-open')?.scrollIntoView({ block: 'nearest' });
 }
 $('ask').addEventListener('input', find);
 $('ask').addEventListener('focus', find);

@@ -57,7 +57,7 @@ function mark() {
   const count = selected.size || frames.length;
   document.getElementById('rail-frames')?.replaceChildren(String(count));
   document.getElementById('rail-frames-word')?.replaceChildren(selected.size ? 'selected' : 'frames');
-  document.getElementById('run-count').textContent = count;
+  document.getElementById('run-count').textContent = `${count} ${count === 1 ? 'frame' : 'frames'}`;
   facts();
 }
 

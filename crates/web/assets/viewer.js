@@ -53,6 +53,8 @@ export class Viewer {
   }
 
   refresh() {
+    // Nothing to show before the recipe is there.
+    if (!this.source().recipe) return;
     this.draw();
     if (this.busy) { this.again = true; return; }
     this.busy = true;
@@ -123,13 +125,13 @@ export class Viewer {
     handle.hidden = !both;
     handle.style.left = `${line}px`;
     handle.setAttribute('aria-valuenow', Math.round(this.split * 100));
-    const bottom = Math.min(p.height, p.y + p.h * p.zoom) - 30;
+    const top = Math.max(8, p.y + 8);
     const [before, after] = [this.stage.querySelector('.tag-left'), this.stage.querySelector('.tag-right')];
     before.hidden = !(both || (this.holding && !plain));
     after.hidden = this.holding || !this.pictures.after;
     before.style.left = `${Math.max(8, p.x + 8)}px`;
     after.style.right = `${Math.max(8, p.width - p.x - p.w * p.zoom + 8)}px`;
-    before.style.top = after.style.top = `${bottom}px`;
+    before.style.top = after.style.top = `${top}px`;
   }
 
   setZoom(zoom, centre) {

@@ -30,7 +30,10 @@ impl IntoResponse for Error {
 impl From<rallo_store::Error> for Error {
     fn from(e: rallo_store::Error) -> Self {
         if e.to_string().contains("no rows") {
-            return Self(StatusCode::NOT_FOUND, "there is no such thing any more; go back and choose again".into());
+            return Self(
+                StatusCode::NOT_FOUND,
+                "there is no such thing any more; go back and choose again".into(),
+            );
         }
         tracing::error!("store: {e}");
         Self(StatusCode::INTERNAL_SERVER_ERROR, "the program's database did not answer; try again".into())

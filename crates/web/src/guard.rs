@@ -25,7 +25,8 @@ pub async fn guard(State(app): State<App>, request: Request, next: Next) -> Resp
     let changes = request.method() != Method::GET && request.method() != Method::HEAD;
     let known = text(headers, "x-rallo-token") == Some(app.token.as_str());
     if foreign || (changes && !known) {
-        return (StatusCode::FORBIDDEN, "this request did not come from this server's own page; reload it").into_response();
+        return (StatusCode::FORBIDDEN, "this request did not come from this server's own page; reload it")
+            .into_response();
     }
     let mut response = next.run(request).await;
     let set = response.headers_mut();

@@ -159,7 +159,8 @@ async fn run(State(app): State<App>, Path(id): Path<i64>) -> Result<Html<String>
     let run = app.store.run(id).await?;
     let clock = |text: &Option<String>| {
         let time: Option<jiff::Timestamp> = text.as_deref().and_then(|t| t.parse().ok());
-        time.map(|t| t.to_zoned_datetime(jiff::tz::TimeZone::system()).strftime("%-d %b %H:%M").to_string()).unwrap_or_default()
+        time.map(|t| t.to_zoned_datetime(jiff::tz::TimeZone::system()).strftime("%-d %b %H:%M").to_string())
+            .unwrap_or_default()
     };
     html(&RunPage {
         ticket: Ticket::new(&run.document, run.recipe_version)?,

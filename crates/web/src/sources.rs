@@ -7,9 +7,12 @@ use std::sync::{Arc, Mutex};
 /// Pictures kept open.
 const KEPT: usize = 3;
 
+/// An open picture, with its file and that file's time.
+type Open = (PathBuf, Option<std::time::SystemTime>, Arc<FileSource>);
+
 /// The open pictures, the last used first; a changed file is opened anew.
 #[derive(Default)]
-pub struct Sources(Mutex<Vec<(PathBuf, Option<std::time::SystemTime>, Arc<FileSource>)>>);
+pub struct Sources(Mutex<Vec<Open>>);
 
 impl Sources {
     /// Opens a picture, or gives out the one already open.

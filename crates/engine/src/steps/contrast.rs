@@ -54,7 +54,12 @@ impl Step for Contrast {
         values_of(self)
     }
     fn sentence(&self) -> String {
-        if self.amount < 0.0 { "Take {amount|abs} of the contrast away." } else { "Add {amount|abs} of contrast." }.into()
+        if self.amount < 0.0 {
+            "Take {amount|abs} of the contrast away."
+        } else {
+            "Add {amount|abs} of contrast."
+        }
+        .into()
     }
     fn ops(&self, _: &Place) -> Vec<Op> {
         if self.amount == 0.0 {

@@ -2,7 +2,9 @@
 //! by itself.
 
 use crate::geometry::{Affine, Size};
-use crate::step::{Geometry, Kind, PLACES, Param, Step, StepInfo, StepKind, place_share, proportion, values_of};
+use crate::step::{
+    Geometry, Kind, PLACES, Param, Step, StepInfo, StepKind, place_share, proportion, values_of,
+};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
@@ -12,13 +14,30 @@ pub static INFO: StepInfo = StepInfo {
     title: "Crop",
     group: "geometry",
     about: "Keeps a part of the picture: the largest window of a proportion at a place, made smaller or moved if wanted, or exact pixels.",
-    words: &["crop", "cut", "trim", "16:9", "4:5", "1:1", "3:2", "square", "portrait", "proportion", "aspect"],
+    words: &[
+        "crop",
+        "cut",
+        "trim",
+        "16:9",
+        "4:5",
+        "1:1",
+        "3:2",
+        "square",
+        "portrait",
+        "proportion",
+        "aspect",
+    ],
     neutral: r#"{"proportion": "original"}"#,
     starter: r#"{"proportion": "16:9", "place": "centre"}"#,
 };
 
 static PARAMS: [Param; 6] = [
-    Param { name: "proportion", about: "Width to height, such as 16:9, or original.", unit: "", kind: Kind::Proportion },
+    Param {
+        name: "proportion",
+        about: "Width to height, such as 16:9, or original.",
+        unit: "",
+        kind: Kind::Proportion,
+    },
     Param { name: "place", about: "Where the window sits.", unit: "", kind: Kind::Choice(&PLACES) },
     Param {
         name: "size",
@@ -139,7 +158,11 @@ mod tests {
     #[test]
     fn windows_known_by_hand() {
         let size = Size::new(6000, 4000);
-        let crop = |proportion: &str, place: &str| Crop { proportion: proportion.into(), place: place.into(), ..Crop::default() };
+        let crop = |proportion: &str, place: &str| Crop {
+            proportion: proportion.into(),
+            place: place.into(),
+            ..Crop::default()
+        };
         assert_eq!(window(crop("16:9", "centre"), size), (0, 312 + 1, 6000, 3375));
         assert_eq!(window(crop("1:1", "right"), size), (2000, 0, 4000, 4000));
         assert_eq!(window(crop("4:5", "top left"), size), (0, 0, 3200, 4000));

@@ -25,7 +25,12 @@ pub static INFO: StepInfo = StepInfo {
 static PARAMS: [Param; 4] = [
     Param { name: "all", about: "Points for all three channels.", unit: "", kind: Kind::Points },
     Param { name: "red", about: "Points for red, before the combined ones.", unit: "", kind: Kind::Points },
-    Param { name: "green", about: "Points for green, before the combined ones.", unit: "", kind: Kind::Points },
+    Param {
+        name: "green",
+        about: "Points for green, before the combined ones.",
+        unit: "",
+        kind: Kind::Points,
+    },
     Param { name: "blue", about: "Points for blue, before the combined ones.", unit: "", kind: Kind::Points },
 ];
 

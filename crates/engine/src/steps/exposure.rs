@@ -40,7 +40,12 @@ impl Step for Exposure {
         values_of(self)
     }
     fn sentence(&self) -> String {
-        if self.stops < 0.0 { "Make it {stops|abs} stops darker." } else { "Make it {stops|abs} stops brighter." }.into()
+        if self.stops < 0.0 {
+            "Make it {stops|abs} stops darker."
+        } else {
+            "Make it {stops|abs} stops brighter."
+        }
+        .into()
     }
     fn ops(&self, _: &Place) -> Vec<Op> {
         if self.stops == 0.0 {

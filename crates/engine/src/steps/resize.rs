@@ -12,7 +12,19 @@ pub static INFO: StepInfo = StepInfo {
     title: "Resize",
     group: "geometry",
     about: "Makes the picture as many pixels as wanted; give exactly one of the sizes. Pictures that are smaller already stay as they are unless enlarging is allowed.",
-    words: &["resize", "size", "smaller", "larger", "scale", "pixels", "web", "width", "height", "long edge", "reduce"],
+    words: &[
+        "resize",
+        "size",
+        "smaller",
+        "larger",
+        "scale",
+        "pixels",
+        "web",
+        "width",
+        "height",
+        "long edge",
+        "reduce",
+    ],
     neutral: r#"{"long_edge": null}"#,
     starter: r#"{"long_edge": 1600}"#,
 };
@@ -25,9 +37,24 @@ static PARAMS: [Param; 8] = [
     Param { name: "width", about: "Width; the height follows.", unit: "px", kind: SIDE },
     Param { name: "height", about: "Height; the width follows.", unit: "px", kind: SIDE },
     Param { name: "fit", about: "As large as fits inside [width, height].", unit: "px", kind: Kind::Pair },
-    Param { name: "fill", about: "Fills [width, height]; what sticks out is cropped evenly.", unit: "px", kind: Kind::Pair },
-    Param { name: "exact", about: "Exactly [width, height], stretched if need be.", unit: "px", kind: Kind::Pair },
-    Param { name: "enlarge", about: "Whether pictures may become larger than they are.", unit: "", kind: Kind::Flag },
+    Param {
+        name: "fill",
+        about: "Fills [width, height]; what sticks out is cropped evenly.",
+        unit: "px",
+        kind: Kind::Pair,
+    },
+    Param {
+        name: "exact",
+        about: "Exactly [width, height], stretched if need be.",
+        unit: "px",
+        kind: Kind::Pair,
+    },
+    Param {
+        name: "enlarge",
+        about: "Whether pictures may become larger than they are.",
+        unit: "",
+        kind: Kind::Flag,
+    },
 ];
 
 /// Registration.
@@ -90,7 +117,8 @@ impl Resize {
 
 /// The mapping from `to` pixels onto the whole of a window of `from`.
 fn stretch(to: Size, from: (f64, f64), origin: (f64, f64)) -> Affine {
-    Affine::scale(from.0 / f64::from(to.width), from.1 / f64::from(to.height)).then(&Affine::shift(origin.0, origin.1))
+    Affine::scale(from.0 / f64::from(to.width), from.1 / f64::from(to.height))
+        .then(&Affine::shift(origin.0, origin.1))
 }
 
 impl Step for Resize {
@@ -156,7 +184,10 @@ mod tests {
         assert_eq!(to(Resize { fill: Some([1000, 1000]), ..Default::default() }), Size::new(1000, 1000));
         assert_eq!(to(Resize { exact: Some([300, 900]), ..Default::default() }), Size::new(300, 900));
         assert_eq!(to(Resize { long_edge: Some(9000), ..Default::default() }), size);
-        assert_eq!(to(Resize { long_edge: Some(9000), enlarge: true, ..Default::default() }), Size::new(9000, 6000));
+        assert_eq!(
+            to(Resize { long_edge: Some(9000), enlarge: true, ..Default::default() }),
+            Size::new(9000, 6000)
+        );
         // Filled from the middle: 1000 × 1000 takes 4000 × 4000, so 1000 are left on either side.
         let g = Resize { fill: Some([1000, 1000]), ..Default::default() }.geometry(size).unwrap();
         assert_eq!(g.map.at(0.0, 0.0), (1000.0, 0.0));

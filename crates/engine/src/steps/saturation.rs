@@ -13,7 +13,17 @@ pub static INFO: StepInfo = StepInfo {
     title: "Saturation",
     group: "colour",
     about: "Stronger or weaker colours at the same brightness; −100 is grey, 100 twice the distance from grey, on linear light.",
-    words: &["saturation", "colour", "color", "vivid", "pale", "muted", "grey", "monochrome", "black and white"],
+    words: &[
+        "saturation",
+        "colour",
+        "color",
+        "vivid",
+        "pale",
+        "muted",
+        "grey",
+        "monochrome",
+        "black and white",
+    ],
     neutral: r#"{"amount": 0}"#,
     starter: r#"{"amount": 8}"#,
 };
@@ -41,7 +51,8 @@ impl Step for Saturation {
         values_of(self)
     }
     fn sentence(&self) -> String {
-        if self.amount < 0.0 { "Colours {amount|abs} weaker." } else { "Colours {amount|abs} stronger." }.into()
+        if self.amount < 0.0 { "Colours {amount|abs} weaker." } else { "Colours {amount|abs} stronger." }
+            .into()
     }
     fn ops(&self, _: &Place) -> Vec<Op> {
         if self.amount == 0.0 {

@@ -72,7 +72,8 @@ mod tests {
                 let (ow, oh) = (f64::from(g.size.width), f64::from(g.size.height));
                 for (x, y) in [(0.0, 0.0), (ow, 0.0), (0.0, oh), (ow, oh)] {
                     let (u, v) = g.map.at(x, y);
-                    let inside = u >= -1e-6 && v >= -1e-6 && u <= f64::from(w) + 1e-6 && v <= f64::from(h) + 1e-6;
+                    let inside =
+                        u >= -1e-6 && v >= -1e-6 && u <= f64::from(w) + 1e-6 && v <= f64::from(h) + 1e-6;
                     assert!(inside, "{degrees}° of {w} × {h}: {u}, {v}");
                 }
             }

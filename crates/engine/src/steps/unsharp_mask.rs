@@ -127,8 +127,21 @@ impl AreaOp for Mask {
 
 const RUN: usize = 64;
 
-#[multiversion(targets("x86_64+avx512f+avx512vl+avx512dq+avx512bw", "x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
-fn sharpen(mask: &Mask, encode: &Table, decode: &Table, input: &[Pixel], have: Rect, rect: Rect, out: &mut [Pixel]) {
+#[multiversion(targets(
+    "x86_64+avx512f+avx512vl+avx512dq+avx512bw",
+    "x86_64+avx2",
+    "x86_64+sse4.1",
+    "aarch64+neon"
+))]
+fn sharpen(
+    mask: &Mask,
+    encode: &Table,
+    decode: &Table,
+    input: &[Pixel],
+    have: Rect,
+    rect: Rect,
+    out: &mut [Pixel],
+) {
     let reach = mask.kernel.len() - 1;
     let (wide, high) = (have.width as usize, have.height as usize);
     let (width, height) = (rect.width as usize, rect.height as usize);
@@ -222,7 +235,12 @@ mod tests {
         let (width, height) = (40i64, 9i64);
         let rect = Rect::new(0, 0, width, height);
         let value = |x: i64| decode(if x < 20 { 0.3 } else { 0.7 });
-        let input: Vec<Pixel> = (0..width * height).map(|i| { let v = value(i % width); [v, v, v, 0.0] }).collect();
+        let input: Vec<Pixel> = (0..width * height)
+            .map(|i| {
+                let v = value(i % width);
+                [v, v, v, 0.0]
+            })
+            .collect();
         let mask = Mask::new(2.0, 1.0, 0.0);
         let mut out = Vec::new();
         mask.run(&input, rect, rect, &mut out);
@@ -238,7 +256,9 @@ mod tests {
     #[test]
     fn colour_is_kept_and_the_threshold_holds_back() {
         let rect = Rect::new(0, 0, 30, 5);
-        let input: Vec<Pixel> = (0..150).map(|i| if i % 30 < 15 { [0.2, 0.1, 0.05, 0.0] } else { [0.22, 0.11, 0.055, 0.0] }).collect();
+        let input: Vec<Pixel> = (0..150)
+            .map(|i| if i % 30 < 15 { [0.2, 0.1, 0.05, 0.0] } else { [0.22, 0.11, 0.055, 0.0] })
+            .collect();
         let mut out = Vec::new();
         Mask::new(1.5, 1.0, 0.0).run(&input, rect, rect, &mut out);
         let p = out[2 * 30 + 15];

@@ -10,7 +10,9 @@ use crate::step::{
     Kind, MarkOp, Op, PLACES, Param, Place, Step, StepInfo, StepKind, parse_colour, place_share, values_of,
 };
 use crate::tone::{decode, encode};
-use cosmic_text::{Attrs, Buffer, Family, FontSystem, Metrics, Shaping, SwashCache, SwashContent, Weight, fontdb};
+use cosmic_text::{
+    Attrs, Buffer, Family, FontSystem, Metrics, Shaping, SwashCache, SwashContent, Weight, fontdb,
+};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::sync::{Arc, LazyLock, Mutex};
@@ -251,7 +253,9 @@ fn widened(cover: &[u8], w: usize, h: usize, reach: f64) -> Vec<u8> {
     let mut kernel = Vec::new();
     for dy in -r..=r {
         for dx in -r..=r {
-            let weight = (1.0 - (((dx * dx + dy * dy) as f64).sqrt() - reach * 0.5).max(0.0) / (reach * 0.5 + 0.5)).clamp(0.0, 1.0);
+            let weight = (1.0
+                - (((dx * dx + dy * dy) as f64).sqrt() - reach * 0.5).max(0.0) / (reach * 0.5 + 0.5))
+                .clamp(0.0, 1.0);
             if weight > 0.0 {
                 kernel.push((dx, dy, weight as f32));
             }
@@ -347,8 +351,16 @@ mod tests {
     #[test]
     fn opacity_is_the_share_of_the_colour() {
         let size = Size::new(400, 200);
-        let step = Watermark { text: "■■■".into(), size: 30.0, opacity: 50.0, edge: 0.0, place: "centre".into(), ..Watermark::default() };
-        let step = if step.ops(&place(size)).is_empty() { Watermark { text: "HHH".into(), ..step } } else { step };
+        let step = Watermark {
+            text: "■■■".into(),
+            size: 30.0,
+            opacity: 50.0,
+            edge: 0.0,
+            place: "centre".into(),
+            ..Watermark::default()
+        };
+        let step =
+            if step.ops(&place(size)).is_empty() { Watermark { text: "HHH".into(), ..step } } else { step };
         let ops = step.ops(&place(size));
         let Some(Op::Mark(mark)) = ops.first() else { panic!() };
         let grey = decode(0.4);

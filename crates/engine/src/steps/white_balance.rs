@@ -17,7 +17,21 @@ pub static INFO: StepInfo = StepInfo {
     title: "White balance",
     group: "light",
     about: "Makes the picture warmer or cooler, greener or more magenta, as if it had been taken for another light; a chromatic adaptation on linear light, one unit of temperature is one mired.",
-    words: &["warm", "warmer", "cool", "cooler", "yellow", "blue", "green", "magenta", "temperature", "tint", "neutral", "grey", "cast"],
+    words: &[
+        "warm",
+        "warmer",
+        "cool",
+        "cooler",
+        "yellow",
+        "blue",
+        "green",
+        "magenta",
+        "temperature",
+        "tint",
+        "neutral",
+        "grey",
+        "cast",
+    ],
     neutral: r#"{"temperature": 0, "tint": 0}"#,
     starter: r#"{"temperature": 5}"#,
 };
@@ -129,12 +143,8 @@ impl WhiteBalance {
         for _ in 0..40 {
             let f = miss(t, g);
             let (ft, fg) = (miss(t + 0.01, g), miss(t, g + 0.01));
-            let (a, b, c, e) = (
-                (ft.0 - f.0) / 0.01,
-                (fg.0 - f.0) / 0.01,
-                (ft.1 - f.1) / 0.01,
-                (fg.1 - f.1) / 0.01,
-            );
+            let (a, b, c, e) =
+                ((ft.0 - f.0) / 0.01, (fg.0 - f.0) / 0.01, (ft.1 - f.1) / 0.01, (fg.1 - f.1) / 0.01);
             let det = a * e - b * c;
             t = (t - (e * f.0 - b * f.1) / det).clamp(-100.0, 100.0);
             g = (g - (a * f.1 - c * f.0) / det).clamp(-100.0, 100.0);
@@ -151,7 +161,11 @@ impl Step for WhiteBalance {
     fn sentence(&self) -> String {
         let warm = if self.temperature < 0.0 { "cooler" } else { "warmer" };
         let tint = if self.tint < 0.0 { "greener" } else { "more magenta" };
-        format!("White {{temperature|abs}} {warm} and {{tint|abs}} {tint}.")
+        match (self.temperature == 0.0, self.tint == 0.0) {
+            (true, false) => format!("White {{tint|abs}} {tint}."),
+            (_, true) => format!("White {{temperature|abs}} {warm}."),
+            _ => format!("White {{temperature|abs}} {warm} and {{tint|abs}} {tint}."),
+        }
     }
     fn ops(&self, _: &Place) -> Vec<Op> {
         if self.temperature == 0.0 && self.tint == 0.0 {
@@ -199,7 +213,8 @@ mod tests {
         for sample in [[0.5, 0.4, 0.3], [0.2, 0.25, 0.3], [0.3, 0.36, 0.3], [0.52, 0.44, 0.35]] {
             let step = WhiteBalance::for_neutral(sample).unwrap();
             let out = one_pixel(&step, sample);
-            let (low, high) = (out.iter().cloned().fold(9.0, f32::min), out.iter().cloned().fold(0.0, f32::max));
+            let (low, high) =
+                (out.iter().cloned().fold(9.0, f32::min), out.iter().cloned().fold(0.0, f32::max));
             assert!(high / low < 1.004, "{sample:?} with {step:?} gave {out:?}");
         }
         assert!(WhiteBalance::for_neutral([0.0; 3]).is_none());

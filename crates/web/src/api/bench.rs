@@ -127,7 +127,9 @@ async fn plan(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Json<Value
         .collect();
     let goes: Vec<Value> = recipe.deliveries.iter().map(|d| json!(d.parts(&recipe))).collect();
     let (size, from) = (plan.size(), source.size());
-    Ok(Json(json!({"lines": lines, "goes": goes, "size": [size.width, size.height], "source": [from.width, from.height]})))
+    Ok(Json(
+        json!({"lines": lines, "goes": goes, "size": [size.width, size.height], "source": [from.width, from.height]}),
+    ))
 }
 
 /// Renders a part of a frame through the recipe: the same call as for the final file.
@@ -162,17 +164,21 @@ async fn neutral(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Json<Va
         let at = |share: f64, side: u32| (share.clamp(0.0, 1.0) * f64::from(side)) as i64 - 4;
         let rect = Rect::new(at(x, size.width), at(y, size.height), 9, 9);
         let (_, pixels) = program.render_working(&*source, rect).map_err(Error::bad)?;
-        let mean: [f32; 3] = std::array::from_fn(|c| pixels.iter().map(|p| p[c]).sum::<f32>() / pixels.len() as f32);
+        let mean: [f32; 3] =
+            std::array::from_fn(|c| pixels.iter().map(|p| p[c]).sum::<f32>() / pixels.len() as f32);
         Ok(WhiteBalance::for_neutral(mean))
     })
     .await??;
-    let step = found.ok_or_else(|| Error::bad("this place is too dark to tell its colour; pick a lighter one"))?;
+    let step =
+        found.ok_or_else(|| Error::bad("this place is too dark to tell its colour; pick a lighter one"))?;
     Ok(Json(json!({"temperature": step.temperature, "tint": step.tint})))
 }
 
 fn shown(row: &RecipeRow) -> Result<Value> {
     let document: Value = serde_json::from_str(&row.document).map_err(Error::bad)?;
-    Ok(json!({"id": row.id, "name": row.name, "version": row.version, "saved": row.saved, "document": document}))
+    Ok(
+        json!({"id": row.id, "name": row.name, "version": row.version, "saved": row.saved, "document": document}),
+    )
 }
 
 async fn list(State(app): State<App>) -> Result<Json<Value>> {

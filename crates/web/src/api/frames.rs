@@ -41,7 +41,8 @@ async fn folders(State(app): State<App>, Query(at): Query<At>) -> Result<Json<Va
         return Ok(Json(json!({"path": null, "parent": null, "pictures": 0, "folders": all})));
     };
     let path = app.roots.existing(&path)?;
-    let entries = std::fs::read_dir(&path).map_err(|e| Error::bad(format!("{} cannot be opened: {e}", path.display())))?;
+    let entries = std::fs::read_dir(&path)
+        .map_err(|e| Error::bad(format!("{} cannot be opened: {e}", path.display())))?;
     let mut names: Vec<String> = entries
         .flatten()
         .filter(|e| e.file_type().is_ok_and(|t| t.is_dir()))
@@ -111,7 +112,10 @@ async fn scan(app: &App, shoot_id: i64, folder: PathBuf, recursive: bool) -> Res
     let known: std::collections::HashMap<&str, &Frame> = known.iter().map(|f| (f.path.as_str(), f)).collect();
     for file in found {
         let path = file.path.to_string_lossy().into_owned();
-        if known.get(path.as_str()).is_some_and(|k| k.bytes == file.bytes as i64 && k.modified == file.modified) {
+        if known
+            .get(path.as_str())
+            .is_some_and(|k| k.bytes == file.bytes as i64 && k.modified == file.modified)
+        {
             continue;
         }
         let at = file.path.clone();
@@ -122,7 +126,16 @@ async fn scan(app: &App, shoot_id: i64, folder: PathBuf, recursive: bool) -> Res
         };
         let name = file.path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
         app.store
-            .put_frame(&Frame { id: 0, shoot_id, path, name, bytes: file.bytes as i64, modified: file.modified, facts, problem })
+            .put_frame(&Frame {
+                id: 0,
+                shoot_id,
+                path,
+                name,
+                bytes: file.bytes as i64,
+                modified: file.modified,
+                facts,
+                problem,
+            })
             .await?;
     }
     Ok(app.store.scanned(shoot_id, &rallo_runner::now()).await?)

@@ -45,7 +45,10 @@ async fn prepare(app: &App) -> Result<Prepared> {
     let laid = desk::laid(app).await?;
     let row = laid.recipe.as_ref().ok_or_else(|| Error::bad("there is no recipe; open the bench first"))?;
     let recipe = Recipe::parse(&row.document)?;
-    let shoot = laid.shoot.as_ref().ok_or_else(|| Error::bad("there is no shoot; choose a folder in Frames first"))?;
+    let shoot = laid
+        .shoot
+        .as_ref()
+        .ok_or_else(|| Error::bad("there is no shoot; choose a folder in Frames first"))?;
     let base = PathBuf::from(&shoot.folder);
     let sources: Vec<targets::Source> = laid
         .chosen()
@@ -57,9 +60,13 @@ async fn prepare(app: &App) -> Result<Prepared> {
         .collect();
     let (planned, mut problems) = targets::plan(&recipe, &sources, &base, None);
     if planned.is_empty() && problems.is_empty() {
-        problems.push(targets::Problem { stops: true, message: "there are no frames to run on; choose a folder in Frames".into() });
+        problems.push(targets::Problem {
+            stops: true,
+            message: "there are no frames to run on; choose a folder in Frames".into(),
+        });
     }
-    for target in planned.iter().filter_map(|p| p.target.parent()).collect::<std::collections::BTreeSet<_>>() {
+    for target in planned.iter().filter_map(|p| p.target.parent()).collect::<std::collections::BTreeSet<_>>()
+    {
         if let Err(e) = app.roots.future(target) {
             problems.push(targets::Problem { stops: true, message: e.to_string() });
             break;
@@ -120,10 +127,15 @@ async fn sheet(State(app): State<App>) -> Result<Json<Value>> {
             message: format!("{there} of the results are there already: those this recipe made from the same picture are skipped, any other is left alone and that picture fails"),
         });
     }
-    let unreadable: Vec<&str> = laid.chosen().into_iter().filter(|f| f.problem.is_some()).map(|f| f.name.as_str()).collect();
+    let unreadable: Vec<&str> =
+        laid.chosen().into_iter().filter(|f| f.problem.is_some()).map(|f| f.name.as_str()).collect();
     if let Some(first) = unreadable.first() {
-        let more = if unreadable.len() > 1 { format!(" and {} more", unreadable.len() - 1) } else { String::new() };
-        problems.push(targets::Problem { stops: false, message: format!("{first}{more} cannot be read and will fail") });
+        let more =
+            if unreadable.len() > 1 { format!(" and {} more", unreadable.len() - 1) } else { String::new() };
+        problems.push(targets::Problem {
+            stops: false,
+            message: format!("{first}{more} cannot be read and will fail"),
+        });
     }
     let names: Vec<Value> = planned
         .iter()
@@ -149,7 +161,9 @@ async fn start(State(app): State<App>) -> Result<Json<Value>> {
     let items: Vec<(String, String, i64)> = planned
         .iter()
         .zip(laid.chosen())
-        .map(|(p, f)| (p.source.to_string_lossy().into_owned(), p.target.to_string_lossy().into_owned(), f.bytes))
+        .map(|(p, f)| {
+            (p.source.to_string_lossy().into_owned(), p.target.to_string_lossy().into_owned(), f.bytes)
+        })
         .collect();
     let run = Run {
         id: 0,
@@ -195,9 +209,16 @@ async fn one(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value>>
                 "before": bytes_text(item.source_bytes as u64), "after": bytes_text(bytes)})
         })
         .collect();
-    let folder = app.store.item(id, 0).await.ok().and_then(|i| FilePath::new(&i.target).parent().map(|p| p.display().to_string()));
-    Ok(Json(json!({"progress": state, "items": items, "before": bytes_text(before), "after": bytes_text(after),
-        "folder": folder, "seconds": run.seconds})))
+    let folder = app
+        .store
+        .item(id, 0)
+        .await
+        .ok()
+        .and_then(|i| FilePath::new(&i.target).parent().map(|p| p.display().to_string()));
+    Ok(Json(
+        json!({"progress": state, "items": items, "before": bytes_text(before), "after": bytes_text(after),
+        "folder": folder, "seconds": run.seconds}),
+    ))
 }
 
 async fn cancel(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value>> {
@@ -214,7 +235,8 @@ async fn retry(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value
 /// The first file an item wrote.
 async fn output(app: &App, id: i64, position: i64) -> Result<Output> {
     let item = app.store.item(id, position).await?;
-    let outputs: Vec<Output> = item.outputs.as_deref().and_then(|t| serde_json::from_str(t).ok()).unwrap_or_default();
+    let outputs: Vec<Output> =
+        item.outputs.as_deref().and_then(|t| serde_json::from_str(t).ok()).unwrap_or_default();
     let mut output = outputs.into_iter().next().ok_or_else(|| Error::bad("this picture has no result"))?;
     output.path = app.roots.existing(&output.path)?;
     Ok(output)
@@ -229,12 +251,15 @@ async fn thumb(State(app): State<App>, Path((id, position)): Path<(i64, i64)>) -
 async fn result(State(app): State<App>, Path((id, position)): Path<(i64, i64)>) -> Result<Response> {
     let output = output(&app, id, position).await?;
     let kind = if output.path.extension().is_some_and(|e| e == "png") { "image/png" } else { "image/jpeg" };
-    let bytes = tokio::fs::read(&output.path).await.map_err(|e| Error::bad(format!("the result is gone: {e}")))?;
+    let bytes =
+        tokio::fs::read(&output.path).await.map_err(|e| Error::bad(format!("the result is gone: {e}")))?;
     Ok(image(bytes, kind, false))
 }
 
 /// Progress of every run, as it happens.
-async fn events(State(app): State<App>) -> Sse<impl futures_core::Stream<Item = std::result::Result<Event, std::convert::Infallible>>> {
+async fn events(
+    State(app): State<App>,
+) -> Sse<impl futures_core::Stream<Item = std::result::Result<Event, std::convert::Infallible>>> {
     let receiver = app.queue.events();
     let stream = async_stream::stream! {
         let mut receiver = receiver;

@@ -1,0 +1,381 @@
+//! The real interface in a real browser: a recipe is recorded through the page, run, and its files looked at.
+
+mod common;
+
+use common::*;
+use fantoccini::actions::{InputSource, MouseActions, PointerAction};
+use fantoccini::elements::Element;
+use fantoccini::key::Key;
+use fantoccini::{Client, ClientBuilder, Locator};
+use rallo_engine::Source;
+use rallo_media::FileSource;
+use serde_json::json;
+use std::io::{BufRead, BufReader};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+
+/// A child process that ends with the test.
+struct Held(Child);
+impl Drop for Held {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+struct Desk {
+    page: Client,
+    base: String,
+    server: Option<Held>,
+    port: u16,
+    folder: tempfile::TempDir,
+    _driver: Held,
+}
+
+/// Starts the program and reads its address.
+fn serve(folder: &Path, port: u16) -> (Held, String) {
+    let mut child = Command::new(env!("CARGO_BIN_EXE_rallo"))
+        .args(["--data", &folder.join("data").to_string_lossy(), "serve", "--port", &port.to_string()])
+        .args(["--root", &folder.join("pictures").to_string_lossy()])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    let mut line = String::new();
+    BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
+    let base =
+        line.split_whitespace().find(|w| w.starts_with("http")).unwrap().trim_end_matches('/').to_owned();
+    (Held(child), base)
+}
+
+impl Desk {
+    /// Three pictures in a folder, the program and a browser; the frames page is open.
+    async fn open() -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let shoot = folder.path().join("pictures/Spring");
+        std::fs::create_dir_all(&shoot).unwrap();
+        for i in 1..=3 {
+            write_jpeg(&shoot.join(format!("TN_{i}.jpg")), 900, 600, i);
+        }
+        let (server, base) = serve(folder.path(), 0);
+        let port = base.rsplit(':').next().unwrap().parse().unwrap();
+        let mut driver = Command::new("chromedriver")
+            .arg("--port=0")
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        let mut at = None;
+        for line in BufReader::new(driver.stdout.take().unwrap()).lines().map_while(Result::ok) {
+            if let Some((_, port)) = line.split_once("started successfully on port ") {
+                at = Some(port.trim_end_matches('.').to_owned());
+                break;
+            }
+        }
+        let driver = Held(driver);
+        let profile = folder.path().join("browser").to_string_lossy().into_owned();
+        let options = json!({"binary": "/usr/bin/chromium", "args": [
+            "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
+            "--disable-background-networking", "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage",
+            "--window-size=1280,900", format!("--user-data-dir={profile}")]});
+        let capabilities = serde_json::Map::from_iter([("goog:chromeOptions".to_owned(), options)]);
+        let page = ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new())
+            .capabilities(capabilities)
+            .connect(&format!("http://127.0.0.1:{}", at.expect("chromedriver says its port")))
+            .await
+            .unwrap();
+        page.goto(&format!("{base}/frames")).await.unwrap();
+        Self { page, base, server: Some(server), port, folder, _driver: driver }
+    }
+
+    fn shoot(&self) -> PathBuf {
+        self.folder.path().join("pictures/Spring")
+    }
+
+    async fn find(&self, css: &str) -> Element {
+        let wait = self.page.wait().at_most(Duration::from_secs(20));
+        wait.for_element(Locator::Css(css)).await.unwrap_or_else(|e| panic!("{css}: {e}"))
+    }
+
+    /// Waits until a script's expression is true.
+    async fn until(&self, expression: &str) {
+        for _ in 0..200 {
+            let value = self.page.execute(&format!("return Boolean({expression})"), vec![]).await.unwrap();
+            if value == json!(true) {
+                return;
+            }
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+        let said = self.page.execute("return document.body.innerText", vec![]).await.unwrap();
+        panic!("never true: {expression}\nthe page says: {said}");
+    }
+
+    async fn text(&self, css: &str) -> String {
+        self.find(css).await.text().await.unwrap()
+    }
+
+    /// Chooses the folder of the three pictures.
+    async fn choose(&self) {
+        self.find("#choose").await.click().await.unwrap();
+        self.find("#folder-list button").await.click().await.unwrap();
+        self.until("document.querySelector('#folder-list')?.innerText.includes('Spring')").await;
+        self.find("#folder-list button").await.click().await.unwrap();
+        self.until("document.querySelector('#take').innerText.includes('3 pictures')").await;
+        self.find("#take").await.click().await.unwrap();
+        self.until("document.querySelectorAll('.fr').length === 3").await;
+        self.until(
+            "[...document.querySelectorAll('.fr img')].every((i) => i.complete && i.naturalWidth > 0)",
+        )
+        .await;
+    }
+
+    /// Adds a line by typing what is wanted.
+    async fn add(&self, words: &str) {
+        let before = self.lines().await;
+        let field = self.find("#ask").await;
+        field.click().await.unwrap();
+        field.send_keys(words).await.unwrap();
+        field.send_keys(&String::from(char::from(Key::Enter))).await.unwrap();
+        self.until(&format!("document.querySelectorAll('#lines > li').length === {}", before + 1)).await;
+    }
+
+    async fn lines(&self) -> usize {
+        self.page
+            .execute("return document.querySelectorAll('#lines > li').length", vec![])
+            .await
+            .unwrap()
+            .as_u64()
+            .unwrap() as usize
+    }
+
+    /// Types a value into a field of the opened line.
+    async fn set(&self, label: &str, value: &str) {
+        let css = format!("#lines .is-open .controls [aria-label='{label}']");
+        let field = self.find(&css).await;
+        self.page
+            .execute("arguments[0].value = ''", vec![serde_json::to_value(&field).unwrap()])
+            .await
+            .unwrap();
+        field.send_keys(value).await.unwrap();
+        field.send_keys(&String::from(char::from(Key::Tab))).await.unwrap();
+    }
+
+    async fn saved(&self) {
+        self.until("document.querySelector('#saved').innerText === 'saved'").await;
+    }
+
+    /// Presses at one place of an element and lets go at another, both as shares of its size.
+    async fn drag(&self, css: &str, from: (f64, f64), to: (f64, f64)) {
+        let element = self.find(css).await;
+        let (left, top, width, height) = element.rectangle().await.unwrap();
+        let point = |p: (f64, f64)| ((left + width * p.0) as i64, (top + height * p.1) as i64);
+        let (a, b) = (point(from), point(to));
+        let middle = ((a.0 + b.0) / 2, (a.1 + b.1) / 2);
+        let go = |(x, y)| PointerAction::MoveTo { duration: Some(Duration::from_millis(60)), x, y };
+        let mouse = MouseActions::new("mouse".into())
+            .then(go(a))
+            .then(PointerAction::Down { button: 0 })
+            .then(go(middle))
+            .then(go(b))
+            .then(PointerAction::Up { button: 0 });
+        self.page.perform_actions(mouse).await.unwrap();
+    }
+
+    async fn sentences(&self) -> Vec<String> {
+        let script = "return [...document.querySelectorAll('#lines > li .words')].map((w) => w.innerText.replace(/\\s+/g, ' '))";
+        serde_json::from_value(self.page.execute(script, vec![]).await.unwrap()).unwrap()
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_recipe_is_recorded_run_and_its_files_are_those_of_the_command_line() {
+    let mut desk = Desk::open().await;
+    desk.choose().await;
+    desk.find("#to-bench").await.click().await.unwrap();
+    desk.until("document.querySelector('#stage')?.dataset.shown > 0").await;
+
+    desk.add("bright").await;
+    desk.set("stops, typed", "0.35").await;
+    desk.add("warm").await;
+    desk.set("temperature, typed", "6").await;
+    desk.set("tint, typed", "-2").await;
+    desk.add("curve").await;
+    desk.set("Points, in and out", "0 0, 0.25 0.21, 0.75 0.8, 1 1").await;
+    desk.add("vivid").await;
+    desk.add("horizon").await;
+    desk.set("degrees, typed", "1.2").await;
+    desk.add("16:9").await;
+    desk.add("400").await;
+    desk.add("sharp").await;
+    desk.set("amount, typed", "80").await;
+    desk.add("logo").await;
+    desk.saved().await;
+    let want = [
+        "Make it 0.35 stops brighter.",
+        "White 6 warmer and 2 greener.",
+        "Curve through 4 points.",
+        "Colours 8 stronger.",
+        "Straighten by 1.2°.",
+        "Crop to 16:9, centre.",
+        "Long edge 400 pixels.",
+        "Unsharp mask 80, radius 0.2 px, from 2 % on.",
+        "Write Thistlewick bottom right, size 12 px, 60 % strong.",
+    ];
+    assert_eq!(desk.sentences().await, want);
+
+    // A reload loses nothing.
+    desk.page.refresh().await.unwrap();
+    desk.until("document.querySelectorAll('#lines > li').length === 9").await;
+    desk.until("document.querySelector('#lines').innerText.includes('12 px')").await;
+    assert_eq!(desk.sentences().await, want);
+
+    // The run sheet, by keyboard.
+    desk.page.goto(&format!("{}/sheet", desk.base)).await.unwrap();
+    desk.until("document.querySelector('#what').innerText.startsWith('3 pictures')").await;
+    assert!(desk.text("#names").await.contains("400 × 225"));
+    desk.find("#start").await.send_keys(&String::from(char::from(Key::Enter))).await.unwrap();
+    desk.until("location.pathname.startsWith('/runs/')").await;
+    desk.until("document.querySelector('#what').innerText.startsWith('All done: 3 of 3')").await;
+    desk.until("document.querySelectorAll('#results img').length === 3").await;
+    desk.until("!document.querySelector('#stamp').hidden").await;
+
+    // The same recipe from the command line gives the same bytes.
+    let recipe: serde_json::Value = serde_json::from_value(
+        desk.page
+            .execute_async(
+                "const done = arguments[0]; fetch('/api/recipes').then((r) => r.json()).then(done)",
+                vec![],
+            )
+            .await
+            .unwrap(),
+    )
+    .unwrap();
+    let file = desk.folder.path().join("recorded.json");
+    std::fs::write(&file, recipe[0]["document"].to_string()).unwrap();
+    let out = desk.folder.path().join("out");
+    let done = rallo(&[
+        "run",
+        &file.to_string_lossy(),
+        "--from",
+        &desk.shoot().to_string_lossy(),
+        "--to",
+        &out.to_string_lossy(),
+    ]);
+    assert!(done.status.success(), "{done:?}");
+    for i in 1..=3 {
+        let page = desk.shoot().join(format!("New recipe/TN_{i}.jpg"));
+        let line = out.join(format!("TN_{i}.jpg"));
+        assert!(std::fs::read(&page).unwrap() == std::fs::read(&line).unwrap(), "{} differs", page.display());
+        let size = FileSource::open(&page).unwrap().size();
+        assert_eq!((size.width, size.height), (400, 225));
+    }
+
+    // Killed and started again, the program still knows its runs; the results are there and skipped.
+    drop(desk.server.take());
+    let (server, base) = serve(desk.folder.path(), desk.port);
+    desk.server = Some(server);
+    desk.page.goto(&format!("{base}/sheet")).await.unwrap();
+    desk.until(
+        "document.querySelector('#problems').innerText.includes('3 of the results are there already')",
+    )
+    .await;
+    desk.find("#start").await.click().await.unwrap();
+    desk.until("document.querySelector('#results')?.innerText.includes('was there already')").await;
+    desk.page.clone().close().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn values_are_dragged_stepped_and_taken_back_and_tools_work_on_the_picture() {
+    let desk = Desk::open().await;
+    desk.choose().await;
+    desk.find("#to-bench").await.click().await.unwrap();
+    desk.until("document.querySelector('#stage')?.dataset.shown > 0").await;
+
+    // A chip follows the hand, one decision per gesture.
+    desk.add("bright").await;
+    desk.drag("#lines [data-param=stops]", (0.5, 0.5), (2.5, 0.5)).await;
+    desk.saved().await;
+    let dragged = desk.sentences().await[0].clone();
+    assert_ne!(dragged, "Make it 0.3 stops brighter.");
+    // Arrow keys step it.
+    desk.find("#lines [data-param=stops]").await.send_keys(&String::from(char::from(Key::Up))).await.unwrap();
+    desk.until(&format!(
+        "document.querySelector('#lines .words').innerText.replace(/\\s+/g, ' ') !== '{dragged}'"
+    ))
+    .await;
+    desk.find("#undo").await.click().await.unwrap();
+    desk.until(&format!(
+        "document.querySelector('#lines .words').innerText.replace(/\\s+/g, ' ') === '{dragged}'"
+    ))
+    .await;
+    desk.find("#undo").await.click().await.unwrap();
+    desk.until("document.querySelector('#lines .words').innerText.includes('0.3 ')").await;
+    desk.find("#redo").await.click().await.unwrap();
+    desk.until("!document.querySelector('#lines .words').innerText.includes('0.3 ')").await;
+
+    // A horizon drawn 5 degrees down to the right is turned back by 5 degrees.
+    desk.add("horizon").await;
+    desk.until("!document.querySelector('#hint').hidden").await;
+    let (_, _, width, height) = desk.find("#stage").await.rectangle().await.unwrap();
+    let drop = 0.4 * width * 5f64.to_radians().tan() / height;
+    desk.drag("#stage", (0.3, 0.5), (0.7, 0.5 + drop)).await;
+    desk.until("/Straighten by −(4\\.[89]|5)/.test(document.querySelector('#lines').innerText)").await;
+
+    // A crop's corner, dragged inwards on the picture.
+    desk.add("square").await;
+    let script = "[...document.querySelectorAll('#lines .row-acts button')].find((b) => b.innerText === 'Crop on the picture')";
+    desk.until(script).await;
+    desk.page.execute(&format!("({script}).click()"), vec![]).await.unwrap();
+    desk.until("document.querySelector('#overlay .grip')").await;
+    desk.drag("#overlay .grip", (0.5, 0.5), (-10.0, -10.0)).await;
+    desk.until("document.querySelector('#lines').innerText.match(/\\d %\\s+of it/)").await;
+
+    // A line is moved, switched off and removed by keyboard.
+    let press = |keys: String| {
+        let page = desk.page.clone();
+        async move {
+            page.find(Locator::Css("#lines > li:first-child")).await.unwrap().send_keys(&keys).await.unwrap();
+        }
+    };
+    desk.page.execute("document.querySelector('#lines > li').focus()", vec![]).await.unwrap();
+    press("x".into()).await;
+    desk.until("document.querySelector('#lines > li').classList.contains('is-off')").await;
+    press(String::from(char::from(Key::Delete))).await;
+    desk.until("document.querySelectorAll('#lines > li').length === 2").await;
+
+    // At 200 % the engine is asked for the part that is shown, at full scale.
+    desk.page.execute("document.activeElement.blur()", vec![]).await.unwrap();
+    desk.find("#zoom [data-zoom='2']").await.click().await.unwrap();
+    desk.until("document.querySelector('#zoom [data-zoom=\"2\"]').classList.contains('is-on')").await;
+
+    // A wrong name template is said, and what was there stays saved.
+    let chip = "#goes [data-param=name]";
+    desk.find(chip).await.click().await.unwrap();
+    let field = desk.find("#goes input.chip").await;
+    field.clear().await.unwrap();
+    field.send_keys("{stam}").await.unwrap();
+    field.send_keys(&String::from(char::from(Key::Enter))).await.unwrap();
+    desk.until("document.querySelector('#said').innerText.includes('unknown field {stam}')").await;
+    desk.page.clone().close().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn frames_are_selected_by_keyboard_and_the_rail_says_so_everywhere() {
+    let desk = Desk::open().await;
+    std::fs::write(desk.shoot().join("TN_9.jpg"), b"not a picture").unwrap();
+    std::fs::remove_file(desk.shoot().join("TN_9.jpg")).unwrap();
+    desk.choose().await;
+    let grid = desk.find("#grid").await;
+    grid.send_keys(&format!(" {} ", char::from(Key::Right))).await.unwrap();
+    desk.until("document.querySelector('#count').innerText.includes('2 selected')").await;
+    desk.until("document.querySelector('#run-button').innerText.includes('2 frames')").await;
+    tokio::time::sleep(Duration::from_millis(600)).await;
+    desk.page.goto(&format!("{}/bench", desk.base)).await.unwrap();
+    assert!(desk.text(".rail").await.contains("2 selected"));
+    // Folders outside the allowed ones are refused, and so is a request without the page's token.
+    let script = "const done = arguments[0]; Promise.all([fetch('/api/folders?path=/etc').then((r) => r.status), \
+                  fetch('/api/desk', { method: 'PUT', body: '{}', headers: { 'content-type': 'application/json' } }).then((r) => r.status)]).then(done)";
+    assert_eq!(desk.page.execute_async(script, vec![]).await.unwrap(), json!([403, 403]));
+    desk.page.clone().close().await.unwrap();
+}

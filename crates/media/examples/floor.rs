@@ -1,0 +1,34 @@
+//! The floor under a run: decodes every JPEG of a folder at half size and encodes a picture of the final size,
+//! two at a time, with the decoder and encoder the program uses. `benches/speed` calls it.
+
+use rallo_engine::{Encoded, Pixels, Samples, Size};
+use rallo_media::{Chroma, Encoding, Extras, FileSource, encode};
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+fn main() -> Result<(), Box<dyn std::error::Error>> {
+    let folder = std::env::args().nth(1).ok_or("floor FOLDER")?;
+    let files: Vec<_> = std::fs::read_dir(folder)?.flatten().map(|e| e.path()).collect();
+    let next = AtomicUsize::new(0);
+    let one = |path: &std::path::Path| -> Result<usize, Box<dyn std::error::Error>> {
+        let picture = FileSource::open(path)?.decode(1)?;
+        let Samples::U8(v) = picture.samples() else { return Err("8 bits expected".into()) };
+        // The top of the decoded picture stands in for a result of 1600 × 1067.
+        let size = Size::new(1600, 1067);
+        let row = picture.stored_size().width as usize * 3;
+        let pixels = v.chunks(row).take(1067).flat_map(|r| r[..4800.min(row)].to_vec()).collect();
+        let encoding = Encoding::Jpeg { quality: 82, chroma: Chroma::Quarter, progressive: false };
+        Ok(encode(&Encoded { size, pixels: Pixels::U8(pixels) }, encoding, &Extras::default())?.len())
+    };
+    std::thread::scope(|scope| {
+        for _ in 0..2 {
+            scope.spawn(|| {
+                while let Some(path) = files.get(next.fetch_add(1, Ordering::Relaxed)) {
+                    if let Err(e) = one(path) {
+                        eprintln!("{}: {e}", path.display());
+                    }
+                }
+            });
+        }
+    });
+    Ok(())
+}
