@@ -3,7 +3,7 @@
 mod common;
 
 use common::*;
-use fantoccini::actions::{InputSource, MouseActions, PointerAction};
+use fantoccini::actions::{InputSource, KeyAction, KeyActions, MouseActions, PointerAction};
 use fantoccini::elements::Element;
 use fantoccini::key::Key;
 use fantoccini::{Client, ClientBuilder, Locator};
@@ -169,10 +169,11 @@ impl Desk {
     async fn drag(&self, css: &str, from: (f64, f64), to: (f64, f64)) {
         let element = self.find(css).await;
         let (left, top, width, height) = element.rectangle().await.unwrap();
-        let point = |p: (f64, f64)| ((left + width * p.0) as i64, (top + height * p.1) as i64);
+        let point = |p: (f64, f64)| (left + width * p.0, top + height * p.1);
         let (a, b) = (point(from), point(to));
-        let middle = ((a.0 + b.0) / 2, (a.1 + b.1) / 2);
-        let go = |(x, y)| PointerAction::MoveTo { duration: Some(Duration::from_millis(60)), x, y };
+        let middle = ((a.0 + b.0) / 2.0, (a.1 + b.1) / 2.0);
+        let go =
+            |(x, y): (f64, f64)| PointerAction::MoveTo { duration: Some(Duration::from_millis(60)), x, y };
         let mouse = MouseActions::new("mouse".into())
             .then(go(a))
             .then(PointerAction::Down { button: 0 })
@@ -180,6 +181,14 @@ impl Desk {
             .then(go(b))
             .then(PointerAction::Up { button: 0 });
         self.page.perform_actions(mouse).await.unwrap();
+    }
+
+    /// Presses a key where the focus is.
+    async fn press(&self, key: char) {
+        let keys = KeyActions::new("keys".into())
+            .then(KeyAction::Down { value: key })
+            .then(KeyAction::Up { value: key });
+        self.page.perform_actions(keys).await.unwrap();
     }
 
     async fn sentences(&self) -> Vec<String> {
@@ -299,7 +308,8 @@ async fn values_are_dragged_stepped_and_taken_back_and_tools_work_on_the_picture
     let dragged = desk.sentences().await[0].clone();
     assert_ne!(dragged, "Make it 0.3 stops brighter.");
     // Arrow keys step it.
-    desk.find("#lines [data-param=stops]").await.send_keys(&String::from(char::from(Key::Up))).await.unwrap();
+    desk.page.execute("document.querySelector('#lines [data-param=stops]').focus()", vec![]).await.unwrap();
+    desk.press(char::from(Key::Up)).await;
     desk.until(&format!(
         "document.querySelector('#lines .words').innerText.replace(/\\s+/g, ' ') !== '{dragged}'"
     ))
@@ -331,17 +341,13 @@ async fn values_are_dragged_stepped_and_taken_back_and_tools_work_on_the_picture
     desk.drag("#overlay .grip", (0.5, 0.5), (-10.0, -10.0)).await;
     desk.until("document.querySelector('#lines').innerText.match(/\\d %\\s+of it/)").await;
 
-    // A line is moved, switched off and removed by keyboard.
-    let press = |keys: String| {
-        let page = desk.page.clone();
-        async move {
-            page.find(Locator::Css("#lines > li:first-child")).await.unwrap().send_keys(&keys).await.unwrap();
-        }
-    };
+    // A line is switched off and removed by keyboard. The ticket is drawn anew after each answer of the server,
+    // so keys go to whatever has the focus.
     desk.page.execute("document.querySelector('#lines > li').focus()", vec![]).await.unwrap();
-    press("x".into()).await;
+    desk.press('x').await;
     desk.until("document.querySelector('#lines > li').classList.contains('is-off')").await;
-    press(String::from(char::from(Key::Delete))).await;
+    desk.saved().await;
+    desk.press(char::from(Key::Delete)).await;
     desk.until("document.querySelectorAll('#lines > li').length === 2").await;
 
     // At 200 % the engine is asked for the part that is shown, at full scale.

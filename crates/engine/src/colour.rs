@@ -6,7 +6,9 @@
 //! the way in, by the colour library.
 
 use crate::tone::Table;
-use moxcms::{CmsError, ColorProfile, DataColorSpace, Layout, ToneReprCurve, TransformOptions};
+use moxcms::{
+    CmsError, ColorDateTime, ColorProfile, DataColorSpace, Layout, ToneReprCurve, TransformOptions,
+};
 use std::sync::LazyLock;
 
 /// Row-major 3 × 3 matrix.
@@ -155,11 +157,15 @@ impl OutputProfile {
         [("srgb", Self::Srgb), ("display-p3", Self::DisplayP3), ("rec2020", Self::Rec2020)];
 
     fn profile(self) -> ColorProfile {
-        match self {
+        let mut profile = match self {
             Self::Srgb => ColorProfile::new_srgb(),
             Self::DisplayP3 => ColorProfile::new_display_p3(),
             Self::Rec2020 => ColorProfile::new_bt2020(),
-        }
+        };
+        // The library stamps the present time; results must be the same bytes whenever they are made.
+        profile.creation_date_time =
+            ColorDateTime { year: 2026, month: 1, day_of_the_month: 1, hours: 0, minutes: 0, seconds: 0 };
+        profile
     }
 
     /// The conversion, made once per process.
@@ -204,6 +210,14 @@ mod tests {
                 let got = out.encode.at(working[c].clamp(0.0, 1.0)) * 65_535.0;
                 assert!((got - f32::from(want[c])).abs() < 40.0, "{rgb:?}: {got} against {}", want[c]);
             }
+        }
+    }
+
+    #[test]
+    fn embedded_profiles_do_not_tell_when_they_were_made() {
+        // Bytes 24 .. 36 of an ICC profile are its date (ICC.1:2022, 7.2.8).
+        for (name, profile) in OutputProfile::ALL {
+            assert_eq!(profile.colour().icc[24..36], [7, 234, 0, 1, 0, 1, 0, 0, 0, 0, 0, 0], "{name}");
         }
     }
 

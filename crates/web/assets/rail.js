@@ -30,8 +30,11 @@ document.addEventListener('alpine:init', () => {
         document.title = running ? `${Math.floor(share * 100)} % – ${title}` : title;
         document.dispatchEvent(new CustomEvent('rallo:run', { detail: run }));
       };
-      // After a break everything open is told anew.
-      events.onopen = () => open.clear();
+      // After a break everything open is told anew, and pages look again: something may have ended meanwhile.
+      events.onopen = () => {
+        open.clear();
+        document.dispatchEvent(new CustomEvent('rallo:again'));
+      };
     },
   }));
 });

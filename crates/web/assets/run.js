@@ -69,8 +69,9 @@ document.getElementById('cancel').onclick = () => ask('POST', `/api/runs/${run}/
 document.getElementById('retry').onclick = () => ask('POST', `/api/runs/${run}/retry`).then(draw).catch((e) => say(e.message));
 
 let due;
-document.addEventListener('rallo:run', (e) => {
-  if (e.detail.run !== run || due) return;
-  due = setTimeout(() => { due = null; draw(); }, 200);
-});
+function soon() {
+  due ??= setTimeout(() => { due = null; draw(); }, 200);
+}
+document.addEventListener('rallo:run', (e) => { if (e.detail.run === run) soon(); });
+document.addEventListener('rallo:again', soon);
 draw();
