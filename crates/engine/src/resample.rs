@@ -65,8 +65,8 @@ impl Axis {
     fn place(&self, at: f64) -> (i64, usize) {
         // The centre of pixel i is at i + 1/2; round to the nearest phase.
         let fine = ((at - 0.5) * PHASES as f64 + 0.5).floor() as i64;
-        let whole = fine.div_euclid(PHASES as i64);
-        (whole + 1 - self.reach.ceil() as i64, fine.rem_euclid(PHASES as i64) as usize)
+        let whole = fine >> PHASES.trailing_zeros();
+        (whole + 1 - self.reach.ceil() as i64, fine as usize & (PHASES - 1))
     }
 
     #[inline(always)]
@@ -184,15 +184,23 @@ fn directly_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, rect: Rect,
             let (xw, yw) = (r.x.weights(xp), r.y.weights(yp));
             let mut sum = L::zero();
             let (x0, y0) = (x0 - have.x, y0 - have.y);
-            let inside = x0 >= 0 && x0 as usize + r.x.taps <= width;
-            for (t, pair) in yw.iter().enumerate() {
-                for (half, w) in [(0, pair[0]), (1, pair[4])] {
-                    let line = (y0 + 2 * t as i64 + half).clamp(0, have.height - 1) as usize * width;
-                    let row = if inside {
-                        &input[line + x0 as usize..line + x0 as usize + r.x.taps]
-                    } else {
-                        taps(&input[line..line + width], x0, r.x.taps, &mut spare)
-                    };
+            let high = have.height as usize;
+            let inside =
+                x0 >= 0 && x0 as usize + r.x.taps <= width && y0 >= 0 && y0 as usize + r.y.taps <= high;
+            if inside {
+                let mut line = y0 as usize * width + x0 as usize;
+                for pair in yw {
+                    for w in [pair[0], pair[4]] {
+                        let part = row_sum(&input[line..line + r.x.taps], xw);
+                        sum = sum.plus_product(part, L::splat(w));
+                        line += width;
+                    }
+                }
+            } else {
+                let weights = yw.iter().flat_map(|pair| [pair[0], pair[4]]);
+                for (t, w) in weights.enumerate() {
+                    let line = (y0 + t as i64).clamp(0, have.height - 1) as usize * width;
+                    let row = taps(&input[line..line + width], x0, r.x.taps, &mut spare);
                     sum = sum.plus_product(row_sum(row, xw), L::splat(w));
                 }
             }

@@ -138,7 +138,8 @@ function line(step, i) {
   const act = (label, title, run, disabled) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', title, disabled, onclick: run }, label);
   const li = el('li', { class: `${i === open ? 'is-open' : ''}${step.on === false ? ' is-off' : ''}`, tabindex: '0', 'data-line': i, 'aria-label': `Line ${i + 1}, ${k.title}` });
   const box = el('div', { class: 'words' }, ...lineWords(i));
-  box.addEventListener('click', (e) => { if (e.target === box) toggle(i); });
+  // The words, the number and the paper around them open the line; values have work of their own.
+  li.addEventListener('click', (e) => { if (e.target === box || e.target === li) toggle(i); });
   li.append(box);
   li.addEventListener('keydown', (e) => {
     if (e.target !== li) return;

@@ -128,7 +128,7 @@ export class Viewer {
     const top = Math.max(8, p.y + 8);
     const [before, after] = [this.stage.querySelector('.tag-left'), this.stage.querySelector('.tag-right')];
     before.hidden = !(both || (this.holding && !plain));
-    after.hidden = this.holding || !this.pictures.after;
+    after.hidden = this.holding || plain || !this.pictures.after;
     before.style.left = `${Math.max(8, p.x + 8)}px`;
     after.style.right = `${Math.max(8, p.width - p.x - p.w * p.zoom + 8)}px`;
     before.style.top = after.style.top = `${top}px`;
