@@ -129,6 +129,29 @@ fn row_sum<L: Lanes>(pixels: &[Pixel], weights: &[Pair]) -> L {
     sum
 }
 
+/// The sum over a window of `2 N` columns that lies inside the input, the weights of a row held in registers.
+#[inline(always)]
+fn window_sum<L: Lanes, const N: usize>(window: &[Pixel], width: usize, xw: &[Pair], yw: &[Pair]) -> L {
+    let mut held = [L::zero(); N];
+    for (h, w) in held.iter_mut().zip(xw) {
+        *h = L::load(w);
+    }
+    let mut sum = L::zero();
+    let mut at = 0;
+    for pair in yw {
+        for w in [pair[0], pair[4]] {
+            let row = window[at..at + 2 * N].as_flattened().as_chunks::<8>().0;
+            let mut part = L::zero();
+            for i in 0..N {
+                part = part.plus_product(L::load(&row[i]), held[i]);
+            }
+            sum = sum.plus_product(part, L::splat(w));
+            at += width;
+        }
+    }
+    sum
+}
+
 /// Even and odd taps together.
 #[inline(always)]
 fn together<L: Lanes>(sum: L) -> Pixel {
@@ -188,14 +211,19 @@ fn directly_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, rect: Rect,
             let inside =
                 x0 >= 0 && x0 as usize + r.x.taps <= width && y0 >= 0 && y0 as usize + r.y.taps <= high;
             if inside {
-                let mut line = y0 as usize * width + x0 as usize;
-                for pair in yw {
-                    for w in [pair[0], pair[4]] {
-                        let part = row_sum(&input[line..line + r.x.taps], xw);
-                        sum = sum.plus_product(part, L::splat(w));
-                        line += width;
+                let window = &input[y0 as usize * width + x0 as usize..];
+                sum = match xw.len() {
+                    2 => window_sum::<L, 2>(window, width, xw, yw),
+                    4 => window_sum::<L, 4>(window, width, xw, yw),
+                    6 => window_sum::<L, 6>(window, width, xw, yw),
+                    _ => {
+                        for (t, w) in yw.iter().flat_map(|pair| [pair[0], pair[4]]).enumerate() {
+                            let part = row_sum(&window[t * width..t * width + r.x.taps], xw);
+                            sum = sum.plus_product(part, L::splat(w));
+                        }
+                        sum
                     }
-                }
+                };
             } else {
                 let weights = yw.iter().flat_map(|pair| [pair[0], pair[4]]);
                 for (t, w) in weights.enumerate() {
