@@ -8,7 +8,7 @@ use rallo_recipe::{Recipe, sentence::plain};
 use rallo_runner::{Batch, Item, Roots, State, execute, shoot, targets};
 use serde_json::{Value, json};
 use std::io::{IsTerminal, Write};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::process::ExitCode;
 use std::sync::atomic::AtomicBool;
 
@@ -199,7 +199,7 @@ pub fn render(args: &Render) -> Ended {
 }
 
 /// `rallo inspect`.
-pub fn inspect(picture: &PathBuf, as_json: bool) -> Ended {
+pub fn inspect(picture: &Path, as_json: bool) -> Ended {
     let facts = match shoot::facts(picture) {
         Ok(facts) => facts,
         Err(e) => {

@@ -167,8 +167,13 @@ impl Desk {
 
     /// Presses at one place of an element and lets go at another, both as shares of its size.
     async fn drag(&self, css: &str, from: (f64, f64), to: (f64, f64)) {
-        let element = self.find(css).await;
-        let (left, top, width, height) = element.rectangle().await.unwrap();
+        // In one script: the ticket is drawn anew after each answer, so an element held here could be gone.
+        let script = "const b = document.querySelector(arguments[0])?.getBoundingClientRect(); \
+                      return b && [b.left, b.top, b.width, b.height]";
+        self.find(css).await;
+        self.until(&format!("document.querySelector({css:?})")).await;
+        let found = self.page.execute(script, vec![json!(css)]).await.unwrap();
+        let (left, top, width, height): (f64, f64, f64, f64) = serde_json::from_value(found).unwrap();
         let point = |p: (f64, f64)| (left + width * p.0, top + height * p.1);
         let (a, b) = (point(from), point(to));
         let middle = ((a.0 + b.0) / 2.0, (a.1 + b.1) / 2.0);
