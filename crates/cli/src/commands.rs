@@ -1,14 +1,16 @@
 //! What each command does.
 
-use crate::{Demo, Render, Run, Serve};
+use crate::{Camera, Demo, Render, Run, Serve};
 use indicatif::{ProgressBar, ProgressStyle};
+use rallo_demo::device::{Device, Faults, Settings};
 use rallo_engine::{Kind, Param, Rect, Source, registry};
 use rallo_media::{Encoding, Extras, FileSource};
 use rallo_recipe::{Recipe, sentence::plain};
-use rallo_runner::{Batch, Item, Roots, State, execute, shoot, targets};
+use rallo_runner::{Batch, Item, Roots, State, execute, scan, targets};
+use rallo_shoot::{Document, document, frame};
 use serde_json::{Value, json};
 use std::io::{IsTerminal, Write};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::sync::atomic::AtomicBool;
 
@@ -73,12 +75,58 @@ async fn shutdown() {
 
 /// `rallo demo`.
 pub fn demo(args: &Demo) -> Ended {
-    let total = rallo_demo::catalogue(args.seed).len();
-    let bar = bar(total as u64, false, "{bar:30} {pos} of {len} pictures drawn, {eta} left");
-    let drawn =
-        rallo_demo::write_catalogue(&args.folder, args.seed, |_| bar.inc(1)).map_err(|e| e.to_string())?;
+    let stills = rallo_demo::catalogue(args.seed).len();
+    let template = "{bar:30} {pos} of {len} pictures drawn, {eta} left";
+    if args.catalogue {
+        let bar = bar(stills as u64, false, template);
+        let drawn = rallo_demo::write_catalogue(&args.folder, args.seed, |_| bar.inc(1))
+            .map_err(|e| e.to_string())?;
+        bar.finish_and_clear();
+        println!("{drawn} pictures in {}", args.folder.display());
+        return Ok(ExitCode::SUCCESS);
+    }
+    let total = stills + rallo_demo::bed(args.seed).len() + rallo_demo::LESSON_FRAMES;
+    let bar = bar(total as u64, false, template);
+    let done = |_: &str| bar.inc(1);
+    let catalogue = args.folder.join("Spring catalogue");
+    let drawn = rallo_demo::write_catalogue(&catalogue, args.seed, done)
+        .and_then(|n| Ok(n + rallo_demo::write_lesson(&args.folder, args.seed, done)?))
+        .and_then(|n| Ok(n + rallo_demo::write_bed(&args.folder, args.seed, done)?))
+        .map_err(|e| e.to_string())?;
     bar.finish_and_clear();
     println!("{drawn} pictures in {}", args.folder.display());
+    Ok(ExitCode::SUCCESS)
+}
+
+/// `rallo camera`.
+pub fn camera(args: &Camera) -> Ended {
+    let jump = |text: &String| {
+        let (frame, seconds) = text.split_once(':')?;
+        Some((frame.trim().parse().ok()?, seconds.trim().parse().ok()?))
+    };
+    let jumps: Vec<(usize, i64)> = args
+        .jump
+        .iter()
+        .map(|t| jump(t).ok_or_else(|| format!("--jump: expected FRAME:SECONDS, got {t}")))
+        .collect::<Result<_, _>>()?;
+    let faults = Faults { missed: args.missed.clone(), double: args.double.clone(), jump: jumps };
+    let clock = args.clock.unwrap_or(Settings::default().clock);
+    let settings =
+        Settings { frames: args.frames, interval: args.interval, clock, first: args.first, faults };
+    if !(args.every >= 0.0 && args.every <= 86_400.0) {
+        return Err(format!("--every: expected 0 s to a day, got {}", args.every));
+    }
+    let mut device = Device::new(&args.folder, settings, 24)?;
+    let begin = std::time::Instant::now();
+    let mut number = 0;
+    while !device.is_done() {
+        let due = std::time::Duration::from_secs_f64(args.every * f64::from(number));
+        std::thread::sleep(due.saturating_sub(begin.elapsed()));
+        for file in device.shoot().map_err(|e| e.to_string())? {
+            println!("{}", file.display());
+        }
+        number += 1;
+    }
     Ok(ExitCode::SUCCESS)
 }
 
@@ -94,23 +142,23 @@ fn bar(total: u64, quiet: bool, template: &str) -> ProgressBar {
 pub fn run(args: &Run) -> Ended {
     let recipe = load(&args.recipe)?;
     let absolute = |p: &Path| std::path::absolute(p).map_err(|e| format!("{}: {e}", p.display()));
-    let from = args.from.canonicalize().map_err(|e| format!("cannot open {}: {e}", args.from.display()))?;
     let to = args.to.as_deref().map(absolute).transpose()?;
-    let found =
-        shoot::scan(&from, args.recursive).map_err(|e| format!("cannot read {}: {e}", from.display()))?;
-    // Results of earlier runs lie in the target folder; they are left out by their mark.
-    let sources: Vec<targets::Source> = found
-        .into_iter()
-        .map(|f| targets::Source { facts: shoot::facts(&f.path).ok(), path: f.path })
-        .collect();
-    if sources.is_empty() {
-        return Err(format!("no JPEG or PNG pictures in {}", from.display()));
-    }
+    let (from, sources) = match (&args.from, &args.shoot) {
+        (Some(from), _) => folder_sources(from, args.recursive)?,
+        (None, Some(file)) => shoot_sources(file)?,
+        (None, None) => return Err("say which pictures: --from DIR or --shoot FILE".into()),
+    };
+    let shifts: Vec<i64> = sources.iter().map(|(_, shift)| *shift).collect();
+    let sources: Vec<targets::Source> = sources.into_iter().map(|(source, _)| source).collect();
     let (planned, problems) = targets::plan(&recipe, &sources, &from, to.as_deref());
     if let Some(problem) = problems.iter().find(|p| p.stops) {
         return Err(problem.message.clone());
     }
-    let items: Vec<Item> = planned.into_iter().map(|p| Item { source: p.source, target: p.target }).collect();
+    let items: Vec<Item> = planned
+        .into_iter()
+        .zip(shifts)
+        .map(|(p, shift)| Item { source: p.source, target: p.target, shift })
+        .collect();
     let stop = AtomicBool::new(false);
     let workers = args.workers.unwrap_or_else(cores).max(1);
     let batch =
@@ -137,6 +185,54 @@ pub fn run(args: &Run) -> Ended {
         );
     }
     Ok(if report.failed > 0 { ExitCode::from(FAILED) } else { ExitCode::SUCCESS })
+}
+
+type Sources = (PathBuf, Vec<(targets::Source, i64)>);
+
+/// The pictures of a folder. Results of earlier runs may lie in it; they are left out by their mark.
+fn folder_sources(from: &Path, recursive: bool) -> Result<Sources, String> {
+    let cannot = |e| format!("cannot open {}: {e}", from.display());
+    let from = from.canonicalize().map_err(cannot)?;
+    let found = scan::scan(&from, recursive).map_err(cannot)?;
+    if found.is_empty() {
+        return Err(format!("no pictures that can be read in {}", from.display()));
+    }
+    let sources = found
+        .into_iter()
+        .map(|f| (targets::Source { facts: scan::facts(&f.path).ok(), path: f.path }, 0))
+        .collect();
+    Ok((from, sources))
+}
+
+/// The frames of a shoot document that are in the work, in its order, with the corrections of their times.
+fn shoot_sources(file: &Path) -> Result<Sources, String> {
+    let named = |e: &dyn std::fmt::Display| format!("{}: {e}", file.display());
+    let text = std::fs::read_to_string(file).map_err(|e| named(&e))?;
+    let near = std::path::absolute(file).map_err(|e| named(&e))?;
+    let document = Document::parse(&text, near.parent().unwrap_or(&near)).map_err(|e| named(&e))?;
+    let choices: Vec<_> = document.frames.iter().map(|f| f.choice).collect();
+    let work = document::in_the_work(&choices);
+    let mut sources = Vec::new();
+    for (i, entry) in document.frames.iter().enumerate().filter(|(i, _)| work[*i]) {
+        let path = entry.path.canonicalize().unwrap_or_else(|_| entry.path.clone());
+        let shift = document.marks(i).map_or(0, |m| m.shift);
+        let mut facts = scan::facts(&path).ok();
+        if let Some(camera) = facts.as_mut().map(|f| &mut f.camera) {
+            camera.taken = camera.taken.and_then(|t| frame::shifted(t, shift));
+        }
+        sources.push((targets::Source { path, facts }, shift));
+    }
+    if sources.is_empty() {
+        return Err(named(&"no frame in it is in the work"));
+    }
+    let places: Vec<PathBuf> =
+        document.places.iter().map(|p| p.path.canonicalize().unwrap_or_else(|_| p.path.clone())).collect();
+    let base = if places.is_empty() {
+        scan::common_folder(sources.iter().map(|(s, _)| &s.path))
+    } else {
+        scan::common_folder(&places)
+    };
+    Ok((base, sources))
 }
 
 fn region(text: &str) -> Result<Rect, String> {
@@ -200,7 +296,7 @@ pub fn render(args: &Render) -> Ended {
 
 /// `rallo inspect`.
 pub fn inspect(picture: &Path, as_json: bool) -> Ended {
-    let facts = match shoot::facts(picture) {
+    let facts = match scan::facts(picture) {
         Ok(facts) => facts,
         Err(e) => {
             eprintln!("{}: {e}", picture.display());

@@ -23,8 +23,11 @@ struct Cli {
 enum Command {
     /// Serve the pages.
     Serve(Serve),
-    /// Draw the demo pictures into a folder; what is there already is kept.
+    /// Draw the demo pictures into a folder (the catalogue, the fixed camera's cards, the lesson); what is there
+    /// already is kept.
     Demo(Demo),
+    /// Let the simulated interval camera shoot into a folder.
+    Camera(Camera),
     /// Run a recipe over a folder.
     Run(Run),
     /// Render one picture, or a part of it, through a recipe.
@@ -68,9 +71,43 @@ pub struct Serve {
 pub struct Demo {
     /// Folder for the pictures.
     pub folder: PathBuf,
+    /// Only the catalogue's stills, into the folder itself.
+    #[arg(long)]
+    pub catalogue: bool,
     /// The same seed gives the same bytes.
     #[arg(long, default_value_t = 24)]
     pub seed: u64,
+}
+
+/// `rallo camera`.
+#[derive(Args)]
+pub struct Camera {
+    /// Folder the camera writes into.
+    pub folder: PathBuf,
+    /// Frames to take.
+    #[arg(long, default_value_t = 20)]
+    pub frames: usize,
+    /// Seconds to wait between frames.
+    #[arg(long, default_value_t = 1.0)]
+    pub every: f64,
+    /// Seconds between frames on the camera's clock.
+    #[arg(long, default_value_t = 900.0)]
+    pub interval: f64,
+    /// What the clock says at the start, such as 2026-04-12T07:00:00.
+    #[arg(long)]
+    pub clock: Option<jiff::civil::DateTime>,
+    /// Number of the first frame in the names.
+    #[arg(long, default_value_t = 1)]
+    pub first: usize,
+    /// Frames (from 1) that are not taken.
+    #[arg(long, value_delimiter = ',')]
+    pub missed: Vec<usize>,
+    /// Frames that are taken twice, two seconds apart.
+    #[arg(long, value_delimiter = ',')]
+    pub double: Vec<usize>,
+    /// FRAME:SECONDS, from which frame on the clock is wrong, by how much more.
+    #[arg(long, value_delimiter = ',', allow_hyphen_values = true)]
+    pub jump: Vec<String>,
 }
 
 /// `rallo run`.
@@ -79,8 +116,11 @@ pub struct Run {
     /// The recipe file.
     pub recipe: PathBuf,
     /// Folder with the pictures.
-    #[arg(long, value_name = "DIR")]
-    pub from: PathBuf,
+    #[arg(long, value_name = "DIR", required_unless_present = "shoot")]
+    pub from: Option<PathBuf>,
+    /// A shoot document instead of a folder: its frames in the work, in its order.
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["from", "recursive"])]
+    pub shoot: Option<PathBuf>,
     /// Folder for the results, instead of the recipe's.
     #[arg(long, value_name = "DIR")]
     pub to: Option<PathBuf>,
@@ -141,6 +181,7 @@ fn main() -> ExitCode {
     let done = match cli.command {
         Command::Serve(args) => data_folder(cli.data).and_then(|data| commands::serve(&args, &data)),
         Command::Demo(args) => commands::demo(&args),
+        Command::Camera(args) => commands::camera(&args),
         Command::Run(args) => commands::run(&args),
         Command::Render(args) => commands::render(&args),
         Command::Inspect { picture, json } => commands::inspect(&picture, json),

@@ -20,6 +20,8 @@ pub struct Exposure {
     pub width: usize,
     /// Sensor rows.
     pub height: usize,
+    /// How far the picture has moved on the sensor, pixels right and down.
+    pub moved: (f32, f32),
 }
 
 /// What a pixel needs to spill onto its neighbours, together in memory.
@@ -143,12 +145,31 @@ fn cubic_weights(t: f32) -> [f32; 4] {
     [-0.5 * t3 + t2 - 0.5 * t, 1.5 * t3 - 2.5 * t2 + 1.0, -1.5 * t3 + 2.0 * t2 + 0.5 * t, 0.5 * t3 - 0.5 * t2]
 }
 
-/// Nearly normal, variance 1, from one hash.
-fn bell(seed: u32) -> f32 {
-    let h = hash(seed);
-    let sum = (h & 255) + (h >> 8 & 255) + (h >> 16 & 255) + (h >> 24);
-    (sum as f32 - 510.0) * (1.0 / 147.8)
-}
+/// Side of the plates of noise.
+const PLATE: usize = 512;
+
+/// A plate of a sensor's noise: demosaicing and the camera's own smoothing leave it partly common to the channels
+/// and coarse. It is laid on anew every few rows, at a place that depends on the picture's seed.
+static GRAIN: std::sync::LazyLock<[Vec<f32>; 3]> = std::sync::LazyLock::new(|| {
+    // Nearly normal, variance 1: the sum of four bytes of a hash.
+    let bell = |seed: u32| {
+        let h = hash(seed);
+        let sum = (h & 255) + (h >> 8 & 255) + (h >> 16 & 255) + (h >> 24);
+        (sum as f32 - 510.0) * (1.0 / 147.8)
+    };
+    std::array::from_fn(|c| {
+        let own = 0x5bd1 * (c as u32 + 1);
+        (0..(PLATE * PLATE) as u32)
+            .map(|i| {
+                let (x, y) = (i % PLATE as u32, i / PLATE as u32);
+                let coarse = (y / 2 * PLATE as u32 + x / 2) ^ 0x0c0a_0000;
+                0.62 * bell(i)
+                    + 0.55 * bell(i.wrapping_add(own << 8))
+                    + 0.55 * bell(coarse.wrapping_add(own << 9))
+            })
+            .collect()
+    })
+});
 
 /// From light on the sensor to the camera's own 8-bit picture (sRGB).
 pub fn develop(light: &[V3], from: (usize, usize), e: &Exposure, seed: u32) -> Vec<u8> {
@@ -156,29 +177,35 @@ pub fn develop(light: &[V3], from: (usize, usize), e: &Exposure, seed: u32) -> V
     let (w, h) = (e.width, e.height);
     // Lateral colour: red a little larger than blue.
     let zoom = [1.0 - 0.000_35, 1.0, 1.0 + 0.000_35f32];
-    let place = |i: usize, side: usize, small: usize, zoom: f32| {
+    let place = |i: usize, side: usize, small: usize, zoom: f32, moved: f32| {
         let middle = side as f32 / 2.0;
-        let at = (middle + (i as f32 + 0.5 - middle) * zoom) * small as f32 / side as f32 - 0.5;
+        let at = (middle + (i as f32 + 0.5 - moved - middle) * zoom) * small as f32 / side as f32 - 0.5;
         (at.floor() as i64, cubic_weights(at - at.floor()))
     };
     // Columns read from a row with two pixels of margin on either side.
     let columns: Vec<Vec<(usize, [f32; 4])>> = zoom
         .iter()
         .map(|z| {
-            let at = |x| place(x, w, fw, *z);
+            let at = |x| place(x, w, fw, *z, e.moved.0);
             (0..w).map(at).map(|(x, k)| ((x + 1).clamp(0, fw as i64) as usize, k)).collect()
         })
         .collect();
     let stops = (e.iso as f32 / 100.0).max(1.0);
     let (shot, read) = (0.000_03 * stops, 0.000_000_09 * stops * stops);
-    let tone: Vec<u8> = (0..=8192).map(|i| tone(i as f32 / 8192.0)).collect();
+    // As long as the mask below asks, so that no look-up needs a check.
+    let tone: Vec<u8> = (0..0x4000).map(|i| tone((i as f32 / 8192.0).min(1.0))).collect();
+    let tone: &[u8; 0x4000] = tone.as_slice().try_into().expect("made that long");
     let mut out = vec![0u8; w * h * 3];
     let mut band = vec![0f32; fw + 4];
     let mut row = [vec![0f32; w], vec![0f32; w], vec![0f32; w]];
-    let mut coarse = vec![[0f32; 3]; w.div_ceil(2)];
+    let mut grain = vec![0f32; w];
+    let fall: Vec<f32> = (0..w)
+        .map(|x| (x as f32 / w as f32 - 0.5) * w as f32 / w.max(h) as f32)
+        .map(|dx| 1.0 - 0.62 * dx * dx)
+        .collect();
     for (y, line) in out.chunks_mut(w * 3).enumerate() {
         for c in 0..3 {
-            let (y0, wy) = place(y, h, fh, zoom[c]);
+            let (y0, wy) = place(y, h, fh, zoom[c], e.moved.1);
             let lines: [&[V3]; 4] = std::array::from_fn(|k| {
                 let at = (y0 - 1 + k as i64).clamp(0, fh as i64 - 1) as usize * fw;
                 &light[at..at + fw]
@@ -192,8 +219,10 @@ pub fn develop(light: &[V3], from: (usize, usize), e: &Exposure, seed: u32) -> V
                     p.2
                 }
             };
-            for (x, v) in band[2..fw + 2].iter_mut().enumerate() {
-                *v = (0..4).map(|k| channel(&lines[k][x]) * wy[k]).sum();
+            for ((((v, p), q), r), s) in
+                band[2..fw + 2].iter_mut().zip(lines[0]).zip(lines[1]).zip(lines[2]).zip(lines[3])
+            {
+                *v = channel(p) * wy[0] + channel(q) * wy[1] + channel(r) * wy[2] + channel(s) * wy[3];
             }
             let (first, last) = (band[2], band[fw + 1]);
             band[..2].fill(first);
@@ -204,26 +233,28 @@ pub fn develop(light: &[V3], from: (usize, usize), e: &Exposure, seed: u32) -> V
                 *v = (p[0] * k[0] + p[1] * k[1] + p[2] * k[2] + p[3] * k[3]).max(0.0) * gain;
             }
         }
-        if y % 2 == 0 {
-            for (x, grain) in coarse.iter_mut().enumerate() {
-                let at = ((y / 2) * w + x) as u32 ^ seed.wrapping_mul(31);
-                *grain = std::array::from_fn(|c| 0.55 * bell(at.wrapping_add(0x1f35 * (c as u32 + 1))));
+        let lay = hash((y / 48) as u32 ^ seed.wrapping_mul(0x9e37_79b1)) as usize;
+        let start = (y + (lay >> 9)) % PLATE * PLATE;
+        let dy = (y as f32 / h as f32 - 0.5) * h as f32 / w.max(h) as f32;
+        for c in 0..3 {
+            // The plate's row again and again, from a place of its own on.
+            let plate = &GRAIN[c][start..start + PLATE];
+            let mut at = 0;
+            let mut from = lay % PLATE;
+            while at < w {
+                let count = (w - at).min(PLATE - from);
+                grain[at..at + count].copy_from_slice(&plate[from..from + count]);
+                (at, from) = (at + count, 0);
+            }
+            for ((v, across), noise) in row[c].iter_mut().zip(&fall).zip(&grain) {
+                let light = *v * (across - 0.62 * dy * dy);
+                let seen = light + (shot * light + read).sqrt() * noise;
+                *v = seen.clamp(0.0, 1.0) * 8192.0;
             }
         }
-        let dy = (y as f32 / h as f32 - 0.5) * h as f32 / w.max(h) as f32;
-        for (x, pixel) in line.as_chunks_mut::<3>().0.iter_mut().enumerate() {
-            let dx = (x as f32 / w as f32 - 0.5) * w as f32 / w.max(h) as f32;
-            let fall = 1.0 - 0.62 * (dx * dx + dy * dy);
-            let at = (y * w + x) as u32;
-            // Demosaicing and the camera's own smoothing leave noise partly common to the channels and coarse.
-            let common = 0.62 * bell(at ^ seed);
-            for c in 0..3 {
-                let v = row[c][x] * fall;
-                let own = 0.55 * bell(at.wrapping_add(0x5bd1 * (c as u32 + 1)) ^ seed);
-                let sigma = (shot * v + read).sqrt();
-                let v = (v + sigma * (common + own + coarse[x / 2][c])).clamp(0.0, 1.0);
-                pixel[c] = tone[(v * 8192.0) as usize];
-            }
+        let [r, g, b] = &row;
+        for (((pixel, r), g), b) in line.as_chunks_mut::<3>().0.iter_mut().zip(r).zip(g).zip(b) {
+            *pixel = [tone[*r as usize & 0x3fff], tone[*g as usize & 0x3fff], tone[*b as usize & 0x3fff]];
         }
     }
     out

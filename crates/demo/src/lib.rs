@@ -1,13 +1,21 @@
 //! Scenes of Thistlewick Nursery drawn by formula.
 //!
 //! A small renderer (triangles, one sun with soft shadows, a sky, a lens with depth of field, a sensor with
-//! noise) draws the nursery's catalogue stills; the same seed gives the same bytes.
+//! noise) draws the nursery's catalogue stills, the weeks of the fixed camera over the seed beds, and a stop-motion lesson; the same seed gives
+//! the same bytes. [`device`] stands in for an interval camera that is at work.
 
+mod bed;
+pub mod device;
 mod film;
+mod lesson;
 mod maths;
 mod mesh;
 mod raster;
+mod sequence;
 mod shade;
 mod stills;
 
-pub use stills::{Still, catalogue, write_catalogue};
+pub use bed::{BedCamera, BedFrame, bed, write_bed};
+pub use lesson::{FRAMES as LESSON_FRAMES, write_lesson};
+pub use sequence::Truth;
+pub use stills::{DemoError, Still, catalogue, write_catalogue};

@@ -90,20 +90,36 @@ fn visibility(mesh: &Mesh, view: &View, width: usize, height: usize) -> (Vec<u32
         // Depth is linear in screen space for parallel views, its inverse for perspective ones.
         let value = |z: f32| if view.focal > 0.0 { 1.0 / z } else { z };
         let (za, zb, zc) = (value(a.2), value(b.2), value(c.2));
+        // The weights are linear along a row: one step a pixel.
+        let (step0, step1) = ((b.1 - c.1) * k, (c.1 - a.1) * k);
         for y in y0..y1 {
             let py = y as f32 + 0.5;
-            for x in x0..x1 {
-                let px = x as f32 + 0.5;
-                let w0 = ((b.0 - px) * (c.1 - py) - (b.1 - py) * (c.0 - px)) * k;
-                let w1 = ((c.0 - px) * (a.1 - py) - (c.1 - py) * (a.0 - px)) * k;
-                let w2 = 1.0 - w0 - w1;
-                if w0 >= 0.0 && w1 >= 0.0 && w2 >= 0.0 {
-                    let z = value(w0 * za + w1 * zb + w2 * zc);
-                    let at = y * width + x;
-                    if z < depth[at] {
-                        depth[at] = z;
-                        ids[at] = id as u32;
-                    }
+            let px = x0 as f32 + 0.5;
+            let at0 = ((b.0 - px) * (c.1 - py) - (b.1 - py) * (c.0 - px)) * k;
+            let at1 = ((c.0 - px) * (a.1 - py) - (c.1 - py) * (a.0 - px)) * k;
+            // Where both weights and the third are above 0, solved for the row.
+            let (mut from, mut to) = (0.0f32, (x1 - x0) as f32);
+            for (start, step) in [(at0, step0), (at1, step1), (1.0 - at0 - at1, -step0 - step1)] {
+                if step > 0.0 {
+                    from = from.max(-start / step);
+                } else if step < 0.0 {
+                    to = to.min(-start / step);
+                } else if start < 0.0 {
+                    to = -1.0;
+                }
+            }
+            let (first, last) = (x0 + from.ceil().max(0.0) as usize, to.floor());
+            if last < 0.0 {
+                continue;
+            }
+            for x in first..(x0 + last as usize + 1).min(x1) {
+                let along = (x - x0) as f32;
+                let (w0, w1) = (at0 + step0 * along, at1 + step1 * along);
+                let z = value(w0 * za + w1 * zb + (1.0 - w0 - w1) * zc);
+                let at = y * width + x;
+                if z < depth[at] {
+                    depth[at] = z;
+                    ids[at] = id as u32;
                 }
             }
         }
@@ -117,7 +133,7 @@ struct Shadow {
     taps: [(f32, f32); 9],
 }
 
-const SHADOW: usize = 1400;
+const SHADOW: usize = 1000;
 
 impl Shadow {
     fn new(mesh: &Mesh, sun: V3, middle: V3, reach: f32) -> Self {
@@ -149,27 +165,31 @@ impl Shadow {
     }
 }
 
-/// Renders a mesh; `behind` gives the light of what lies behind everything, by screen position (−1 ..= 1).
-pub fn render(
+/// As [`render`], for several lights at a time; `behind` is seen under the first one only.
+pub fn render_lights(
     mesh: &Mesh,
     eye: &Eye,
-    light: &Light,
+    lights: &[Light],
     size: (usize, usize),
-    behind: &dyn Fn(f32, f32) -> V3,
-) -> Frame {
+    behind: &(dyn Fn(f32, f32) -> V3 + Sync),
+) -> (Vec<Vec<V3>>, Vec<f32>) {
+    use rayon::prelude::*;
     let (width, height) = size;
     let view = View::new(eye, width, height);
-    let shadow = Shadow::new(mesh, light.sun, eye.to, 75.0);
+    let shadows: Vec<Shadow> =
+        lights.par_iter().with_max_len(1).map(|l| Shadow::new(mesh, l.sun, eye.to, 75.0)).collect();
     let (ids, depth) = visibility(mesh, &view, width, height);
-    let mut out = vec![V3::default(); width * height];
     let (turns, near) = (turns(), disc());
-    for y in 0..height {
-        for x in 0..width {
+    let n = lights.len();
+    let mut out = vec![V3::default(); width * height * n];
+    out.par_chunks_mut(width * n).enumerate().for_each(|(y, row)| {
+        let mut lit = vec![0f32; n];
+        for (x, pixel) in row.chunks_mut(n).enumerate() {
             let at = y * width + x;
             let (px, py) = (x as f32 + 0.5, y as f32 + 0.5);
             if ids[at] == NONE {
                 let long = width.max(height) as f32 / 2.0;
-                out[at] = behind((px - width as f32 / 2.0) / long, (py - height as f32 / 2.0) / long);
+                pixel[0] = behind((px - width as f32 / 2.0) / long, (py - height as f32 / 2.0) / long);
                 continue;
             }
             let t = &mesh.triangles[ids[at] as usize];
@@ -187,12 +207,27 @@ pub fn render(
             let uv = [a.uv[0] * u + b.uv[0] * v + c.uv[0] * w, a.uv[1] * u + b.uv[1] * v + c.uv[1] * w];
             let facing = if normal.dot(view.at - p) < 0.0 { -normal } else { normal };
             let turn = turns[hash(at as u32) as usize & 15];
-            let lit = shadow.lit(p + facing * 0.12, turn);
+            for ((lit, shadow), light) in lit.iter_mut().zip(&shadows).zip(lights) {
+                *lit = if light.key.0 > 0.0 { shadow.lit(p + facing * 0.12, turn) } else { 0.0 };
+            }
             let open = openness(&view, &depth, (width, height), p, facing, turn, &near);
-            out[at] = shade(t, &Hit { at: p, normal, uv, lit, open }, view.at, light);
+            shade(t, &Hit { at: p, normal, uv, open }, view.at, lights, &lit, pixel);
         }
-    }
-    Frame { width, height, light: out, depth }
+    });
+    let layers = (0..n).map(|k| out.iter().skip(k).step_by(n).copied().collect()).collect();
+    (layers, depth)
+}
+
+/// Renders a mesh; `behind` gives the light of what lies behind everything, by screen position (−1 ..= 1).
+pub fn render(
+    mesh: &Mesh,
+    eye: &Eye,
+    light: &Light,
+    size: (usize, usize),
+    behind: &(dyn Fn(f32, f32) -> V3 + Sync),
+) -> Frame {
+    let (mut layers, depth) = render_lights(mesh, eye, std::slice::from_ref(light), size, behind);
+    Frame { width: size.0, height: size.1, light: layers.swap_remove(0), depth }
 }
 
 /// Share of the half-space above a point that nothing near covers, from the depth picture.

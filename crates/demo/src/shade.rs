@@ -191,16 +191,21 @@ pub struct Hit {
     pub at: V3,
     pub normal: V3,
     pub uv: [f32; 2],
-    /// Share of the sun that reaches it.
-    pub lit: f32,
     /// Share of the sky.
     pub open: f32,
 }
 
-/// Light from a point of a triangle towards the eye.
-pub fn shade(t: &Triangle, hit: &Hit, eye: V3, light: &Light) -> V3 {
-    let Hit { at: p, normal, uv, lit, open } = *hit;
-    let s = surface(t, p, uv);
+/// Light from a point of a triangle towards the eye, for several lights at a time: what the surface is like is
+/// the same under all of them. Each light comes with the share of its sun that reaches the point.
+pub fn shade(t: &Triangle, hit: &Hit, eye: V3, lights: &[Light], lit: &[f32], out: &mut [V3]) {
+    let s = surface(t, hit.at, hit.uv);
+    for ((light, lit), out) in lights.iter().zip(lit).zip(out) {
+        *out = under(&s, hit, eye, light, *lit);
+    }
+}
+
+fn under(s: &Surface, hit: &Hit, eye: V3, light: &Light, lit: f32) -> V3 {
+    let Hit { at: p, normal, open, .. } = *hit;
     let view = (eye - p).unit();
     let mut n = (normal + s.bump).unit();
     if n.dot(view) < 0.0 && normal.dot(view) < 0.0 {

@@ -115,6 +115,8 @@ pub fn catalogue(seed: u64) -> Vec<Still> {
                 shutter: Some(1.0 / [60.0, 125.0, 160.0, 250.0, 500.0][dice.index(5)]),
                 iso: Some(iso),
                 orientation: if sideways { 8 } else { 1 },
+                white_balance: Some("automatic".into()),
+                gps: None,
             };
             Still {
                 name: format!("TN_{:04}.jpg", 409 + i),
@@ -293,7 +295,7 @@ fn build(still: &Still) -> (Mesh, Eye) {
 }
 
 /// What lies far behind the bench, already out of focus: hedge, light through leaves, a path.
-fn distance(seed: u64) -> impl Fn(f32, f32) -> V3 {
+pub(crate) fn distance(seed: u64) -> impl Fn(f32, f32) -> V3 {
     let mut dice = Dice::new(seed ^ 0xb0ce);
     let discs: Vec<(f32, f32, f32, V3)> = (0..70)
         .map(|_| {
@@ -347,6 +349,7 @@ impl Still {
             cast: self.cast,
             width: w,
             height: h,
+            moved: (0.0, 0.0),
         };
         film::develop(&film::focus(&frame, &exposure), small, &exposure, self.seed as u32)
     }

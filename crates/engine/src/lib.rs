@@ -10,10 +10,12 @@
 pub mod colour;
 pub mod geometry;
 mod lanes;
+pub mod measure;
 pub mod picture;
 pub mod plan;
 pub mod point;
 pub mod resample;
+pub mod sequence;
 pub mod step;
 pub mod steps;
 #[cfg(test)]
@@ -22,6 +24,7 @@ pub mod tone;
 
 pub use colour::{InputColour, OutputColour, OutputProfile};
 pub use geometry::{Affine, Rect, Size};
+pub use measure::Measures;
 pub use picture::{Orientation, Picture, PictureError, Pyramid, Samples, Source, SourceError};
 pub use plan::{Encoded, Pixels, Plan, PlanError, Program, Settings};
 pub use step::{Kind, Param, ParamError, Step, StepInfo, StepKind, registry, step_kind};

@@ -11,6 +11,8 @@ pub enum Samples {
     U8(Vec<u8>),
     /// 0 ..= 65535.
     U16(Vec<u16>),
+    /// 0 black, 1 white, and above.
+    F32(Vec<f32>),
 }
 
 impl Samples {
@@ -18,6 +20,7 @@ impl Samples {
         match self {
             Self::U8(v) => v.len(),
             Self::U16(v) => v.len(),
+            Self::F32(v) => v.len(),
         }
     }
 }
@@ -119,6 +122,10 @@ impl Picture {
                 let wide = match samples {
                     Samples::U8(v) => v.iter().map(|&b| u16::from(b) * 257).collect(),
                     Samples::U16(v) => v,
+                    // What a table profile says of light above white is not defined.
+                    Samples::F32(v) => {
+                        v.iter().map(|s| (s.clamp(0.0, 1.0) * 65_535.0 + 0.5) as u16).collect()
+                    }
                 };
                 let done =
                     colour::convert_16(&profile, &wide).map_err(|_| PictureError::Profile(name.clone()))?;
@@ -149,6 +156,7 @@ impl Picture {
         match &self.samples {
             Samples::U8(v) => v.len(),
             Samples::U16(v) => v.len() * 2,
+            Samples::F32(v) => v.len() * 4,
         }
     }
 
@@ -156,7 +164,7 @@ impl Picture {
     pub fn halved(&self) -> Self {
         let from = self.stored;
         let to = from.scaled(0.5);
-        fn halve<T: Copy + Into<u32> + TryFrom<u32>>(v: &[T], from: Size, to: Size) -> Vec<T> {
+        fn halve<T: Copy>(v: &[T], from: Size, to: Size, mean: impl Fn([T; 4]) -> T) -> Vec<T> {
             let (fw, fh) = (from.width as usize, from.height as usize);
             let mut out = Vec::with_capacity(to.area() as usize * 3);
             for y in 0..to.height as usize {
@@ -164,20 +172,21 @@ impl Picture {
                 for x in 0..to.width as usize {
                     let (left, right) = (2 * x, (2 * x + 1).min(fw - 1));
                     for c in 0..3 {
-                        let sum = [top + left, top + right, low + left, low + right]
-                            .into_iter()
-                            .map(|i| -> u32 { v[3 * i + c].into() })
-                            .sum::<u32>();
-                        // The mean of four values of T fits T.
-                        out.push(T::try_from((sum + 2) / 4).unwrap_or(v[3 * (top + left) + c]));
+                        let four = [top + left, top + right, low + left, low + right];
+                        out.push(mean(four.map(|i| v[3 * i + c])));
                     }
                 }
             }
             out
         }
         let samples = match &self.samples {
-            Samples::U8(v) => Samples::U8(halve(v, from, to)),
-            Samples::U16(v) => Samples::U16(halve(v, from, to)),
+            Samples::U8(v) => Samples::U8(halve(v, from, to, |p| {
+                ((p.iter().map(|v| u32::from(*v)).sum::<u32>() + 2) / 4) as u8
+            })),
+            Samples::U16(v) => Samples::U16(halve(v, from, to, |p| {
+                ((p.iter().map(|v| u32::from(*v)).sum::<u32>() + 2) / 4) as u16
+            })),
+            Samples::F32(v) => Samples::F32(halve(v, from, to, |p| p.iter().sum::<f32>() / 4.0)),
         };
         Self { stored: to, samples, orientation: self.orientation, colour: self.colour.clone() }
     }

@@ -253,6 +253,20 @@ fn gather(picture: &Picture, colour: &InputColour, x: usize, y: usize, n: usize,
                 at += stride * 3;
             }
         }
+        Samples::F32(v) => {
+            // Above white the light is carried on in proportion.
+            let value = |t: &Table, s: f32| {
+                let s = if s.is_finite() { s.max(0.0) } else { 0.0 };
+                if s <= 1.0 { t.at_root(s * 1024.0) } else { t.at_root(1024.0) * s }
+            };
+            for i in 0..n {
+                let p = &v[at as usize..at as usize + 3];
+                planes.r[i] = value(&colour.table[0], p[0]);
+                planes.g[i] = value(&colour.table[1], p[1]);
+                planes.b[i] = value(&colour.table[2], p[2]);
+                at += stride * 3;
+            }
+        }
     }
 }
 

@@ -2,10 +2,11 @@
 
 use exif::{Context, Exif, Field, In, Rational, SRational, Tag, Value, experimental::Writer};
 use jiff::civil::DateTime;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// What the camera wrote about one picture; nothing is invented where nothing was written.
-#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
 pub struct CameraData {
     /// Capture time as the camera's clock had it, with sub-seconds.
     pub taken: Option<DateTime>,
@@ -25,6 +26,15 @@ pub struct CameraData {
     pub iso: Option<u32>,
     /// EXIF orientation 1 ..= 8, 1 where none is written.
     pub orientation: u32,
+    /// How white balance was set: `automatic` or `by hand`.
+    pub white_balance: Option<String>,
+    /// Latitude and longitude in degrees, north and east above 0.
+    pub gps: Option<[f64; 2]>,
+}
+
+/// Shutter time for people: `1/250 s`, `2 s`.
+pub fn shutter_text(seconds: f64) -> String {
+    if seconds < 0.4 { format!("1/{:.0} s", 1.0 / seconds) } else { format!("{seconds} s") }
 }
 
 fn text(exif: &Exif, tag: Tag) -> Option<String> {
@@ -36,6 +46,14 @@ fn text(exif: &Exif, tag: Tag) -> Option<String> {
         }
         _ => None,
     }
+}
+
+/// Degrees from degrees, minutes and seconds, with the sign of the hemisphere (EXIF 2.32, 4.6.6).
+fn degrees(exif: &Exif, value: Tag, reference: Tag) -> Option<f64> {
+    let Value::Rational(parts) = &exif.get_field(value, In::PRIMARY)?.value else { return None };
+    let total: f64 = parts.iter().zip([1.0, 60.0, 3600.0]).map(|(p, per)| p.to_f64() / per).sum();
+    let sign = if text(exif, reference).is_some_and(|r| r == "S" || r == "W") { -1.0 } else { 1.0 };
+    (total.is_finite() && total.abs() <= 180.0 && !parts.is_empty()).then_some(sign * total)
 }
 
 fn number(exif: &Exif, tag: Tag) -> Option<f64> {
@@ -82,6 +100,13 @@ impl CameraData {
                 .and_then(|f| f.value.get_uint(0))
                 .filter(|o| (1..=8).contains(o))
                 .unwrap_or(1),
+            white_balance: exif
+                .get_field(Tag::WhiteBalance, In::PRIMARY)
+                .and_then(|f| f.value.get_uint(0))
+                .map(|v| if v == 1 { "by hand" } else { "automatic" }.to_owned()),
+            gps: degrees(&exif, Tag::GPSLatitude, Tag::GPSLatitudeRef)
+                .zip(degrees(&exif, Tag::GPSLongitude, Tag::GPSLongitudeRef))
+                .map(|(north, east)| [north, east]),
         }
     }
 
@@ -132,12 +157,35 @@ impl CameraData {
         if let Some(v) = self.iso {
             push(Tag::PhotographicSensitivity, Value::Short(vec![v.min(65_535) as u16]));
         }
+        if let Some(way) = &self.white_balance {
+            push(Tag::WhiteBalance, Value::Short(vec![u16::from(way == "by hand")]));
+        }
+        if let Some([north, east]) = self.gps {
+            let degrees = |v: f64| {
+                let parts = [
+                    v.abs().trunc(),
+                    (v.abs() * 60.0) % 60.0 - (v.abs() * 60.0) % 1.0,
+                    (v.abs() * 3600.0) % 60.0,
+                ];
+                let [d, m, s] = parts;
+                let whole = |n: f64| Rational { num: n.round() as u32, denom: 1 };
+                Value::Rational(vec![
+                    whole(d),
+                    whole(m),
+                    Rational { num: (s * 1000.0).round() as u32, denom: 1000 },
+                ])
+            };
+            push(Tag::GPSLatitudeRef, ascii(if north < 0.0 { "S" } else { "N" }));
+            push(Tag::GPSLatitude, degrees(north));
+            push(Tag::GPSLongitudeRef, ascii(if east < 0.0 { "W" } else { "E" }));
+            push(Tag::GPSLongitude, degrees(east));
+        }
         written(&fields)
     }
 
     /// Shutter for people: `1/250 s`, `2 s`.
     pub fn shutter_text(&self) -> Option<String> {
-        self.shutter.map(|s| if s < 0.4 { format!("1/{:.0} s", 1.0 / s) } else { format!("{s} s") })
+        self.shutter.map(shutter_text)
     }
 }
 
@@ -151,33 +199,75 @@ fn written(fields: &[Field]) -> Result<Vec<u8>, String> {
     Ok(out.into_inner())
 }
 
-/// The source's EXIF for a result: upright, the new size, without the camera's private notes and without the
-/// old preview. Nothing when the block cannot be read.
-pub fn carried(raw: &[u8], width: u32, height: u32) -> Option<Vec<u8>> {
+/// Tags that describe the stored pixels or where they lie, and the camera's private notes: none of it is true of
+/// a result.
+const NOT_CARRIED: [Tag; 24] = [
+    Tag::MakerNote,
+    Tag::Orientation,
+    Tag::PixelXDimension,
+    Tag::PixelYDimension,
+    Tag::ImageWidth,
+    Tag::ImageLength,
+    Tag::BitsPerSample,
+    Tag::Compression,
+    Tag::PhotometricInterpretation,
+    Tag::StripOffsets,
+    Tag::SamplesPerPixel,
+    Tag::RowsPerStrip,
+    Tag::StripByteCounts,
+    Tag::PlanarConfiguration,
+    Tag::TransferFunction,
+    Tag::WhitePoint,
+    Tag::PrimaryChromaticities,
+    Tag::TileOffsets,
+    Tag::TileByteCounts,
+    Tag::JPEGInterchangeFormat,
+    Tag::JPEGInterchangeFormatLength,
+    Tag::YCbCrCoefficients,
+    Tag::YCbCrSubSampling,
+    Tag::YCbCrPositioning,
+];
+
+/// The source's EXIF for a result: upright, the new size, capture times moved by `shift` milliseconds, without the
+/// camera's private notes and without the old preview. Nothing when the block cannot be read.
+pub fn carried(raw: &[u8], width: u32, height: u32, shift: i64) -> Option<Vec<u8>> {
     let exif = exif::Reader::new().read_raw(raw.to_vec()).ok()?;
-    let skip = [
-        Tag::MakerNote,
-        Tag::Orientation,
-        Tag::PixelXDimension,
-        Tag::PixelYDimension,
-        Tag::ImageWidth,
-        Tag::ImageLength,
-        Tag::StripOffsets,
-        Tag::StripByteCounts,
-    ];
     let mut fields: Vec<Field> = exif
         .fields()
         .filter(|f| {
-            f.ifd_num == In::PRIMARY && !skip.contains(&f.tag) && !matches!(f.value, Value::Unknown(..))
+            f.ifd_num == In::PRIMARY
+                && !NOT_CARRIED.contains(&f.tag)
+                && !matches!(f.value, Value::Unknown(..))
         })
         .filter(|f| matches!(f.tag.context(), Context::Tiff | Context::Exif | Context::Gps))
         .cloned()
         .collect();
+    if shift != 0 {
+        move_times(&mut fields, &CameraData::read(raw), shift);
+    }
     let mut push = |tag, value| fields.push(Field { tag, ifd_num: In::PRIMARY, value });
     push(Tag::Orientation, Value::Short(vec![1]));
     push(Tag::PixelXDimension, Value::Long(vec![width]));
     push(Tag::PixelYDimension, Value::Long(vec![height]));
     written(&fields).ok()
+}
+
+fn move_times(fields: &mut Vec<Field>, camera: &CameraData, shift: i64) {
+    let moved = camera.taken.and_then(|t| t.checked_add(jiff::SignedDuration::from_millis(shift)).ok());
+    let Some(moved) = moved else { return };
+    let ascii = |text: String| Value::Ascii(vec![text.into_bytes()]);
+    let times = [Tag::DateTimeOriginal, Tag::DateTimeDigitized];
+    let parts = [Tag::SubSecTimeOriginal, Tag::SubSecTimeDigitized];
+    fields.retain(|f| !times.contains(&f.tag) && !parts.contains(&f.tag));
+    let mut push = |tag, value| fields.push(Field { tag, ifd_num: In::PRIMARY, value });
+    for tag in times {
+        push(tag, ascii(moved.strftime("%Y:%m:%d %H:%M:%S").to_string()));
+    }
+    if moved.subsec_nanosecond() != 0 {
+        for tag in parts {
+            push(tag, ascii(format!("{:03}", moved.subsec_nanosecond() / 1_000_000)));
+        }
+    }
 }
 
 #[cfg(test)]
@@ -195,6 +285,8 @@ mod tests {
             shutter: Some(1.0 / 250.0),
             iso: Some(800),
             orientation: 6,
+            white_balance: Some("by hand".into()),
+            gps: Some([51.5, -2.25]),
         }
     }
 
@@ -206,9 +298,16 @@ mod tests {
 
     #[test]
     fn carried_data_are_upright_and_complete() {
-        let raw = carried(&data().write().unwrap(), 1600, 900).unwrap();
+        let raw = carried(&data().write().unwrap(), 1600, 900, 0).unwrap();
         assert_eq!(CameraData::read(&raw), CameraData { orientation: 1, ..data() });
-        assert!(carried(b"nonsense", 1, 1).is_none());
+        assert!(carried(b"nonsense", 1, 1, 0).is_none());
         assert_eq!(CameraData::read(b"nonsense").orientation, 1);
+    }
+
+    #[test]
+    fn a_shifted_time_is_carried_shifted() {
+        let raw = carried(&data().write().unwrap(), 10, 10, -3_600_500).unwrap();
+        let taken = CameraData::read(&raw).taken.unwrap();
+        assert_eq!(taken.to_string(), "2026-05-04T08:31:06.75");
     }
 }

@@ -1,14 +1,19 @@
 //! Codecs and camera data: files to engine pictures and back.
 //!
-//! Reads JPEG (whole or reduced, as the decoder offers it) and PNG (8 and 16 bit); writes both, with the colour
-//! profile, the camera data and the mark that says which recipe made them.
+//! Reads JPEG (whole or reduced, as the decoder offers it), PNG, TIFF (8 and 16 bit, float), WebP, AVIF, HEIC,
+//! JPEG XL, GIF, BMP, and camera raw through the preview inside it; writes JPEG and PNG, with the colour profile, the
+//! camera data and the mark that says which recipe made them.
 
 pub mod camera;
+mod heif;
 pub mod identity;
 mod jpeg;
+mod other;
 mod png_file;
+mod preview;
 pub mod read;
 pub mod write;
+pub mod xmp;
 
 pub use camera::CameraData;
 pub use identity::{Made, content_hash};
@@ -32,7 +37,9 @@ pub enum MediaError {
     #[error("the file is empty")]
     Empty,
     /// Not a picture in a known format.
-    #[error("this is not a picture that can be read ({0}); JPEG and PNG can")]
+    #[error(
+        "this is not a picture that can be read ({0}); JPEG, PNG, TIFF, WebP, AVIF, HEIC, JPEG XL, GIF, BMP and camera raw can"
+    )]
     Unknown(String),
     /// The file stops before the picture does.
     #[error("the file ends in the middle of the picture ({0} are there)")]
@@ -75,5 +82,11 @@ pub fn bytes_text(bytes: u64) -> String {
 /// Whether the file's ending is one of a picture that can be read.
 pub fn has_picture_ending(path: &Path) -> bool {
     let ending = path.extension().and_then(|e| e.to_str()).unwrap_or_default().to_ascii_lowercase();
-    ["jpg", "jpeg", "jpe", "png"].contains(&ending.as_str())
+    const ENDINGS: [&str; 33] = [
+        "jpg", "jpeg", "jpe", "png", "tif", "tiff", "webp", "avif", "heic", "heif", "hif", "jxl", "gif",
+        "bmp", // Camera raw, by maker.
+        "dng", "3fr", "arw", "cr2", "cr3", "crw", "dcr", "erf", "iiq", "kdc", "mrw", "nef", "nrw", "orf",
+        "pef", "raf", "raw", "rw2", "srw",
+    ];
+    ENDINGS.contains(&ending.as_str())
 }

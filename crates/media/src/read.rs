@@ -1,9 +1,9 @@
 //! Opening a picture file: what it is, and its pixels whole or reduced.
 
 use crate::camera::CameraData;
-use crate::{MediaError, bytes_text, jpeg, png_file};
+use crate::{MediaError, bytes_text, heif, jpeg, other, png_file, preview};
 use rallo_engine::{Orientation, Picture, Size, Source, SourceError};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
@@ -15,13 +15,29 @@ pub const MAX_PIXELS: u64 = 400_000_000;
 pub const MAX_BYTES: u64 = 2_000_000_000;
 
 /// Formats that are read.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Format {
     /// ITU-T T.81.
     Jpeg,
     /// W3C PNG.
     Png,
+    /// TIFF 6.0.
+    Tiff,
+    /// WebP, RFC 9649.
+    WebP,
+    /// AV1 in the image file format, by libheif.
+    Avif,
+    /// ISO/IEC 23008-12, what telephones write, by libheif.
+    Heic,
+    /// ISO/IEC 18181, JPEG XL.
+    Jxl,
+    /// The first frame of a GIF.
+    Gif,
+    /// Windows bitmap.
+    Bmp,
+    /// Camera raw, seen through the preview inside it.
+    Raw,
 }
 
 impl Format {
@@ -34,6 +50,23 @@ impl Format {
             [] => Err(MediaError::Empty),
             [0xff, 0xd8, 0xff, ..] => Ok(Self::Jpeg),
             [0x89, b'P', b'N', b'G', ..] => Ok(Self::Png),
+            [b'G', b'I', b'F', b'8', ..] => Ok(Self::Gif),
+            [b'B', b'M', _, _, _, _, 0, 0, 0, 0, ..] => Ok(Self::Bmp),
+            [b'R', b'I', b'F', b'F', _, _, _, _, b'W', b'E', b'B', b'P', ..] => Ok(Self::WebP),
+            [0xff, 0x0a, ..] | [0, 0, 0, 12, b'J', b'X', b'L', b' ', ..] => Ok(Self::Jxl),
+            _ if preview::is_raw(file) => Ok(Self::Raw),
+            [b'I', b'I', 42, 0, ..] | [b'M', b'M', 0, 42, ..] => Ok(Self::Tiff),
+            [_, _, _, _, b'f', b't', b'y', b'p', rest @ ..] => {
+                let brands = &rest[..rest.len().min(40)];
+                let has = |brand: &[u8; 4]| brands.as_chunks::<4>().0.contains(brand);
+                if has(b"avif") {
+                    Ok(Self::Avif)
+                } else if has(b"heic") || has(b"heix") || has(b"mif1") {
+                    Ok(Self::Heic)
+                } else {
+                    Err(MediaError::Unknown("a film or another kind of container".into()))
+                }
+            }
             _ => {
                 let start = &file[..file.len().min(64)];
                 let text = start.iter().all(|b| b.is_ascii_graphic() || b.is_ascii_whitespace());
@@ -45,10 +78,26 @@ impl Format {
             }
         }
     }
+
+    /// Name for people.
+    pub fn title(self) -> &'static str {
+        match self {
+            Self::Jpeg => "JPEG",
+            Self::Png => "PNG",
+            Self::Tiff => "TIFF",
+            Self::WebP => "WebP",
+            Self::Avif => "AVIF",
+            Self::Heic => "HEIC",
+            Self::Jxl => "JPEG XL",
+            Self::Gif => "GIF",
+            Self::Bmp => "BMP",
+            Self::Raw => "camera raw",
+        }
+    }
 }
 
 /// What a file says about its picture, without decoding the pixels.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Facts {
     /// The file.
     pub path: PathBuf,
@@ -64,6 +113,12 @@ pub struct Facts {
     pub profile: String,
     /// Size of the file.
     pub bytes: u64,
+    /// Rating that stands in the file, 0 none … 5.
+    #[serde(default)]
+    pub rating: u8,
+    /// Keywords that stand in the file.
+    #[serde(default)]
+    pub keywords: Vec<String>,
     /// What the camera wrote.
     #[serde(flatten)]
     pub camera: CameraData,
@@ -98,6 +153,92 @@ pub fn read_file(path: &Path) -> Result<Vec<u8>, MediaError> {
     std::fs::read(path).map_err(io)
 }
 
+/// What stands before the pixels.
+struct Head {
+    size: Size,
+    exif: Option<Vec<u8>>,
+    icc: Option<Vec<u8>>,
+    bits: u8,
+    /// Whether the decoder turns the picture itself.
+    upright: bool,
+}
+
+impl Head {
+    fn of(file: &[u8], format: Format) -> Result<Self, MediaError> {
+        Ok(match format {
+            Format::Jpeg => {
+                let head = jpeg::head(file);
+                Self {
+                    size: jpeg::size(file)?,
+                    exif: head.exif,
+                    icc: head.icc,
+                    bits: head.bits,
+                    upright: false,
+                }
+            }
+            Format::Png => {
+                let head = png_file::head(file)?;
+                Self { size: head.size, exif: head.exif, icc: head.icc, bits: head.bits, upright: false }
+            }
+            Format::Raw => {
+                let (inside, size) = preview::largest(file)
+                    .ok_or_else(|| MediaError::Unsupported("this camera raw holds no preview".into()))?;
+                let head = jpeg::head(inside);
+                Self {
+                    size,
+                    exif: contained_exif(file).or(head.exif),
+                    icc: head.icc,
+                    bits: 8,
+                    upright: false,
+                }
+            }
+            Format::Heic | Format::Avif => {
+                let (size, bits) = heif::head(file)?;
+                Self { size, exif: contained_exif(file), icc: None, bits, upright: true }
+            }
+            Format::Jxl => {
+                let (head, exif) = other::jxl_head(file)?;
+                Self { size: head.size, exif, icc: head.icc, bits: head.bits, upright: true }
+            }
+            _ => {
+                let head = other::head(file, format)?;
+                let exif = contained_exif(file);
+                Self { size: head.size, exif, icc: head.icc, bits: head.bits, upright: false }
+            }
+        })
+    }
+}
+
+/// The EXIF block of a file in one of the other containers.
+fn contained_exif(file: &[u8]) -> Option<Vec<u8>> {
+    exif::Reader::new().read_from_container(&mut std::io::Cursor::new(file)).ok().map(|e| e.buf().to_vec())
+}
+
+/// Bytes from the start of a JPEG that hold all its data but the pixels, nearly always.
+const HEAD_BYTES: u64 = 256 * 1024;
+
+/// What a file says, read from its beginning where that is enough.
+///
+/// # Errors
+/// As [`FileSource::open`].
+pub fn facts(path: &Path) -> Result<Facts, MediaError> {
+    use std::io::Read;
+    let io = |source| MediaError::Io { path: path.to_owned(), source };
+    let file = std::fs::File::open(path).map_err(io)?;
+    let bytes = file.metadata().map_err(io)?.len();
+    let mut head = Vec::new();
+    file.take(HEAD_BYTES).read_to_end(&mut head).map_err(io)?;
+    let whole = bytes <= HEAD_BYTES;
+    if !whole && matches!(Format::of(&head), Ok(Format::Jpeg)) {
+        if let Ok(source) = FileSource::from_bytes(head) {
+            return Ok(Facts { bytes, ..source.facts(path) });
+        }
+        return Ok(FileSource::open(path)?.facts(path));
+    }
+    let source = if whole { FileSource::from_bytes(head)? } else { FileSource::open(path)? };
+    Ok(source.facts(path))
+}
+
 impl FileSource {
     /// Opens a file; reads it, but decodes no pixels yet.
     ///
@@ -113,22 +254,16 @@ impl FileSource {
     /// As [`open`](Self::open).
     pub fn from_bytes(file: Vec<u8>) -> Result<Self, MediaError> {
         let format = Format::of(&file)?;
-        let (stored, exif, icc, bits) = match format {
-            Format::Jpeg => {
-                let head = jpeg::head(&file);
-                (jpeg::size(&file)?, head.exif, head.icc, head.bits)
-            }
-            Format::Png => {
-                let head = png_file::head(&file)?;
-                (head.size, head.exif, head.icc, head.bits)
-            }
-        };
+        let Head { size: stored, exif, icc, bits, upright } = Head::of(&file, format)?;
         if stored.area() > MAX_PIXELS {
             return Err(MediaError::TooLarge { width: stored.width, height: stored.height });
         }
-        let camera = exif
+        let mut camera = exif
             .as_deref()
             .map_or_else(|| CameraData { orientation: 1, ..CameraData::default() }, CameraData::read);
+        if upright {
+            camera.orientation = 1;
+        }
         Ok(Self { file, format, stored, bits, icc, exif, camera, levels: Mutex::new(HashMap::new()) })
     }
 
@@ -140,6 +275,8 @@ impl FileSource {
             Some(rallo_engine::colour::Embedded::Shaper(c)) => c.name.clone(),
             Some(rallo_engine::colour::Embedded::Convert(_, name)) => name,
         };
+        let head = &self.file[..self.file.len().min(HEAD_BYTES as usize)];
+        let crate::xmp::Sidecar { rating, keywords } = crate::xmp::Sidecar::inside(head).unwrap_or_default();
         Facts {
             path: path.to_owned(),
             format: self.format,
@@ -148,8 +285,26 @@ impl FileSource {
             bits: self.bits,
             profile,
             bytes: self.file.len() as u64,
+            rating,
+            keywords,
             camera: self.camera.clone(),
         }
+    }
+
+    /// The format by content.
+    pub fn format(&self) -> Format {
+        self.format
+    }
+
+    /// A smaller picture embedded in the file, of at least `edge` pixels and of the same proportion.
+    pub fn embedded(&self, edge: u32) -> Option<Self> {
+        let (inside, size) = preview::largest(self.exif.as_deref()?)?;
+        let ratio = |s: Size| f64::from(s.width) / f64::from(s.height);
+        let fits = size.long_edge() >= edge && (ratio(size) / ratio(self.stored) - 1.0).abs() < 0.01;
+        let mut small = Self::from_bytes(inside.to_vec()).ok().filter(|_| fits)?;
+        small.camera.orientation = self.camera.orientation;
+        small.icc.clone_from(&self.icc);
+        Some(small)
     }
 
     /// What the camera wrote.
@@ -167,7 +322,11 @@ impl FileSource {
 
     /// Bytes of a decoded level, known before decoding.
     pub fn decoded_bytes(&self, level: u8) -> u64 {
-        let sample = if self.bits > 8 { 2 } else { 1 };
+        let sample = match self.bits {
+            ..=8 => 1,
+            9..=16 => 2,
+            _ => 4,
+        };
         let reduced = self.stored.scaled(0.5f64.powi(i32::from(level.min(self.max_level()))));
         reduced.area() * 3 * sample + self.file.len() as u64
     }
@@ -180,13 +339,22 @@ impl FileSource {
         if let Some(picture) = self.held().get(&level) {
             return Ok(picture.clone());
         }
-        let (size, samples) = match self.format {
-            Format::Jpeg => jpeg::decode(&self.file, level)?,
-            Format::Png => png_file::decode(&self.file)?,
+        let (size, samples, icc) = match self.format {
+            Format::Jpeg => jpeg::decode(&self.file, level).map(|(s, p)| (s, p, None))?,
+            Format::Raw => {
+                let (inside, _) = preview::largest(&self.file)
+                    .ok_or_else(|| MediaError::Unsupported("this camera raw holds no preview".into()))?;
+                jpeg::decode(inside, level).map(|(s, p)| (s, p, None))?
+            }
+            Format::Png => png_file::decode(&self.file).map(|(s, p)| (s, p, None))?,
+            Format::Heic | Format::Avif => heif::decode(&self.file)?,
+            Format::Jxl => other::decode_jxl(&self.file).map(|(s, p)| (s, p, None))?,
+            _ => other::decode(&self.file, self.format).map(|(s, p)| (s, p, None))?,
         };
         let orientation = Orientation::from_exif(self.camera.orientation);
-        let picture = Picture::new(size, samples, orientation, self.icc.as_deref())
-            .map_err(|e| MediaError::Damaged(e.to_string()))?;
+        let icc = self.icc.as_deref().or(icc.as_deref());
+        let picture =
+            Picture::new(size, samples, orientation, icc).map_err(|e| MediaError::Damaged(e.to_string()))?;
         let picture = Arc::new(picture);
         self.held().insert(level, picture.clone());
         Ok(picture)
@@ -203,8 +371,8 @@ impl Source for FileSource {
     }
     fn max_level(&self) -> u8 {
         match self.format {
-            Format::Jpeg => jpeg::MAX_LEVEL,
-            Format::Png => 0,
+            Format::Jpeg | Format::Raw => jpeg::MAX_LEVEL,
+            _ => 0,
         }
     }
     fn level(&self, level: u8) -> Result<Arc<Picture>, SourceError> {

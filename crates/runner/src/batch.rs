@@ -17,6 +17,8 @@ pub struct Item {
     pub source: PathBuf,
     /// Where its result goes.
     pub target: PathBuf,
+    /// Correction of the capture time, milliseconds.
+    pub shift: i64,
 }
 
 /// How a picture ended.
@@ -177,7 +179,7 @@ impl Batch<'_> {
             }
         }
         let _back = Back(room, bytes, self.memory);
-        execute(self.recipe, &source, &item.target)
+        execute(self.recipe, &source, &item.target, item.shift)
     }
 
     /// As [`run`](Self::run), collecting a report.

@@ -3,7 +3,7 @@
 
 use crate::batch::{Output, State};
 use rallo_engine::{OutputProfile, Plan, Source};
-use rallo_media::{Chroma, Encoding, Extras, FileSource, Made, camera, content_hash};
+use rallo_media::{Chroma, Encoding, Extras, FileSource, Format, Made, camera, content_hash};
 use rallo_recipe::{Pictures, Recipe};
 use std::fs::File;
 use std::io::{Read, Write};
@@ -61,7 +61,13 @@ pub fn make(
     delivery: &Pictures,
     source: &FileSource,
     made: Made,
+    shift: i64,
 ) -> Result<(Vec<u8>, u32, u32), String> {
+    if source.format() == Format::Raw {
+        return Err(
+            "camera raw is shown by its preview so far and cannot be run; develop it to TIFF first".into()
+        );
+    }
     let plan: Plan = recipe.plan(source.size()).map_err(|e| e.to_string())?;
     let program = plan.program(1.0);
     let profile: OutputProfile = delivery.profile;
@@ -74,22 +80,29 @@ pub fn make(
     let exif = if delivery.camera_data { source.exif() } else { None };
     let extras = Extras {
         icc: Some(profile.colour().icc.clone()),
-        exif: exif.and_then(|raw| camera::carried(raw, size.width, size.height)),
+        exif: exif.and_then(|raw| camera::carried(raw, size.width, size.height, shift)),
         made: Some(made),
     };
     let bytes = rallo_media::encode(&picture, encoding(delivery), &extras).map_err(|e| e.to_string())?;
     Ok((bytes, size.width, size.height))
 }
 
-/// Makes one result from an opened source and writes it to `target`.
-pub fn execute(recipe: &Recipe, source: &FileSource, target: &Path) -> Ended {
+/// Identity of what shapes a result beside its source: the recipe, and the correction of its capture time.
+fn identity(recipe: &Recipe, delivery: &Pictures, shift: i64) -> String {
+    let mut text = recipe.identity(delivery);
+    if shift != 0 {
+        text += &format!("|shift {shift}");
+    }
+    content_hash(text.as_bytes())
+}
+
+/// Makes one result from an opened source and writes it to `target`; the capture time it carries is moved by
+/// `shift` milliseconds.
+pub fn execute(recipe: &Recipe, source: &FileSource, target: &Path, shift: i64) -> Ended {
     let Some(delivery) = recipe.deliveries.first() else {
         return Ended::failed("the recipe has no delivery");
     };
-    let made = Made {
-        recipe: content_hash(recipe.identity(delivery).as_bytes()),
-        source: content_hash(source.bytes()),
-    };
+    let made = Made { recipe: identity(recipe, delivery, shift), source: content_hash(source.bytes()) };
     let mut target = target.to_owned();
     let mut replace = false;
     if target.exists() {
@@ -124,7 +137,7 @@ pub fn execute(recipe: &Recipe, source: &FileSource, target: &Path) -> Ended {
             }
         }
     }
-    let (bytes, width, height) = match make(recipe, delivery, source, made) {
+    let (bytes, width, height) = match make(recipe, delivery, source, made, shift) {
         Ok(made) => made,
         Err(reason) => return Ended::failed(reason),
     };
@@ -138,17 +151,22 @@ pub fn execute(recipe: &Recipe, source: &FileSource, target: &Path) -> Ended {
     }
 }
 
-/// Writes under a temporary name in the same folder, flushes, then gives the file its name; without `replace`
-/// a file that appeared meanwhile is left alone.
-fn write(target: &Path, bytes: &[u8], replace: bool) -> std::io::Result<()> {
+/// A file with a temporary, hidden name in the folder its final name will be in.
+pub(crate) fn part_in(folder: &Path) -> std::io::Result<tempfile::NamedTempFile> {
     use std::os::unix::fs::PermissionsExt;
-    let folder = target.parent().unwrap_or(Path::new("."));
-    std::fs::create_dir_all(folder)?;
-    let mut part = tempfile::Builder::new()
+    tempfile::Builder::new()
         .prefix(".rallo-")
         .suffix(".part")
         .permissions(std::fs::Permissions::from_mode(0o644))
-        .tempfile_in(folder)?;
+        .tempfile_in(folder)
+}
+
+/// Writes under a temporary name in the same folder, flushes, then gives the file its name; without `replace`
+/// a file that appeared meanwhile is left alone.
+fn write(target: &Path, bytes: &[u8], replace: bool) -> std::io::Result<()> {
+    let folder = target.parent().unwrap_or(Path::new("."));
+    std::fs::create_dir_all(folder)?;
+    let mut part = part_in(folder)?;
     part.write_all(bytes)?;
     part.as_file().sync_all()?;
     if replace { part.persist(target) } else { part.persist_noclobber(target) }.map_err(|e| e.error)?;

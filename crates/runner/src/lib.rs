@@ -2,16 +2,20 @@
 //!
 //! [`targets`] says which files a run will write before it runs; [`execute`] makes one result; [`batch`] works
 //! through many, several at a time within a memory bound; [`queue`] does so in the background for the pages,
-//! with SQLite as its memory; [`shoot`] brings frames in.
+//! with SQLite as its memory; [`scan`] looks for frames, [`frames`] keeps
+//! them and what was decided, [`gather`] makes verified copies.
 
 pub mod batch;
 pub mod execute;
+pub mod frames;
+pub mod gather;
 pub mod queue;
 pub mod roots;
-pub mod shoot;
+pub mod scan;
 pub mod targets;
 
 pub use batch::{Batch, Item, Outcome, Report, State};
+pub use frames::{Frames, Set};
 pub use queue::{Event, Queue};
 pub use roots::Roots;
 pub use targets::{Planned, Problem};

@@ -175,7 +175,11 @@ impl Queue {
                 let (send, mut receive) = tokio::sync::mpsc::unbounded_channel();
                 let work: Vec<Item> = waiting
                     .iter()
-                    .map(|i| Item { source: i.source.clone().into(), target: i.target.clone().into() })
+                    .map(|i| Item {
+                        source: i.source.clone().into(),
+                        target: i.target.clone().into(),
+                        shift: i.shift,
+                    })
                     .collect();
                 let (workers, stop) = (self.0.workers, stop.clone());
                 let batch = tokio::task::spawn_blocking(move || {

@@ -33,6 +33,13 @@ impl Roots {
         &self.0
     }
 
+    /// A path as people know it: from the name of the allowed folder on.
+    pub fn short(&self, path: &Path) -> String {
+        let root = self.0.iter().find(|r| path.starts_with(r));
+        let below = root.and_then(|r| path.strip_prefix(r.parent().unwrap_or(r)).ok());
+        below.unwrap_or(path).display().to_string()
+    }
+
     fn inside(&self, path: &Path) -> bool {
         self.0.iter().any(|root| path.starts_with(root))
     }
@@ -83,5 +90,7 @@ mod tests {
         assert!(roots.future(&inside.path().join("link/new")).is_err());
         assert!(roots.future(&inside.path().join("new/../../x")).is_err());
         assert!(roots.future(Path::new("relative")).is_err());
+        let name = inside.path().file_name().unwrap().to_string_lossy().into_owned();
+        assert_eq!(roots.short(&inside.path().canonicalize().unwrap().join("a/b")), format!("{name}/a/b"));
     }
 }

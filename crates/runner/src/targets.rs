@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 pub struct Source {
     /// Absolute path.
     pub path: PathBuf,
-    /// What the file says; nothing where it cannot be read.
+    /// What the file says, with the corrected capture time; nothing where it cannot be read.
     pub facts: Option<Facts>,
 }
 

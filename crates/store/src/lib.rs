@@ -2,6 +2,10 @@
 //!
 //! One file, write-ahead log, foreign keys on. Times are texts as the caller gives them (RFC 3339).
 
+mod shoots;
+
+pub use shoots::{Decided, Frame, Place, Selection, Shoot};
+
 use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePoolOptions, SqliteSynchronous};
 use sqlx::{FromRow, SqlitePool};
 use std::path::Path;
@@ -16,42 +20,6 @@ pub type Result<T> = std::result::Result<T, Error>;
 #[derive(Clone)]
 pub struct Store {
     pool: SqlitePool,
-}
-
-/// A set of frames from a folder.
-#[derive(Clone, Debug, FromRow)]
-pub struct Shoot {
-    /// Identity.
-    pub id: i64,
-    /// Name for people.
-    pub name: String,
-    /// Absolute path.
-    pub folder: String,
-    /// Whether sub-folders belong to it.
-    pub recursive: bool,
-    /// When it was last scanned to the end.
-    pub scanned: Option<String>,
-}
-
-/// One picture of a shoot.
-#[derive(Clone, Debug, FromRow)]
-pub struct Frame {
-    /// Identity.
-    pub id: i64,
-    /// Its shoot.
-    pub shoot_id: i64,
-    /// Absolute path.
-    pub path: String,
-    /// File name.
-    pub name: String,
-    /// Size of the file.
-    pub bytes: i64,
-    /// Modification time, nanoseconds since 1970.
-    pub modified: i64,
-    /// What the file says, JSON.
-    pub facts: Option<String>,
-    /// Why it cannot be read.
-    pub problem: Option<String>,
 }
 
 /// A recipe in its present version.
@@ -119,6 +87,21 @@ pub struct Item {
     pub source_bytes: i64,
     /// Seconds it took.
     pub seconds: Option<f64>,
+    /// Correction of the capture time, milliseconds.
+    pub shift: i64,
+}
+
+/// One picture to be added to a run.
+#[derive(Clone, Debug)]
+pub struct NewItem {
+    /// The original.
+    pub source: String,
+    /// Where the result goes.
+    pub target: String,
+    /// Bytes of the original.
+    pub bytes: i64,
+    /// Correction of the capture time, milliseconds.
+    pub shift: i64,
 }
 
 /// A run's items by state, with bytes.
@@ -150,102 +133,6 @@ impl Store {
         let pool = SqlitePoolOptions::new().max_connections(4).connect_with(options).await?;
         sqlx::migrate!().run(&pool).await?;
         Ok(Self { pool })
-    }
-
-    /// Every shoot, the newest first.
-    ///
-    /// # Errors
-    /// The database's.
-    pub async fn shoots(&self) -> Result<Vec<Shoot>> {
-        sqlx::query_as("SELECT * FROM shoots ORDER BY id DESC").fetch_all(&self.pool).await
-    }
-
-    /// One shoot.
-    ///
-    /// # Errors
-    /// The database's; `RowNotFound` when there is none.
-    pub async fn shoot(&self, id: i64) -> Result<Shoot> {
-        sqlx::query_as("SELECT * FROM shoots WHERE id = ?").bind(id).fetch_one(&self.pool).await
-    }
-
-    /// The shoot of a folder, made when there is none.
-    ///
-    /// # Errors
-    /// The database's.
-    pub async fn shoot_of(&self, folder: &str, name: &str, recursive: bool) -> Result<Shoot> {
-        sqlx::query_as(
-            "INSERT INTO shoots (folder, name, recursive) VALUES (?, ?, ?)
-             ON CONFLICT (folder) DO UPDATE SET recursive = excluded.recursive RETURNING *",
-        )
-        .bind(folder)
-        .bind(name)
-        .bind(recursive)
-        .fetch_one(&self.pool)
-        .await
-    }
-
-    /// Notes the end of a scan.
-    ///
-    /// # Errors
-    /// The database's.
-    pub async fn scanned(&self, shoot: i64, when: &str) -> Result<()> {
-        sqlx::query("UPDATE shoots SET scanned = ? WHERE id = ?")
-            .bind(when)
-            .bind(shoot)
-            .execute(&self.pool)
-            .await?;
-        Ok(())
-    }
-
-    /// A shoot's frames, in the order they were added.
-    ///
-    /// # Errors
-    /// The database's.
-    pub async fn frames(&self, shoot: i64) -> Result<Vec<Frame>> {
-        sqlx::query_as("SELECT * FROM frames WHERE shoot_id = ? ORDER BY id")
-            .bind(shoot)
-            .fetch_all(&self.pool)
-            .await
-    }
-
-    /// One frame.
-    ///
-    /// # Errors
-    /// The database's; `RowNotFound` when there is none.
-    pub async fn frame(&self, id: i64) -> Result<Frame> {
-        sqlx::query_as("SELECT * FROM frames WHERE id = ?").bind(id).fetch_one(&self.pool).await
-    }
-
-    /// Adds a frame, or brings its facts up to date; its identity stays.
-    ///
-    /// # Errors
-    /// The database's.
-    pub async fn put_frame(&self, frame: &Frame) -> Result<i64> {
-        sqlx::query_scalar(
-            "INSERT INTO frames (shoot_id, path, name, bytes, modified, facts, problem) VALUES (?, ?, ?, ?, ?, ?, ?)
-             ON CONFLICT (shoot_id, path) DO UPDATE SET bytes = excluded.bytes, modified = excluded.modified,
-             facts = excluded.facts, problem = excluded.problem RETURNING id",
-        )
-        .bind(frame.shoot_id)
-        .bind(&frame.path)
-        .bind(&frame.name)
-        .bind(frame.bytes)
-        .bind(frame.modified)
-        .bind(&frame.facts)
-        .bind(&frame.problem)
-        .fetch_one(&self.pool)
-        .await
-    }
-
-    /// Forgets frames whose files are gone. Files are never touched.
-    ///
-    /// # Errors
-    /// The database's.
-    pub async fn forget_frames(&self, ids: &[i64]) -> Result<()> {
-        for id in ids {
-            sqlx::query("DELETE FROM frames WHERE id = ?").bind(id).execute(&self.pool).await?;
-        }
-        Ok(())
     }
 
     /// Every recipe, last saved first.
@@ -320,11 +207,11 @@ impl Store {
         Ok(Some(row))
     }
 
-    /// Writes down a run with its items: (source, target, bytes), all at once or not at all.
+    /// Writes down a run with its items, all at once or not at all.
     ///
     /// # Errors
     /// The database's.
-    pub async fn add_run(&self, run: &Run, items: &[(String, String, i64)]) -> Result<i64> {
+    pub async fn add_run(&self, run: &Run, items: &[NewItem]) -> Result<i64> {
         let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
         let id: i64 = sqlx::query_scalar(
             "INSERT INTO runs (recipe_id, recipe_version, document, shoot_id, shoot_name, base, state, created)
@@ -339,13 +226,14 @@ impl Store {
         .bind(&run.created)
         .fetch_one(&mut *tx)
         .await?;
-        for (position, (source, target, bytes)) in items.iter().enumerate() {
-            sqlx::query("INSERT INTO run_items (run_id, position, source, target, source_bytes) VALUES (?, ?, ?, ?, ?)")
+        for (position, item) in items.iter().enumerate() {
+            sqlx::query("INSERT INTO run_items (run_id, position, source, target, source_bytes, shift) VALUES (?, ?, ?, ?, ?, ?)")
                 .bind(id)
                 .bind(position as i64)
-                .bind(source)
-                .bind(target)
-                .bind(bytes)
+                .bind(&item.source)
+                .bind(&item.target)
+                .bind(item.bytes)
+                .bind(item.shift)
                 .execute(&mut *tx)
                 .await?;
         }

@@ -1,180 +1,450 @@
-// Frames: the grid, selecting, the folder chooser.
+// Frames: what is shown, what is chosen, and the ways to decide.
 
 import { ask, el, json, say, typing } from './talk.js';
+import { COLUMNS, Grid, seconds } from './grid.js';
+import { chooser } from './folders.js';
+import { check, gather, interval, keywords, leftOut, menu, shift } from './papers.js';
+import { Look } from './look.js';
+import { film } from './film.js';
 
-const main = document.getElementById('frames');
-const grid = document.getElementById('grid');
-const selected = new Set(JSON.parse(main.dataset.selection || '[]'));
+const $ = (id) => document.getElementById(id);
+const main = $('frames');
 const shoot = Number(main.dataset.shoot);
-let frames = [];
-let at = 0;
+
+export const state = {
+  ids: [], choices: '', colours: '', at: 0, rows: new Map(), selected: new Set(JSON.parse(main.dataset.selection || '[]')),
+  filter: { values: {}, ranges: {}, text: '' }, order: { by: 'name', descending: false }, view: null, shoot, list: null,
+};
 let anchor = 0;
-const cells = new Map();
+let atId = null;
 
-const seconds = (s) => (s == null ? null : s < 0.4 ? `1/${Math.round(1 / s)} s` : `${s} s`);
-
-function caption(frame) {
-  if (frame.problem) return el('em', {}, frame.problem);
-  const f = frame.facts;
-  return [f.iso && `ISO ${f.iso}`, f.aperture && `f/${f.aperture}`, `${f.width} × ${f.height}`].filter(Boolean).join(', ');
+// Rows of frames, fetched when they come into sight.
+const asked = new Set();
+let due = null;
+function want(ids) {
+  ids.forEach((id) => asked.add(id));
+  due ??= setTimeout(fetchRows, 15);
+}
+async function fetchRows() {
+  due = null;
+  const some = [...asked].slice(0, 600);
+  some.forEach((id) => asked.delete(id));
+  try {
+    for (const row of await json('POST', '/api/rows', { ids: some })) state.rows.set(row.id, row);
+    grid.draw();
+    facts();
+  } catch (e) { say(e.message); }
+  if (asked.size) due = setTimeout(fetchRows, 15);
 }
 
-function cell(frame) {
-  const picture = frame.problem
-    ? 'no picture'
-    : el('img', { src: `/api/frames/${frame.id}/thumb?s=${frame.stamp}`, loading: 'lazy', alt: '', draggable: 'false' });
-  return el('div', { class: 'fr', role: 'option', id: `frame-${frame.id}`, 'aria-selected': 'false' },
-    el('i', {}, picture), el('b', {}, frame.name), el('br'), caption(frame));
+const grid = new Grid($('grid'), state, want);
+const kept = JSON.parse(localStorage.getItem('rallo-grid') || '{}');
+grid.size = kept.size ?? 180;
+grid.list = kept.list ?? false;
+grid.columns = (kept.columns ?? grid.columns).filter((c) => COLUMNS[c]);
+const keepGrid = () => localStorage.setItem('rallo-grid', JSON.stringify({ size: grid.size, list: grid.list, columns: grid.columns }));
+
+/** Asks what is shown now. */
+let asking = false;
+let again = null;
+export async function view(order) {
+  if (asking) { again = { order: order ?? again?.order }; return; }
+  asking = true;
+  try {
+    const v = await json('POST', '/api/view', { filter: state.filter, order });
+    state.view = v;
+    state.ids = v.ids;
+    state.choices = v.choices ?? '';
+    state.colours = v.colours ?? '';
+    state.order = v.order ?? state.order;
+    if (atId === null) atId = v.at;
+    const found = state.ids.indexOf(atId);
+    state.at = found >= 0 ? found : Math.min(state.at, Math.max(0, state.ids.length - 1));
+    drawAll();
+  } catch (e) { say(e.message); }
+  asking = false;
+  if (again) { const { order: next } = again; again = null; view(next); }
 }
 
-function draw() {
-  const seen = new Set();
-  frames.forEach((frame, i) => {
-    seen.add(frame.id);
-    const key = `${frame.stamp}${frame.problem}`;
-    let held = cells.get(frame.id);
-    if (!held || held.key !== key) {
-      held?.node.remove();
-      held = { key, node: cell(frame) };
-      cells.set(frame.id, held);
-    }
-    held.node.dataset.index = i;
-    if (grid.children[i] !== held.node) grid.insertBefore(held.node, grid.children[i] ?? null);
+/** Rows of these frames are old. */
+export function forget(ids) {
+  want(ids.filter((id) => state.rows.has(id)));
+}
+
+function drawAll() {
+  const v = state.view;
+  const none = !state.ids.length;
+  $('empty').hidden = !none;
+  if (none && (v.total || v.scanning || state.shoot)) {
+    $('empty-what').textContent = v.scanning ? 'Looking …' : v.total ? 'No frame fits' : 'No pictures here';
+    $('empty-why').textContent = v.scanning ? 'Frames appear as they are found.' : v.total ? 'Nothing has all of these together. Take some of the wishes on the left back.'
+      : v.left_out ? `${v.left_out} files were left out; “More” on the left says why.` : 'There is nothing in the chosen folders that can be read as a picture.';
+  }
+  $('bar').hidden = $('decide').hidden = $('ribbon').hidden = !v.total;
+  by();
+  facets();
+  ribbon();
+  grid.draw();
+  listHead();
+  marks();
+}
+
+/** Counts and the rail: what would run. */
+function marks() {
+  const v = state.view;
+  if (!v) return;
+  for (const id of [...state.selected]) if (!Number.isFinite(id)) state.selected.delete(id);
+  const parts = [`${state.ids.length}${state.ids.length === v.total ? '' : ` of ${v.total}`} frames`];
+  if (state.selected.size) parts.push(`${state.selected.size} selected`);
+  if (v.scanning) parts.push('looking for more');
+  else if (v.unmeasured) parts.push(`measuring ${v.unmeasured}`);
+  $('count').textContent = parts.join(', ');
+  const chosen = state.selected.size || v.chosen;
+  $('rail-frames')?.replaceChildren(String(chosen));
+  $('rail-frames-word')?.replaceChildren(state.selected.size ? 'selected' : v.word);
+  $('run-count').textContent = `${chosen} ${chosen === 1 ? 'frame' : 'frames'}`;
+  document.querySelectorAll('#which button').forEach((b) => {
+    const on = (state.filter.values.choice?.join() ?? '') === b.dataset.which;
+    b.classList.toggle('is-on', on);
+    b.setAttribute('aria-pressed', on);
   });
-  for (const [id, held] of cells) if (!seen.has(id)) { held.node.remove(); cells.delete(id); }
-  mark();
-}
-
-function mark() {
-  frames.forEach((frame, i) => {
-    const node = cells.get(frame.id).node;
-    node.setAttribute('aria-selected', selected.has(frame.id));
-    node.classList.toggle('is-at', i === at);
-  });
-  if (frames[at]) grid.setAttribute('aria-activedescendant', `frame-${frames[at].id}`);
-  document.getElementById('count').textContent =
-    `${frames.length} frames` + (selected.size ? `, ${selected.size} selected` : ', all of them will be run on');
-  const count = selected.size || frames.length;
-  document.getElementById('rail-frames')?.replaceChildren(String(count));
-  document.getElementById('rail-frames-word')?.replaceChildren(selected.size ? 'selected' : 'frames');
-  document.getElementById('run-count').textContent = `${count} ${count === 1 ? 'frame' : 'frames'}`;
   facts();
 }
 
-function facts() {
-  const box = document.getElementById('facts');
-  const frame = frames[at];
-  if (!frame) return box.replaceChildren();
-  const f = frame.facts ?? {};
-  const rows = frame.problem ? [['problem', frame.problem]] : [
-    ['pixels', `${f.width} × ${f.height}`], ['megapixels', ((f.width * f.height) / 1e6).toFixed(1)], ['format', `${f.format}, ${f.bits} bit`],
-    ['profile', f.profile], ['taken', f.taken?.replace('T', ' ').slice(0, 19)], ['camera', f.camera], ['lens', f.lens],
-    ['focal length', f.focal_length && `${f.focal_length} mm`], ['aperture', f.aperture && `f/${f.aperture}`],
-    ['shutter', seconds(f.shutter)], ['ISO', f.iso], ['file', `${(frame.bytes / 1e6).toFixed(1)} MB`]];
-  const list = el('dl');
-  for (const [name, value] of rows) if (value) list.append(el('dt', {}, name), el('dd', {}, String(value)));
-  box.replaceChildren(el('h2', {}, frame.name), list);
+function by() {
+  $('turn').textContent = state.order.descending ? '↓' : '↑';
+  $('turn').setAttribute('aria-pressed', state.order.descending);
+  $('by').value = state.order.by;
 }
 
+const folded = new Set(JSON.parse(localStorage.getItem('rallo-folded') || '["lens","focal_length","aperture","shutter","hour","size","type","folder"]'));
+
+function facets() {
+  const v = state.view;
+  const box = $('facets');
+  const old = box.scrollTop;
+  const focused = document.activeElement?.dataset?.facet;
+  const parts = [];
+  const suggested = Object.entries(v.suggested ?? {}).filter(([, ids]) => ids.length);
+  for (const one of v.facets) {
+    const wanted = state.filter.values[one.facet] ?? [];
+    const shut = folded.has(one.facet) && !wanted.length;
+    const most = Math.max(1, ...one.values.map((c) => c.count));
+    const head = el('button', { class: 'facet-head', 'aria-expanded': !shut, onclick: () => { if (!folded.delete(one.facet)) folded.add(one.facet); localStorage.setItem('rallo-folded', JSON.stringify([...folded])); facets(); } }, one.title);
+    const values = shut ? [] : one.values.slice(0, 60).map((c) => {
+      const on = wanted.includes(c.value);
+      const b = el('button', { class: `facet${on ? ' is-on' : ''}`, 'data-facet': `${one.facet} ${c.value}`, 'aria-pressed': on, onclick: () => toggle(one.facet, c.value) }, el('span', {}, c.label), el('b', {}, String(c.count)));
+      b.style.setProperty('--share', `${(c.count / most) * 100}%`);
+      return b;
+    });
+    parts.push(el('section', {}, head, ...values));
+    if (one.facet === 'problems' && !shut && suggested.length) {
+      parts.push(el('div', { class: 'suggested' }, ...suggested.map(([kind, ids]) => el('button', { class: 'btn btn-sm btn-outline-light', title: 'Selects them; nothing is done to them', onclick: () => select(ids) }, `Select ${ids.length} ${kind}`))));
+    }
+  }
+  const shut = folded.has('measures');
+  parts.push(el('section', {}, el('button', { class: 'facet-head', 'aria-expanded': !shut, onclick: () => { if (!folded.delete('measures')) folded.add('measures'); facets(); } }, 'Measures'),
+    ...(shut ? [] : measures.map(range))));
+  if (Object.keys(state.filter.values).length || Object.keys(state.filter.ranges).length || state.filter.only || state.filter.text) {
+    parts.unshift(el('button', { class: 'btn btn-sm btn-outline-light w-100', id: 'all-again', onclick: () => { state.filter = { values: {}, ranges: {}, text: '' }; $('find').value = ''; view(); } }, state.filter.only ? 'Back to all frames' : 'Show all again'));
+  }
+  box.replaceChildren(...parts);
+  box.scrollTop = old;
+  if (focused) [...box.querySelectorAll('[data-facet]')].find((b) => b.dataset.facet === focused)?.focus();
+}
+
+function toggle(facet, value) {
+  const wanted = new Set(state.filter.values[facet] ?? []);
+  if (!wanted.delete(value)) wanted.add(value);
+  if (wanted.size) state.filter.values[facet] = [...wanted]; else delete state.filter.values[facet];
+  view();
+}
+
+let measures = [];
+function range(m) {
+  const [low, high] = state.filter.ranges[m.id] ?? ['', ''];
+  const field = (label, value) => el('input', { type: 'number', step: 'any', value, 'aria-label': `${m.title}, ${label}`, placeholder: label });
+  const from = field('from', low <= -1e8 ? '' : low);
+  const to = field('to', high >= 1e8 ? '' : high);
+  const changed = () => {
+    if (from.value === '' && to.value === '') delete state.filter.ranges[m.id];
+    else state.filter.ranges[m.id] = [from.value === '' ? -1e9 : Number(from.value), to.value === '' ? 1e9 : Number(to.value)];
+    view();
+  };
+  from.onchange = to.onchange = changed;
+  return el('div', { class: 'range' }, el('span', {}, m.title), from, to);
+}
+
+function ribbon() {
+  const canvas = $('ribbon');
+  const n = state.ids.length;
+  const width = Math.max(1, Math.min(n, 2000));
+  canvas.width = width;
+  const c = canvas.getContext('2d');
+  for (let x = 0; x < width; x++) {
+    const i = Math.floor((x * n) / width);
+    c.fillStyle = `#${state.colours.slice(i * 6, i * 6 + 6)}`;
+    c.fillRect(x, 0, 1, 34);
+    if (state.choices[i] === 's') { c.fillStyle = '#2e2e2e'; c.fillRect(x, 22, 1, 12); }
+  }
+}
+$('ribbon').addEventListener('click', (e) => {
+  const box = $('ribbon').getBoundingClientRect();
+  go(Math.floor(((e.clientX - box.left) / box.width) * state.ids.length));
+});
+
+function facts() {
+  const box = $('facts');
+  const row = state.rows.get(state.ids[state.at]);
+  if (!row) { box.replaceChildren(); return; }
+  const f = row.facts ?? {};
+  const m = row.measures;
+  const rows = row.problem ? [['problem', row.problem], ['folder', row.folder]] : [
+    ['taken', row.taken && `${row.taken.replace('T', ' ').slice(0, 22)}${row.shift ? ' (shifted)' : ''}`], ['camera', f.camera], ['lens', f.lens],
+    ['exposure', [seconds(f.shutter), f.aperture && `f/${f.aperture}`, f.iso && `ISO ${f.iso}`].filter(Boolean).join(', ')],
+    ['focal length', f.focal_length && `${f.focal_length} mm`], ['white balance', f.white_balance], ['place', f.gps && f.gps.map((d) => d.toFixed(4)).join(', ')],
+    ['pixels', f.width && `${f.width} × ${f.height}, ${((f.width * f.height) / 1e6).toFixed(1)} MP`], ['format', `${f.format}, ${f.bits} bit`], ['profile', f.profile],
+    ['file', `${(row.bytes / 1e6).toFixed(1)} MB`], ['measured', m && `brightness ${m.brightness.toFixed(0)}, contrast ${m.contrast.toFixed(0)}, sharpness ${m.sharpness.toFixed(0)}, noise ${m.noise.toFixed(1)}`],
+    ['clipped', m && `black ${m.black.toFixed(1)} %, white ${m.white.toFixed(1)} %`], ['keywords', row.keywords.join(', ')], ['folder', row.folder]];
+  const list = el('dl');
+  for (const [name, value] of rows) if (value) list.append(el('dt', {}, name), el('dd', {}, String(value)));
+  box.replaceChildren(el('h2', {}, row.name), list);
+}
+
+function listHead() {
+  const head = $('head');
+  head.hidden = !grid.list;
+  $('as-list').setAttribute('aria-pressed', grid.list);
+  $('as-list').classList.toggle('is-on', grid.list);
+  $('size').value = grid.size;
+  if (!grid.list) return;
+  head.replaceChildren(el('span', { class: 'pic' }), el('b', {}, 'name'), el('span', { class: 'col mark' }, 'choice'), ...grid.columns.map((c) => el('span', { class: `col col-${c}` }, COLUMNS[c][0])),
+    el('button', { class: 'btn btn-sm btn-outline-light', onclick: columns, title: 'Which columns' }, 'Columns …'));
+}
+
+function columns() {
+  const boxes = Object.entries(COLUMNS).map(([id, [title]]) => el('label', { class: 'tick' }, el('input', { type: 'checkbox', class: 'form-check-input', value: id, checked: grid.columns.includes(id) }), ` ${title}`));
+  paper('Columns of the list', [el('div', { class: 'ticks' }, ...boxes)], [['Done', () => {
+    grid.columns = boxes.map((b) => b.firstChild).filter((i) => i.checked).map((i) => i.value);
+    keepGrid();
+    drawAll();
+  }]]);
+}
+
+/** A slip with a title, a body and buttons; the first button is the way on. */
+export function paper(title, body, buttons = []) {
+  const dialog = $('paper');
+  dialog.setAttribute('aria-label', title);
+  $('paper-title').textContent = title;
+  const foot = el('div', { class: 'folder-foot' },
+    el('button', { class: 'btn btn-outline-secondary', type: 'button', onclick: () => dialog.close() }, buttons.length ? 'Cancel' : 'Close'),
+    ...buttons.map(([label, run, id], i) => el('button', { class: i ? 'btn btn-outline-secondary' : 'btn btn-primary', type: 'button', id, onclick: async () => {
+      try { if ((await run()) !== false) dialog.close(); } catch (e) { say(e.message); }
+    } }, label)));
+  $('paper-body').replaceChildren(...body, foot);
+  if (!dialog.open) dialog.showModal();
+}
+
+// Selecting.
 let saving;
 function keep() {
   clearTimeout(saving);
-  saving = setTimeout(() => ask('PUT', '/api/desk', { selection: [...selected] }).catch((e) => say(e.message)), 150);
+  saving = setTimeout(() => ask('PUT', '/api/desk', { selection: [...state.selected], frame: atId }).catch((e) => say(e.message)), 150);
+}
+export function select(ids) {
+  state.selected.clear();
+  ids.forEach((id) => state.selected.add(id));
+  const first = state.ids.findIndex((id) => state.selected.has(id));
+  if (first >= 0) { state.at = first; atId = state.ids[first]; grid.show(first); }
+  keep();
+  grid.draw();
+  marks();
+}
+export function only(ids) {
+  state.filter = { values: {}, ranges: {}, text: '', only: ids };
+  select(ids);
+  view();
+}
+const second = new BroadcastChannel('rallo-frame');
+export function go(to, ranging) {
+  state.at = Math.max(0, Math.min(state.ids.length - 1, to));
+  atId = state.ids[state.at] ?? null;
+  if (ranging) {
+    state.selected.clear();
+    for (let i = Math.min(anchor, state.at); i <= Math.max(anchor, state.at); i++) state.selected.add(state.ids[i]);
+  } else anchor = state.at;
+  keep();
+  grid.show(state.at);
+  marks();
+  const row = state.rows.get(atId);
+  if (row) second.postMessage({ id: atId, name: row.name, stamp: row.stamp });
 }
 
-function go(to, range) {
-  at = Math.max(0, Math.min(frames.length - 1, to));
-  if (range) {
-    selected.clear();
-    for (let i = Math.min(anchor, at); i <= Math.max(anchor, at); i++) selected.add(frames[i].id);
-    keep();
-  } else anchor = at;
-  mark();
-  cells.get(frames[at]?.id)?.node.scrollIntoView({ block: 'nearest' });
+// Deciding: on the selected frames, or on the one looked at, which then moves on to the next.
+export async function decide(change, moveOn) {
+  const ids = state.selected.size ? [...state.selected] : [state.ids[state.at]].filter((i) => i !== undefined);
+  if (!ids.length) return;
+  for (const id of ids) {
+    const row = state.rows.get(id);
+    if (!row) continue;
+    if (change.do === 'choice') row.choice = change.to;
+    if (change.do === 'rating') row.rating = change.to;
+  }
+  if (moveOn && !state.selected.size && state.at < state.ids.length - 1) go(state.at + 1); else { grid.draw(); marks(); }
+  try {
+    await json('POST', '/api/change', { ids, change });
+    forget(ids);
+    view();
+  } catch (e) { say(e.message); forget(ids); }
+}
+const choose = (to) => decide({ do: 'choice', to }, true);
+const rate = (to) => decide({ do: 'rating', to }, true);
+async function travel(way) {
+  try {
+    const { changed } = await json('POST', `/api/${way}`, {});
+    if (!changed.length) return say(way === 'undo' ? 'There is nothing to take back.' : 'There is nothing to do again.');
+    forget(changed);
+    const found = state.ids.indexOf(changed[0]);
+    if (found >= 0) go(found);
+    view();
+  } catch (e) { say(e.message); }
 }
 
-grid.addEventListener('click', (e) => {
+export const targets = () => (state.selected.size ? [...state.selected] : [state.ids[state.at]].filter((i) => i !== undefined));
+
+// Mouse: click selects, double click goes to the bench, dragging moves frames in the order by hand.
+let drag = null;
+$('grid').addEventListener('click', (e) => {
   const node = e.target.closest('.fr');
-  if (!node) return;
+  if (!node || drag?.moved) return;
   const i = Number(node.dataset.index);
   if (e.shiftKey) return go(i, true);
-  const id = frames[i].id;
-  if (selected.has(id)) selected.delete(id); else selected.add(id);
-  keep();
+  const id = state.ids[i];
+  if (state.selected.has(id)) state.selected.delete(id); else state.selected.add(id);
   go(i);
 });
-grid.addEventListener('dblclick', (e) => { if (e.target.closest('.fr')) bench(); });
-
-async function bench() {
-  if (!frames[at] || frames[at].problem) return say('This frame cannot be read; choose another one.');
+$('grid').addEventListener('dblclick', (e) => { if (e.target.closest('.fr')) bench(); });
+$('grid').addEventListener('pointerdown', (e) => {
+  const node = e.target.closest('.fr');
+  drag = null;
+  if (!node || e.button) return;
+  drag = { id: state.ids[Number(node.dataset.index)], x: e.clientX, y: e.clientY, moved: false };
+});
+addEventListener('pointermove', (e) => {
+  if (!drag || !e.buttons) return;
+  if (!drag.moved && Math.hypot(e.clientX - drag.x, e.clientY - drag.y) < 9) return;
+  drag.moved = true;
+  document.body.classList.add('is-dragging');
+  document.querySelectorAll('.fr.drop').forEach((n) => n.classList.remove('drop'));
+  document.elementFromPoint(e.clientX, e.clientY)?.closest('.fr')?.classList.add('drop');
+});
+addEventListener('pointerup', (e) => {
+  document.body.classList.remove('is-dragging');
+  document.querySelectorAll('.fr.drop').forEach((n) => n.classList.remove('drop'));
+  if (!drag?.moved) return;
+  const over = document.elementFromPoint(e.clientX, e.clientY)?.closest('.fr');
+  const ids = state.selected.has(drag.id) ? state.ids.filter((i) => state.selected.has(i)) : [drag.id];
+  setTimeout(() => { drag = null; }, 0);
+  if (over) place(ids, state.ids[Number(over.dataset.index)]);
+});
+/** Moves frames in front of another one, in the order by hand; the order shown becomes that order first. */
+async function place(ids, before) {
+  if (ids.includes(before)) return;
   try {
-    await ask('PUT', '/api/desk', { frame: frames[at].id, selection: [...selected] });
+    if (state.order.by !== 'hand') {
+      if (state.ids.length !== state.view.total) return say('Show all frames first; then they can be put in order by hand.');
+      await json('POST', '/api/change', { ids: state.ids, change: { do: 'place', before: null } });
+    }
+    await json('POST', '/api/change', { ids, change: { do: 'place', before } });
+    view({ by: 'hand', descending: false });
+  } catch (e) { say(e.message); }
+}
+/** Moves the frame looked at one place, by keyboard. */
+function step(by) {
+  const ids = targets();
+  const first = state.ids.findIndex((i) => ids.includes(i));
+  const last = state.ids.findLastIndex((i) => ids.includes(i));
+  const before = by < 0 ? state.ids[Math.max(0, first - 1)] : state.ids[last + 2] ?? null;
+  if ((by < 0 && first > 0) || (by > 0 && last < state.ids.length - 1)) place(ids, before);
+}
+
+export async function bench() {
+  const row = state.rows.get(state.ids[state.at]);
+  if (!row || row.problem) return say('This frame cannot be read; choose another one.');
+  try {
+    await ask('PUT', '/api/desk', { frame: row.id, selection: [...state.selected] });
     location.href = '/bench';
   } catch (e) { say(e.message); }
 }
-const all = () => { frames.forEach((f) => selected.add(f.id)); keep(); mark(); };
-const none = () => { selected.clear(); keep(); mark(); };
-document.getElementById('all').onclick = all;
-document.getElementById('none').onclick = none;
-document.getElementById('to-bench').onclick = bench;
+
+const look = new Look({ state, go, choose, rate, targets, want, say });
+const openFolders = chooser(async (places) => {
+  await json('POST', '/api/shoots', { places });
+  location.reload();
+});
+const play = () => film(state, grid);
+const open = {
+  o: openFolders, p: play, q: () => check(), l: () => look.open(), v: () => look.compare(), w: () => keywords(), t: () => shift(), g: () => gather(openFolders),
+  a: () => select(state.ids), n: () => { state.selected.clear(); keep(); grid.draw(); marks(); }, z: () => travel('undo'), y: () => travel('redo'),
+  k: () => choose('kept'), s: () => choose('set_aside'), d: () => choose('open'), i: () => { grid.list = !grid.list; keepGrid(); drawAll(); grid.show(state.at); },
+  '+': () => resize(20), '-': () => resize(-20), '/': () => $('find').focus(),
+};
+function resize(by) {
+  grid.size = Math.max(110, Math.min(360, grid.size + by));
+  keepGrid();
+  drawAll();
+}
+const clicks = { choose: 'o', 'choose-first': 'o', play: 'p', check: 'q', look: 'l', compare: 'v', words: 'w', shift: 't', gather: 'g', all: 'a', none: 'n', undo: 'z', 'as-list': 'i' };
+for (const [id, key] of Object.entries(clicks)) $(id).onclick = open[key];
+$('to-bench').onclick = bench;
+$('more').onclick = () => menu({ camera: () => interval(openFolders), leftOut, travel });
+$('size').oninput = () => resize(Number($('size').value) - grid.size);
+document.querySelectorAll('#decide [data-do]').forEach((b) => { b.onclick = () => choose(b.dataset.do); });
+document.querySelectorAll('#which button').forEach((b) => {
+  b.onclick = () => { if (b.dataset.which) state.filter.values.choice = [b.dataset.which]; else delete state.filter.values.choice; view(); };
+});
+document.querySelector('#decide .rate').append(...[1, 2, 3, 4, 5].map((n) => el('button', { class: 'dot', title: `Rate ${n} (${n}); 0 takes it away`, 'aria-label': `Rate ${n}`, onclick: () => rate(n) }, '●')));
+$('by').onchange = () => view({ by: $('by').value, descending: state.order.descending });
+$('turn').onclick = () => view({ by: state.order.by, descending: !state.order.descending });
+$('find').oninput = () => { state.filter.text = $('find').value; view(); };
 
 document.addEventListener('keydown', (e) => {
+  if (e.target.id === 'find' && (e.key === 'Escape' || e.key === 'Enter')) { $('grid').focus(); e.preventDefault(); return; }
   if (typing(e) || e.ctrlKey || e.metaKey || document.querySelector('dialog[open]')) return;
-  const across = Math.max(1, getComputedStyle(grid).gridTemplateColumns.split(' ').length);
-  const step = { ArrowRight: 1, ArrowLeft: -1, ArrowDown: across, ArrowUp: -across }[e.key];
-  const button = e.target.closest('button, a');
-  if (step) go(at + step, e.shiftKey);
-  else if (e.key === ' ' && !button && frames[at]) { const id = frames[at].id; if (!selected.delete(id)) selected.add(id); keep(); mark(); }
+  const across = grid.across();
+  const by = { ArrowRight: 1, ArrowLeft: -1, ArrowDown: across, ArrowUp: -across, PageDown: across * 4, PageUp: -across * 4, Home: -1e9, End: 1e9 }[e.key];
+  const button = e.target.closest('button, a, select, input');
+  if (by && e.altKey) step(by);
+  else if (by && !(button && e.target.tagName === 'SELECT')) go(state.at + by, e.shiftKey);
+  else if (e.key === ' ' && !button && state.ids.length) { const id = state.ids[state.at]; if (!state.selected.delete(id)) state.selected.add(id); keep(); grid.draw(); marks(); }
   else if (e.key === 'Enter' && !button) bench();
-  else if (e.key === 'a') all();
-  else if (e.key === 'n') none();
-  else if (e.key === 'o') choose();
-  else return;
+  else if (/^[0-5]$/.test(e.key)) rate(Number(e.key));
+  else if (e.altKey || !open[e.key.toLowerCase()]) return;
+  else open[e.key.toLowerCase()]();
   e.preventDefault();
 });
 
-async function load() {
-  if (!shoot) {
-    document.getElementById('empty').hidden = false;
-    main.querySelector('.bar').hidden = true;
+// Frames are found and measured while one looks.
+let soon = null;
+document.addEventListener('rallo:frames', (e) => {
+  if (e.detail.shoot !== shoot) return;
+  soon ??= setTimeout(() => { soon = null; state.rows.forEach((r, id) => { if (!r.measures && !r.problem) asked.add(id); }); if (asked.size) want([]); view(); }, 350);
+});
+
+async function start() {
+  if (!shoot && !main.dataset.list) {
+    $('empty').hidden = false;
+    $('bar').hidden = $('decide').hidden = $('ribbon').hidden = true;
     return;
   }
   try {
-    const answer = await json('GET', `/api/shoots/${shoot}/frames`);
-    frames = answer.frames;
-    for (const id of [...selected]) if (!frames.some((f) => f.id === id)) selected.delete(id);
-    draw();
-    if (answer.scanning) setTimeout(load, 400);
-    else if (!frames.length) say('There are no JPEG or PNG pictures in this folder.');
-  } catch (e) { say(e.message); setTimeout(load, 3000); }
+    const desk = await json('GET', '/api/desk');
+    state.list = desk.desk.list;
+    measures = desk.measures;
+    $('by').replaceChildren(...desk.sorts.map((s) => el('option', { value: s.by }, s.title)));
+    folded.add('measures');
+    await view();
+    grid.show(state.at);
+  } catch (e) { say(e.message); setTimeout(start, 3000); }
 }
-
-// The folder chooser.
-const dialog = document.getElementById('folders');
-let here = null;
-async function look(path) {
-  try {
-    here = await json('GET', path ? `/api/folders?path=${encodeURIComponent(path)}` : '/api/folders');
-  } catch (e) { return say(e.message); }
-  document.getElementById('folder-path').textContent = here.path ?? 'Folders this program may use';
-  document.getElementById('up').disabled = !here.path;
-  const take = document.getElementById('take');
-  take.disabled = !here.path;
-  take.textContent = here.path ? `Take this folder (${here.pictures} pictures)` : 'Take this folder';
-  const list = document.getElementById('folder-list');
-  list.replaceChildren(...here.folders.map((f) => el('li', {}, el('button', { type: 'button', onclick: () => look(f.path) },
-    f.name, el('small', {}, f.pictures ? `${f.pictures} pictures` : '')))));
-  if (!here.folders.length) list.append(el('li', { class: 'p-2' }, 'No folders inside.'));
-}
-function choose() { look(null); dialog.showModal(); }
-document.getElementById('choose').onclick = choose;
-document.getElementById('choose-first').onclick = choose;
-document.getElementById('up').onclick = () => look(here.parent);
-document.getElementById('take').onclick = async () => {
-  try {
-    await json('POST', '/api/shoots', { folder: here.path, recursive: document.getElementById('deep').checked });
-    location.reload();
-  } catch (e) { say(e.message); }
-};
-
-load();
+start();

@@ -30,6 +30,9 @@ document.addEventListener('alpine:init', () => {
         document.title = running ? `${Math.floor(share * 100)} % – ${title}` : title;
         document.dispatchEvent(new CustomEvent('rallo:run', { detail: run }));
       };
+      events.addEventListener('frames', (message) => {
+        document.dispatchEvent(new CustomEvent('rallo:frames', { detail: JSON.parse(message.data) }));
+      });
       // After a break everything open is told anew, and pages look again: something may have ended meanwhile.
       events.onopen = () => {
         open.clear();

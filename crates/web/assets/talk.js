@@ -45,6 +45,7 @@ export function el(name, attributes = {}, ...children) {
   const e = document.createElement(name);
   for (const [key, value] of Object.entries(attributes)) {
     if (key.startsWith('on')) e.addEventListener(key.slice(2), value);
+    else if (key.startsWith('aria-') && typeof value === 'boolean') e.setAttribute(key, String(value));
     else if (value === true) e.setAttribute(key, '');
     else if (value !== false && value != null) e.setAttribute(key, value);
   }

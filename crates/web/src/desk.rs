@@ -1,11 +1,15 @@
-//! What lies on the desk: the shoot, the recipe, the sample and the selection, the same on every page and after
-//! a restart.
+//! What lies on the desk: the shoot or the selection, the recipe, the sample and what is marked, the same on every
+//! page and after a restart.
 
 use crate::App;
 use crate::error::Result;
 use rallo_recipe::Recipe;
-use rallo_store::{Frame, RecipeRow, Shoot};
+use rallo_runner::Set;
+use rallo_shoot::{Frame, Order, document::in_the_work};
+use rallo_store::{RecipeRow, Shoot};
 use serde::{Deserialize, Serialize};
+use std::collections::HashSet;
+use std::sync::Arc;
 
 /// Identities of what is in use.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
@@ -13,12 +17,23 @@ use serde::{Deserialize, Serialize};
 pub struct Desk {
     /// The shoot.
     pub shoot: Option<i64>,
+    /// A named selection, looked at instead of the shoot.
+    pub list: Option<i64>,
+    /// How that selection is sorted.
+    pub list_order: Order,
     /// The recipe.
     pub recipe: Option<i64>,
-    /// The sample.
+    /// The sample, or the frame last looked at.
     pub frame: Option<i64>,
-    /// Frames selected; none means all.
+    /// Frames selected; none means the ones in the work.
     pub selection: Vec<i64>,
+}
+
+impl Desk {
+    /// The frames in use.
+    pub fn set(&self) -> Option<Set> {
+        self.list.map(Set::Selection).or(self.shoot.map(Set::Shoot))
+    }
 }
 
 /// The desk as it is.
@@ -39,18 +54,51 @@ pub struct Laid {
     pub desk: Desk,
     /// The shoot.
     pub shoot: Option<Shoot>,
-    /// Its frames in natural order.
-    pub frames: Vec<Frame>,
+    /// What the frames in use are called.
+    pub name: String,
+    /// The frames, as they were added.
+    pub frames: Arc<Vec<Frame>>,
+    /// How they are sorted.
+    pub sorted: Order,
+    /// Their positions in that order.
+    pub order: Vec<usize>,
     /// The recipe.
     pub recipe: Option<RecipeRow>,
 }
 
 impl Laid {
-    /// The frames a run would take: the selected ones, or all.
+    /// The frames in their order.
+    pub fn ordered(&self) -> impl Iterator<Item = &Frame> {
+        self.order.iter().map(|i| &self.frames[*i])
+    }
+
+    /// The frames a run would take, in order: the selected ones; else those in the work.
     pub fn chosen(&self) -> Vec<&Frame> {
-        let selected: std::collections::HashSet<i64> = self.desk.selection.iter().copied().collect();
-        let some = self.frames.iter().any(|f| selected.contains(&f.id));
-        self.frames.iter().filter(|f| !some || selected.contains(&f.id)).collect()
+        let selected: HashSet<i64> = self.desk.selection.iter().copied().collect();
+        if !selected.is_empty() && self.frames.iter().any(|f| selected.contains(&f.id)) {
+            return self.ordered().filter(|f| selected.contains(&f.id)).collect();
+        }
+        let choices: Vec<_> = self.ordered().map(|f| f.marks.choice).collect();
+        self.ordered().zip(in_the_work(&choices)).filter(|(_, work)| *work).map(|(f, _)| f).collect()
+    }
+
+    /// Whether frames are selected.
+    pub fn selected(&self) -> bool {
+        let selected: HashSet<i64> = self.desk.selection.iter().copied().collect();
+        self.frames.iter().any(|f| selected.contains(&f.id))
+    }
+
+    /// What the chosen frames are, in a word.
+    pub fn word(&self) -> &'static str {
+        if self.selected() {
+            "selected"
+        } else if self.frames.iter().any(|f| f.marks.choice == rallo_shoot::Choice::Kept) {
+            "kept"
+        } else if self.chosen().len() == 1 {
+            "frame"
+        } else {
+            "frames"
+        }
     }
 }
 
@@ -61,11 +109,22 @@ pub async fn laid(app: &App) -> Result<Laid> {
         Some(id) => app.store.shoot(id).await.ok(),
         None => None,
     };
-    let mut frames = match &shoot {
-        Some(shoot) => app.store.frames(shoot.id).await?,
-        None => Vec::new(),
+    let list = match desk.list {
+        Some(id) => app.store.selections().await?.into_iter().find(|s| s.id == id),
+        None => None,
     };
-    frames.sort_by(|a, b| rallo_runner::shoot::natural(&a.path, &b.path));
+    desk.list = list.as_ref().map(|l| l.id);
+    desk.shoot = shoot.as_ref().map(|s| s.id);
+    let frames = match desk.set() {
+        Some(set) => app.frames.all(set).await?,
+        None => Arc::default(),
+    };
+    let sorted = match (&list, &shoot) {
+        (Some(_), _) => desk.list_order,
+        (None, Some(shoot)) => serde_json::from_str(&shoot.sorted).unwrap_or_default(),
+        (None, None) => Order::default(),
+    };
+    let order = sorted.of(&frames);
     let recipe = match desk.recipe {
         Some(id) => app.store.recipe(id).await.ok(),
         None => None,
@@ -83,7 +142,8 @@ pub async fn laid(app: &App) -> Result<Laid> {
     };
     desk.recipe = recipe.as_ref().map(|r| r.id);
     if !frames.iter().any(|f| Some(f.id) == desk.frame) {
-        desk.frame = frames.iter().find(|f| f.problem.is_none()).map(|f| f.id);
+        desk.frame = order.iter().map(|i| &frames[*i]).find(|f| f.problem.is_none()).map(|f| f.id);
     }
-    Ok(Laid { desk, shoot, frames, recipe })
+    let name = list.map(|l| l.name).or(shoot.as_ref().map(|s| s.name.clone())).unwrap_or_default();
+    Ok(Laid { desk, shoot, name, frames, sorted, order, recipe })
 }

@@ -11,13 +11,12 @@ mod pages;
 mod sources;
 
 use axum::Router;
-use rallo_runner::{Queue, Roots};
+use rallo_runner::{Frames, Queue, Roots};
 use rallo_store::Store;
 use sources::Sources;
-use std::collections::HashSet;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use tokio::net::TcpListener;
 
 /// What the server is started with.
@@ -53,8 +52,9 @@ pub(crate) struct Shared {
     roots: Roots,
     thumbs: PathBuf,
     sources: Sources,
-    /// Shoots being scanned.
-    scanning: Mutex<HashSet<i64>>,
+    frames: Frames,
+    gathering: api::gather::Gathering,
+    camera: api::camera::Camera,
     token: String,
     port: u16,
 }
@@ -108,14 +108,16 @@ pub async fn bind(options: Options) -> Result<Server, StartError> {
     let token = token().map_err(|e| StartError::Data("/dev/urandom".into(), e))?;
     let queue = Queue::start(store.clone(), options.workers);
     let app = Arc::new(Shared {
-        store,
         queue,
         roots: options.roots,
         thumbs,
         sources: Sources::default(),
-        scanning: Mutex::new(HashSet::new()),
+        frames: Frames::start(store.clone()),
+        gathering: api::gather::Gathering::default(),
+        camera: api::camera::Camera::default(),
         token,
         port: address.port(),
+        store,
     });
     let router = pages::routes()
         .merge(api::routes())

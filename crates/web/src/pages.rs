@@ -20,6 +20,7 @@ pub fn routes() -> Router<App> {
         .route("/sheet", get(sheet))
         .route("/runs", get(runs))
         .route("/runs/{id}", get(run))
+        .route("/second", get(second))
         .route("/keys", get(keys))
         .route("/assets/{*path}", get(asset))
         .fallback(nothing)
@@ -47,7 +48,7 @@ struct Rail {
     here: &'static str,
     shoot: String,
     frames: usize,
-    selected: bool,
+    word: &'static str,
     recipe: String,
     token: String,
 }
@@ -57,9 +58,9 @@ impl Rail {
         let chosen = laid.chosen().len();
         Self {
             here,
-            shoot: laid.shoot.as_ref().map(|s| s.name.clone()).unwrap_or_default(),
+            shoot: laid.name.clone(),
             frames: chosen,
-            selected: chosen < laid.frames.len(),
+            word: laid.word(),
             recipe: laid.recipe.as_ref().map(|r| r.name.clone()).unwrap_or_default(),
             token: app.token.clone(),
         }
@@ -103,12 +104,13 @@ struct Bench {
 async fn bench(State(app): State<App>) -> Result<Html<String>> {
     let laid = desk::laid(&app).await?;
     let frame = laid.frames.iter().find(|f| Some(f.id) == laid.desk.frame);
+    let facts = frame.and_then(|f| f.facts.as_ref()).and_then(|f| serde_json::to_string(f).ok());
     html(&Bench {
         rail: Rail::new(&app, &laid, "bench"),
         recipe: laid.recipe.as_ref().map_or(0, |r| r.id),
         frame: frame.map_or(0, |f| f.id),
         sample: frame.map(|f| f.name.clone()).unwrap_or_default(),
-        facts: frame.and_then(|f| f.facts.clone()).unwrap_or_else(|| "{}".into()),
+        facts: facts.unwrap_or_else(|| "{}".into()),
     })
 }
 
@@ -186,6 +188,26 @@ async fn runs(State(app): State<App>) -> Result<Html<String>> {
         runs.push((run, name, counts));
     }
     html(&Runs { rail: Rail::new(&app, &laid, "run"), runs })
+}
+
+#[derive(Template)]
+#[template(path = "second.html")]
+struct Second {
+    rail: Rail,
+    frame: i64,
+    stamp: i64,
+    name: String,
+}
+
+async fn second(State(app): State<App>) -> Result<Html<String>> {
+    let laid = desk::laid(&app).await?;
+    let frame = laid.frames.iter().find(|f| Some(f.id) == laid.desk.frame);
+    html(&Second {
+        rail: Rail::new(&app, &laid, "second"),
+        frame: frame.map_or(0, |f| f.id),
+        stamp: frame.map_or(0, |f| f.modified),
+        name: frame.map(|f| f.name.clone()).unwrap_or_default(),
+    })
 }
 
 #[derive(Template)]

@@ -1,166 +1,340 @@
-//! Folders, shoots, frames, thumbnails.
+//! The frames on the desk: what is shown in which order, what is decided about them, their pictures.
 
 use super::image;
 use crate::error::{Error, Result};
 use crate::{App, desk};
 use axum::extract::{Path, Query, State};
 use axum::response::Response;
-use axum::routing::{get, post, put};
+use axum::routing::{delete, get, post};
 use axum::{Json, Router};
-use rallo_engine::{OutputProfile, Plan, Source};
-use rallo_media::{Chroma, Encoding, Extras, FileSource, content_hash, has_picture_ending};
-use rallo_runner::shoot;
-use rallo_store::Frame;
+use rallo_engine::{OutputProfile, Plan, Rect, Source};
+use rallo_media::xmp::{self, Sidecar};
+use rallo_media::{Chroma, Encoding, Extras, FileSource, content_hash};
+use rallo_runner::frames::{Change, Refusal};
+use rallo_runner::{Set, now};
+use rallo_shoot::frame::{Marks, shifted};
+use rallo_shoot::{Choice, Filter, Frame, Order, Sort, facets, sequence};
 use serde::Deserialize;
 use serde_json::{Value, json};
+use std::collections::{HashMap, HashSet};
+use std::fmt::Write;
 use std::path::{Path as FilePath, PathBuf};
 
 pub fn routes() -> Router<App> {
     Router::new()
-        .route("/api/folders", get(folders))
-        .route("/api/shoots", post(open))
-        .route("/api/shoots/{id}/frames", get(frames))
+        .route("/api/view", post(view))
+        .route("/api/rows", post(rows))
+        .route("/api/change", post(change))
+        .route("/api/undo", post(undo))
+        .route("/api/redo", post(redo))
+        .route("/api/shift", post(shift))
+        .route("/api/check", post(check))
+        .route("/api/sidecars", post(sidecars))
+        .route("/api/keywords", get(keywords).put(set_keywords))
+        .route("/api/selections", get(selections).post(add_selection))
+        .route("/api/selections/{id}", delete(forget_selection))
+        .route("/api/selections/{id}/remove", post(take_out))
         .route("/api/frames/{id}/thumb", get(thumb))
-        .route("/api/desk", put(set_desk))
+        .route("/api/frames/{id}/part", get(part))
+        .route("/api/desk", get(get_desk).put(set_desk))
 }
 
-#[derive(Deserialize)]
-struct At {
-    path: Option<PathBuf>,
-}
-
-/// What lies in a folder: sub-folders, and how many pictures each has.
-async fn folders(State(app): State<App>, Query(at): Query<At>) -> Result<Json<Value>> {
-    let Some(path) = at.path else {
-        let all: Vec<Value> = app
-            .roots
-            .folders()
-            .iter()
-            .map(|r| json!({"name": r.display().to_string(), "path": r, "pictures": pictures(r)}))
-            .collect();
-        return Ok(Json(json!({"path": null, "parent": null, "pictures": 0, "folders": all})));
-    };
-    let path = app.roots.existing(&path)?;
-    let entries = std::fs::read_dir(&path)
-        .map_err(|e| Error::bad(format!("{} cannot be opened: {e}", path.display())))?;
-    let mut names: Vec<String> = entries
-        .flatten()
-        .filter(|e| e.file_type().is_ok_and(|t| t.is_dir()))
-        .map(|e| e.file_name().to_string_lossy().into_owned())
-        .filter(|n| !n.starts_with('.'))
-        .collect();
-    names.sort_by(|a, b| shoot::natural(a, b));
-    let all: Vec<Value> = names
-        .into_iter()
-        .map(|name| {
-            let path = path.join(&name);
-            json!({"name": name, "pictures": pictures(&path), "path": path})
-        })
-        .collect();
-    let parent = path.parent().filter(|p| app.roots.existing(p).is_ok());
-    Ok(Json(json!({"path": path, "parent": parent, "pictures": pictures(&path), "folders": all})))
-}
-
-/// Files that look like pictures, by their ending.
-fn pictures(folder: &FilePath) -> usize {
-    std::fs::read_dir(folder).map_or(0, |all| all.flatten().filter(|e| has_picture_ending(&e.path())).count())
-}
-
-#[derive(Deserialize)]
-struct Open {
-    folder: PathBuf,
-    #[serde(default)]
-    recursive: bool,
-}
-
-/// Makes a folder the shoot and starts scanning it.
-async fn open(State(app): State<App>, Json(open): Json<Open>) -> Result<Json<Value>> {
-    let folder = app.roots.existing(&open.folder)?;
-    if !folder.is_dir() {
-        return Err(Error::bad(format!("{} is not a folder", folder.display())));
-    }
-    let name = folder.file_name().map_or("pictures".into(), |n| n.to_string_lossy().into_owned());
-    let row = app.store.shoot_of(&folder.to_string_lossy(), &name, open.recursive).await?;
-    let mut desk = desk::load(&app).await?;
-    desk = desk::Desk { shoot: Some(row.id), recipe: desk.recipe, frame: None, selection: Vec::new() };
-    desk::save(&app, &desk).await?;
-    let first = app.scanning.lock().unwrap_or_else(|p| p.into_inner()).insert(row.id);
-    if first {
-        let app = app.clone();
-        tokio::spawn(async move {
-            if let Err(e) = scan(&app, row.id, folder, open.recursive).await {
-                tracing::error!("scan: {}", e.1);
-            }
-            app.scanning.lock().unwrap_or_else(|p| p.into_inner()).remove(&row.id);
-        });
-    }
-    Ok(Json(json!({"shoot": row.id})))
-}
-
-/// Reads the folder; frames already known and unchanged are kept as they are, vanished ones forgotten.
-async fn scan(app: &App, shoot_id: i64, folder: PathBuf, recursive: bool) -> Result<()> {
-    let found = tokio::task::spawn_blocking(move || shoot::scan(&folder, recursive))
-        .await?
-        .map_err(|e| Error::bad(format!("the folder cannot be read: {e}")))?;
-    let known = app.store.frames(shoot_id).await?;
-    let gone: Vec<i64> = known
-        .iter()
-        .filter(|k| !found.iter().any(|f| f.path.as_os_str() == k.path.as_str()))
-        .map(|k| k.id)
-        .collect();
-    app.store.forget_frames(&gone).await?;
-    let known: std::collections::HashMap<&str, &Frame> = known.iter().map(|f| (f.path.as_str(), f)).collect();
-    for file in found {
-        let path = file.path.to_string_lossy().into_owned();
-        if known
-            .get(path.as_str())
-            .is_some_and(|k| k.bytes == file.bytes as i64 && k.modified == file.modified)
-        {
-            continue;
+impl From<Refusal> for Error {
+    fn from(e: Refusal) -> Self {
+        match e {
+            Refusal::Store(e) => e.into(),
+            Refusal::Wrong(text) => Self::bad(text),
         }
-        let at = file.path.clone();
-        let facts = tokio::task::spawn_blocking(move || shoot::facts(&at)).await?;
-        let (facts, problem) = match facts {
-            Ok(facts) => (serde_json::to_string(&facts).ok(), None),
-            Err(e) => (None, Some(e.to_string())),
-        };
-        let name = file.path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
-        app.store
-            .put_frame(&Frame {
-                id: 0,
-                shoot_id,
-                path,
-                name,
-                bytes: file.bytes as i64,
-                modified: file.modified,
-                facts,
-                problem,
-            })
-            .await?;
     }
-    Ok(app.store.scanned(shoot_id, &rallo_runner::now()).await?)
 }
 
-/// A shoot's frames in natural order.
-async fn frames(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value>> {
-    let mut all = app.store.frames(id).await?;
-    all.sort_by(|a, b| shoot::natural(&a.path, &b.path));
-    let frames: Vec<Value> = all
-        .into_iter()
+fn set_of(desk: &desk::Desk) -> Result<Set> {
+    desk.set().ok_or_else(|| Error::bad("there are no frames yet; choose a folder"))
+}
+
+#[derive(Deserialize)]
+struct View {
+    #[serde(default)]
+    filter: Filter,
+    /// Kept with the shoot when given.
+    order: Option<Order>,
+}
+
+/// Which frames are shown, in order, and how many there are of what.
+async fn view(State(app): State<App>, Json(view): Json<View>) -> Result<Json<Value>> {
+    if let Some(order) = view.order {
+        keep_order(&app, order).await?;
+    }
+    let laid = desk::laid(&app).await?;
+    let Some(set) = laid.desk.set() else { return Ok(Json(json!({"ids": [], "total": 0, "facets": []}))) };
+    let known = app.frames.known(set, laid.desk.recipe).await?;
+    let narrowed = facets::narrow(&laid.frames, &view.filter, &known);
+    let shown: Vec<&Frame> =
+        laid.order.iter().filter(|i| narrowed.fits[**i]).map(|i| &laid.frames[*i]).collect();
+    let mut colours = String::with_capacity(shown.len() * 6);
+    for frame in &shown {
+        let [r, g, b] = frame.measures.as_ref().map_or([0x34; 3], |m| m.colour);
+        let _ = write!(colours, "{r:02x}{g:02x}{b:02x}");
+    }
+    // Every choice along, so that the page can show a change before it is answered.
+    let choices: String = shown.iter().map(|f| ['o', 'k', 's'][f.marks.choice as usize]).collect();
+    let of = |choice: Choice| laid.frames.iter().filter(|f| f.marks.choice == choice).count();
+    let mut suggested: HashMap<&str, Vec<i64>> = HashMap::new();
+    for (id, kinds) in known.problems.iter() {
+        for kind in kinds {
+            suggested.entry(kind).or_default().push(*id);
+        }
+    }
+    let shoot = laid.shoot.as_ref().filter(|_| matches!(set, Set::Shoot(_)));
+    Ok(Json(json!({
+        "name": laid.name, "ids": shown.iter().map(|f| f.id).collect::<Vec<_>>(), "colours": colours, "choices": choices,
+        "total": laid.frames.len(), "order": laid.sorted, "facets": narrowed.facets, "suggested": suggested,
+        "open": of(Choice::Open), "kept": of(Choice::Kept), "aside": of(Choice::SetAside),
+        "chosen": laid.chosen().len(), "word": laid.word(), "at": laid.desk.frame,
+        "scanning": shoot.is_some_and(|s| app.frames.is_scanning(s.id)),
+        "follow": shoot.is_some_and(|s| s.follow), "results": shoot.is_some_and(|s| s.results),
+        "left_out": shoot.map_or(0, |s| app.frames.left_out(s.id).len()),
+        "unmeasured": laid.frames.iter().filter(|f| f.measures.is_none() && f.problem.is_none()).count(),
+    })))
+}
+
+async fn keep_order(app: &App, order: Order) -> Result<()> {
+    let mut desk = desk::load(app).await?;
+    match desk.set() {
+        Some(Set::Shoot(id)) => {
+            let mut shoot = app.store.shoot(id).await?;
+            shoot.sorted = serde_json::to_string(&order).unwrap_or_default();
+            app.store.set_shoot(&shoot).await?;
+        }
+        Some(Set::Selection(_)) => {
+            desk.list_order = order;
+            desk::save(app, &desk).await?;
+        }
+        None => {}
+    }
+    Ok(())
+}
+
+#[derive(Deserialize)]
+struct Ids {
+    ids: Vec<i64>,
+}
+
+/// Most rows in one answer.
+const ROWS: usize = 600;
+
+/// What the page shows of some frames.
+async fn rows(State(app): State<App>, Json(Ids { ids }): Json<Ids>) -> Result<Json<Value>> {
+    let desk = desk::load(&app).await?;
+    let set = set_of(&desk)?;
+    let all = app.frames.all(set).await?;
+    let known = app.frames.known(set, desk.recipe).await?;
+    let wanted: HashSet<i64> = ids.into_iter().take(ROWS).collect();
+    let rows: Vec<Value> = all
+        .iter()
+        .filter(|f| wanted.contains(&f.id))
         .map(|f| {
-            let facts: Value = f.facts.as_deref().and_then(|t| serde_json::from_str(t).ok()).unwrap_or_default();
-            json!({"id": f.id, "name": f.name, "bytes": f.bytes, "stamp": f.modified.to_string(), "facts": facts, "problem": f.problem})
+            json!({"id": f.id, "name": f.name, "folder": app.roots.short(f.path.parent().unwrap_or(&f.path)),
+                "bytes": f.bytes, "stamp": f.modified.to_string(), "facts": f.facts, "problem": f.problem,
+                "taken": f.taken(), "shift": f.marks.shift, "choice": f.marks.choice, "rating": f.marks.rating,
+                "keywords": f.marks.keywords, "measures": f.measures, "done": known.done.contains(&f.id),
+                "look": known.problems.get(&f.id)})
         })
         .collect();
-    let scanning = app.scanning.lock().unwrap_or_else(|p| p.into_inner()).contains(&id);
-    Ok(Json(json!({"scanning": scanning, "frames": frames})))
+    Ok(Json(rows.into()))
 }
 
-/// Long edge of a thumbnail.
-const THUMB: f64 = 400.0;
+#[derive(Deserialize)]
+struct Asked {
+    ids: Vec<i64>,
+    change: Change,
+}
 
-/// A reduced picture, made by the engine as any other render.
+async fn change(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<Value>> {
+    let set = set_of(&desk::load(&app).await?)?;
+    let changed = app.frames.change(set, &asked.ids, &asked.change).await?;
+    if let Change::Keywords { add, .. } = &asked.change {
+        remember_keywords(&app, add).await?;
+    }
+    Ok(Json(json!({"changed": changed})))
+}
+
+async fn undo(State(app): State<App>) -> Result<Json<Value>> {
+    Ok(Json(json!({"changed": app.frames.undo().await?})))
+}
+
+async fn redo(State(app): State<App>) -> Result<Json<Value>> {
+    Ok(Json(json!({"changed": app.frames.redo().await?})))
+}
+
+#[derive(Deserialize)]
+struct Shift {
+    ids: Vec<i64>,
+    /// Milliseconds to move by.
+    millis: Option<i64>,
+    /// Or: this frame's time becomes the given one.
+    frame: Option<i64>,
+    becomes: Option<String>,
+}
+
+/// What a shift would do: before and after of the first frames, and the shift itself.
+async fn shift(State(app): State<App>, Json(shift): Json<Shift>) -> Result<Json<Value>> {
+    let all = app.frames.all(set_of(&desk::load(&app).await?)?).await?;
+    let millis = match (shift.millis, shift.frame, &shift.becomes) {
+        (Some(millis), _, _) => millis,
+        (None, Some(id), Some(text)) => {
+            let taken = all.iter().find(|f| f.id == id).and_then(Frame::taken);
+            let taken = taken.ok_or_else(|| Error::bad("this frame has no capture time to start from"))?;
+            let wanted: jiff::civil::DateTime = text.trim().replace(' ', "T").parse().map_err(|_| {
+                Error::bad(format!("expected a time such as 2026-05-04 09:31:07, got {text:?}"))
+            })?;
+            wanted.duration_since(taken).as_millis() as i64
+        }
+        _ => return Err(Error::bad("say by how much, or what one frame's time becomes")),
+    };
+    let ids: HashSet<i64> = shift.ids.into_iter().collect();
+    let timed: Vec<(&Frame, jiff::civil::DateTime)> =
+        all.iter().filter(|f| ids.contains(&f.id)).filter_map(|f| Some((f, f.taken()?))).collect();
+    let words = |t: jiff::civil::DateTime| t.strftime("%Y-%m-%d %H:%M:%S%.f").to_string();
+    let lines: Vec<Value> = timed
+        .iter()
+        .take(6)
+        .map(|(f, t)| json!({"name": f.name, "before": words(*t), "after": shifted(*t, millis).map(words)}))
+        .collect();
+    Ok(Json(
+        json!({"millis": millis, "lines": lines, "timed": timed.len(), "untimed": ids.len() - timed.len()}),
+    ))
+}
+
+/// The sequence check of the frames a run would take.
+async fn check(State(app): State<App>) -> Result<Json<Value>> {
+    let laid = desk::laid(&app).await?;
+    let chosen: Vec<Frame> = laid.chosen().into_iter().filter(|f| f.facts.is_some()).cloned().collect();
+    if chosen.is_empty() {
+        return Err(Error::bad("there are no readable frames to check"));
+    }
+    let check = tokio::task::spawn_blocking(move || sequence::check(&chosen)).await?;
+    Ok(Json(json!({"check": check, "name": laid.name})))
+}
+
+#[derive(Deserialize)]
+struct Sidecars {
+    ids: Vec<i64>,
+    /// Write, or read.
+    write: bool,
+}
+
+/// Reads ratings and keywords from sidecars, or writes them; sidecars of other programs are left alone.
+async fn sidecars(State(app): State<App>, Json(asked): Json<Sidecars>) -> Result<Json<Value>> {
+    let set = set_of(&desk::load(&app).await?)?;
+    let all = app.frames.all(set).await?;
+    let ids: HashSet<i64> = asked.ids.into_iter().collect();
+    let some: Vec<Frame> = all.iter().filter(|f| ids.contains(&f.id)).cloned().collect();
+    let mut trouble: Vec<String> = Vec::new();
+    let mut count = 0;
+    if asked.write {
+        for frame in &some {
+            let path = xmp::path(&frame.path);
+            app.roots.future(&path)?;
+            let sidecar = Sidecar { rating: frame.marks.rating, keywords: frame.marks.keywords.clone() };
+            match sidecar.write(&path) {
+                Ok(()) => count += 1,
+                Err(e) => trouble.push(format!("{}: {e}", frame.name)),
+            }
+        }
+    } else {
+        let mut told: HashMap<i64, Marks> = HashMap::new();
+        for frame in &some {
+            match Sidecar::read(&xmp::path(&frame.path)) {
+                Ok(Some(s)) => {
+                    told.insert(
+                        frame.id,
+                        Marks { rating: s.rating, keywords: s.keywords, ..frame.marks.clone() },
+                    );
+                }
+                Ok(None) => {}
+                Err(e) => trouble.push(format!("{}: {e}", frame.name)),
+            }
+        }
+        count = told.len();
+        app.frames.take_over(set, &told).await?;
+        let words: Vec<String> = told.into_values().flat_map(|m| m.keywords).collect();
+        remember_keywords(&app, &words).await?;
+    }
+    Ok(Json(json!({"count": count, "trouble": trouble})))
+}
+
+async fn kept_keywords(app: &App) -> Result<Vec<String>> {
+    let text = app.store.setting("keywords").await?;
+    Ok(text.and_then(|t| serde_json::from_str(&t).ok()).unwrap_or_default())
+}
+
+async fn remember_keywords(app: &App, words: &[String]) -> Result<()> {
+    let mut all = kept_keywords(app).await?;
+    for word in words.iter().map(|w| w.trim()).filter(|w| !w.is_empty()) {
+        if !all.iter().any(|k| k == word) {
+            all.push(word.to_owned());
+        }
+    }
+    all.sort_by_cached_key(|k| k.to_lowercase());
+    Ok(app.store.set_setting("keywords", &serde_json::to_string(&all).unwrap_or_default()).await?)
+}
+
+/// The list of keywords people reuse.
+async fn keywords(State(app): State<App>) -> Result<Json<Value>> {
+    Ok(Json(kept_keywords(&app).await?.into()))
+}
+
+async fn set_keywords(State(app): State<App>, Json(words): Json<Vec<String>>) -> Result<Json<Value>> {
+    app.store.set_setting("keywords", "[]").await?;
+    remember_keywords(&app, &words).await?;
+    keywords(State(app)).await
+}
+
+async fn selections(State(app): State<App>) -> Result<Json<Value>> {
+    let all = app.store.selections().await?;
+    let all: Vec<Value> =
+        all.iter().map(|s| json!({"id": s.id, "name": s.name, "frames": s.frames})).collect();
+    Ok(Json(all.into()))
+}
+
+#[derive(Deserialize)]
+struct Named {
+    name: String,
+    ids: Vec<i64>,
+}
+
+async fn add_selection(State(app): State<App>, Json(named): Json<Named>) -> Result<Json<Value>> {
+    let name: String = named.name.trim().chars().take(120).collect();
+    if name.is_empty() {
+        return Err(Error::bad("a selection needs a name"));
+    }
+    let id = app.store.add_to_selection(&name, &named.ids, &now()).await?;
+    app.frames.selection_changed(id);
+    Ok(Json(json!({"id": id, "name": name})))
+}
+
+async fn take_out(
+    State(app): State<App>,
+    Path(id): Path<i64>,
+    Json(Ids { ids }): Json<Ids>,
+) -> Result<Json<Value>> {
+    app.store.remove_from_selection(id, &ids).await?;
+    app.frames.selection_changed(id);
+    Ok(Json(json!({})))
+}
+
+async fn forget_selection(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value>> {
+    app.store.forget_selection(id).await?;
+    app.frames.selection_changed(id);
+    Ok(Json(json!({})))
+}
+
+/// A reduced picture, made by the engine as any other render; a preview inside the file serves where it is large
+/// enough.
 pub fn small(source: &FileSource, long_edge: f64) -> Result<Vec<u8>> {
+    let preview = source.embedded(long_edge as u32);
+    let source = preview.as_ref().unwrap_or(source);
     let size = source.size();
     let plan = Plan::new(Vec::new(), size).map_err(Error::bad)?;
     let program = plan.program((long_edge / f64::from(size.long_edge())).min(1.0));
@@ -169,14 +343,17 @@ pub fn small(source: &FileSource, long_edge: f64) -> Result<Vec<u8>> {
     Ok(rallo_media::encode(&picture, encoding, &Extras::default())?)
 }
 
-/// A thumbnail, kept on disk under the file's path, size and time.
-pub async fn cached_thumb(app: &App, path: PathBuf, key: String) -> Result<Response> {
-    let file = app.thumbs.join(format!("{}.jpg", content_hash(key.as_bytes())));
+/// Long edges reduced pictures are made at: grid, film, whole window.
+const EDGES: [u32; 4] = [160, 400, 960, 1920];
+
+/// A reduced picture, kept on disk under the file's path, size and time.
+pub async fn cached_thumb(app: &App, path: PathBuf, key: String, edge: u32) -> Result<Response> {
+    let file = app.thumbs.join(format!("{}.jpg", content_hash(format!("{key}|{edge}").as_bytes())));
     let bytes = tokio::task::spawn_blocking(move || -> Result<Vec<u8>> {
         if let Ok(bytes) = std::fs::read(&file) {
             return Ok(bytes);
         }
-        let bytes = small(&FileSource::open(&path)?, THUMB)?;
+        let bytes = small(&FileSource::open(&path)?, f64::from(edge))?;
         // A cache that cannot be written is no reason to show nothing.
         let part = file.with_extension(format!("{}.part", std::process::id()));
         let _ = std::fs::write(&part, &bytes).and_then(|()| std::fs::rename(&part, &file));
@@ -186,11 +363,55 @@ pub async fn cached_thumb(app: &App, path: PathBuf, key: String) -> Result<Respo
     Ok(image(bytes, "image/jpeg", true))
 }
 
-async fn thumb(State(app): State<App>, Path(id): Path<i64>) -> Result<Response> {
+#[derive(Deserialize)]
+struct Edge {
+    #[serde(default)]
+    edge: u32,
+}
+
+async fn thumb(
+    State(app): State<App>,
+    Path(id): Path<i64>,
+    Query(Edge { edge }): Query<Edge>,
+) -> Result<Response> {
     let frame = app.store.frame(id).await?;
     let key = format!("{}|{}|{}", frame.path, frame.bytes, frame.modified);
     let path = app.roots.existing(FilePath::new(&frame.path))?;
-    cached_thumb(&app, path, key).await
+    let edge = if EDGES.contains(&edge) { edge } else { 400 };
+    cached_thumb(&app, path, key, edge).await
+}
+
+#[derive(Deserialize)]
+struct Part {
+    x: i64,
+    y: i64,
+    w: i64,
+    h: i64,
+}
+
+/// A part of the picture at 100 %.
+async fn part(State(app): State<App>, Path(id): Path<i64>, Query(part): Query<Part>) -> Result<Response> {
+    let frame = app.store.frame(id).await?;
+    let path = app.roots.existing(FilePath::new(&frame.path))?;
+    let shared = app.clone();
+    let bytes = tokio::task::spawn_blocking(move || -> Result<Vec<u8>> {
+        let source = shared.sources.open(&path)?;
+        let program = Plan::new(Vec::new(), source.size()).map_err(Error::bad)?.program(1.0);
+        let rect = Rect::new(part.x, part.y, part.w.min(8192), part.h.min(8192));
+        let picture = program.render(&*source, rect, OutputProfile::Srgb).map_err(Error::bad)?;
+        let encoding = Encoding::Jpeg { quality: 92, chroma: Chroma::Full, progressive: false };
+        Ok(rallo_media::encode(&picture, encoding, &Extras::default())?)
+    })
+    .await??;
+    Ok(image(bytes, "image/jpeg", true))
+}
+
+async fn get_desk(State(app): State<App>) -> Result<Json<Value>> {
+    let laid = desk::laid(&app).await?;
+    let sorts: Vec<Value> = Sort::ALL.iter().map(|(by, title)| json!({"by": by, "title": title})).collect();
+    let measures: Vec<Value> =
+        facets::MEASURES.iter().map(|(id, title)| json!({"id": id, "title": title})).collect();
+    Ok(Json(json!({"desk": laid.desk, "sorts": sorts, "measures": measures})))
 }
 
 /// Changes what lies on the desk; what is not named stays.
@@ -201,5 +422,6 @@ async fn set_desk(State(app): State<App>, Json(change): Json<Value>) -> Result<J
     }
     let desk: desk::Desk = serde_json::from_value(now).map_err(Error::bad)?;
     desk::save(&app, &desk).await?;
-    Ok(Json(json!({"chosen": desk::laid(&app).await?.chosen().len()})))
+    let laid = desk::laid(&app).await?;
+    Ok(Json(json!({"chosen": laid.chosen().len(), "word": laid.word()})))
 }

@@ -1,7 +1,10 @@
 //! JSON routes.
 
 mod bench;
+pub(crate) mod camera;
+mod folders;
 mod frames;
+pub(crate) mod gather;
 mod runs;
 
 use crate::App;
@@ -11,7 +14,12 @@ use axum::http::header;
 use axum::response::{IntoResponse, Response};
 
 pub fn routes() -> Router<App> {
-    frames::routes().merge(bench::routes()).merge(runs::routes())
+    folders::routes()
+        .merge(frames::routes())
+        .merge(gather::routes())
+        .merge(camera::routes())
+        .merge(bench::routes())
+        .merge(runs::routes())
 }
 
 /// A picture as an answer.

@@ -14,11 +14,13 @@ use rallo_engine::Source;
 use rallo_media::{FileSource, Made, bytes_text};
 use rallo_recipe::Recipe;
 use rallo_runner::batch::Output;
+use rallo_runner::scan::common_folder;
 use rallo_runner::{execute, now, targets};
-use rallo_store::Run;
+use rallo_store::{NewItem, Run};
 use serde_json::{Value, json};
 use std::path::{Path as FilePath, PathBuf};
 use std::time::Instant;
+use tokio::sync::broadcast::error::RecvError;
 
 pub fn routes() -> Router<App> {
     Router::new()
@@ -45,18 +47,15 @@ async fn prepare(app: &App) -> Result<Prepared> {
     let laid = desk::laid(app).await?;
     let row = laid.recipe.as_ref().ok_or_else(|| Error::bad("there is no recipe; open the bench first"))?;
     let recipe = Recipe::parse(&row.document)?;
-    let shoot = laid
-        .shoot
-        .as_ref()
-        .ok_or_else(|| Error::bad("there is no shoot; choose a folder in Frames first"))?;
-    let base = PathBuf::from(&shoot.folder);
+    let base = match (laid.desk.list, &laid.shoot) {
+        (None, Some(shoot)) => PathBuf::from(&shoot.base),
+        (Some(_), _) => common_folder(laid.frames.iter().map(|f| &f.path)),
+        (None, None) => return Err(Error::bad("there is no shoot; choose a folder in Frames first")),
+    };
     let sources: Vec<targets::Source> = laid
         .chosen()
         .into_iter()
-        .map(|f| targets::Source {
-            path: PathBuf::from(&f.path),
-            facts: f.facts.as_deref().and_then(|t| serde_json::from_str(t).ok()).and_then(facts),
-        })
+        .map(|f| targets::Source { path: f.path.clone(), facts: f.shifted_facts() })
         .collect();
     let (planned, mut problems) = targets::plan(&recipe, &sources, &base, None);
     if planned.is_empty() && problems.is_empty() {
@@ -75,47 +74,22 @@ async fn prepare(app: &App) -> Result<Prepared> {
     Ok(Prepared { laid, recipe, base, planned, problems })
 }
 
-/// The facts names are made of, from what the store keeps.
-fn facts(value: Value) -> Option<rallo_media::Facts> {
-    let number = |key: &str| value[key].as_u64().map(|n| n as u32);
-    let text = |key: &str| value[key].as_str().map(str::to_owned);
-    Some(rallo_media::Facts {
-        path: PathBuf::from(text("path")?),
-        format: if value["format"] == "png" { rallo_media::Format::Png } else { rallo_media::Format::Jpeg },
-        width: number("width")?,
-        height: number("height")?,
-        bits: number("bits")? as u8,
-        profile: text("profile")?,
-        bytes: value["bytes"].as_u64()?,
-        camera: rallo_media::CameraData {
-            taken: text("taken").and_then(|t| t.parse().ok()),
-            iso: number("iso"),
-            orientation: number("orientation").unwrap_or(1),
-            ..Default::default()
-        },
-    })
-}
-
 /// The last look at what will happen: one picture is made to tell sizes and times.
 async fn sheet(State(app): State<App>) -> Result<Json<Value>> {
     let Prepared { laid, recipe, base, planned, mut problems } = prepare(&app).await?;
-    let first = laid.frames.iter().find(|f| Some(f.id) == laid.desk.frame).map(|f| PathBuf::from(&f.path));
+    let first = laid.frames.iter().find(|f| Some(f.id) == laid.desk.frame).map(|f| f.path.clone());
     let trial = recipe.clone();
     let measured = tokio::task::spawn_blocking(move || -> Option<(u64, f64)> {
         let start = Instant::now();
         let source = FileSource::open(&first?).ok()?;
         let made = Made { recipe: String::new(), source: String::new() };
-        let (bytes, _, _) = execute::make(&trial, trial.deliveries.first()?, &source, made).ok()?;
+        let (bytes, _, _) = execute::make(&trial, trial.deliveries.first()?, &source, made, 0).ok()?;
         let pixels = source.size().area().max(1) as f64;
         Some((bytes.len() as u64, start.elapsed().as_secs_f64() / pixels))
     })
     .await?;
-    let pixels: u64 = planned
-        .iter()
-        .zip(laid.chosen())
-        .map(|(_, f)| f.facts.as_deref().and_then(|t| serde_json::from_str::<Value>(t).ok()))
-        .map(|f| f.map_or(0, |f| f["width"].as_u64().unwrap_or(0) * f["height"].as_u64().unwrap_or(0)))
-        .sum();
+    let area = |f: &rallo_media::Facts| u64::from(f.width) * u64::from(f.height);
+    let pixels: u64 = laid.chosen().iter().filter_map(|f| f.facts.as_ref()).map(area).sum();
     let bytes = measured.map(|(bytes, _)| bytes * planned.len() as u64);
     let seconds = measured.map(|(_, each)| each * pixels as f64);
     let folder = planned.first().and_then(|p| p.target.parent()).unwrap_or(&base).to_owned();
@@ -145,7 +119,7 @@ async fn sheet(State(app): State<App>) -> Result<Json<Value>> {
         })
         .collect();
     Ok(Json(json!({
-        "count": planned.len(), "folder": folder, "names": names,
+        "count": planned.len(), "folder": app.roots.short(&folder), "names": names,
         "bytes": bytes.map(bytes_text), "seconds": seconds,
         "free": targets::free_bytes(folder.ancestors().find(|p| p.exists()).unwrap_or(&base)).map(bytes_text),
         "problems": problems.iter().map(|p| json!({"stops": p.stops, "message": p.message})).collect::<Vec<_>>(),
@@ -158,11 +132,14 @@ async fn start(State(app): State<App>) -> Result<Json<Value>> {
     if let Some(problem) = problems.iter().find(|p| p.stops) {
         return Err(Error::bad(&problem.message));
     }
-    let items: Vec<(String, String, i64)> = planned
+    let items: Vec<NewItem> = planned
         .iter()
         .zip(laid.chosen())
-        .map(|(p, f)| {
-            (p.source.to_string_lossy().into_owned(), p.target.to_string_lossy().into_owned(), f.bytes)
+        .map(|(p, f)| NewItem {
+            source: p.source.to_string_lossy().into_owned(),
+            target: p.target.to_string_lossy().into_owned(),
+            bytes: f.bytes as i64,
+            shift: f.marks.shift,
         })
         .collect();
     let run = Run {
@@ -171,7 +148,7 @@ async fn start(State(app): State<App>) -> Result<Json<Value>> {
         recipe_version: laid.recipe.as_ref().map_or(1, |r| r.version),
         document: recipe.to_value().to_string(),
         shoot_id: laid.shoot.as_ref().map(|s| s.id),
-        shoot_name: laid.shoot.as_ref().map(|s| s.name.clone()).unwrap_or_default(),
+        shoot_name: laid.name.clone(),
         base: base.to_string_lossy().into_owned(),
         state: "waiting".into(),
         created: now(),
@@ -214,7 +191,7 @@ async fn one(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value>>
         .item(id, 0)
         .await
         .ok()
-        .and_then(|i| FilePath::new(&i.target).parent().map(|p| p.display().to_string()));
+        .and_then(|i| FilePath::new(&i.target).parent().map(|p| app.roots.short(p)));
     Ok(Json(
         json!({"progress": state, "items": items, "before": bytes_text(before), "after": bytes_text(after),
         "folder": folder, "seconds": run.seconds}),
@@ -245,7 +222,7 @@ async fn output(app: &App, id: i64, position: i64) -> Result<Output> {
 async fn thumb(State(app): State<App>, Path((id, position)): Path<(i64, i64)>) -> Result<Response> {
     let output = output(&app, id, position).await?;
     let key = format!("{}|{}|run {id}", output.path.display(), output.bytes);
-    cached_thumb(&app, output.path, key).await
+    cached_thumb(&app, output.path, key, 400).await
 }
 
 async fn result(State(app): State<App>, Path((id, position)): Path<(i64, i64)>) -> Result<Response> {
@@ -269,11 +246,20 @@ async fn events(
                 yield Ok(Event::default().json_data(state).unwrap_or_default());
             }
         }
+        let mut news = app.frames.news();
         loop {
-            match receiver.recv().await {
-                Ok(state) => yield Ok(Event::default().json_data(state).unwrap_or_default()),
-                Err(tokio::sync::broadcast::error::RecvError::Lagged(_)) => {}
-                Err(tokio::sync::broadcast::error::RecvError::Closed) => break,
+            // Whoever is too slow misses some; the next one says how things are.
+            tokio::select! {
+                told = receiver.recv() => match told {
+                    Ok(state) => yield Ok(Event::default().json_data(state).unwrap_or_default()),
+                    Err(RecvError::Lagged(_)) => {}
+                    Err(RecvError::Closed) => break,
+                },
+                told = news.recv() => match told {
+                    Ok(news) => yield Ok(Event::default().event("frames").json_data(news).unwrap_or_default()),
+                    Err(RecvError::Lagged(_)) => {}
+                    Err(RecvError::Closed) => break,
+                },
             }
         }
     };

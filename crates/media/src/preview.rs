@@ -1,0 +1,141 @@
+//! Pictures embedded in other files: the preview of a camera raw file, the small picture in a JPEG's camera data.
+
+use crate::jpeg;
+use rallo_engine::Size;
+
+/// Whether a file is camera raw: a TIFF structure that holds sensor data, or one of the cameras' own containers.
+pub fn is_raw(file: &[u8]) -> bool {
+    match file {
+        [b'I', b'I', b'R', b'S' | b'O', ..] | [b'M', b'M', b'O', b'R', ..] | [b'I', b'I', b'U', 0, ..] => {
+            true
+        }
+        [b'F', b'U', b'J', b'I', b'F', b'I', b'L', b'M', b'C', b'C', b'D', b'-', ..] => true,
+        _ if file.get(4..12) == Some(b"ftypcrx ") => true,
+        _ => holds_sensor_data(file),
+    }
+}
+
+/// TIFF 6.0 and Adobe's DNG 1.7: the photometric kinds of a colour filter array (32803) and of linear raw (34892),
+/// and the tag that gives the DNG version.
+fn holds_sensor_data(file: &[u8]) -> bool {
+    let big = match file.get(..4) {
+        Some([b'M', b'M', 0, 42]) => true,
+        Some([b'I', b'I', 42, 0]) => false,
+        _ => return false,
+    };
+    let short = |at: usize| {
+        let b: [u8; 2] = file.get(at..at + 2)?.try_into().ok()?;
+        Some(if big { u16::from_be_bytes(b) } else { u16::from_le_bytes(b) })
+    };
+    let long = |at: usize| {
+        let b: [u8; 4] = file.get(at..at + 4)?.try_into().ok()?;
+        Some(if big { u32::from_be_bytes(b) } else { u32::from_le_bytes(b) } as usize)
+    };
+    let mut open: Vec<usize> = long(4).into_iter().collect();
+    let mut looked = 0;
+    while let Some(at) = open.pop() {
+        looked += 1;
+        let Some(count) = short(at).filter(|_| looked < 64) else { continue };
+        for i in 0..usize::from(count) {
+            let entry = at + 2 + i * 12;
+            let (Some(tag), Some(kind), Some(n)) = (short(entry), short(entry + 2), long(entry + 4)) else {
+                break;
+            };
+            match tag {
+                50_706 => return true,
+                262 if matches!(short(entry + 8), Some(32_803 | 34_892)) => return true,
+                // Sub-directories.
+                330 if kind == 4 || kind == 13 => {
+                    if n == 1 {
+                        open.extend(long(entry + 8));
+                    } else if let Some(list) = long(entry + 8) {
+                        open.extend((0..n.min(16)).filter_map(|k| long(list + 4 * k)));
+                    }
+                }
+                _ => {}
+            }
+        }
+        open.extend(long(at + 2 + 12 * usize::from(count)).filter(|next| *next != 0));
+    }
+    false
+}
+
+/// The largest JPEG inside a file, from its first byte to the file's end.
+pub fn largest(file: &[u8]) -> Option<(&[u8], Size)> {
+    let mut best: Option<(&[u8], Size)> = None;
+    let mut at = 0;
+    while let Some(next) = file[at..].windows(3).position(|w| w == [0xff, 0xd8, 0xff]) {
+        let inside = &file[at + next..];
+        if let Some(size) = baseline_size(inside)
+            && best.is_none_or(|(_, b)| size.area() > b.area())
+            && jpeg::size(inside).is_ok()
+        {
+            best = Some((inside, size));
+        }
+        at += next + 3;
+    }
+    best
+}
+
+/// Size in the frame header of a JPEG that a common decoder reads (SOF0 to SOF2); sensor data are stored as SOF3.
+fn baseline_size(file: &[u8]) -> Option<Size> {
+    let mut at = 2;
+    loop {
+        let [0xff, marker, high, low] = *file.get(at..at + 4)? else { return None };
+        match marker {
+            0xc0..=0xc2 => {
+                let [h1, h2, w1, w2] = *file.get(at + 5..at + 9)? else { return None };
+                return Some(Size::new(
+                    u16::from_be_bytes([w1, w2]).into(),
+                    u16::from_be_bytes([h1, h2]).into(),
+                ));
+            }
+            0xc3 | 0xd8 | 0xda => return None,
+            _ => at += 2 + usize::from(u16::from_be_bytes([high, low])).max(2),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rallo_engine::{Encoded, Pixels};
+
+    fn jpeg(w: u32, h: u32) -> Vec<u8> {
+        let picture = Encoded { size: Size::new(w, h), pixels: Pixels::U8(vec![90; (w * h * 3) as usize]) };
+        let encoding =
+            crate::Encoding::Jpeg { quality: 80, chroma: crate::Chroma::Quarter, progressive: false };
+        crate::encode(&picture, encoding, &crate::Extras::default()).unwrap()
+    }
+
+    /// A TIFF structure with one directory of short values.
+    fn tiff(entries: &[(u16, u16)]) -> Vec<u8> {
+        let mut file = b"II*\0\x08\0\0\0".to_vec();
+        file.extend((entries.len() as u16).to_le_bytes());
+        for (tag, value) in entries {
+            file.extend(tag.to_le_bytes());
+            file.extend(3u16.to_le_bytes());
+            file.extend(1u32.to_le_bytes());
+            file.extend(value.to_le_bytes());
+            file.extend([0, 0]);
+        }
+        file.extend(0u32.to_le_bytes());
+        file
+    }
+
+    #[test]
+    fn the_largest_preview_is_found() {
+        let file =
+            [tiff(&[(262, 32_803)]), jpeg(160, 120), vec![7; 100], jpeg(640, 480), jpeg(32, 32)].concat();
+        assert!(is_raw(&file));
+        assert_eq!(largest(&file).unwrap().1, Size::new(640, 480));
+        assert_eq!(largest(b"nothing here"), None);
+    }
+
+    #[test]
+    fn an_ordinary_tiff_is_no_raw() {
+        assert!(!is_raw(&tiff(&[(262, 2)])));
+        assert!(is_raw(&tiff(&[(50_706, 1)])));
+        assert!(!is_raw(b"II*\0") && !is_raw(b"") && !is_raw(&tiff(&[(330, 9)])));
+    }
+}

@@ -1,0 +1,174 @@
+//! XMP (ISO 16684-1): keywords and rating, read from files and sidecars, written as sidecars.
+
+use crate::MediaError;
+use std::path::{Path, PathBuf};
+
+/// What a sidecar says of a frame.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Sidecar {
+    /// `xmp:Rating`; 0 where none is given.
+    pub rating: u8,
+    /// `dc:subject`.
+    pub keywords: Vec<String>,
+}
+
+const RDF: &str = "http://www.w3.org/1999/02/22-rdf-syntax-ns#";
+const DC: &str = "http://purl.org/dc/elements/1.1/";
+const XMP: &str = "http://ns.adobe.com/xap/1.0/";
+
+/// By this a sidecar that Rallo wrote is known.
+const OURS: &str = "xmp:CreatorTool=\"Rallo\"";
+
+/// Largest sidecar that is read.
+const MAX_SIDECAR: u64 = 4_000_000;
+
+/// Where a picture's sidecar lies: the same name with the ending `xmp`.
+pub fn path(picture: &Path) -> PathBuf {
+    picture.with_extension("xmp")
+}
+
+impl Sidecar {
+    /// Reads a packet.
+    ///
+    /// # Errors
+    /// [`MediaError::Damaged`] where it is no XML.
+    pub fn parse(text: &str) -> Result<Self, MediaError> {
+        let document = roxmltree::Document::parse(text)
+            .map_err(|e| MediaError::Damaged(format!("the sidecar is no XML: {e}")))?;
+        let mut found = Self::default();
+        for node in document.descendants() {
+            if node.has_tag_name((DC, "subject")) {
+                let items = node.descendants().filter(|n| n.has_tag_name((RDF, "li")));
+                found.keywords.extend(items.filter_map(|n| n.text()).map(|t| t.trim().to_owned()));
+            }
+            let rating = if node.has_tag_name((XMP, "Rating")) {
+                node.text()
+            } else {
+                node.attribute((XMP, "Rating"))
+            };
+            if let Some(n) = rating.and_then(|t| t.trim().parse::<f32>().ok()) {
+                // −1 means rejected there; here choices are not ratings.
+                found.rating = n.clamp(0.0, 5.0) as u8;
+            }
+        }
+        found.keywords.retain(|k| !k.is_empty());
+        Ok(found)
+    }
+
+    /// The packet that stands in a picture file, if there is one.
+    pub fn inside(file: &[u8]) -> Option<Self> {
+        let find = |from: usize, what: &[u8]| {
+            file.get(from..)?.windows(what.len()).position(|w| w == what).map(|at| from + at)
+        };
+        let start = find(0, b"<x:xmpmeta")?;
+        let end = find(start, b"</x:xmpmeta>")? + b"</x:xmpmeta>".len();
+        Self::parse(std::str::from_utf8(&file[start..end]).ok()?).ok()
+    }
+
+    /// Reads a sidecar file; nothing where there is none.
+    ///
+    /// # Errors
+    /// [`MediaError`] where it is there and cannot be read.
+    pub fn read(path: &Path) -> Result<Option<Self>, MediaError> {
+        let io = |source| MediaError::Io { path: path.to_owned(), source };
+        match std::fs::metadata(path) {
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(None),
+            Err(e) => return Err(io(e)),
+            Ok(meta) if meta.len() > MAX_SIDECAR => {
+                return Err(MediaError::Unsupported("the sidecar is larger than 4 MB".into()));
+            }
+            Ok(_) => {}
+        }
+        Self::parse(&std::fs::read_to_string(path).map_err(io)?).map(Some)
+    }
+
+    /// Writes a sidecar file. One that another program wrote is left alone: it may hold more than this.
+    ///
+    /// # Errors
+    /// [`MediaError`] where it cannot be written, or is not ours.
+    pub fn write(&self, path: &Path) -> Result<(), MediaError> {
+        let io = |source| MediaError::Io { path: path.to_owned(), source };
+        match std::fs::read_to_string(path) {
+            Ok(text) if !text.contains(OURS) => {
+                return Err(MediaError::Unsupported(
+                    "there is a sidecar of another program already; it was left alone".into(),
+                ));
+            }
+            Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(io(e)),
+            _ => {}
+        }
+        let part = path.with_extension("xmp.part");
+        std::fs::write(&part, self.packet()).and_then(|()| std::fs::rename(&part, path)).map_err(io)
+    }
+
+    /// The packet.
+    pub fn packet(&self) -> String {
+        let items: String =
+            self.keywords.iter().map(|k| format!("<rdf:li>{}</rdf:li>", escaped(k))).collect();
+        let subject = if items.is_empty() {
+            String::new()
+        } else {
+            format!("<dc:subject><rdf:Bag>{items}</rdf:Bag></dc:subject>")
+        };
+        format!(
+            "<?xpacket begin=\"\u{feff}\" id=\"W5M0MpCehiHzreSzNTczkc9d\"?>\n<x:xmpmeta xmlns:x=\"adobe:ns:meta/\">\n\
+             <rdf:RDF xmlns:rdf=\"{RDF}\">\n<rdf:Description rdf:about=\"\" xmlns:xmp=\"{XMP}\" xmlns:dc=\"{DC}\" \
+             {OURS} xmp:Rating=\"{}\">{subject}</rdf:Description>\n</rdf:RDF>\n</x:xmpmeta>\n<?xpacket end=\"w\"?>\n",
+            self.rating
+        )
+    }
+}
+
+fn escaped(text: &str) -> String {
+    text.chars()
+        .map(|c| match c {
+            '&' => "&amp;".to_owned(),
+            '<' => "&lt;".to_owned(),
+            '>' => "&gt;".to_owned(),
+            '"' => "&quot;".to_owned(),
+            c if c.is_control() => " ".to_owned(),
+            c => c.to_string(),
+        })
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_written_is_read_back() {
+        let one =
+            Sidecar { rating: 4, keywords: vec!["pots & trays".into(), "<basil>".into(), "Grün".into()] };
+        assert_eq!(Sidecar::parse(&one.packet()).unwrap(), one);
+        assert_eq!(Sidecar::inside(format!("..{}..", one.packet()).as_bytes()).unwrap(), one);
+        let none = Sidecar::default();
+        assert_eq!(Sidecar::parse(&none.packet()).unwrap(), none);
+    }
+
+    #[test]
+    fn a_sidecar_of_another_program_is_left_alone() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = path(&folder.path().join("TN_1.jpg"));
+        assert_eq!(Sidecar::read(&file).unwrap(), None);
+        let one = Sidecar { rating: 2, keywords: vec!["mint".into()] };
+        one.write(&file).unwrap();
+        Sidecar { rating: 3, ..one.clone() }.write(&file).unwrap();
+        assert_eq!(Sidecar::read(&file).unwrap().unwrap().rating, 3);
+        let foreign = "<x:xmpmeta xmlns:x='adobe:ns:meta/'/>";
+        std::fs::write(&file, foreign).unwrap();
+        assert!(one.write(&file).unwrap_err().to_string().contains("left alone"));
+        assert_eq!(std::fs::read_to_string(&file).unwrap(), foreign);
+    }
+
+    #[test]
+    fn other_ways_of_writing_are_read() {
+        let text = "<x:xmpmeta xmlns:x='adobe:ns:meta/'><r:RDF xmlns:r='http://www.w3.org/1999/02/22-rdf-syntax-ns#'>\
+            <r:Description xmlns:a='http://ns.adobe.com/xap/1.0/' xmlns:d='http://purl.org/dc/elements/1.1/'>\
+            <a:Rating> 3 </a:Rating><d:subject><r:Seq><r:li> sage </r:li></r:Seq></d:subject>\
+            </r:Description></r:RDF></x:xmpmeta>";
+        assert_eq!(Sidecar::parse(text).unwrap(), Sidecar { rating: 3, keywords: vec!["sage".into()] });
+        assert!(Sidecar::parse("no xml").is_err());
+        assert_eq!(Sidecar::inside(b"nothing"), None);
+    }
+}

@@ -1,0 +1,15 @@
+//! Frames of a shoot and what is decided about them: order, choice, facets, the sequence check, suggestions,
+//! gathering plans, the shoot document. No files are opened here and nothing is stored.
+
+pub mod document;
+pub mod facets;
+pub mod frame;
+pub mod gather;
+pub mod order;
+pub mod sequence;
+pub mod suggest;
+
+pub use document::Document;
+pub use facets::{Facet, Filter};
+pub use frame::{Choice, Frame};
+pub use order::{Order, Sort, natural, natural_key};
