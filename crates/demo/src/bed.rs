@@ -305,6 +305,14 @@ impl Scene {
     }
 }
 
+/// The finished file of one frame, with a scene rendered for it alone.
+///
+/// # Errors
+/// When it cannot be encoded.
+pub fn bed_file(frame: &BedFrame) -> Result<Vec<u8>, MediaError> {
+    Scene::at(stage_of(frame)).file(frame)
+}
+
 /// Draws the fixed camera's frames below `folder` (three folders and `bed-truth.json`); `done` is told each file.
 ///
 /// # Errors

@@ -15,7 +15,7 @@ mod sequence;
 mod shade;
 mod stills;
 
-pub use bed::{BedCamera, BedFrame, bed, write_bed};
-pub use lesson::{FRAMES as LESSON_FRAMES, write_lesson};
+pub use bed::{BedCamera, BedFrame, bed, bed_file, write_bed};
+pub use lesson::{FRAMES as LESSON_FRAMES, SIZE as LESSON_SIZE, truth as lesson_truth, write_lesson};
 pub use sequence::Truth;
 pub use stills::{DemoError, Still, catalogue, write_catalogue};

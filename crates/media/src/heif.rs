@@ -37,44 +37,64 @@ fn boxes(mut data: &[u8]) -> Vec<([u8; 4], &[u8])> {
     all
 }
 
-/// Size of the picture when upright, and bits a sample, from its properties (ISO/IEC 23008-12): the largest
-/// spatial extents, which for a picture in tiles are those of the whole.
+/// Big-endian number of the first `n` bytes.
+fn number(bytes: &[u8], n: usize) -> Option<u32> {
+    Some(bytes.get(..n)?.iter().fold(0u32, |all, b| all << 8 | u32::from(*b)))
+}
+
+/// Positions (from 1) of the properties that belong to `item` (ISO/IEC 23008-12, 9.3.1).
+fn associated(ipma: &[u8], item: u32) -> Option<Vec<usize>> {
+    let (version, wide) = (*ipma.first()?, ipma.get(3)? & 1 == 1);
+    let count = number(ipma.get(4..)?, 4)?;
+    let mut at = 8;
+    for _ in 0..count {
+        let width = if version == 0 { 2 } else { 4 };
+        let id = number(ipma.get(at..)?, width)?;
+        let properties = usize::from(*ipma.get(at + width)?);
+        at += width + 1;
+        let each = if wide { 2 } else { 1 };
+        let own = ipma.get(at..at + properties * each)?;
+        if id == item {
+            // The highest bit says whether it is essential.
+            let mask = if wide { 0x7fff } else { 0x7f };
+            return own.chunks(each).map(|p| number(p, each).map(|n| (n & mask) as usize)).collect();
+        }
+        at += properties * each;
+    }
+    None
+}
+
+/// Size of the main picture when upright, and bits a sample, from its properties (ISO/IEC 23008-12).
 pub fn head(file: &[u8]) -> Result<(Size, u8), MediaError> {
-    let inside =
-        |data: &'_ [u8], kind: &[u8; 4]| boxes(data).iter().find(|(k, _)| k == kind).map(|(_, c)| c.to_vec());
-    let properties = inside(file, b"meta")
-        .and_then(|meta| inside(meta.get(4..)?, b"iprp"))
-        .and_then(|iprp| inside(&iprp, b"ipco"))
-        .ok_or_else(|| MediaError::Damaged("the file's head says nothing of the picture".into()))?;
-    let (mut size, mut cut, mut turned, mut bits) = (None::<Size>, None::<Size>, false, 8);
-    for (kind, content) in boxes(&properties) {
-        match (&kind, content) {
-            (b"ispe", [_, _, _, _, w0, w1, w2, w3, h0, h1, h2, h3, ..]) => {
-                let one = Size::new(
-                    u32::from_be_bytes([*w0, *w1, *w2, *w3]),
-                    u32::from_be_bytes([*h0, *h1, *h2, *h3]),
-                );
-                if size.is_none_or(|s| s.area() < one.area()) {
-                    size = Some(one);
-                }
-            }
-            // The clean aperture: sides as fractions, behind them where it lies.
-            (b"clap", content) if content.len() >= 16 => {
-                let number = |at: usize| content[at..at + 4].iter().fold(0u32, |n, b| n << 8 | u32::from(*b));
-                let one = Size::new(number(0) / number(4).max(1), number(8) / number(12).max(1));
-                if cut.is_none_or(|s| s.area() < one.area()) {
-                    cut = Some(one);
-                }
-            }
-            (b"irot", [angle, ..]) => turned = angle & 1 == 1,
-            (b"pixi", [_, _, _, _, _, depth, ..]) => bits = bits.max(*depth),
+    properties(file)
+        .ok_or_else(|| MediaError::Damaged("the file does not say how large its picture is".into()))
+}
+
+fn properties(file: &[u8]) -> Option<(Size, u8)> {
+    fn inside<'a>(data: &'a [u8], kind: &[u8; 4]) -> Option<&'a [u8]> {
+        boxes(data).into_iter().find(|(k, _)| k == kind).map(|(_, content)| content)
+    }
+    let meta = inside(file, b"meta")?.get(4..)?;
+    let pitm = inside(meta, b"pitm")?;
+    let main = number(pitm.get(4..)?, if pitm.first() == Some(&0) { 2 } else { 4 })?;
+    let iprp = inside(meta, b"iprp")?;
+    let all = boxes(inside(iprp, b"ipco")?);
+    let mut found = (None::<Size>, 8);
+    let mut turned = false;
+    for index in associated(inside(iprp, b"ipma")?, main)? {
+        let Some((kind, content)) = index.checked_sub(1).and_then(|i| all.get(i)) else { continue };
+        let side = |at: usize| number(content.get(at..)?, 4);
+        match kind {
+            b"ispe" => found.0 = Some(Size::new(side(4)?, side(8)?)),
+            // The clean aperture: sides as fractions.
+            b"clap" => found.0 = Some(Size::new(side(0)? / side(4)?.max(1), side(8)? / side(12)?.max(1))),
+            b"irot" => turned = content.first()? & 1 == 1,
+            b"pixi" => found.1 = *content.get(5)?,
             _ => {}
         }
     }
-    let size = cut.or(size).filter(|s| s.area() > 0);
-    let size =
-        size.ok_or_else(|| MediaError::Damaged("the file does not say how large the picture is".into()))?;
-    Ok((if turned { Size::new(size.height, size.width) } else { size }, bits))
+    let size = found.0.filter(|s| s.area() > 0)?;
+    Some((if turned { Size::new(size.height, size.width) } else { size }, found.1))
 }
 
 /// Decodes, upright; also gives the profile the decoder handed on.

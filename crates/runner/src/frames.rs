@@ -16,6 +16,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard};
+use std::time::{Duration, Instant};
 use tokio::sync::{Notify, broadcast};
 
 /// Which frames: those of a shoot, or of a named selection across shoots.
@@ -101,6 +102,8 @@ struct Inner {
     left_out: Mutex<HashMap<i64, Vec<LeftOut>>>,
     news: broadcast::Sender<News>,
     wake: Notify,
+    /// When somebody last waited for a picture.
+    wanted: Mutex<Instant>,
 }
 
 /// The frames' keeper.
@@ -121,7 +124,9 @@ pub enum Refusal {
 /// Files worked on at a time while scanning.
 const BATCH: usize = 96;
 /// Frames measured before it is told.
-const MEASURED: usize = 12;
+const MEASURED: usize = 8;
+/// How long measuring rests after somebody waited for a picture.
+const ROOM: Duration = Duration::from_millis(200);
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(|poisoned| poisoned.into_inner())
@@ -181,7 +186,13 @@ impl Frames {
             left_out: Mutex::default(),
             news: broadcast::channel(64).0,
             wake: Notify::new(),
+            wanted: Mutex::new(Instant::now()),
         }))
+    }
+
+    /// Somebody waits for a picture: measuring makes room for a moment.
+    pub fn make_room(&self) {
+        *lock(&self.0.wanted) = Instant::now();
     }
 
     /// Follows what happens.
@@ -512,12 +523,15 @@ impl Frames {
     /// Measures frames nobody measured yet, for ever.
     async fn measure_on(&self) {
         loop {
+            while lock(&self.0.wanted).elapsed() < ROOM {
+                tokio::time::sleep(ROOM / 4).await;
+            }
             match self.measure_some().await {
                 Ok(true) => {}
                 Ok(false) => self.0.wake.notified().await,
                 Err(e) => {
                     tracing::error!("measuring: {e}");
-                    tokio::time::sleep(std::time::Duration::from_secs(5)).await;
+                    tokio::time::sleep(Duration::from_secs(5)).await;
                 }
             }
         }
@@ -570,7 +584,7 @@ impl Frames {
     /// Looks at followed shoots every two seconds.
     async fn follow(&self) {
         loop {
-            tokio::time::sleep(std::time::Duration::from_secs(2)).await;
+            tokio::time::sleep(Duration::from_secs(2)).await;
             for shoot in self.0.store.shoots().await.unwrap_or_default().into_iter().filter(|s| s.follow) {
                 if let Err(e) = self.scan(shoot.id).await {
                     tracing::error!("following {}: {e}", shoot.name);

@@ -24,6 +24,8 @@ export async function film(state, grid) {
   let shown = -1;
   let dropped = 0;
   let over = false;
+  // How fast pictures come in: what a wait costs, in seconds, smoothed.
+  let wait = 0.03;
 
   function choose() {
     const kept = state.ids.filter((_, i) => state.choices[i] === 'k');
@@ -38,20 +40,28 @@ export async function film(state, grid) {
     const id = ids[index];
     if (held.has(id) || coming.has(id) || coming.size >= AT_ONCE) return;
     coming.add(id);
+    const asked = performance.now();
     try {
       const stamp = stamps.get(id) ?? state.rows.get(id)?.stamp ?? '';
       const response = await fetch(`/api/frames/${id}/thumb?edge=960&s=${stamp}`);
       if (response.ok) held.set(id, await createImageBitmap(await response.blob())); else held.set(id, null);
     } catch { /* asked again when its turn comes */ }
     coming.delete(id);
+    wait += ((performance.now() - asked) / 1000 - wait) * 0.3;
   }
 
   function fill() {
     const near = new Set();
+    // Where pictures come in slower than they are shown, only every second, third … one is asked for, and far
+    // enough ahead to be there in time.
+    const stride = playing ? Math.max(1, Math.ceil((rate * wait) / AT_ONCE)) : 1;
+    const lead = playing && shown !== ids[at] ? Math.ceil(rate * wait) : 0;
+    const start = Math.ceil((at + lead) / stride) * stride;
     for (let k = 0; k < Math.min(AHEAD, ids.length); k++) {
-      const index = looping ? (at + k) % ids.length : Math.min(ids.length - 1, at + k);
+      const next = k ? start + (k - 1) * stride : at;
+      const index = looping ? next % ids.length : Math.min(ids.length - 1, next);
       near.add(ids[index]);
-      if (coming.size < AT_ONCE) need(index);
+      if (coming.size < AT_ONCE && (k || !playing || stride === 1)) need(index);
     }
     if (held.size > AHEAD * 3) for (const [id, picture] of held) if (!near.has(id)) { picture?.close(); held.delete(id); if (held.size <= AHEAD * 2) break; }
   }
@@ -59,12 +69,9 @@ export async function film(state, grid) {
   function paint(id) {
     const picture = held.get(id);
     if (!picture) return false;
-    const box = canvas.getBoundingClientRect();
-    const [w, h] = [Math.round(box.width * devicePixelRatio), Math.round(box.height * devicePixelRatio)];
-    if (canvas.width !== w || canvas.height !== h) { canvas.width = w; canvas.height = h; }
-    const k = Math.min(w / picture.width, h / picture.height);
-    c.clearRect(0, 0, w, h);
-    c.drawImage(picture, (w - picture.width * k) / 2, (h - picture.height * k) / 2, picture.width * k, picture.height * k);
+    // As large as the picture; the page's style fits it into the window.
+    if (canvas.width !== picture.width || canvas.height !== picture.height) { canvas.width = picture.width; canvas.height = picture.height; }
+    c.drawImage(picture, 0, 0);
     return true;
   }
 

@@ -218,7 +218,7 @@ function listHead() {
   $('as-list').classList.toggle('is-on', grid.list);
   $('size').value = grid.size;
   if (!grid.list) return;
-  head.replaceChildren(el('span', { class: 'pic' }), el('b', {}, 'name'), el('span', { class: 'col mark' }, 'choice'), ...grid.columns.map((c) => el('span', { class: `col col-${c}` }, COLUMNS[c][0])),
+  head.replaceChildren(el('span', { class: 'pic' }), el('b', {}, 'name'), el('span', { class: 'col decided' }, 'choice'), ...grid.columns.map((c) => el('span', { class: `col col-${c}` }, COLUMNS[c][0])),
     el('button', { class: 'btn btn-sm btn-outline-light', onclick: columns, title: 'Which columns' }, 'Columns …'));
 }
 

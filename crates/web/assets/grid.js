@@ -112,7 +112,7 @@ export class Grid {
       : row.look ? el('em', {}, row.look.join(', '))
         : [row.facts?.iso && `ISO ${row.facts.iso}`, row.facts?.aperture && `f/${row.facts.aperture}`, row.rating ? '●'.repeat(row.rating) : `${row.facts?.width} × ${row.facts?.height}`].filter(Boolean).join(', ');
     const name = el('b', {}, row?.name ?? '');
-    const mark = row && CHOICES[row.choice] ? el('span', { class: 'mark' }, CHOICES[row.choice]) : '';
+    const mark = row && CHOICES[row.choice] ? el('span', { class: 'decided' }, CHOICES[row.choice]) : '';
     const cls = `fr${row ? ` is-${row.choice}` : ''}`;
     const picture = old?.querySelector('img')?.src && row && old.dataset.stamp === row.stamp ? old.querySelector('i') : this.picture(id, row);
     return el('div', { class: cls, role: 'option', id: `frame-${id}`, 'data-stamp': row?.stamp, 'aria-label': row && `${row.name}${CHOICES[row.choice] ? `, ${CHOICES[row.choice]}` : ''}${row.rating ? `, rating ${row.rating}` : ''}` },
@@ -122,7 +122,7 @@ export class Grid {
   line(id, row) {
     const cells = row ? this.columns.map((c) => el('span', { class: `col col-${c}` }, String(COLUMNS[c][1](row) ?? ''))) : [];
     return el('div', { class: `fr line${row ? ` is-${row.choice}` : ''}`, role: 'option', id: `frame-${id}` }, this.picture(id, row),
-      el('b', {}, row?.name ?? ''), el('span', { class: 'col mark' }, row ? row.problem ?? CHOICES[row.choice] : ''), ...cells);
+      el('b', {}, row?.name ?? ''), el('span', { class: 'col decided' }, row ? row.problem ?? CHOICES[row.choice] : ''), ...cells);
   }
 
   /** Brings a position into sight. */

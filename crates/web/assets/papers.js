@@ -153,7 +153,7 @@ async function follow() {
   if (told.phase === 'looking' || told.phase === 'copying') {
     const word = told.phase === 'looking' ? 'looked at' : 'done';
     paper(told.phase === 'looking' ? 'Looking at the frames …' : `Copying into ${told.target} …`, [el('p', { id: 'gather-said' }, `${told.done} of ${told.total} ${word}`),
-      el('div', { class: 'progress meter' }, Object.assign(el('div', { class: 'progress-bar bar-done' }), { style: `width:${(told.done / Math.max(1, told.total)) * 100}%` }))], [stop]);
+      el('div', { class: 'progress meter' }, el('div', { class: 'progress-bar bar-done', style: `width:${(told.done / Math.max(1, told.total)) * 100}%` }))], [stop]);
     setTimeout(() => { if ($('paper').open) follow(); }, 400);
     return;
   }

@@ -46,6 +46,7 @@ export function el(name, attributes = {}, ...children) {
   for (const [key, value] of Object.entries(attributes)) {
     if (key.startsWith('on')) e.addEventListener(key.slice(2), value);
     else if (key.startsWith('aria-') && typeof value === 'boolean') e.setAttribute(key, String(value));
+    else if (key === 'style') e.style.cssText = value; // the content policy refuses the attribute
     else if (value === true) e.setAttribute(key, '');
     else if (value !== false && value != null) e.setAttribute(key, value);
   }

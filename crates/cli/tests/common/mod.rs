@@ -1,6 +1,8 @@
 //! Shared by the program's tests: pictures drawn for the purpose, and starting the program.
 #![allow(dead_code, missing_docs)]
 
+pub mod desk;
+
 use rallo_engine::{Encoded, Pixels, Size};
 use rallo_media::{CameraData, Chroma, Encoding, Extras};
 use std::path::Path;

@@ -349,6 +349,7 @@ const EDGES: [u32; 4] = [160, 400, 960, 1920];
 /// A reduced picture, kept on disk under the file's path, size and time.
 pub async fn cached_thumb(app: &App, path: PathBuf, key: String, edge: u32) -> Result<Response> {
     let file = app.thumbs.join(format!("{}.jpg", content_hash(format!("{key}|{edge}").as_bytes())));
+    app.frames.make_room();
     let bytes = tokio::task::spawn_blocking(move || -> Result<Vec<u8>> {
         if let Ok(bytes) = std::fs::read(&file) {
             return Ok(bytes);
@@ -395,6 +396,7 @@ async fn part(State(app): State<App>, Path(id): Path<i64>, Query(part): Query<Pa
     let path = app.roots.existing(FilePath::new(&frame.path))?;
     let shared = app.clone();
     let bytes = tokio::task::spawn_blocking(move || -> Result<Vec<u8>> {
+        shared.frames.make_room();
         let source = shared.sources.open(&path)?;
         let program = Plan::new(Vec::new(), source.size()).map_err(Error::bad)?.program(1.0);
         let rect = Rect::new(part.x, part.y, part.w.min(8192), part.h.min(8192));

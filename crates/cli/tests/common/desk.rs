@@ -1,0 +1,213 @@
+//! A desk to test at: the program, a browser, pictures in a folder.
+
+use super::*;
+use fantoccini::actions::{InputSource, KeyAction, KeyActions, MouseActions, PointerAction};
+use fantoccini::elements::Element;
+use fantoccini::key::Key;
+use fantoccini::{Client, ClientBuilder, Locator};
+use serde_json::json;
+use std::io::{BufRead, BufReader};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Stdio};
+use std::time::Duration;
+
+/// A child process that ends with the test.
+pub struct Held(pub Child);
+impl Drop for Held {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+pub struct Desk {
+    pub page: Client,
+    pub base: String,
+    pub server: Option<Held>,
+    pub port: u16,
+    pub folder: tempfile::TempDir,
+    _driver: Held,
+}
+
+/// Starts the program and reads its address.
+pub fn serve(folder: &Path, port: u16) -> (Held, String) {
+    let mut child = Command::new(env!("CARGO_BIN_EXE_rallo"))
+        .args(["--data", &folder.join("data").to_string_lossy(), "serve", "--port", &port.to_string()])
+        .args(["--root", &folder.join("pictures").to_string_lossy()])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    let mut line = String::new();
+    BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
+    let base =
+        line.split_whitespace().find(|w| w.starts_with("http")).unwrap().trim_end_matches('/').to_owned();
+    (Held(child), base)
+}
+
+impl Desk {
+    /// Three pictures in a folder, the program and a browser; the frames page is open.
+    pub async fn open() -> Self {
+        Self::open_with(|shoot| {
+            for i in 1..=3 {
+                write_jpeg(&shoot.join(format!("TN_{i}.jpg")), 900, 600, i);
+            }
+        })
+        .await
+    }
+
+    /// As [`open`](Self::open), with pictures of one's own in the folder.
+    pub async fn open_with(draw: impl Fn(&Path)) -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let shoot = folder.path().join("pictures/Spring");
+        std::fs::create_dir_all(&shoot).unwrap();
+        draw(&shoot);
+        let (server, base) = serve(folder.path(), 0);
+        let port = base.rsplit(':').next().unwrap().parse().unwrap();
+        let mut driver = Command::new("chromedriver")
+            .arg("--port=0")
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        let mut at = None;
+        for line in BufReader::new(driver.stdout.take().unwrap()).lines().map_while(Result::ok) {
+            if let Some((_, port)) = line.split_once("started successfully on port ") {
+                at = Some(port.trim_end_matches('.').to_owned());
+                break;
+            }
+        }
+        let driver = Held(driver);
+        let profile = folder.path().join("browser").to_string_lossy().into_owned();
+        let options = json!({"binary": "/usr/bin/chromium", "args": [
+            "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
+            "--disable-background-networking", "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage",
+            "--window-size=1280,900", format!("--user-data-dir={profile}")]});
+        let capabilities = serde_json::Map::from_iter([("goog:chromeOptions".to_owned(), options)]);
+        let page = ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new())
+            .capabilities(capabilities)
+            .connect(&format!("http://127.0.0.1:{}", at.expect("chromedriver says its port")))
+            .await
+            .unwrap();
+        page.goto(&format!("{base}/frames")).await.unwrap();
+        Self { page, base, server: Some(server), port, folder, _driver: driver }
+    }
+
+    pub fn shoot(&self) -> PathBuf {
+        self.folder.path().join("pictures/Spring")
+    }
+
+    pub async fn find(&self, css: &str) -> Element {
+        let wait = self.page.wait().at_most(Duration::from_secs(20));
+        wait.for_element(Locator::Css(css)).await.unwrap_or_else(|e| panic!("{css}: {e}"))
+    }
+
+    /// Waits until a script's expression is true.
+    pub async fn until(&self, expression: &str) {
+        for _ in 0..200 {
+            let value = self.page.execute(&format!("return Boolean({expression})"), vec![]).await.unwrap();
+            if value == json!(true) {
+                return;
+            }
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+        let said = self.page.execute("return document.body.innerText", vec![]).await.unwrap();
+        panic!("never true: {expression}\nthe page says: {said}");
+    }
+
+    pub async fn text(&self, css: &str) -> String {
+        self.find(css).await.text().await.unwrap()
+    }
+
+    /// Chooses the folder of the pictures.
+    pub async fn choose(&self) {
+        let count = std::fs::read_dir(self.shoot()).unwrap().count();
+        self.find("#choose").await.click().await.unwrap();
+        self.find("#folder-list button").await.click().await.unwrap();
+        self.until("document.querySelector('#folder-list')?.innerText.includes('Spring')").await;
+        self.find("#folder-list button").await.click().await.unwrap();
+        self.until(&format!("document.querySelector('#take').innerText.includes('{count} pictures')")).await;
+        self.find("#take").await.click().await.unwrap();
+        self.until(&format!("document.querySelector('#count')?.innerText.startsWith('{count} frames')"))
+            .await;
+        self.until(
+            "document.querySelector('.fr img') && [...document.querySelectorAll('.fr img')].every((i) => i.complete && i.naturalWidth > 0)",
+        )
+        .await;
+    }
+
+    /// Adds a line by typing what is wanted.
+    pub async fn add(&self, words: &str) {
+        let before = self.lines().await;
+        let field = self.find("#ask").await;
+        field.click().await.unwrap();
+        field.send_keys(words).await.unwrap();
+        field.send_keys(&String::from(char::from(Key::Enter))).await.unwrap();
+        self.until(&format!("document.querySelectorAll('#lines > li').length === {}", before + 1)).await;
+    }
+
+    pub async fn lines(&self) -> usize {
+        self.page
+            .execute("return document.querySelectorAll('#lines > li').length", vec![])
+            .await
+            .unwrap()
+            .as_u64()
+            .unwrap() as usize
+    }
+
+    /// Types a value into a field of the opened line.
+    pub async fn set(&self, label: &str, value: &str) {
+        let css = format!("#lines .is-open .controls [aria-label='{label}']");
+        let field = self.find(&css).await;
+        self.page
+            .execute("arguments[0].value = ''", vec![serde_json::to_value(&field).unwrap()])
+            .await
+            .unwrap();
+        field.send_keys(value).await.unwrap();
+        field.send_keys(&String::from(char::from(Key::Tab))).await.unwrap();
+    }
+
+    pub async fn saved(&self) {
+        self.until("document.querySelector('#saved').innerText === 'saved'").await;
+    }
+
+    /// Presses at one place of an element and lets go at another, both as shares of its size.
+    pub async fn drag(&self, css: &str, from: (f64, f64), to: (f64, f64)) {
+        // In one script: the ticket is drawn anew after each answer, so an element held here could be gone.
+        let script = "const b = document.querySelector(arguments[0])?.getBoundingClientRect(); \
+                      return b && [b.left, b.top, b.width, b.height]";
+        self.find(css).await;
+        self.until(&format!("document.querySelector({css:?})")).await;
+        let found = self.page.execute(script, vec![json!(css)]).await.unwrap();
+        let (left, top, width, height): (f64, f64, f64, f64) = serde_json::from_value(found).unwrap();
+        let point = |p: (f64, f64)| (left + width * p.0, top + height * p.1);
+        self.drag_between(point(from), point(to)).await;
+    }
+
+    /// Presses at one place of the page and lets go at another.
+    pub async fn drag_between(&self, a: (f64, f64), b: (f64, f64)) {
+        let middle = ((a.0 + b.0) / 2.0, (a.1 + b.1) / 2.0);
+        let go =
+            |(x, y): (f64, f64)| PointerAction::MoveTo { duration: Some(Duration::from_millis(60)), x, y };
+        let mouse = MouseActions::new("mouse".into())
+            .then(go(a))
+            .then(PointerAction::Down { button: 0 })
+            .then(go(middle))
+            .then(go(b))
+            .then(PointerAction::Up { button: 0 });
+        self.page.perform_actions(mouse).await.unwrap();
+    }
+
+    /// Presses a key where the focus is.
+    pub async fn press(&self, key: char) {
+        let keys = KeyActions::new("keys".into())
+            .then(KeyAction::Down { value: key })
+            .then(KeyAction::Up { value: key });
+        self.page.perform_actions(keys).await.unwrap();
+    }
+
+    pub async fn sentences(&self) -> Vec<String> {
+        let script = "return [...document.querySelectorAll('#lines > li .words')].map((w) => w.innerText.replace(/\\s+/g, ' '))";
+        serde_json::from_value(self.page.execute(script, vec![]).await.unwrap()).unwrap()
+    }
+}
