@@ -214,3 +214,68 @@ fn steps_inspect_check_and_schema_speak_json() {
     let check = rallo(&["recipe", "check", &desk.path("web.json")]);
     assert!(String::from_utf8(check.stdout).unwrap().contains("2  White 6 warmer and 2 greener."));
 }
+
+#[test]
+fn the_simulated_camera_shoots_with_the_faults_it_is_told() {
+    let folder = tempfile::tempdir().unwrap();
+    let out = folder.path().join("post");
+    let path = out.to_string_lossy().into_owned();
+    let done = rallo(&[
+        "camera",
+        &path,
+        "--frames",
+        "4",
+        "--every",
+        "0",
+        "--interval",
+        "60",
+        "--clock",
+        "2026-04-12T12:00:00",
+        "--missed",
+        "2",
+        "--double",
+        "3",
+        "--jump",
+        "4:-3600",
+    ]);
+    assert!(done.status.success(), "{done:?}");
+    let times: Vec<String> = (1..=4)
+        .map(|i| {
+            let source = FileSource::open(&out.join(format!("POST_{i:04}.jpg"))).unwrap();
+            source.camera().taken.unwrap().time().to_string()
+        })
+        .collect();
+    assert_eq!(times, ["12:00:00", "12:02:00", "12:02:02", "11:03:00"]);
+    let wrong = rallo(&["camera", &path, "--jump", "soon"]);
+    assert_eq!(wrong.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&wrong.stderr).contains("expected FRAME:SECONDS"));
+}
+
+#[test]
+fn a_shoot_document_that_is_wrong_says_where() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = |name: &str, text: &str| {
+        let path = folder.path().join(name);
+        std::fs::write(&path, text).unwrap();
+        path.to_string_lossy().into_owned()
+    };
+    let recipe = file("recipe.json", CATALOGUE);
+    let broken = file(
+        "broken.json",
+        r#"{"format": "rallo-shoot", "version": 1, "name": "x", "frames": [{"path": "a", "rating": 7}]}"#,
+    );
+    let done = rallo(&["run", &recipe, "--shoot", &broken]);
+    assert_eq!(done.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&done.stderr).contains("frames[0].rating: expected 0 to 5, got 7"));
+    // A frame that is gone fails by itself, with the reason.
+    write_jpeg(&folder.path().join("a.jpg"), 300, 200, 1);
+    let shoot = file(
+        "shoot.json",
+        r#"{"format": "rallo-shoot", "version": 1, "name": "x", "frames": [{"path": "a.jpg"}, {"path": "gone.jpg"}]}"#,
+    );
+    let out = folder.path().join("out").to_string_lossy().into_owned();
+    let done = rallo(&["run", &recipe, "--shoot", &shoot, "--to", &out]);
+    assert_eq!(done.status.code(), Some(1));
+    assert!(String::from_utf8_lossy(&done.stderr).contains("gone.jpg: cannot read"));
+    assert!(Path::new(&out).join("a-web.jpg").exists());
+}

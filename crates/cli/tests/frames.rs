@@ -256,6 +256,18 @@ async fn keywords_selections_and_gathering_by_mouse() {
     desk.find("#new-keywords").await.send_keys("seedling, clay pot").await.unwrap();
     desk.find("#set-keywords").await.click().await.unwrap();
     desk.until("document.querySelector('[data-facet=\"keyword clay pot\"] b')?.innerText === '1'").await;
+    // A dropped file is found by name, size and time; one from elsewhere is told.
+    let meta = std::fs::metadata(desk.shoot().join("TN_3.jpg")).unwrap();
+    let millis = meta.modified().unwrap().duration_since(std::time::UNIX_EPOCH).unwrap().as_millis();
+    let script = format!(
+        "const done = arguments[0]; const t = document.querySelector('meta[name=rallo-token]').content; \
+         fetch('/api/dropped', {{method: 'POST', headers: {{'content-type': 'application/json', 'x-rallo-token': t}}, \
+         body: JSON.stringify([{{name: 'TN_3.jpg', size: {}, modified: {millis}}}, {{name: 'TN_4.jpg', size: 1, modified: 0}}])}}) \
+         .then((r) => r.json()).then((d) => done([d.places.map((p) => p.path.split('/').pop()), d.missing]))",
+        meta.len()
+    );
+    let told = desk.page.execute_async(&script, vec![]).await.unwrap();
+    assert_eq!(told, json!([["TN_3.jpg"], ["TN_4.jpg"]]));
     // A named selection, opened like a shoot.
     desk.find("#all").await.click().await.unwrap();
     desk.find("#more").await.click().await.unwrap();

@@ -289,3 +289,29 @@ async fn a_wrong_clock_is_found_by_the_check_and_put_right_by_a_shift() {
     let all = desk.all().await;
     assert!(!said(&all).iter().any(|t| t.contains("clock") || t.contains("gap")), "{:?}", said(&all));
 }
+
+#[tokio::test]
+async fn a_followed_folder_shows_new_files_by_itself() {
+    let desk = Desk::new().await;
+    let store = Store::open(&desk.folder.path().join("rallo.sqlite")).await.unwrap();
+    let mut shoot = store.shoot(desk.shoot).await.unwrap();
+    shoot.follow = true;
+    store.set_shoot(&shoot).await.unwrap();
+    let frames = Frames::start(store);
+    let mut news = frames.news();
+    std::fs::write(desk.cards().join("two/late.jpg"), jpeg("2026-05-04T12:00:00", 8)).unwrap();
+    let found = async {
+        while !frames
+            .all(desk.set)
+            .await
+            .unwrap()
+            .iter()
+            .any(|f| f.name == "late.jpg" && f.measures.is_some())
+        {
+            let _ = news.recv().await;
+        }
+    };
+    tokio::time::timeout(std::time::Duration::from_secs(30), found)
+        .await
+        .expect("the new file was not noticed");
+}

@@ -424,6 +424,21 @@ document.addEventListener('keydown', (e) => {
   e.preventDefault();
 });
 
+// Pictures dropped on the page: found where they lie, as a browser only tells their names.
+addEventListener('dragover', (e) => e.preventDefault());
+addEventListener('drop', async (e) => {
+  e.preventDefault();
+  const files = [...(e.dataTransfer?.files ?? [])].map((f) => ({ name: f.name, size: f.size, modified: f.lastModified }));
+  if (!files.length) return;
+  try {
+    const { places, missing } = await json('POST', '/api/dropped', files);
+    if (missing.length) say(`${missing.slice(0, 3).join(', ')}${missing.length > 3 ? ` and ${missing.length - 3} more` : ''} ${missing.length === 1 ? 'does' : 'do'} not lie in the folders this program may use. Folders are chosen with “Choose a folder”.`);
+    if (!places.length) return;
+    await json('POST', '/api/shoots', { places });
+    setTimeout(() => location.reload(), missing.length ? 2500 : 0);
+  } catch (error) { say(error.message); }
+});
+
 // Frames are found and measured while one looks.
 let soon = null;
 document.addEventListener('rallo:frames', (e) => {

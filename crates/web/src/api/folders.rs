@@ -21,6 +21,7 @@ pub fn routes() -> Router<App> {
     Router::new()
         .route("/api/folders", get(folders).post(make_folder))
         .route("/api/shoots", get(shoots).post(open))
+        .route("/api/dropped", post(dropped))
         .route("/api/shoots/{id}", put(change))
         .route("/api/shoots/{id}/scan", post(scan))
         .route("/api/shoots/{id}/left-out", get(left_out))
@@ -152,6 +153,57 @@ async fn shoot_of(app: &App, places: &[document::Place], name: Option<&str>) -> 
         (None, []) => String::new(),
     };
     Ok(app.store.shoot_of(&called, &base.to_string_lossy(), &all).await?.id)
+}
+
+/// What a browser tells of a file that was dropped on the page.
+#[derive(Deserialize)]
+struct Dropped {
+    name: String,
+    size: u64,
+    /// Milliseconds since 1970.
+    modified: i64,
+}
+
+/// Most files that are looked through for dropped ones.
+const LOOKED_THROUGH: usize = 500_000;
+
+/// Finds dropped files by name, size and time in the allowed folders: a browser does not tell where they lie.
+async fn dropped(State(app): State<App>, Json(files): Json<Vec<Dropped>>) -> Result<Json<Value>> {
+    let roots = app.roots.folders().to_vec();
+    let (found, missing) = tokio::task::spawn_blocking(move || {
+        let mut wanted: HashMap<String, Vec<&Dropped>> = HashMap::new();
+        for file in &files {
+            wanted.entry(file.name.clone()).or_default().push(file);
+        }
+        let mut found: HashMap<String, PathBuf> = HashMap::new();
+        let mut open = roots;
+        let mut looked = 0;
+        while let Some(folder) = open.pop() {
+            for entry in std::fs::read_dir(&folder).into_iter().flatten().flatten() {
+                looked += 1;
+                let name = entry.file_name().to_string_lossy().into_owned();
+                let Ok(kind) = entry.file_type() else { continue };
+                if kind.is_dir() && looked < LOOKED_THROUGH {
+                    open.push(entry.path());
+                } else if let (true, Some(all), Ok(meta)) =
+                    (kind.is_file(), wanted.get(&name), entry.metadata())
+                {
+                    let time =
+                        meta.modified().ok().and_then(|t| t.duration_since(std::time::UNIX_EPOCH).ok());
+                    let millis = time.map_or(0, |t| t.as_millis() as i64);
+                    if all.iter().any(|f| f.size == meta.len() && (f.modified - millis).abs() <= 1000) {
+                        found.insert(name, entry.path());
+                    }
+                }
+            }
+        }
+        let missing: Vec<String> =
+            files.into_iter().map(|f| f.name).filter(|n| !found.contains_key(n)).collect();
+        (found, missing)
+    })
+    .await?;
+    let places: Vec<Value> = found.values().map(|p| json!({"path": p, "deep": p.is_dir()})).collect();
+    Ok(Json(json!({"places": places, "missing": missing})))
 }
 
 /// Puts a shoot on the desk and scans it in the background.
