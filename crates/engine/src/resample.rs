@@ -162,6 +162,33 @@ fn row_sum<L: Lanes>(pixels: &[Pixel], weights: &[Pair]) -> L {
     sum
 }
 
+/// As [`row_sum`], for a number of pairs known beforehand.
+#[inline(always)]
+fn fixed_sum<L: Lanes, const N: usize>(pixels: &[Pixel], weights: &[Pair]) -> L {
+    let pairs = pixels.as_flattened().as_chunks::<8>().0;
+    let (Some(pairs), Some(weights)) = (pairs.first_chunk::<N>(), weights.first_chunk::<N>()) else {
+        return L::zero();
+    };
+    let mut sum = L::zero();
+    for i in 0..N {
+        sum = sum.plus_product(L::load(&pairs[i]), L::load(&weights[i]));
+    }
+    sum
+}
+
+/// [`row_sum`] in the way that is fastest for the number of taps.
+#[inline(always)]
+fn any_sum<L: Lanes>(pixels: &[Pixel], weights: &[Pair]) -> L {
+    match weights.len() {
+        2 => fixed_sum::<L, 2>(pixels, weights),
+        3 => fixed_sum::<L, 3>(pixels, weights),
+        4 => fixed_sum::<L, 4>(pixels, weights),
+        5 => fixed_sum::<L, 5>(pixels, weights),
+        6 => fixed_sum::<L, 6>(pixels, weights),
+        _ => row_sum(pixels, weights),
+    }
+}
+
 /// The sum over a window of `2 N` columns that lies inside the input, the weights of a row held in registers.
 #[inline(always)]
 fn window_sum<L: Lanes, const N: usize>(window: &[Pixel], width: usize, xw: &[Pair], yw: &[Pair]) -> L {
@@ -304,31 +331,24 @@ fn rows_then_columns_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, re
 #[inline(always)]
 fn sheared_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, rect: Rect, out: &mut [Pixel]) {
     let Some(shear) = r.shear else { return };
-    let (wide, width) = (have.width as usize, rect.width as usize);
-    let mut spare = vec![[0.0; 4]; r.x.taps];
-    let mut middle = vec![[0f32; 4]; width * have.height as usize];
-    for (j, (line, to)) in input.chunks(wide).zip(middle.chunks_mut(width)).enumerate() {
+    let (wide, width, high) = (have.width as usize, rect.width as usize, have.height as usize);
+    let mut spare = vec![[0.0; 4]; r.x.taps.max(r.y.taps)];
+    // Column after column, so that the second pass reads along its memory too.
+    let mut middle = vec![[0f32; 4]; width * high];
+    for (j, line) in input.chunks(wide).enumerate() {
         let start = shear.v * ((have.y + j as i64) as f64 + 0.5) + shear.c;
-        for (i, pixel) in to.iter_mut().enumerate() {
+        for i in 0..width {
             let (x0, phase) = r.x.place(shear.x * ((rect.x + i as i64) as f64 + 0.5) + start);
-            *pixel =
-                together(row_sum::<L>(taps(line, x0 - have.x, r.x.taps, &mut spare), r.x.weights(phase)));
+            let row = taps(line, x0 - have.x, r.x.taps, &mut spare);
+            middle[i * high + j] = together(any_sum::<L>(row, r.x.weights(phase)));
         }
     }
-    let last = have.height - 1;
     for (j, row) in out.chunks_mut(width).enumerate() {
         let start = r.map.e * ((rect.y + j as i64) as f64 + 0.5) + r.map.f;
-        for (i, pixel) in row.iter_mut().enumerate() {
+        for ((i, pixel), column) in row.iter_mut().enumerate().zip(middle.chunks(high)) {
             let (y0, phase) = r.y.place(r.map.d * ((rect.x + i as i64) as f64 + 0.5) + start);
-            let y0 = y0 - have.y;
-            let mut sum = [0f32; 4];
-            for (t, w) in r.y.weights(phase).iter().flat_map(|pair| [pair[0], pair[4]]).enumerate() {
-                let part = middle[(y0 + t as i64).clamp(0, last) as usize * width + i];
-                for c in 0..4 {
-                    sum[c] += part[c] * w;
-                }
-            }
-            *pixel = sum.map(|v| v.clamp(0.0, 16.0));
+            let column = taps(column, y0 - have.y, r.y.taps, &mut spare);
+            *pixel = together(any_sum::<L>(column, r.y.weights(phase))).map(|v| v.clamp(0.0, 16.0));
         }
     }
 }
