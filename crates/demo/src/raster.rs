@@ -180,6 +180,17 @@ pub fn render_lights(
         lights.par_iter().with_max_len(1).map(|l| Shadow::new(mesh, l.sun, eye.to, 75.0)).collect();
     let (ids, depth) = visibility(mesh, &view, width, height);
     let (turns, near) = (turns(), disc());
+    // What covers a point is looked for in a coarser depth picture, which stays in the cache.
+    let apart = (width.max(height) / 1000).max(1);
+    let coarse = Coarse {
+        apart: apart as f32,
+        width: width.div_ceil(apart),
+        depth: (0..height)
+            .step_by(apart)
+            .flat_map(|y| depth[y * width..(y + 1) * width].iter().step_by(apart))
+            .copied()
+            .collect(),
+    };
     let n = lights.len();
     let mut out = vec![V3::default(); width * height * n];
     out.par_chunks_mut(width * n).enumerate().for_each(|(y, row)| {
@@ -210,7 +221,7 @@ pub fn render_lights(
             for ((lit, shadow), light) in lit.iter_mut().zip(&shadows).zip(lights) {
                 *lit = if light.key.0 > 0.0 { shadow.lit(p + facing * 0.12, turn) } else { 0.0 };
             }
-            let open = openness(&view, &depth, (width, height), p, facing, turn, &near);
+            let open = openness(&view, &coarse, (width, height), p, facing, turn, &near);
             shade(t, &Hit { at: p, normal, uv, open }, view.at, lights, &lit, pixel);
         }
     });
@@ -230,10 +241,18 @@ pub fn render(
     Frame { width: size.0, height: size.1, light: layers.swap_remove(0), depth }
 }
 
+/// A depth picture with fewer pixels.
+struct Coarse {
+    /// Pixels of the whole one per pixel, each way.
+    apart: f32,
+    width: usize,
+    depth: Vec<f32>,
+}
+
 /// Share of the half-space above a point that nothing near covers, from the depth picture.
 fn openness(
     view: &View,
-    depth: &[f32],
+    coarse: &Coarse,
     (width, height): (usize, usize),
     p: V3,
     n: V3,
@@ -252,7 +271,7 @@ fn openness(
         if x < 0.0 || y < 0.0 || x as usize >= width || y as usize >= height {
             continue;
         }
-        let there = depth[y as usize * width + x as usize];
+        let there = coarse.depth[(y / coarse.apart) as usize * coarse.width + (x / coarse.apart) as usize];
         // Something stands before the point, but not so far before it that it has nothing to do with it.
         if there < z - 0.1 {
             covered += 1.0 - ((z - there - 3.0) / 7.0).clamp(0.0, 1.0);

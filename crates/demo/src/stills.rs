@@ -337,8 +337,8 @@ impl Still {
             bounce: V3(0.24, 0.17, 0.11),
         };
         let (w, h) = self.size;
-        // Large sensors are drawn at half their pixels each way: no lens resolves more.
-        let scale = if w * h > 3_000_000 { 0.5 } else { 0.75 };
+        // Large sensors are drawn at less than half their pixels each way: no lens here resolves more.
+        let scale = if w * h > 3_000_000 { 0.45 } else { 0.75 };
         let small = ((w as f32 * scale) as usize, (h as f32 * scale) as usize);
         let frame = raster::render(&mesh, &eye, &light, small, &distance(self.seed));
         let exposure = Exposure {

@@ -1,4 +1,4 @@
-//! Mathematics of sequences: was the interval steady, and does a frame fit its neighbours?
+//! Mathematics of sequences: was the interval steady, did a value change?
 
 /// A hole in a sequence: after the frame `after`, `missing` frames did not come.
 #[derive(Clone, Debug, PartialEq)]
@@ -90,22 +90,6 @@ pub fn changes<T: PartialEq>(values: &[Option<T>]) -> Vec<usize> {
     found
 }
 
-/// How far each value lies from the median of its neighbours (`reach` on either side, itself left out), as a
-/// ratio; 1 where there are no neighbours or their median is 0.
-pub fn beside_neighbours(values: &[f32], reach: usize) -> Vec<f32> {
-    (0..values.len())
-        .map(|i| {
-            let (from, to) = (i.saturating_sub(reach), (i + reach + 1).min(values.len()));
-            let mut near: Vec<f32> = (from..to).filter(|k| *k != i).map(|k| values[k]).collect();
-            near.sort_by(f32::total_cmp);
-            match near.get(near.len() / 2) {
-                Some(m) if *m > 0.0 => values[i] / m,
-                _ => 1.0,
-            }
-        })
-        .collect()
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -150,12 +134,5 @@ mod tests {
     fn a_clock_put_back_and_changed_values() {
         assert_eq!(backward(&[Some(1.0), Some(2.0), None, Some(1.5), Some(3.0)], 0.1), [3]);
         assert_eq!(changes(&[Some(1), None, Some(1), Some(2), Some(2), Some(1)]), [3, 5]);
-    }
-
-    #[test]
-    fn a_frame_beside_its_neighbours() {
-        let found = beside_neighbours(&[10.0, 10.0, 4.0, 10.0, 11.0], 2);
-        assert!((found[2] - 0.4).abs() < 0.01 && found[0] >= 0.99);
-        assert_eq!(beside_neighbours(&[3.0], 4), [1.0]);
     }
 }

@@ -1,7 +1,6 @@
 //! Suggestions, never actions: frames that are worth a look before any work is spent on them.
 
 use crate::{Frame, Order, Sort};
-use rallo_engine::sequence::beside_neighbours;
 use std::collections::HashMap;
 
 /// Mean brightness below which a frame counts as nearly black, and above which as nearly white.
@@ -14,9 +13,34 @@ const BLURRED: f32 = 0.6;
 /// Frames on either side that count as neighbours, and how far their brightness may differ.
 const REACH: usize = 4;
 const ALIKE: f32 = 12.0;
+/// How far their mean colours may differ, of 255, and the fewest neighbours that say what is usual.
+const TINT: u8 = 14;
+const FEWEST: usize = 3;
 
 /// The kinds of suggestions, in words.
 pub const KINDS: [&str; 4] = ["nearly black", "nearly white", "blurred", "same picture twice"];
+
+/// Sharpness for the contrast there is: fog takes both alike, a blurred frame keeps its contrast.
+fn acuity(frame: &Frame) -> f32 {
+    frame.measures.as_ref().map_or(0.0, |m| m.sharpness / m.contrast.max(1.0))
+}
+
+/// Whether two frames show the same thing: equal size, about the same brightness and mean colour.
+fn alike(a: &Frame, b: &Frame) -> bool {
+    let (Some(x), Some(y)) = (&a.measures, &b.measures) else { return false };
+    let size = |f: &Frame| f.facts.as_ref().map(|f| (f.width, f.height));
+    let colour = (0..3).all(|c| x.colour[c].abs_diff(y.colour[c]) <= TINT);
+    size(a) == size(b) && (x.brightness - y.brightness).abs() < ALIKE && colour
+}
+
+/// The median acuity of a frame's neighbours that show the same thing; 0 where there are too few of them.
+fn usual_acuity(row: &[&Frame], at: usize) -> f32 {
+    let (from, to) = (at.saturating_sub(REACH), (at + REACH + 1).min(row.len()));
+    let mut near: Vec<f32> =
+        (from..to).filter(|k| *k != at && alike(row[*k], row[at])).map(|k| acuity(row[k])).collect();
+    near.sort_by(f32::total_cmp);
+    if near.len() < FEWEST { 0.0 } else { near[near.len() / 2] }
+}
 
 /// What is suggested, by frame. Frames that were not measured yet are passed over.
 pub fn suggestions(frames: &[Frame]) -> HashMap<i64, Vec<&'static str>> {
@@ -37,17 +61,8 @@ pub fn suggestions(frames: &[Frame]) -> HashMap<i64, Vec<&'static str>> {
             found.entry(frame.id).or_default().push(KINDS[3]);
         }
     }
-    // Fog takes contrast and sharpness alike; a blurred frame keeps its contrast.
-    let sharpness: Vec<f32> =
-        measured.iter().map(|f| of(f)).map(|m| m.sharpness / m.contrast.max(1.0)).collect();
-    let brightness: Vec<f32> = measured.iter().map(|f| of(f).brightness).collect();
-    let (sharp, bright) = (beside_neighbours(&sharpness, REACH), beside_neighbours(&brightness, REACH));
     for (i, frame) in measured.iter().enumerate() {
-        // Only against neighbours of the same kind: a frame in fog or at night is no blurred one.
-        let level = if bright[i] > 0.0 { brightness[i] / bright[i] } else { 0.0 };
-        let neighbours = measured.len() > REACH;
-        if neighbours && sharp[i] < BLURRED && (brightness[i] - level).abs() < ALIKE && brightness[i] >= BLACK
-        {
+        if of(frame).brightness >= BLACK && acuity(frame) < BLURRED * usual_acuity(&measured, i) {
             found.entry(frame.id).or_default().push(KINDS[2]);
         }
     }

@@ -11,7 +11,7 @@ let looking = 0;
 function result(item) {
   return el('button', { class: 'fr', type: 'button', onclick: () => look(item.position) },
     el('i', {}, el('img', { src: `/api/runs/${run}/items/${item.position}/thumb`, alt: '', loading: 'lazy' })),
-    el('b', {}, item.target), el('br'),
+    el('b', {}, item.target),
     item.state === 'skipped' ? 'was there already' : `${item.before} to ${item.after}, ${item.seconds.toFixed(1)} s`);
 }
 
