@@ -301,3 +301,54 @@ async fn keywords_selections_and_gathering_by_mouse() {
     assert_eq!(copy, std::fs::read(desk.shoot().join("TN_1.jpg")).unwrap());
     desk.page.clone().close().await.unwrap();
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_live_camera_is_followed_and_a_second_window_shows_the_frame() {
+    let desk = Desk::open_with(twelve).await;
+    desk.choose().await;
+    let menu = |text: &str| {
+        format!(
+            "(() => {{ const b = [...document.querySelectorAll('.menu-item')].find((b) => b.innerText.includes('{text}')); b?.click(); return b; }})()"
+        )
+    };
+    desk.find("#more").await.click().await.unwrap();
+    desk.until(&menu("Follow live")).await;
+    // The simulated camera writes into the folder that is followed.
+    desk.find("#more").await.click().await.unwrap();
+    desk.until(&menu("Simulated interval camera")).await;
+    desk.until("document.querySelector('#folders[open] #folder-list button')").await;
+    desk.find("#folder-list button").await.click().await.unwrap();
+    desk.until("document.querySelector('#folder-list').innerText.includes('Spring')").await;
+    desk.find("#folder-list button").await.click().await.unwrap();
+    desk.until("document.querySelector('#folder-path').innerText.includes('Spring')").await;
+    desk.find("#take").await.click().await.unwrap();
+    desk.find("#paper input[aria-label=frames]").await;
+    let fill = "for (const [label, value] of [['frames', '2'], ['seconds between them', '0.2'], ['its clock says', '2026-04-12T12:00:00']]) \
+                document.querySelector(`#paper input[aria-label='${label}']`).value = value";
+    desk.page.execute(fill, vec![]).await.unwrap();
+    desk.find("#camera-go").await.click().await.unwrap();
+    desk.until("document.querySelector('#paper').innerText.includes('2 of 2 frames')").await;
+    desk.press(char::from(Key::Escape)).await;
+    desk.until("document.querySelector('#count').innerText.startsWith('14 frames')").await;
+    // Ratings and keywords go into sidecars and come back from them.
+    desk.page.execute("document.querySelector('#grid').focus()", vec![]).await.unwrap();
+    desk.press(char::from(Key::Home)).await;
+    desk.keys("3").await;
+    desk.until("document.querySelector('.fr[data-rating], .fr .cap2') && [...document.querySelectorAll('.cap2')].some((c) => c.innerText.includes('●●●'))").await;
+    desk.press(char::from(Key::Home)).await;
+    let name = desk.js("document.querySelector('.fr.is-at b').innerText.replace('✓ ', '')").await;
+    desk.keys("w").await;
+    desk.until("(() => { const b = [...document.querySelectorAll('#paper button')].find((b) => b.innerText === 'Write sidecars'); b?.click(); return b; })()").await;
+    desk.until("document.querySelector('#said').innerText.includes('1 sidecars written')").await;
+    let sidecar = desk.shoot().join(name.as_str().unwrap()).with_extension("xmp");
+    let text = std::fs::read_to_string(&sidecar).unwrap();
+    assert!(text.contains("xmp:Rating=\"3\""), "{text}");
+    std::fs::write(&sidecar, text.replace("xmp:Rating=\"3\"", "xmp:Rating=\"5\"")).unwrap();
+    desk.until("(() => { const b = [...document.querySelectorAll('#paper button')].find((b) => b.innerText === 'Read sidecars'); b?.click(); return b; })()").await;
+    desk.until("[...document.querySelectorAll('.cap2')].some((c) => c.innerText.includes('●●●●●'))").await;
+    // The second window.
+    desk.page.goto(&format!("{}/second", desk.base)).await.unwrap();
+    desk.until("document.querySelector('#second').naturalWidth > 0").await;
+    assert!(desk.text("#second-name").await.ends_with(".jpg"));
+    desk.page.clone().close().await.unwrap();
+}

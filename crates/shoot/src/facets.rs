@@ -37,6 +37,8 @@ pub enum Facet {
     Size,
     /// File format.
     Type,
+    /// Family of the mean colour.
+    Colour,
     /// Keywords.
     Keyword,
     /// Made by the recipe in use or not yet.
@@ -47,7 +49,7 @@ pub enum Facet {
 
 impl Facet {
     /// Every facet with its heading, in the order they are shown.
-    pub const ALL: [(Facet, &'static str); 17] = [
+    pub const ALL: [(Facet, &'static str); 18] = [
         (Facet::Choice, "Choice"),
         (Facet::Problems, "Something to look at"),
         (Facet::Rating, "Rating"),
@@ -62,6 +64,7 @@ impl Facet {
         (Facet::Proportion, "Proportion"),
         (Facet::Size, "Pixels"),
         (Facet::Type, "Type"),
+        (Facet::Colour, "Mean colour"),
         (Facet::Keyword, "Keyword"),
         (Facet::Done, "This recipe"),
         (Facet::Folder, "Folder"),
@@ -205,6 +208,10 @@ fn values(frame: &Frame, facet: Facet, known: &Known) -> Vec<(String, String)> {
             (format!("{area}.{}", f.width), format!("{} × {}", f.width, f.height))
         })),
         Facet::Type => same(facts.map(|f| f.format.title().to_owned())),
+        Facet::Colour => one(frame.measures.as_ref().map(|m| {
+            let (at, name) = family(crate::order::hue(m.colour));
+            (at.to_string(), name.to_owned())
+        })),
         Facet::Keyword => frame.marks.keywords.iter().map(|k| (k.clone(), k.clone())).collect(),
         Facet::Done => one(Some(if known.done.contains(&frame.id) {
             ("done".into(), "done".into())
@@ -215,6 +222,21 @@ fn values(frame: &Frame, facet: Facet, known: &Known) -> Vec<(String, String)> {
             same(frame.path.parent().and_then(|p| p.file_name()).map(|n| n.to_string_lossy().into_owned()))
         }
     }
+}
+
+/// Families of colours by hue in degrees, in the order of the spectrum; below 0 stands for grey.
+fn family(hue: f64) -> (usize, &'static str) {
+    const FAMILIES: [(f64, &str); 7] = [
+        (0.0, "greys"),
+        (20.0, "reds"),
+        (50.0, "oranges and browns"),
+        (75.0, "yellows"),
+        (165.0, "greens"),
+        (260.0, "blues"),
+        (330.0, "purples"),
+    ];
+    let at = FAMILIES.iter().position(|(below, _)| hue < *below).unwrap_or(1);
+    (at, FAMILIES[at].1)
 }
 
 /// The result of a filter.
@@ -348,6 +370,71 @@ mod tests {
         assert_eq!(fits(&Filter { only: Some(vec![1, 2]), ..Filter::default() }), 2);
         let ranges = BTreeMap::from([("noise".to_owned(), [3.0, 5.0])]);
         assert_eq!(fits(&Filter { ranges, ..Filter::default() }), 1);
+    }
+
+    #[test]
+    fn mean_colours_have_their_families() {
+        for (colour, want) in [
+            ([120, 120, 121], "greys"),
+            ([200, 30, 30], "reds"),
+            ([200, 30, 60], "reds"),
+            ([130, 90, 50], "oranges and browns"),
+            ([90, 120, 50], "greens"),
+            ([40, 90, 200], "blues"),
+            ([140, 40, 180], "purples"),
+        ] {
+            assert_eq!(family(crate::order::hue(colour)).1, want, "{colour:?}");
+        }
+        let mut all = frames();
+        for (i, f) in all.iter_mut().enumerate() {
+            let colour = if i < 2 { [90, 120, 50] } else { [130, 90, 50] };
+            f.measures = Some(rallo_engine::Measures { colour, ..Default::default() });
+        }
+        let found = narrow(&all, &Filter::default(), &Known::default());
+        assert_eq!(counts(&found, Facet::Colour), [("2".into(), 4), ("4".into(), 2)]);
+    }
+
+    #[test]
+    fn what_is_suggested_and_done_can_be_filtered_by() {
+        let all = frames();
+        let known = Known {
+            problems: std::sync::Arc::new(HashMap::from([
+                (2, vec!["blurred"]),
+                (4, vec!["blurred", "nearly black"]),
+            ])),
+            done: HashSet::from([0, 1, 2]),
+        };
+        let mut filter = Filter::default();
+        filter.values.insert(Facet::Problems, vec!["blurred".into()]);
+        let found = narrow(&all, &filter, &known);
+        assert_eq!(found.fits, [false, false, true, false, true, false]);
+        assert_eq!(counts(&found, Facet::Done), [("done".into(), 1), ("not_done".into(), 1)]);
+        filter.values.insert(Facet::Done, vec!["not_done".into()]);
+        assert_eq!(narrow(&all, &filter, &known).fits.iter().filter(|f| **f).count(), 1);
+        // A filter as the page writes it; a facet nobody knows is refused.
+        let text = r#"{"values": {"focal_length": ["50"]}, "ranges": {"noise": [1, 2]}}"#;
+        assert!(serde_json::from_str::<Filter>(text).is_ok());
+        assert!(serde_json::from_str::<Filter>(r#"{"values": {"mood": ["good"]}}"#).is_err());
+    }
+
+    #[test]
+    fn hours_days_shutters_and_sizes_sort_by_what_they_are() {
+        let mut all = frames();
+        for (i, seconds) in [0.001, 0.008, 1.0 / 125.0, 2.0, 0.5, 1.0 / 30.0].into_iter().enumerate() {
+            let facts = all[i].facts.as_mut().unwrap();
+            facts.camera.shutter = Some(seconds);
+            (facts.width, facts.height) = if i % 2 == 0 { (6000, 4000) } else { (900, 600) };
+            all[i].marks.shift = i as i64 * 10 * 3_600_000;
+        }
+        let found = narrow(&all, &Filter::default(), &Known::default());
+        let labels = |facet| {
+            let one = found.facets.iter().find(|f| f.facet == facet).unwrap();
+            one.values.iter().map(|v| format!("{} {}", v.label, v.count)).collect::<Vec<_>>()
+        };
+        assert_eq!(labels(Facet::Shutter), ["1/1000 s 1", "1/125 s 2", "1/30 s 1", "0.5 s 1", "2 s 1"]);
+        assert_eq!(labels(Facet::Size), ["900 × 600 3", "6000 × 4000 3"]);
+        assert_eq!(labels(Facet::Day), ["Mon 4 May 2026 2", "Tue 5 May 2026 2", "Wed 6 May 2026 2"]);
+        assert_eq!(labels(Facet::Hour)[0], "01 to 02 h 1");
     }
 
     #[test]

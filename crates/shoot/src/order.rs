@@ -125,7 +125,7 @@ impl Sort {
 }
 
 /// Hue in degrees, of an encoded colour; greys come first.
-fn hue([r, g, b]: [u8; 3]) -> f64 {
+pub(crate) fn hue([r, g, b]: [u8; 3]) -> f64 {
     let [r, g, b] = [r, g, b].map(f64::from);
     // The usual two colour axes: red against green and blue, green against blue.
     let (x, y) = (r - (g + b) / 2.0, (g - b) * 3f64.sqrt() / 2.0);

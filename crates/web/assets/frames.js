@@ -119,38 +119,63 @@ function by() {
 
 const folded = new Set(JSON.parse(localStorage.getItem('rallo-folded') || '["lens","focal_length","aperture","shutter","hour","size","type","folder"]'));
 
-function facets() {
+/** What the left column shows, line by line: a key that stays, how it is made, how it is brought up to date. */
+function facetLines() {
   const v = state.view;
-  const box = $('facets');
-  const old = box.scrollTop;
-  const focused = document.activeElement?.dataset?.facet;
-  const parts = [];
-  const suggested = Object.entries(v.suggested ?? {}).filter(([, ids]) => ids.length);
+  const fold = (id) => { if (!folded.delete(id)) folded.add(id); localStorage.setItem('rallo-folded', JSON.stringify([...folded])); facets(); };
+  const head = (id, title, shut) => ({ key: `head ${id}`, make: () => el('button', { class: 'facet-head', onclick: () => fold(id) }, title), put: (n) => n.setAttribute('aria-expanded', !shut) });
+  const lines = [];
+  if (Object.keys(state.filter.values).length || Object.keys(state.filter.ranges).length || state.filter.only || state.filter.text) {
+    lines.push({ key: 'again', make: () => el('button', { class: 'btn btn-sm btn-outline-light w-100', id: 'all-again', onclick: () => { state.filter = { values: {}, ranges: {}, text: '' }; $('find').value = ''; view(); } }), put: (n) => { n.textContent = state.filter.only ? 'Back to all frames' : 'Show all again'; } });
+  }
   for (const one of v.facets) {
     const wanted = state.filter.values[one.facet] ?? [];
     const shut = folded.has(one.facet) && !wanted.length;
     const most = Math.max(1, ...one.values.map((c) => c.count));
-    const head = el('button', { class: 'facet-head', 'aria-expanded': !shut, onclick: () => { if (!folded.delete(one.facet)) folded.add(one.facet); localStorage.setItem('rallo-folded', JSON.stringify([...folded])); facets(); } }, one.title);
-    const values = shut ? [] : one.values.slice(0, 60).map((c) => {
-      const on = wanted.includes(c.value);
-      const b = el('button', { class: `facet${on ? ' is-on' : ''}`, 'data-facet': `${one.facet} ${c.value}`, 'aria-pressed': on, onclick: () => toggle(one.facet, c.value) }, el('span', {}, c.label), el('b', {}, String(c.count)));
-      b.style.setProperty('--share', `${(c.count / most) * 100}%`);
-      return b;
-    });
-    parts.push(el('section', {}, head, ...values));
-    if (one.facet === 'problems' && !shut && suggested.length) {
-      parts.push(el('div', { class: 'suggested' }, ...suggested.map(([kind, ids]) => el('button', { class: 'btn btn-sm btn-outline-light', title: 'Selects them; nothing is done to them', onclick: () => select(ids) }, `Select ${ids.length} ${kind}`))));
+    lines.push(head(one.facet, one.title, shut));
+    if (shut) continue;
+    for (const c of one.values.slice(0, 60)) {
+      lines.push({ key: `value ${one.facet} ${c.value}`, make: () => el('button', { class: 'facet', 'data-facet': `${one.facet} ${c.value}`, onclick: () => toggle(one.facet, c.value) }, el('span', {}, c.label), el('b', {})),
+        put: (n) => {
+          const on = wanted.includes(c.value);
+          n.classList.toggle('is-on', on);
+          n.setAttribute('aria-pressed', on);
+          n.lastChild.textContent = c.count;
+          n.style.setProperty('--share', `${(c.count / most) * 100}%`);
+        } });
+    }
+    if (one.facet === 'problems') {
+      for (const kind of Object.keys(v.suggested ?? {}).sort()) {
+        lines.push({ key: `suggested ${kind}`, make: () => el('div', { class: 'suggested' }, el('button', { class: 'btn btn-sm btn-outline-light', title: 'Selects them; nothing is done to them', onclick: () => select(state.view.suggested[kind] ?? []) })),
+          put: (n) => { n.firstChild.textContent = `Select ${v.suggested[kind].length} ${kind}`; } });
+      }
     }
   }
   const shut = folded.has('measures');
-  parts.push(el('section', {}, el('button', { class: 'facet-head', 'aria-expanded': !shut, onclick: () => { if (!folded.delete('measures')) folded.add('measures'); facets(); } }, 'Measures'),
-    ...(shut ? [] : measures.map(range))));
-  if (Object.keys(state.filter.values).length || Object.keys(state.filter.ranges).length || state.filter.only || state.filter.text) {
-    parts.unshift(el('button', { class: 'btn btn-sm btn-outline-light w-100', id: 'all-again', onclick: () => { state.filter = { values: {}, ranges: {}, text: '' }; $('find').value = ''; view(); } }, state.filter.only ? 'Back to all frames' : 'Show all again'));
-  }
-  box.replaceChildren(...parts);
-  box.scrollTop = old;
-  if (focused) [...box.querySelectorAll('[data-facet]')].find((b) => b.dataset.facet === focused)?.focus();
+  lines.push(head('measures', 'Measures', shut));
+  if (!shut) for (const m of measures) lines.push({ key: `range ${m.id} ${state.filter.ranges[m.id]}`, make: () => range(m), put: () => {} });
+  return lines;
+}
+
+// Counts change while frames are measured: buttons stay the same ones, so that no click is lost.
+const facetNodes = new Map();
+let facetKeys = '';
+function facets() {
+  const lines = facetLines();
+  const nodes = lines.map((line) => {
+    if (!facetNodes.has(line.key)) facetNodes.set(line.key, line.make());
+    const node = facetNodes.get(line.key);
+    line.put(node);
+    return node;
+  });
+  const keys = lines.map((line) => line.key).join('\n');
+  if (keys === facetKeys) return;
+  facetKeys = keys;
+  const box = $('facets');
+  const [top, focused] = [box.scrollTop, document.activeElement];
+  box.replaceChildren(...nodes);
+  box.scrollTop = top;
+  if (box.contains(focused)) focused.focus({ preventScroll: true });
 }
 
 function toggle(facet, value) {
@@ -200,7 +225,7 @@ function facts() {
   const f = row.facts ?? {};
   const m = row.measures;
   const rows = row.problem ? [['problem', row.problem], ['folder', row.folder]] : [
-    ['taken', row.taken && `${row.taken.replace('T', ' ').slice(0, 22)}${row.shift ? ' (shifted)' : ''}`], ['camera', f.camera], ['lens', f.lens],
+    ['taken', row.taken && `${row.taken.replace('T', ' ').slice(0, 22)}${f.offset ? ` ${f.offset}` : ''}${row.shift ? ' (shifted)' : ''}`], ['camera', f.camera], ['lens', f.lens],
     ['exposure', [seconds(f.shutter), f.aperture && `f/${f.aperture}`, f.iso && `ISO ${f.iso}`].filter(Boolean).join(', ')],
     ['focal length', f.focal_length && `${f.focal_length} mm`], ['white balance', f.white_balance], ['place', f.gps && f.gps.map((d) => d.toFixed(4)).join(', ')],
     ['pixels', f.width && `${f.width} × ${f.height}, ${((f.width * f.height) / 1e6).toFixed(1)} MP`], ['format', `${f.format}, ${f.bits} bit`], ['profile', f.profile],
@@ -246,11 +271,21 @@ export function paper(title, body, buttons = []) {
 }
 
 // Selecting.
-let saving;
+let saving = null;
+const put = (last) => ask('PUT', '/api/desk', { selection: [...state.selected], frame: atId }, last).catch((e) => say(e.message));
 function keep() {
   clearTimeout(saving);
-  saving = setTimeout(() => ask('PUT', '/api/desk', { selection: [...state.selected], frame: atId }).catch((e) => say(e.message)), 150);
+  saving = setTimeout(() => { saving = null; put(); }, 150);
 }
+/** The server knows what is selected: to be waited for by whatever works on that. */
+export async function settled() {
+  if (saving === null) return;
+  clearTimeout(saving);
+  saving = null;
+  await put();
+}
+// Leaving the page does not wait, but what was selected arrives.
+addEventListener('pagehide', () => { if (saving !== null) put(true); });
 export function select(ids) {
   state.selected.clear();
   ids.forEach((id) => state.selected.add(id));

@@ -1,7 +1,7 @@
 // Slips of paper over the frames: the sequence check, shifting times, keywords, gathering, the interval camera.
 
 import { ask, el, json, say } from './talk.js';
-import { forget, only, paper, state, targets, view } from './frames.js';
+import { forget, only, paper, settled, state, targets, view } from './frames.js';
 
 const $ = (id) => document.getElementById(id);
 const button = (label, run, more = {}) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-secondary', onclick: run, ...more }, label);
@@ -9,6 +9,7 @@ const button = (label, run, more = {}) => el('button', { type: 'button', class: 
 /** The sequence check. */
 export async function check() {
   let told;
+  await settled();
   try { told = (await json('POST', '/api/check', {})).check; } catch (e) { return say(e.message); }
   const lines = told.statements.map((s) => {
     const text = el('span', {}, s.text);
@@ -140,6 +141,7 @@ export async function gather(openFolders) {
       el('p', {}, 'Verified copies, named so that their order is the order of capture. The same picture found twice is copied once. Originals are only read.'),
       el('label', {}, 'Names ', template)],
     [['Look at the names', async () => {
+      await settled();
       await json('POST', '/api/gather', { target: path, template: template.value });
       setTimeout(follow, 0);
     }, 'gather-look']]);

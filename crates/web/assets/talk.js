@@ -10,11 +10,13 @@ export function say(text) {
   say.timer = setTimeout(() => box.classList.remove('is-on'), 9000);
 }
 
-export async function ask(method, path, body) {
+/** `last` lets the request outlive the page. */
+export async function ask(method, path, body, last = false) {
   let response;
   try {
     response = await fetch(path, {
       method,
+      keepalive: last,
       headers: { 'content-type': 'application/json', 'x-rallo-token': token },
       body: body === undefined ? undefined : JSON.stringify(body),
     });
