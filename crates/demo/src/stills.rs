@@ -338,7 +338,7 @@ impl Still {
         };
         let (w, h) = self.size;
         // Large sensors are drawn at less than half their pixels each way: no lens here resolves more.
-        let scale = if w * h > 3_000_000 { 0.45 } else { 0.75 };
+        let scale = if w * h > 3_000_000 { 0.41 } else { 0.75 };
         let small = ((w as f32 * scale) as usize, (h as f32 * scale) as usize);
         let frame = raster::render(&mesh, &eye, &light, small, &distance(self.seed));
         let exposure = Exposure {

@@ -412,7 +412,7 @@ export async function bench() {
   } catch (e) { say(e.message); }
 }
 
-const look = new Look({ state, go, choose, rate, targets, want, say });
+const look = new Look({ state, go, choose, rate, travel, targets, want, say });
 const openFolders = chooser(async (places) => {
   await json('POST', '/api/shoots', { places });
   location.reload();

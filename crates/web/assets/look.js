@@ -164,6 +164,7 @@ export class Look {
     else if (this.ids) return;
     else if (key === 'k' || key === 's' || key === 'd') { this.tools.choose({ k: 'kept', s: 'set_aside', d: 'open' }[key]); this.draw(); }
     else if (/^[0-5]$/.test(key)) { this.tools.rate(Number(key)); this.draw(); }
+    else if (key === 'z' || key === 'y') { this.tools.travel(key === 'z' ? 'undo' : 'redo').then(() => this.draw()); }
     else if (key === 'n') { this.names = !this.names; this.draw(); }
     else if (key === ' ') this.slides();
     else return;
