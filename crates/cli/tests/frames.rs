@@ -210,6 +210,16 @@ async fn frames_are_looked_at_compared_and_played() {
     // Next by arrow, a decision by key, close by key.
     desk.press(char::from(Key::Right)).await;
     desk.until("document.querySelector('#one-foot').innerText.includes('2 of 12')").await;
+    // A slide show goes on by itself, and holds.
+    let every = "const f = document.querySelector('#one-foot input'); f.value = '0.3'; f.dispatchEvent(new Event('change')); document.querySelector('#one').focus()";
+    desk.page.execute(every, vec![]).await.unwrap();
+    desk.keys(" ").await;
+    desk.until("document.querySelector('#one-foot').innerText.includes('4 of 12')").await;
+    desk.keys(" n").await;
+    desk.until("document.querySelector('#one').classList.contains('no-names')").await;
+    desk.until("document.querySelector('#one-foot').innerText.includes('Slide show')").await;
+    desk.press(char::from(Key::Left)).await;
+    desk.until("(() => { const at = /(\\d+) of 12/.exec(document.querySelector('#one-foot').innerText)[1]; if (Number(at) > 2) document.querySelector('#one-foot button').click(); return at === '2'; })()").await;
     desk.keys("k").await;
     desk.until("document.querySelector('#one-foot').innerText.includes('3 of 12')").await;
     // Taken back and done again here too.
