@@ -5,6 +5,7 @@
 
 use crate::now;
 use crate::scan::{self, Found, LeftOut, Seen};
+use crate::targets::name_of;
 use rallo_engine::{Measures, Source, measure};
 use rallo_media::FileSource;
 use rallo_shoot::facets::Known;
@@ -132,6 +133,11 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(|poisoned| poisoned.into_inner())
 }
 
+/// Whether a file is the one a row was written for.
+fn unchanged(row: &Row, found: &Found) -> bool {
+    row.bytes == found.bytes as i64 && row.modified == found.modified
+}
+
 fn frame(row: Row) -> Frame {
     Frame {
         id: row.id,
@@ -213,8 +219,9 @@ impl Frames {
             Set::Selection(id) => self.0.store.selected_frames(id).await?,
         };
         let frames: Arc<Vec<Frame>> = Arc::new(rows.into_iter().filter(|r| !r.gone).map(frame).collect());
-        lock(&self.0.held).insert(set, Held { frames: frames.clone(), suggestions: None });
-        Ok(frames)
+        // Whoever was first is right: it may have been changed since.
+        let mut held = lock(&self.0.held);
+        Ok(held.entry(set).or_insert(Held { frames, suggestions: None }).frames.clone())
     }
 
     /// What is suggested to look at, and what the recipe in use has made.
@@ -391,13 +398,18 @@ impl Frames {
     /// # Errors
     /// The store's.
     pub async fn scan(&self, shoot: i64) -> rallo_store::Result<()> {
+        self.scan_until_done(shoot, false).await
+    }
+
+    /// With `trusting`, files that are known and unchanged are not looked into again.
+    async fn scan_until_done(&self, shoot: i64, trusting: bool) -> rallo_store::Result<()> {
         if !lock(&self.0.scanning).insert(shoot) {
             lock(&self.0.again).insert(shoot);
             return Ok(());
         }
         let mut result;
         loop {
-            result = self.scan_once(shoot).await;
+            result = self.scan_once(shoot, trusting).await;
             if result.is_err() || !lock(&self.0.again).remove(&shoot) {
                 break;
             }
@@ -408,18 +420,24 @@ impl Frames {
         result
     }
 
-    async fn scan_once(&self, shoot: i64) -> rallo_store::Result<()> {
+    async fn scan_once(&self, shoot: i64, trusting: bool) -> rallo_store::Result<()> {
         let places = self.0.store.places(shoot).await?;
         let results = self.0.store.shoot(shoot).await?.results;
-        let known: HashMap<String, Row> =
-            self.0.store.frames(shoot).await?.into_iter().map(|r| (r.path.clone(), r)).collect();
+        let rows = self.0.store.frames(shoot).await?;
+        let known: Arc<HashMap<String, Row>> =
+            Arc::new(rows.into_iter().map(|r| (r.path.clone(), r)).collect());
         self.all(Set::Shoot(shoot)).await?;
         self.tell(shoot);
         let (send, mut receive) = tokio::sync::mpsc::channel::<Seen>(2048);
+        let trusted = trusting.then(|| known.clone());
         let walker = tokio::task::spawn_blocking(move || {
+            let trusted = |found: &Found| {
+                let row = trusted.as_ref().and_then(|k| k.get(&*found.path.to_string_lossy()));
+                row.is_some_and(|r| unchanged(r, found))
+            };
             for place in places {
                 let path = PathBuf::from(&place.path);
-                let looked = scan::look(&path, place.deep, results, &mut |seen| {
+                let looked = scan::look(&path, place.deep, results, &trusted, &mut |seen| {
                     // The receiver only goes away when the program ends.
                     let _ = send.blocking_send(seen);
                 });
@@ -441,7 +459,7 @@ impl Frames {
                     Seen::Picture(found) => {
                         let path = found.path.to_string_lossy().into_owned();
                         match known.get(&path) {
-                            Some(k) if k.bytes == found.bytes as i64 && k.modified == found.modified => {
+                            Some(k) if unchanged(k, &found) => {
                                 if k.gone {
                                     back.push(k.id);
                                 }
@@ -586,16 +604,12 @@ impl Frames {
         loop {
             tokio::time::sleep(Duration::from_secs(2)).await;
             for shoot in self.0.store.shoots().await.unwrap_or_default().into_iter().filter(|s| s.follow) {
-                if let Err(e) = self.scan(shoot.id).await {
+                if let Err(e) = self.scan_until_done(shoot.id, true).await {
                     tracing::error!("following {}: {e}", shoot.name);
                 }
             }
         }
     }
-}
-
-fn name_of(path: &Path) -> String {
-    path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default()
 }
 
 /// Decodes and measures; a picture that crashes the decoder fails alone.

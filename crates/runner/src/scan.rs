@@ -36,13 +36,20 @@ pub enum Seen {
 const QUIET_ENDINGS: [&str; 2] = ["xmp", "part"];
 
 /// Goes through a folder, or looks at a single file; `seen` is told everything as it is found. Hidden files and
-/// folders are not looked at; results of earlier runs are left out unless `results`.
+/// folders are not looked at; results of earlier runs are left out unless `results`. Files that are
+/// `trusted` are not looked into.
 ///
 /// # Errors
 /// When the place itself cannot be opened; unreadable sub-folders are told as left out.
-pub fn look(place: &Path, deep: bool, results: bool, seen: &mut dyn FnMut(Seen)) -> std::io::Result<()> {
+pub fn look(
+    place: &Path,
+    deep: bool,
+    results: bool,
+    trusted: &dyn Fn(&Found) -> bool,
+    seen: &mut dyn FnMut(Seen),
+) -> std::io::Result<()> {
     if std::fs::metadata(place)?.is_file() {
-        file(place, results, seen);
+        file(place, results, trusted, seen);
         return Ok(());
     }
     let mut folders = vec![place.to_owned()];
@@ -66,14 +73,14 @@ pub fn look(place: &Path, deep: bool, results: bool, seen: &mut dyn FnMut(Seen))
                     folders.push(path);
                 }
             } else if kind.is_file() {
-                file(&path, results, seen);
+                file(&path, results, trusted, seen);
             }
         }
     }
     Ok(())
 }
 
-fn file(path: &Path, results: bool, seen: &mut dyn FnMut(Seen)) {
+fn file(path: &Path, results: bool, trusted: &dyn Fn(&Found) -> bool, seen: &mut dyn FnMut(Seen)) {
     let left = |reason: String| Seen::Left(LeftOut { path: path.to_owned(), reason });
     if !has_picture_ending(path) {
         let ending = path.extension().map(|e| e.to_string_lossy().to_lowercase()).unwrap_or_default();
@@ -86,9 +93,6 @@ fn file(path: &Path, results: bool, seen: &mut dyn FnMut(Seen)) {
         }
         return;
     }
-    if !results && is_result(path) {
-        return seen(left("a result of an earlier run".into()));
-    }
     match std::fs::metadata(path) {
         Ok(meta) => {
             let modified = meta
@@ -96,7 +100,11 @@ fn file(path: &Path, results: bool, seen: &mut dyn FnMut(Seen)) {
                 .ok()
                 .and_then(|t| t.duration_since(std::time::UNIX_EPOCH).ok())
                 .map_or(0, |d| d.as_nanos() as i64);
-            seen(Seen::Picture(Found { path: path.to_owned(), bytes: meta.len(), modified }));
+            let found = Found { path: path.to_owned(), bytes: meta.len(), modified };
+            if !results && !trusted(&found) && is_result(path) {
+                return seen(left("a result of an earlier run".into()));
+            }
+            seen(Seen::Picture(found));
         }
         Err(e) => seen(left(e.to_string())),
     }
@@ -108,7 +116,7 @@ fn file(path: &Path, results: bool, seen: &mut dyn FnMut(Seen)) {
 /// When the folder cannot be read.
 pub fn scan(folder: &Path, deep: bool) -> std::io::Result<Vec<Found>> {
     let mut found = Vec::new();
-    look(folder, deep, false, &mut |seen| {
+    look(folder, deep, false, &|_| false, &mut |seen| {
         if let Seen::Picture(picture) = seen {
             found.push(picture);
         }
@@ -168,7 +176,7 @@ mod tests {
         }
         let all = |deep| {
             let mut told = Vec::new();
-            look(folder.path(), deep, false, &mut |s| {
+            look(folder.path(), deep, false, &|_| false, &mut |s| {
                 told.push(match s {
                     Seen::Picture(f) => f.path.file_name().unwrap().to_string_lossy().into_owned(),
                     Seen::Left(l) => {
@@ -188,6 +196,6 @@ mod tests {
         ];
         assert_eq!(all(false), flat);
         assert_eq!(all(true).len(), 5);
-        assert!(look(&folder.path().join("gone"), false, false, &mut |_| {}).is_err());
+        assert!(look(&folder.path().join("gone"), false, false, &|_| false, &mut |_| {}).is_err());
     }
 }

@@ -59,7 +59,8 @@ fn folder(delivery: &Pictures, recipe: &Recipe, source: &Path, base: &Path, to: 
     }
 }
 
-fn name_of(folder: &Path) -> String {
+/// The last part of a path, for people.
+pub(crate) fn name_of(folder: &Path) -> String {
     folder.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default()
 }
 

@@ -22,7 +22,6 @@ export async function film(state, grid) {
   let started = 0;
   let from = 0;
   let shown = -1;
-  let dropped = 0;
   let over = false;
   // How fast pictures come in: what a wait costs, in seconds, smoothed.
   let wait = 0.03;
@@ -85,7 +84,7 @@ export async function film(state, grid) {
     }
     const id = ids[at];
     if (id !== undefined && shown !== id) {
-      if (paint(id)) { shown = id; dialog.dataset.at = at; dialog.dataset.painted = Number(dialog.dataset.painted || 0) + 1; } else if (playing) dropped++;
+      if (paint(id)) { shown = id; dialog.dataset.at = at; dialog.dataset.painted = Number(dialog.dataset.painted || 0) + 1; }
     }
     fill();
     words();

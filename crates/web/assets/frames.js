@@ -93,7 +93,6 @@ function drawAll() {
 function marks() {
   const v = state.view;
   if (!v) return;
-  for (const id of [...state.selected]) if (!Number.isFinite(id)) state.selected.delete(id);
   const parts = [`${state.ids.length}${state.ids.length === v.total ? '' : ` of ${v.total}`} frames`];
   if (state.selected.size) parts.push(`${state.selected.size} selected`);
   if (v.scanning) parts.push('looking for more');

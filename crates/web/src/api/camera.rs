@@ -1,5 +1,6 @@
 //! The simulated interval camera, started and stopped from the page.
 
+use super::lock;
 use crate::App;
 use crate::error::{Error, Result};
 use axum::extract::State;
@@ -27,10 +28,6 @@ struct Work {
     taken: AtomicUsize,
     stop: AtomicBool,
     ended: Mutex<Option<String>>,
-}
-
-fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(|poisoned| poisoned.into_inner())
 }
 
 impl Work {

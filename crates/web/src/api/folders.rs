@@ -202,7 +202,7 @@ async fn dropped(State(app): State<App>, Json(files): Json<Vec<Dropped>>) -> Res
         (found, missing)
     })
     .await?;
-    let places: Vec<Value> = found.values().map(|p| json!({"path": p, "deep": p.is_dir()})).collect();
+    let places: Vec<Value> = found.values().map(|p| json!({"path": p})).collect();
     Ok(Json(json!({"places": places, "missing": missing})))
 }
 

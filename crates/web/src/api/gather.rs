@@ -1,5 +1,6 @@
 //! Gathering copies: a plan to be looked at, then the copying in the background.
 
+use super::lock;
 use crate::error::{Error, Result};
 use crate::{App, desk};
 use axum::extract::State;
@@ -42,10 +43,6 @@ enum Phase {
     Copying,
     Ended(gather::Report),
     Failed(String),
-}
-
-fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(|poisoned| poisoned.into_inner())
 }
 
 impl Job {

@@ -22,6 +22,11 @@ pub fn routes() -> Router<App> {
         .merge(runs::routes())
 }
 
+/// What a mutex guards, also after a thread that held it failed.
+fn lock<T>(mutex: &std::sync::Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(|poisoned| poisoned.into_inner())
+}
+
 /// A picture as an answer.
 fn image(bytes: Vec<u8>, kind: &'static str, keep: bool) -> Response {
     let cache = if keep { "private, max-age=31536000, immutable" } else { "no-store" };
