@@ -158,13 +158,21 @@ impl Desk {
     /// Types a value into a field of the opened line.
     pub async fn set(&self, label: &str, value: &str) {
         let css = format!("#lines .is-open .controls [aria-label='{label}']");
-        let field = self.find(&css).await;
-        self.page
-            .execute("arguments[0].value = ''", vec![serde_json::to_value(&field).unwrap()])
-            .await
-            .unwrap();
-        field.send_keys(value).await.unwrap();
-        field.send_keys(&String::from(char::from(Key::Tab))).await.unwrap();
+        // The ticket may be drawn anew between finding the field and typing: then once more.
+        for _ in 0..10 {
+            if self.type_into(&css, value).await.is_ok() {
+                return;
+            }
+            tokio::time::sleep(Duration::from_millis(200)).await;
+        }
+        panic!("{css} never stood still");
+    }
+
+    async fn type_into(&self, css: &str, value: &str) -> Result<(), fantoccini::error::CmdError> {
+        let field = self.find(css).await;
+        self.page.execute("arguments[0].value = ''", vec![serde_json::to_value(&field).unwrap()]).await?;
+        field.send_keys(value).await?;
+        field.send_keys(&String::from(char::from(Key::Tab))).await
     }
 
     pub async fn saved(&self) {
