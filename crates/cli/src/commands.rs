@@ -3,7 +3,7 @@
 use crate::{Camera, Demo, Render, Run, Serve};
 use indicatif::{ProgressBar, ProgressStyle};
 use rallo_demo::device::{Device, Faults, Settings};
-use rallo_engine::{Kind, Param, Rect, Source, registry};
+use rallo_engine::{Kind, Param, Rect, registry};
 use rallo_media::{Encoding, Extras, FileSource};
 use rallo_recipe::{Recipe, sentence::plain};
 use rallo_runner::{Batch, Item, Roots, State, execute, scan, targets};
@@ -157,7 +157,8 @@ pub fn run(args: &Run) -> Ended {
     let items: Vec<Item> = planned
         .into_iter()
         .zip(shifts)
-        .map(|(p, shift)| Item { source: p.source, target: p.target, shift })
+        .enumerate()
+        .map(|(i, (p, shift))| Item { source: p.source, target: p.target, shift, number: i + 1 })
         .collect();
     let stop = AtomicBool::new(false);
     let workers = args.workers.unwrap_or_else(cores).max(1);
@@ -265,7 +266,8 @@ pub fn render(args: &Render) -> Ended {
     };
     let mut delivery = recipe.deliveries.first().cloned().unwrap_or_default();
     delivery.format = if png { "png" } else { "jpeg" }.into();
-    let plan = match recipe.plan(source.size()) {
+    let about = rallo_runner::subject(&args.picture, Some(&source.facts(&args.picture)), 1);
+    let plan = match recipe.plan(&source, &about) {
         Ok(plan) if args.full_detail => plan.at_full_detail(),
         Ok(plan) => plan,
         Err(e) => return failed(e.to_string()),
@@ -322,23 +324,13 @@ pub fn check(file: &Path) -> Ended {
 }
 
 fn parameter(param: &Param, default: &Value) -> Value {
-    let (kind, min, max) = match param.kind {
-        Kind::Number { min, max, .. } => ("number", json!(min), json!(max)),
-        Kind::Whole { min, max } => ("whole number or nothing", json!(min), json!(max)),
-        Kind::Choice(all) => ("choice", json!(all), Value::Null),
-        Kind::Text(max) => ("text", Value::Null, json!(max)),
-        Kind::Flag => ("yes or no", Value::Null, Value::Null),
-        Kind::Points => ("points [in, out]", json!(0), json!(1)),
-        Kind::Proportion => ("proportion W:H", Value::Null, Value::Null),
-        Kind::Pair => ("[width, height] or nothing", json!(1), Value::Null),
-        Kind::Window => ("[x, y, width, height] or nothing", json!(0), Value::Null),
-        Kind::Colour => ("colour #rrggbb", Value::Null, Value::Null),
-    };
-    let mut one = json!({"name": param.name, "about": param.about, "kind": kind, "unit": param.unit,
-        "min": min, "max": max, "default": default});
-    if let Kind::Choice(all) = param.kind {
-        one["min"] = Value::Null;
-        one["choices"] = json!(all);
+    let (min, max) = param.kind.range();
+    let mut one = json!({"name": param.name, "about": param.about, "kind": param.kind.names().1,
+        "unit": param.unit, "min": min, "max": max, "default": default});
+    match param.kind {
+        Kind::Choice(all) => one["choices"] = json!(all),
+        Kind::Rows(names, _) => one["columns"] = json!(names),
+        _ => {}
     }
     one
 }
@@ -352,7 +344,7 @@ pub fn steps(as_json: bool) -> Ended {
             let sentence = serde_json::from_str(kind.info.starter)
                 .ok()
                 .and_then(|values| kind.parse(&values).ok())
-                .map(|step| rallo_recipe::Line { step: step.into(), id: kind.info.id, on: true, mix: 100.0 })
+                .map(|step| rallo_recipe::Line::new(kind, step))
                 .map(|line| plain(&line.parts(None)))
                 .unwrap_or_default();
             let parameters: Vec<Value> = kind.params.iter().map(|p| parameter(p, &defaults[p.name])).collect();

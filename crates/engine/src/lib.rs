@@ -7,6 +7,7 @@
 //! Values in flight are linear light on Rec. 2020 primaries (D65), `0` black, `1` the white of the source's
 //! encoding, in `f32`, kept within [`RANGE`].
 
+pub mod area;
 pub mod colour;
 pub mod geometry;
 mod lanes;
@@ -21,7 +22,10 @@ pub mod steps;
 #[cfg(test)]
 mod steps_testing;
 pub mod tone;
+pub mod warp;
+mod warped;
 
+pub use area::Area;
 pub use colour::{InputColour, OutputColour, OutputProfile};
 pub use geometry::{Affine, Rect, Size};
 pub use measure::Measures;

@@ -208,6 +208,10 @@ pub trait Source: Sync {
     /// # Errors
     /// When the picture cannot be decoded.
     fn level(&self, level: u8) -> Result<Arc<Picture>, SourceError>;
+    /// A number of the picture's own, the same whenever it is read.
+    fn seed(&self) -> u64 {
+        0
+    }
 }
 
 /// A picture in memory with its reductions, each made when first asked for.

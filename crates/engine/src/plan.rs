@@ -11,14 +11,17 @@
 //! least 45 dB against the full-size way. A half-scale render differs from the reduced full render by at most
 //! 1.5 of 255 in the mean.
 
+use crate::area::{Area, Mask};
 use crate::colour::OutputProfile;
 use crate::geometry::{Affine, Rect, Size};
 use crate::picture::{Picture, Source, SourceError};
-use crate::point::{self, Pixel, PointOp, PointProgram};
+use crate::point::{self, CHUNK, Masked, Pixel, Planes, PointOp, PointProgram};
 use crate::resample::Resampler;
-use crate::step::{AreaOp, Geometry, MarkOp, Op, Place, Step};
+use crate::step::{AreaOp, EnlargeOp, Geometry, MarkOp, Op, Place, Step, View, Wants};
+use crate::warp::Warp;
+use crate::warped::WarpResampler;
 use rayon::prelude::*;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 
 /// A step with what the recipe adds around it.
 #[derive(Clone, Debug)]
@@ -27,6 +30,15 @@ pub struct Settings {
     pub step: Arc<dyn Step>,
     /// How much of its result replaces its input, 0 ..= 1. Geometric steps are not mixed.
     pub mix: f32,
+    /// Where it works; everywhere without one. Geometric steps have none.
+    pub area: Option<Arc<Area>>,
+}
+
+impl From<Box<dyn Step>> for Settings {
+    /// All of the step, everywhere.
+    fn from(step: Box<dyn Step>) -> Self {
+        Self { step: Arc::from(step), mix: 1.0, area: None }
+    }
 }
 
 /// Why no plan can be made.
@@ -42,6 +54,9 @@ pub enum PlanError {
         /// Rows.
         height: u32,
     },
+    /// The picture cannot be decoded.
+    #[error("{0}")]
+    Source(String),
 }
 
 /// Most pixels a step may produce.
@@ -51,8 +66,24 @@ pub const LIMIT: u64 = 400_000_000;
 /// `benches/speed`: below this, the reduced decoder's own filter shows (under 45 dB).
 const LEFT_OVER: f64 = 1.1;
 
-/// A part of a plan: a mapping (the first part has none) with its output size, and the steps after it.
-type Stretch = (Option<(Affine, Size)>, Vec<usize>);
+/// What a part of a plan begins with.
+enum Start {
+    /// The picture as it comes.
+    Source,
+    /// A mapping, with its output size.
+    Map(Warp, Size),
+    /// The step of that number enlarges.
+    Enlarge(usize),
+}
+
+/// A part of a plan: what it begins with, and the steps after it.
+type Stretch = (Start, Vec<usize>);
+
+/// Long edge of the reduced picture that measured steps are shown, in pixels.
+const OVERVIEW: f64 = 640.0;
+
+/// Sides, and number each way, of the parts that measured steps are shown at full size.
+const DETAIL: (i64, i64) = (128, 8);
 
 /// Steps placed on one picture.
 pub struct Plan {
@@ -62,10 +93,65 @@ pub struct Plan {
     sizes: Vec<Size>,
     to_output: Vec<f64>,
     reduce: bool,
+    seed: u64,
 }
 
 impl Plan {
-    /// Places `steps` on a picture of (upright) size `source`.
+    /// Places `steps` on a picture, and lets those that need it measure what they are given there.
+    ///
+    /// # Errors
+    /// [`PlanError`] when a step's result would be too large, or the picture cannot be decoded.
+    pub fn for_picture(mut steps: Vec<Settings>, source: &dyn Source) -> Result<Self, PlanError> {
+        for i in 0..steps.len() {
+            let wants = steps[i].step.wants();
+            if wants == Wants::Nothing {
+                continue;
+            }
+            let before = Self::new(steps[..i].to_vec(), source.size())?;
+            let views = before.views(source, wants).map_err(|e| PlanError::Source(e.0))?;
+            if let Some(step) = steps[i].step.measured(&views) {
+                steps[i].step = Arc::from(step);
+            }
+        }
+        let mut plan = Self::new(steps, source.size())?;
+        plan.seed = source.seed();
+        Ok(plan)
+    }
+
+    /// What a step behind this plan is shown.
+    fn views(&self, source: &dyn Source, wants: Wants) -> Result<Vec<View>, SourceError> {
+        let view = |program: &Program, rect: Rect| {
+            program.render_working(source, rect).map(|(size, pixels)| View { size, pixels })
+        };
+        if wants == Wants::Overview {
+            let program = self.program(OVERVIEW / f64::from(self.size().long_edge()));
+            return Ok(vec![view(&program, program.size().rect())?]);
+        }
+        let program = self.program(1.0);
+        let size = program.size();
+        let (side, count) = DETAIL;
+        let starts = |length: u32| {
+            let length = i64::from(length);
+            let many = (length / side).clamp(1, count);
+            let room = (length - side).max(0);
+            (0..many).map(move |i| if many == 1 { room / 2 } else { room * i / (many - 1) })
+        };
+        let mut all = Vec::new();
+        for y in starts(size.height) {
+            for x in starts(size.width) {
+                all.push(view(&program, Rect::new(x, y, side, side).within(size.rect()))?);
+            }
+        }
+        Ok(all)
+    }
+
+    /// The steps, those measured knowing what was found.
+    pub fn steps(&self) -> &[Settings] {
+        &self.steps
+    }
+
+    /// Places `steps` on a picture of (upright) size `source`; steps that measure do nothing. For sizes and names;
+    /// pixels are made by [`for_picture`](Self::for_picture).
     ///
     /// # Errors
     /// [`PlanError`] when a step's result would be too large.
@@ -74,7 +160,7 @@ impl Plan {
         let mut geometry = Vec::with_capacity(steps.len());
         for (i, settings) in steps.iter().enumerate() {
             let g = settings.step.geometry(sizes[i]);
-            let size = g.map_or(sizes[i], |g| g.size);
+            let size = g.as_ref().map_or(sizes[i], |g| g.size);
             if size.area() > LIMIT.max(source.area()) {
                 return Err(PlanError::TooLarge { line: i + 1, width: size.width, height: size.height });
             }
@@ -83,9 +169,10 @@ impl Plan {
         }
         let mut to_output = vec![1.0; steps.len() + 1];
         for i in (0..steps.len()).rev() {
-            to_output[i] = to_output[i + 1] * geometry[i].map_or(1.0, |g| g.map.magnification());
+            let scale = |g: &Geometry| g.map.magnification(f64::from(g.size.width), f64::from(g.size.height));
+            to_output[i] = to_output[i + 1] * geometry[i].as_ref().map_or(1.0, scale);
         }
-        Ok(Self { steps, geometry, sizes, to_output, reduce: true })
+        Ok(Self { steps, geometry, sizes, to_output, reduce: true, seed: 0 })
     }
 
     /// The same plan, but never with a reduced picture at full scale; for measuring what that changes.
@@ -106,7 +193,19 @@ impl Plan {
 
     /// Where the step `index` stands, for a part that runs at `scale`.
     pub fn place(&self, index: usize, scale: f64) -> Place {
-        Place { size: self.sizes[index], output: self.size(), to_output: self.to_output[index], scale }
+        Place {
+            size: self.sizes[index],
+            output: self.size(),
+            to_output: self.to_output[index],
+            scale,
+            seed: self.seed,
+        }
+    }
+
+    /// Where the work of the step `index` stands: behind its own mapping, if it has one.
+    fn work_place(&self, index: usize, scale: f64) -> Place {
+        let at = index + usize::from(self.geometry[index].is_some());
+        Place { size: self.sizes[at], to_output: self.to_output[at], ..self.place(index, scale) }
     }
 
     /// Bytes a render at full scale holds at a time beyond the decoded picture, for `threads` tiles in flight
@@ -118,32 +217,18 @@ impl Plan {
     /// Lowers the plan for `scale` (0 < scale ≤ 1; 1 is the final file).
     pub fn program(&self, scale: f64) -> Program {
         let scale = scale.clamp(1e-4, 1.0);
-        let mut parts: Vec<Stretch> = vec![(None, Vec::new())];
-        for (i, g) in self.geometry.iter().enumerate() {
-            match (g, parts.last_mut()) {
-                (Some(g), Some((Some((map, size)), rest))) if rest.is_empty() => {
-                    *map = g.map.then(map);
-                    *size = g.size;
-                }
-                (Some(g), _) => parts.push((Some((g.map, g.size)), Vec::new())),
-                (None, Some((_, rest))) => {
-                    let place = self.place(i, 1.0);
-                    if !self.steps[i].step.ops(&place).is_empty() && self.steps[i].mix > 0.0 {
-                        rest.push(i);
-                    }
-                }
-                (None, None) => {}
-            }
-        }
-        // A mapping only needed for the scale stands first, so that everything runs at the reduced size.
-        if parts.len() == 1 && scale < 1.0 {
-            let rest = std::mem::take(&mut parts[0].1);
-            parts.push((Some((Affine::IDENTITY, self.sizes[0])), rest));
-        }
+        let parts = self.parts(scale);
         // Backwards: the scale each part runs at.
         let mut scales = vec![scale; parts.len()];
         for k in (1..parts.len()).rev() {
-            let (sx, sy) = parts[k].0.as_ref().map_or((1.0, 1.0), |(map, _)| map.steps());
+            let (map, size) = match &parts[k].0 {
+                Start::Enlarge(_) if scales[k] == 1.0 => {
+                    scales[k - 1] = 1.0;
+                    continue;
+                }
+                start => self.mapping(start),
+            };
+            let (sx, sy) = map.least_steps(f64::from(size.width), f64::from(size.height));
             let whole = |i: &usize| self.steps[*i].step.needs_detail();
             let fixed = (!self.reduce || parts[k - 1].1.iter().any(whole)) && scale == 1.0;
             let room = sx.min(sy) / scales[k] / LEFT_OVER;
@@ -156,24 +241,79 @@ impl Plan {
             nodes: Vec::new(),
             size: self.sizes[0].scaled(scales[0]),
         };
-        for (k, (map, rest)) in parts.into_iter().enumerate() {
-            if let Some((map, full)) = map {
-                let (to, from) = (scales[k], scales[k - 1]);
-                let scaled = Affine::scale(1.0 / to, 1.0 / to).then(&map).then(&Affine::scale(from, from));
-                program.map(scaled, full.scaled(to));
+        for (k, (start, rest)) in parts.into_iter().enumerate() {
+            match start {
+                Start::Source => {}
+                Start::Enlarge(i) if scales[k] == 1.0 => program.enlarge(self.steps[i].step.enlarger()),
+                start => {
+                    let (map, full) = self.mapping(&start);
+                    let (to, from) = (scales[k], scales[k - 1]);
+                    let scaled = Warp::from(Affine::scale(1.0 / to, 1.0 / to)).then(&map);
+                    program.map(scaled.then(&Affine::scale(from, from).into()), full.scaled(to));
+                }
             }
             program.steps(self, &rest, scales[k]);
         }
         program
+    }
+
+    /// The mapping a part begins with, at full scale, and its output size.
+    fn mapping(&self, start: &Start) -> (Warp, Size) {
+        match start {
+            Start::Map(map, size) => (map.clone(), *size),
+            Start::Enlarge(i) => match &self.geometry[*i] {
+                Some(g) => (g.map.clone(), g.size),
+                None => (Affine::IDENTITY.into(), self.sizes[*i]),
+            },
+            Start::Source => (Affine::IDENTITY.into(), self.sizes[0]),
+        }
+    }
+
+    /// The plan cut at its mappings, neighbouring ones joined.
+    fn parts(&self, scale: f64) -> Vec<Stretch> {
+        let mut parts: Vec<Stretch> = vec![(Start::Source, Vec::new())];
+        for (i, g) in self.geometry.iter().enumerate() {
+            match (g, parts.last_mut()) {
+                (None, _) => {}
+                _ if self.steps[i].step.enlarger().is_some() => parts.push((Start::Enlarge(i), Vec::new())),
+                (Some(g), Some((Start::Map(map, size), rest))) if rest.is_empty() => {
+                    *map = g.map.then(map);
+                    *size = g.size;
+                }
+                (Some(g), _) => parts.push((Start::Map(g.map.clone(), g.size), Vec::new())),
+            }
+            let does =
+                self.steps[i].mix > 0.0 && !self.steps[i].step.ops(&self.work_place(i, 1.0)).is_empty();
+            if let Some((_, rest)) = parts.last_mut().filter(|_| does) {
+                rest.push(i);
+            }
+        }
+        // A mapping only needed for the scale stands first, so that everything runs at the reduced size.
+        if parts.len() == 1 && scale < 1.0 {
+            let rest = std::mem::take(&mut parts[0].1);
+            parts.push((Start::Map(Affine::IDENTITY.into(), self.sizes[0]), rest));
+        }
+        parts
     }
 }
 
 enum Node {
     Point(PointProgram),
     Map(Resampler),
+    Warp(WarpResampler),
     Shift(i64, i64),
-    Area(Box<dyn AreaOp>, f32),
-    Mark(Box<dyn MarkOp>, f32),
+    Enlarge(Box<dyn EnlargeOp>),
+    Area(Box<dyn AreaOp>),
+    Mark(Box<dyn MarkOp>),
+    Group(Group),
+}
+
+/// Work held back to an area and a share.
+struct Group {
+    nodes: Vec<(Node, Size)>,
+    halo: i64,
+    mask: Option<Arc<Mask>>,
+    mix: f32,
 }
 
 /// A plan lowered for one scale: renders any region of its output.
@@ -206,43 +346,80 @@ pub struct Encoded {
 /// Output pixels per tile: what a tile needs of its input stays within the second-level cache.
 const TILE: (i64, i64) = (192, 96);
 
+/// Halo from which on larger tiles cost less than what is computed twice.
+const WIDE_HALO: i64 = 12;
+
 impl Program {
-    fn map(&mut self, map: Affine, size: Size) {
-        let node = match map.as_shift() {
-            Some((0, 0)) if size == self.size => return,
-            Some((dx, dy))
-                if dx >= 0
-                    && dy >= 0
-                    && size.rect().moved(dx, dy).within(self.size.rect()).area() == size.rect().area() =>
-            {
-                Node::Shift(dx, dy)
-            }
-            _ => Node::Map(Resampler::new(map, self.size)),
+    fn map(&mut self, warp: Warp, size: Size) {
+        let node = match warp.as_affine() {
+            None => Node::Warp(WarpResampler::new(warp, self.size, size)),
+            Some(map) => match map.as_shift() {
+                Some((0, 0)) if size == self.size => return,
+                Some((dx, dy))
+                    if dx >= 0
+                        && dy >= 0
+                        && size.rect().moved(dx, dy).within(self.size.rect()).area()
+                            == size.rect().area() =>
+                {
+                    Node::Shift(dx, dy)
+                }
+                _ => Node::Map(Resampler::new(*map, self.size)),
+            },
         };
         self.nodes.push((node, self.size));
         self.size = size;
     }
 
+    fn enlarge(&mut self, op: Option<Box<dyn EnlargeOp>>) {
+        let Some(op) = op else { return };
+        let factor = op.factor() as u32;
+        let size = self.size;
+        self.nodes.push((Node::Enlarge(op), size));
+        self.size = Size::new(size.width * factor, size.height * factor);
+    }
+
     fn steps(&mut self, plan: &Plan, rest: &[usize], scale: f64) {
         let mut points: Vec<PointOp> = Vec::new();
         for &i in rest {
-            let mix = plan.steps[i].mix;
-            for op in plan.steps[i].step.ops(&plan.place(i, scale)) {
-                match op {
-                    Op::Point(p) => points.push(p.mixed(mix)),
-                    other => {
-                        self.flush(&mut points);
-                        let node = match other {
-                            Op::Area(a) => Node::Area(a, mix),
-                            Op::Mark(m) => Node::Mark(m, mix),
-                            Op::Point(_) => continue,
-                        };
-                        self.nodes.push((node, self.size));
-                    }
-                }
+            let settings = &plan.steps[i];
+            let mix = settings.mix;
+            let ops = settings.step.ops(&plan.work_place(i, scale));
+            let mask = settings.area.as_ref().map(|a| Mask::new(a, plan.sizes[i], scale));
+            let alone = ops.iter().all(|op| matches!(op, Op::Point(_)));
+            if alone && (mask.is_some() || (mix < 1.0 && ops.len() > 1)) {
+                let inner = PointProgram::new(ops.into_iter().filter_map(Op::point).collect());
+                points.push(PointOp::Pixels(Arc::new(Masked { inner, mask, mix })));
+            } else if alone {
+                points.extend(ops.into_iter().filter_map(Op::point).map(|p| p.mixed(mix)));
+            } else if mask.is_none() && mix >= 1.0 {
+                self.nodes_of(ops, &mut points);
+            } else {
+                self.flush(&mut points);
+                let before = std::mem::take(&mut self.nodes);
+                self.nodes_of(ops, &mut points);
+                self.flush(&mut points);
+                let nodes = std::mem::replace(&mut self.nodes, before);
+                let halo =
+                    nodes.iter().map(|(node, _)| if let Node::Area(a) = node { a.halo() } else { 0 }).sum();
+                self.nodes.push((Node::Group(Group { nodes, halo, mask, mix }), self.size));
             }
         }
         self.flush(&mut points);
+    }
+
+    fn nodes_of(&mut self, ops: Vec<Op>, points: &mut Vec<PointOp>) {
+        for op in ops {
+            let node = match op {
+                Op::Point(p) => {
+                    points.push(p);
+                    continue;
+                }
+                Op::Area(a) => Node::Area(a),
+                Op::Mark(m) => Node::Mark(m),
+            };
+            self.flush(points);
+            self.nodes.push((node, self.size));
+        }
     }
 
     fn flush(&mut self, points: &mut Vec<PointOp>) {
@@ -250,6 +427,18 @@ impl Program {
         if !program.is_empty() {
             self.nodes.push((Node::Point(program), self.size));
         }
+    }
+
+    /// Sides of a tile: larger where much around it is needed.
+    fn tile_sides(&self) -> (i64, i64) {
+        let halo = |(node, _): &(Node, Size)| match node {
+            Node::Area(op) => op.halo(),
+            Node::Enlarge(op) => op.halo() * op.factor(),
+            Node::Group(group) => group.halo,
+            _ => 0,
+        };
+        let most = self.nodes.iter().map(halo).max().unwrap_or(0);
+        if most <= WIDE_HALO { TILE } else { ((most * 10).clamp(256, 512), (most * 10).clamp(256, 512)) }
     }
 
     /// Size of the whole output at this scale.
@@ -349,83 +538,159 @@ impl Program {
         let picture = reduced(source, self.level)?;
         let width = region.width as usize * 3;
         samples.resize(width * region.height as usize, T::default());
-        samples.par_chunks_mut(width * TILE.1 as usize).enumerate().for_each_init(
-            Buffers::default,
-            |buffers, (i, band)| {
-                let y = region.y + i as i64 * TILE.1;
-                let band_rect = Rect::new(region.x, y, region.width, (band.len() / width) as i64);
-                let mut row = vec![T::default(); TILE.0 as usize * 3];
-                for tile in band_rect.tiles(TILE.0, TILE.1) {
-                    let pixels = self.tile(self.nodes.len(), &picture, tile, buffers);
-                    let wide = tile.width as usize;
-                    for (j, line) in pixels.chunks(wide).enumerate() {
-                        encode(line, &mut row[..wide * 3]);
-                        let at = j * width + (tile.x - region.x) as usize * 3;
-                        band[at..at + wide * 3].copy_from_slice(&row[..wide * 3]);
-                    }
-                    buffers.give(pixels);
-                }
-            },
-        );
+        let all = Mutex::new(samples);
+        let (wide, high) = self.tile_sides();
+        region.tiles(wide, high).into_par_iter().for_each_init(Buffers::default, |buffers, tile| {
+            let pixels = chain(&self.nodes, Base::Picture(&picture), tile, buffers);
+            let line = tile.width as usize * 3;
+            let mut encoded = vec![T::default(); line * tile.height as usize];
+            encode(&pixels, &mut encoded);
+            buffers.give(pixels);
+            let mut all = all.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+            for (j, row) in encoded.chunks(line).enumerate() {
+                let at = (tile.y - region.y) as usize + j;
+                let at = at * width + (tile.x - region.x) as usize * 3;
+                all[at..at + line].copy_from_slice(row);
+            }
+        });
         Ok(Size::new(region.width as u32, region.height as u32))
     }
+}
 
-    /// The output of the first `count` nodes over `rect`.
-    fn tile(&self, count: usize, picture: &Picture, rect: Rect, buffers: &mut Buffers) -> Vec<Pixel> {
-        let Some((node, size)) = count.checked_sub(1).map(|i| &self.nodes[i]) else {
+/// What stands before the first node.
+#[derive(Clone, Copy)]
+enum Base<'a> {
+    Picture(&'a Picture),
+    /// Pixels over a rectangle.
+    Pixels(&'a [Pixel], Rect),
+}
+
+/// The output of the last of `nodes` over `rect`.
+fn chain(nodes: &[(Node, Size)], base: Base, rect: Rect, buffers: &mut Buffers) -> Vec<Pixel> {
+    let Some(((node, size), before)) = nodes.split_last() else {
+        let mut out = buffers.take();
+        match base {
+            Base::Picture(picture) => PointProgram::new(Vec::new()).read(picture, rect, &mut out),
+            Base::Pixels(pixels, have) => cut(pixels, have, rect, &mut out),
+        }
+        return out;
+    };
+    let whole = size.rect();
+    match (node, base) {
+        (Node::Point(program), Base::Picture(picture)) if before.is_empty() => {
             let mut out = buffers.take();
-            PointProgram::new(Vec::new()).read(picture, rect, &mut out);
-            return out;
-        };
-        match node {
-            Node::Point(program) if count == 1 => {
-                let mut out = buffers.take();
-                program.read(picture, rect, &mut out);
-                out
+            program.read(picture, rect, &mut out);
+            out
+        }
+        (Node::Point(program), _) => {
+            let mut pixels = chain(before, base, rect, buffers);
+            program.run(rect, &mut pixels);
+            pixels
+        }
+        (Node::Shift(dx, dy), _) => {
+            let wanted = rect.moved(*dx, *dy);
+            // Beyond the picture the edge is repeated; at least one pixel of it is needed.
+            let near = |v: i64, side: i64| v.clamp(0, side - 1);
+            let (x, y) = (near(wanted.x, whole.width), near(wanted.y, whole.height));
+            let (right, bottom) =
+                (near(wanted.right() - 1, whole.width) + 1, near(wanted.bottom() - 1, whole.height) + 1);
+            let have = Rect::new(x, y, right - x, bottom - y);
+            if have == wanted {
+                return chain(before, base, have, buffers);
             }
-            Node::Point(program) => {
-                let mut pixels = self.tile(count - 1, picture, rect, buffers);
-                program.run(&mut pixels);
-                pixels
+            through(before, base, have, buffers, |input, out| repeat_edges(input, have, wanted, out))
+        }
+        (Node::Map(resampler), _) => {
+            let have = resampler.needs(rect);
+            through(before, base, have, buffers, |input, out| resampler.run(input, have, rect, out))
+        }
+        (Node::Warp(resampler), _) => {
+            let have = resampler.needs(rect);
+            through(before, base, have, buffers, |input, out| resampler.run(input, have, rect, out))
+        }
+        (Node::Enlarge(op), _) => {
+            let (f, h) = (op.factor(), op.halo());
+            let (x, y) = (rect.x.div_euclid(f), rect.y.div_euclid(f));
+            let (right, bottom) =
+                ((rect.right() - 1).div_euclid(f) + 1, (rect.bottom() - 1).div_euclid(f) + 1);
+            let have = Rect::new(x, y, right - x, bottom - y).grown(h).within(whole);
+            through(before, base, have, buffers, |input, out| op.run(input, have, rect, out))
+        }
+        (Node::Area(op), _) => {
+            let have = rect.grown(op.halo()).within(whole);
+            through(before, base, have, buffers, |input, out| op.run(input, have, rect, out))
+        }
+        (Node::Mark(op), _) => {
+            let mut pixels = chain(before, base, rect, buffers);
+            if !op.bounds().within(rect).is_empty() {
+                op.run(rect, &mut pixels);
             }
-            Node::Shift(dx, dy) => self.tile(count - 1, picture, rect.moved(*dx, *dy), buffers),
-            Node::Map(resampler) => {
-                let have = resampler.needs(rect);
-                let input = self.tile(count - 1, picture, have, buffers);
-                let mut out = buffers.take();
-                resampler.run(&input, have, rect, &mut out);
-                buffers.give(input);
-                out
-            }
-            Node::Area(op, mix) => {
-                let have = rect.grown(op.halo()).within(size.rect());
-                let input = self.tile(count - 1, picture, have, buffers);
-                let mut out = buffers.take();
-                op.run(&input, have, rect, &mut out);
-                if *mix < 1.0 {
-                    blend(&input, have, rect, &mut out, *mix);
-                }
-                buffers.give(input);
-                out
-            }
-            Node::Mark(op, mix) => {
-                let mut pixels = self.tile(count - 1, picture, rect, buffers);
-                if !op.bounds().within(rect).is_empty() {
-                    op.run(rect, &mut pixels, *mix);
-                }
-                pixels
-            }
+            pixels
+        }
+        (Node::Group(group), _) => {
+            let have = rect.grown(group.halo).within(whole);
+            let input = chain(before, base, have, buffers);
+            let mut out = chain(&group.nodes, Base::Pixels(&input, have), rect, buffers);
+            group.blend(&input, have, rect, &mut out);
+            buffers.give(input);
+            out
         }
     }
 }
 
-/// Mixes a step's result with its input.
-fn blend(input: &[Pixel], have: Rect, rect: Rect, out: &mut [Pixel], mix: f32) {
-    for (j, row) in out.chunks_mut(rect.width as usize).enumerate() {
-        let at = ((rect.y + j as i64 - have.y) * have.width + rect.x - have.x) as usize;
-        for (o, i) in row.iter_mut().zip(&input[at..]) {
-            for c in 0..3 {
-                o[c] = o[c] * mix + i[c] * (1.0 - mix);
+/// Runs `work` on what stands before, over `have`.
+fn through(
+    before: &[(Node, Size)],
+    base: Base,
+    have: Rect,
+    buffers: &mut Buffers,
+    work: impl FnOnce(&[Pixel], &mut Vec<Pixel>),
+) -> Vec<Pixel> {
+    let input = chain(before, base, have, buffers);
+    let mut out = buffers.take();
+    work(&input, &mut out);
+    buffers.give(input);
+    out
+}
+
+/// The part `rect` of pixels over `have`.
+fn cut(pixels: &[Pixel], have: Rect, rect: Rect, out: &mut Vec<Pixel>) {
+    out.clear();
+    for y in rect.y..rect.bottom() {
+        let at = ((y - have.y) * have.width + rect.x - have.x) as usize;
+        out.extend_from_slice(&pixels[at..at + rect.width as usize]);
+    }
+}
+
+/// The part `rect` of pixels over `have`, the nearest pixel where it reaches beyond.
+fn repeat_edges(pixels: &[Pixel], have: Rect, rect: Rect, out: &mut Vec<Pixel>) {
+    out.clear();
+    for y in rect.y..rect.bottom() {
+        let line = (y.clamp(have.y, have.bottom() - 1) - have.y) * have.width;
+        out.extend(
+            (rect.x..rect.right())
+                .map(|x| pixels[(line + x.clamp(have.x, have.right() - 1) - have.x) as usize]),
+        );
+    }
+}
+
+impl Group {
+    /// Mixes the result over `rect` with its input, which covers `have`.
+    fn blend(&self, input: &[Pixel], have: Rect, rect: Rect, out: &mut [Pixel]) {
+        let (mut before, mut after) = (Planes::EMPTY, Planes::EMPTY);
+        for (j, row) in out.chunks_mut(rect.width as usize).enumerate() {
+            let y = rect.y + j as i64;
+            let at = ((y - have.y) * have.width + rect.x - have.x) as usize;
+            for (i, (chunk, from)) in row.chunks_mut(CHUNK).zip(input[at..].chunks(CHUNK)).enumerate() {
+                before.load(&from[..chunk.len()]);
+                after.load(chunk);
+                let mut weights = [self.mix; CHUNK];
+                if let Some(mask) = &self.mask {
+                    mask.weigh(rect.x + (i * CHUNK) as i64, y, &before, &mut weights);
+                    weights = weights.map(|w| w * self.mix);
+                }
+                after.mix(&before, &weights);
+                after.store(chunk);
             }
         }
     }

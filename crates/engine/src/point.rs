@@ -5,10 +5,11 @@
 //! operation runs over the planes, and the chunk is put back together.
 
 use crate::RANGE;
-use crate::colour::{self, InputColour, Matrix, OutputColour};
+use crate::area::Mask;
+use crate::colour::{self, InputColour, LUMINANCE, Matrix, OutputColour};
+use crate::geometry::{Rect, Size};
 use crate::picture::{Picture, Samples};
-use crate::tone::Table;
-use crate::{Rect, Size};
+use crate::tone::{DECODE, ENCODE, Table};
 use multiversion::multiversion;
 use std::sync::Arc;
 
@@ -25,6 +26,38 @@ pub enum PointOp {
     Matrix(Matrix),
     /// A function per channel.
     Curves([Curve; 3]),
+    /// Anything else that needs no other pixel: of all three channels together, or of the place.
+    Pixels(Arc<dyn PixelOp>),
+}
+
+/// Work on a run of pixels of one row, each by itself.
+pub trait PixelOp: Send + Sync {
+    /// Changes `planes` in place; the first pixel lies at column `x` of row `y` of the step's input, at the scale of
+    /// the plan. Values may lie outside the range on the way in; lanes after the end of the row hold anything finite.
+    fn run(&self, x: i64, y: i64, planes: &mut Planes);
+}
+
+/// Operations held back to an area and a share.
+pub struct Masked {
+    /// What is done.
+    pub inner: PointProgram,
+    /// Where; everywhere without one.
+    pub mask: Option<Arc<Mask>>,
+    /// How much, 0 ..= 1.
+    pub mix: f32,
+}
+
+impl PixelOp for Masked {
+    fn run(&self, x: i64, y: i64, planes: &mut Planes) {
+        let before = planes.clone();
+        self.inner.run_planes(x, y, planes);
+        let mut weights = [self.mix; CHUNK];
+        if let Some(mask) = &self.mask {
+            mask.weigh(x, y, &before, &mut weights);
+            weights = weights.map(|w| w * self.mix);
+        }
+        planes.mix(&before, &weights);
+    }
 }
 
 impl PointOp {
@@ -46,6 +79,10 @@ impl PointOp {
             Self::Curves(f) => {
                 Self::Curves(f.map(|f| -> Curve { Arc::new(move |x| f(x) * mix + x * (1.0 - mix)) }))
             }
+            Self::Pixels(_) => {
+                let inner = PointProgram::new(vec![self]);
+                Self::Pixels(Arc::new(Masked { inner, mask: None, mix }))
+            }
         }
     }
 }
@@ -56,6 +93,7 @@ enum Ready {
     /// One table for all channels.
     Same(Table),
     Each(Box<[Table; 3]>),
+    Pixels(Arc<dyn PixelOp>),
 }
 
 /// A run of point-wise operations, fused: neighbouring matrices are multiplied, neighbouring functions are
@@ -65,16 +103,61 @@ pub struct PointProgram {
 }
 
 /// The pixels taken apart into planes at a time.
-const CHUNK: usize = 64;
+pub const CHUNK: usize = 64;
 
-struct Planes {
-    r: [f32; CHUNK],
-    g: [f32; CHUNK],
-    b: [f32; CHUNK],
+/// A run of pixels, taken apart by channel.
+#[derive(Clone)]
+pub struct Planes {
+    /// Red.
+    pub r: [f32; CHUNK],
+    /// Green.
+    pub g: [f32; CHUNK],
+    /// Blue.
+    pub b: [f32; CHUNK],
 }
 
 impl Planes {
-    const EMPTY: Self = Self { r: [0.0; CHUNK], g: [0.0; CHUNK], b: [0.0; CHUNK] };
+    /// All black.
+    pub const EMPTY: Self = Self { r: [0.0; CHUNK], g: [0.0; CHUNK], b: [0.0; CHUNK] };
+
+    /// Luminance of each pixel.
+    #[inline(always)]
+    pub fn luminance(&self) -> [f32; CHUNK] {
+        std::array::from_fn(|i| {
+            LUMINANCE[0] * self.r[i] + LUMINANCE[1] * self.g[i] + LUMINANCE[2] * self.b[i]
+        })
+    }
+
+    /// From linear light to the perceptual scale, each channel by itself.
+    pub fn encode(&mut self) {
+        encode_all(self);
+    }
+
+    /// From the perceptual scale to linear light; what lies below 0 becomes black.
+    pub fn decode(&mut self) {
+        decode_all(self);
+    }
+
+    /// Each pixel times its own factor.
+    #[inline(always)]
+    pub fn scale(&mut self, factors: &[f32; CHUNK]) {
+        for plane in [&mut self.r, &mut self.g, &mut self.b] {
+            for (v, f) in plane.iter_mut().zip(factors) {
+                *v *= f;
+            }
+        }
+    }
+
+    /// Goes back to `before` where the weights are 0.
+    #[inline(always)]
+    pub fn mix(&mut self, before: &Planes, weights: &[f32; CHUNK]) {
+        let pairs = [(&mut self.r, &before.r), (&mut self.g, &before.g), (&mut self.b, &before.b)];
+        for (plane, before) in pairs {
+            for i in 0..CHUNK {
+                plane[i] = before[i] + (plane[i] - before[i]) * weights[i];
+            }
+        }
+    }
 
     #[inline(always)]
     fn matrix(&mut self, m: &Matrix) {
@@ -96,7 +179,7 @@ impl Planes {
     }
 
     #[inline(always)]
-    fn run(&mut self, ready: &[Ready]) {
+    fn run(&mut self, x: i64, y: i64, ready: &[Ready]) {
         for op in ready {
             match op {
                 Ready::Matrix(m) => self.matrix(m),
@@ -110,19 +193,22 @@ impl Planes {
                     t[1].apply(&mut self.g);
                     t[2].apply(&mut self.b);
                 }
+                Ready::Pixels(op) => op.run(x, y, self),
             }
         }
     }
 
+    /// Puts the pixels back together.
     #[inline(always)]
-    fn store(&self, out: &mut [Pixel]) {
+    pub fn store(&self, out: &mut [Pixel]) {
         for (i, p) in out.iter_mut().enumerate() {
             *p = [self.r[i], self.g[i], self.b[i], 0.0];
         }
     }
 
+    /// Fills from pixels; lanes after the last one keep what they hold.
     #[inline(always)]
-    fn load(&mut self, from: &[Pixel]) {
+    pub fn load(&mut self, from: &[Pixel]) {
         for (i, p) in from.iter().enumerate() {
             self.r[i] = p[0];
             self.g[i] = p[1];
@@ -165,9 +251,15 @@ impl PointProgram {
                     Ready::Same(Table::new(|x| f[0](x)))
                 }
                 PointOp::Curves(f) => Ready::Each(Box::new(f.map(|f| Table::new(|x| f(x))))),
+                PointOp::Pixels(op) => Ready::Pixels(op),
             })
             .collect();
         Self { ready }
+    }
+
+    /// Runs over planes in place; the first pixel lies at column `x` of row `y`.
+    pub fn run_planes(&self, x: i64, y: i64, planes: &mut Planes) {
+        run_planes(&self.ready, x, y, planes);
     }
 
     /// Whether it does nothing.
@@ -175,9 +267,9 @@ impl PointProgram {
         self.ready.is_empty()
     }
 
-    /// Runs over pixels in place.
-    pub fn run(&self, pixels: &mut [Pixel]) {
-        run_in_place(&self.ready, pixels);
+    /// Runs in place over pixels that cover `rect`.
+    pub fn run(&self, rect: Rect, pixels: &mut [Pixel]) {
+        run_in_place(&self.ready, rect, pixels);
     }
 
     /// Reads `rect` (upright coordinates, inside the picture) of `picture` into working values and runs over them.
@@ -202,14 +294,56 @@ impl PointProgram {
     "x86_64+sse4.1",
     "aarch64+neon"
 ))]
-fn run_in_place(ready: &[Ready], pixels: &mut [Pixel]) {
+fn run_in_place(ready: &[Ready], rect: Rect, pixels: &mut [Pixel]) {
     let mut planes = Planes::EMPTY;
-    for chunk in pixels.chunks_mut(CHUNK) {
-        planes.load(chunk);
-        planes.run(ready);
-        planes.limit();
-        planes.store(chunk);
+    for (y, row) in pixels.chunks_mut(rect.width.max(1) as usize).enumerate() {
+        for (i, chunk) in row.chunks_mut(CHUNK).enumerate() {
+            planes.load(chunk);
+            planes.run(rect.x + (i * CHUNK) as i64, rect.y + y as i64, ready);
+            planes.limit();
+            planes.store(chunk);
+        }
     }
+}
+
+#[multiversion(targets(
+    "x86_64+avx512f+avx512vl+avx512dq+avx512bw",
+    "x86_64+avx2",
+    "x86_64+sse4.1",
+    "aarch64+neon"
+))]
+fn encode_all(planes: &mut Planes) {
+    let table: &Table = &ENCODE;
+    table.apply(&mut planes.r);
+    table.apply(&mut planes.g);
+    table.apply(&mut planes.b);
+}
+
+#[multiversion(targets(
+    "x86_64+avx512f+avx512vl+avx512dq+avx512bw",
+    "x86_64+avx2",
+    "x86_64+sse4.1",
+    "aarch64+neon"
+))]
+fn decode_all(planes: &mut Planes) {
+    let table: &Table = &DECODE;
+    for plane in [&mut planes.r, &mut planes.g, &mut planes.b] {
+        for v in plane.iter_mut() {
+            *v = v.max(0.0) * v.max(0.0);
+        }
+        table.apply(plane);
+    }
+}
+
+#[multiversion(targets(
+    "x86_64+avx512f+avx512vl+avx512dq+avx512bw",
+    "x86_64+avx2",
+    "x86_64+sse4.1",
+    "aarch64+neon"
+))]
+fn run_planes(ready: &[Ready], x: i64, y: i64, planes: &mut Planes) {
+    planes.run(x, y, ready);
+    planes.limit();
 }
 
 /// Takes a row of upright pixels out of the stored samples, as linear light of the profile.
@@ -284,7 +418,7 @@ fn read_rows(picture: &Picture, matrix: &Matrix, rest: &[Ready], rect: Rect, out
             let x = rect.x as usize + i * CHUNK;
             gather(picture, &picture.colour, x, rect.y as usize + y, chunk.len(), &mut planes);
             planes.matrix(matrix);
-            planes.run(rest);
+            planes.run(x as i64, rect.y + y as i64, rest);
             planes.limit();
             planes.store(chunk);
         }
@@ -351,10 +485,11 @@ mod tests {
         let start: Vec<Pixel> =
             (0..130).map(|i| [i as f32 / 130.0, 0.4, 1.0 - i as f32 / 200.0, 0.0]).collect();
         let mut fused = start.clone();
-        PointProgram::new(ops.clone()).run(&mut fused);
+        let rect = Rect::new(0, 0, 130, 1);
+        PointProgram::new(ops.clone()).run(rect, &mut fused);
         let mut single = start;
         for op in ops {
-            PointProgram::new(vec![op]).run(&mut single);
+            PointProgram::new(vec![op]).run(rect, &mut single);
         }
         for (a, b) in fused.iter().zip(&single) {
             for c in 0..3 {

@@ -32,12 +32,12 @@ fn cubic(x: f64) -> f64 {
 }
 
 /// Two neighbouring pixels, or their weights: as wide as the common vector registers.
-type Pair = [f32; 8];
+pub(crate) type Pair = [f32; 8];
 
 /// Weights along one axis.
-struct Axis {
+pub(crate) struct Axis {
     /// Even number of taps.
-    taps: usize,
+    pub(crate) taps: usize,
     /// Half the kernel's width in input pixels.
     reach: f64,
     /// Per phase and pair of taps: each weight once for every lane of its pixel.
@@ -46,7 +46,7 @@ struct Axis {
 
 impl Axis {
     /// For `step` input pixels per output pixel.
-    fn new(step: f64) -> Self {
+    pub(crate) fn new(step: f64) -> Self {
         let stretch = step.max(1.0);
         let reach = 2.0 * stretch;
         let taps = 2 * reach.ceil() as usize;
@@ -65,7 +65,7 @@ impl Axis {
 
     /// First input pixel and phase for the continuous input coordinate `at`.
     #[inline(always)]
-    fn place(&self, at: f64) -> (i64, usize) {
+    pub(crate) fn place(&self, at: f64) -> (i64, usize) {
         // The centre of pixel i is at i + 1/2; round to the nearest phase.
         let fine = ((at - 0.5) * PHASES as f64 + 0.5).floor() as i64;
         let whole = fine >> PHASES.trailing_zeros();
@@ -73,7 +73,7 @@ impl Axis {
     }
 
     #[inline(always)]
-    fn weights(&self, phase: usize) -> &[Pair] {
+    pub(crate) fn weights(&self, phase: usize) -> &[Pair] {
         &self.wide[phase * self.taps / 2..(phase + 1) * self.taps / 2]
     }
 }
@@ -154,7 +154,7 @@ impl Resampler {
 
 /// Sum of `weights · pixels` over a row of an even number of taps, even and odd taps apart.
 #[inline(always)]
-fn row_sum<L: Lanes>(pixels: &[Pixel], weights: &[Pair]) -> L {
+pub(crate) fn row_sum<L: Lanes>(pixels: &[Pixel], weights: &[Pair]) -> L {
     let mut sum = L::zero();
     for (p, w) in pixels.as_flattened().as_chunks::<8>().0.iter().zip(weights) {
         sum = sum.plus_product(L::load(p), L::load(w));
@@ -214,7 +214,7 @@ fn window_sum<L: Lanes, const N: usize>(window: &[Pixel], width: usize, xw: &[Pa
 
 /// Even and odd taps together.
 #[inline(always)]
-fn together<L: Lanes>(sum: L) -> Pixel {
+pub(crate) fn together<L: Lanes>(sum: L) -> Pixel {
     let sum = sum.array();
     std::array::from_fn(|c| sum[c] + sum[c + 4])
 }
@@ -244,7 +244,7 @@ widest!(sheared, sheared_in);
 
 /// The taps of one row, with the edge pixel repeated outside.
 #[inline(always)]
-fn taps<'a>(row: &'a [Pixel], first: i64, count: usize, spare: &'a mut [Pixel]) -> &'a [Pixel] {
+pub(crate) fn taps<'a>(row: &'a [Pixel], first: i64, count: usize, spare: &'a mut [Pixel]) -> &'a [Pixel] {
     if first >= 0 && first as usize + count <= row.len() {
         return &row[first as usize..first as usize + count];
     }

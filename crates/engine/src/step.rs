@@ -3,8 +3,9 @@
 //! The bench's controls, the command line's validation, the JSON Schema, the sentences on the ticket and the
 //! documentation all come from [`StepInfo`] and [`Param`].
 
-use crate::geometry::{Affine, Rect, Size};
+use crate::geometry::{Rect, Size};
 use crate::point::{Pixel, PointOp};
+use crate::warp::Warp;
 use serde::{Serialize, de::DeserializeOwned};
 use serde_json::{Map, Value};
 use std::fmt::Debug;
@@ -63,6 +64,79 @@ pub enum Kind {
     Window,
     /// `#rrggbb`.
     Colour,
+    /// Text of at most so many characters, with fields in braces that stand for data of the picture.
+    Template(usize),
+    /// Three numbers `[red, green, blue]`, each `min ..= max`.
+    Triple {
+        /// Smallest value.
+        min: f64,
+        /// Largest value.
+        max: f64,
+        /// One notch.
+        step: f64,
+    },
+    /// A place `[x, y]` as shares of width and height.
+    Spot,
+    /// At most so many rows of numbers, each as long as the names say; shares of the picture's sides (lengths of its
+    /// long edge).
+    Rows(&'static [&'static str], usize),
+    /// What was measured once and is kept: numbers in an order of the step's own, or nothing.
+    Kept(usize),
+    /// A list of at most so many words.
+    Words(usize),
+    /// The text of a file (binary ones as a `data:` URL) of at most so many bytes, or nothing.
+    File(usize),
+}
+
+impl Kind {
+    /// One word, as programs name it, and a few, as people do.
+    pub fn names(self) -> (&'static str, &'static str) {
+        match self {
+            Self::Number { .. } => ("number", "number"),
+            Self::Whole { .. } => ("whole", "whole number or nothing"),
+            Self::Choice(_) => ("choice", "choice"),
+            Self::Text(_) => ("text", "text"),
+            Self::Flag => ("flag", "yes or no"),
+            Self::Points => ("points", "points [in, out]"),
+            Self::Proportion => ("proportion", "proportion W:H"),
+            Self::Pair => ("pair", "[width, height] or nothing"),
+            Self::Window => ("window", "[x, y, width, height] or nothing"),
+            Self::Colour => ("colour", "colour #rrggbb"),
+            Self::Template(_) => ("template", "text with fields in braces"),
+            Self::Triple { .. } => ("triple", "[red, green, blue]"),
+            Self::Spot => ("spot", "[x, y] as shares of width and height"),
+            Self::Rows(..) => ("rows", "rows of numbers as shares of the picture"),
+            Self::Kept(_) => ("kept", "what was measured once, or nothing"),
+            Self::Words(_) => ("words", "list of words"),
+            Self::File(_) => ("file", "text of a file"),
+        }
+    }
+
+    /// Smallest and largest value, where there are any; for texts and lists the largest is a length.
+    pub fn range(self) -> (Option<f64>, Option<f64>) {
+        match self {
+            Self::Number { min, max, .. } | Self::Triple { min, max, .. } => (Some(min), Some(max)),
+            Self::Whole { min, max } => (Some(min.into()), Some(max.into())),
+            Self::Text(n) | Self::Template(n) | Self::Words(n) | Self::File(n) | Self::Rows(_, n) => {
+                (None, Some(n as f64))
+            }
+            Self::Points => (Some(0.0), Some(1.0)),
+            Self::Pair => (Some(1.0), None),
+            Self::Window => (Some(0.0), None),
+            Self::Choice(_) | Self::Flag | Self::Proportion | Self::Colour | Self::Spot | Self::Kept(_) => {
+                (None, None)
+            }
+        }
+    }
+
+    /// One notch of a control.
+    pub fn notch(self) -> Option<f64> {
+        match self {
+            Self::Number { step, .. } | Self::Triple { step, .. } => Some(step),
+            Self::Whole { .. } => Some(10.0),
+            _ => None,
+        }
+    }
 }
 
 /// One parameter.
@@ -124,6 +198,13 @@ fn short(value: &Value) -> String {
     if text.chars().count() > 40 { text.chars().take(40).chain(['…']).collect() } else { text }
 }
 
+/// How many numbers a list holds, if it holds nothing but numbers in that range.
+fn numbers(value: &Value, min: f64, max: f64) -> Option<usize> {
+    let all = value.as_array()?;
+    let fits = |v: &Value| v.as_f64().is_some_and(|n| (min..=max).contains(&n));
+    all.iter().all(fits).then_some(all.len())
+}
+
 impl Param {
     /// Checks a value against the kind and range.
     ///
@@ -154,6 +235,47 @@ impl Param {
                 Some(s) if s.chars().count() <= max => Ok(()),
                 _ => fail(format!("text of at most {max} characters")),
             },
+            Kind::Template(max) => match value.as_str() {
+                Some(s) if s.chars().count() <= max => Ok(()),
+                _ => fail(format!("text of at most {max} characters")),
+            },
+            Kind::File(max) => match value.as_str() {
+                Some(s) if s.len() <= max => Ok(()),
+                _ => fail(format!("the text of a file of at most {} kB", max / 1000)),
+            },
+            Kind::Words(max) => {
+                let word =
+                    |v: &Value| v.as_str().is_some_and(|s| !s.trim().is_empty() && s.chars().count() <= 200);
+                match value.as_array() {
+                    Some(all) if all.len() <= max && all.iter().all(word) => Ok(()),
+                    _ => fail(format!("a list of at most {max} words")),
+                }
+            }
+            Kind::Triple { min, max, .. } => {
+                if numbers(value, min, max).is_some_and(|n| n == 3) {
+                    return Ok(());
+                }
+                fail(format!("[red, green, blue], each from {min} to {max}"))
+            }
+            Kind::Spot => {
+                if numbers(value, -2.0, 3.0).is_some_and(|n| n == 2) {
+                    return Ok(());
+                }
+                fail("[x, y] as shares of width and height".into())
+            }
+            Kind::Kept(count) => {
+                if value.is_null() || numbers(value, -1e6, 1e6).is_some_and(|n| n == count) {
+                    return Ok(());
+                }
+                fail(format!("nothing, or {count} numbers as they were measured"))
+            }
+            Kind::Rows(names, most) => {
+                let row = |v: &Value| numbers(v, -2.0, 3.0).is_some_and(|n| n == names.len());
+                match value.as_array() {
+                    Some(all) if all.len() <= most && all.iter().all(row) => Ok(()),
+                    _ => fail(format!("at most {most} rows [{}] as shares of the picture", names.join(", "))),
+                }
+            }
             Kind::Flag if value.is_boolean() => Ok(()),
             Kind::Flag => fail("true or false".into()),
             Kind::Points => self.check_points(value),
@@ -235,13 +357,15 @@ pub struct Place {
     pub to_output: f64,
     /// The scale this part of the plan runs at: 1 is full.
     pub scale: f64,
+    /// Differs from picture to picture, and is always the same for one: what chance is drawn from.
+    pub seed: u64,
 }
 
 /// A geometric step's mapping at full scale.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
 pub struct Geometry {
     /// From the step's output to its input coordinates.
-    pub map: Affine,
+    pub map: Warp,
     /// Size of its output.
     pub size: Size,
 }
@@ -259,7 +383,37 @@ pub trait MarkOp: Send + Sync {
     /// The pixels it can change.
     fn bounds(&self) -> Rect;
     /// Draws onto `pixels`, which cover `rect`.
-    fn run(&self, rect: Rect, pixels: &mut [Pixel], mix: f32);
+    fn run(&self, rect: Rect, pixels: &mut [Pixel]);
+}
+
+/// Enlarging by a whole factor in a way of its own.
+pub trait EnlargeOp: Send + Sync {
+    /// Output pixels per input pixel, each way.
+    fn factor(&self) -> i64;
+    /// Input pixels needed beyond those the output covers.
+    fn halo(&self) -> i64;
+    /// Fills `out` for the output rectangle `rect` from `input`, which covers `have`.
+    fn run(&self, input: &[Pixel], have: Rect, rect: Rect, out: &mut Vec<Pixel>);
+}
+
+/// What a step must know of its input before it can run.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Wants {
+    /// Nothing.
+    Nothing,
+    /// The whole of it, reduced.
+    Overview,
+    /// Parts of it at full size.
+    Detail,
+}
+
+/// A part of a step's input, as working values.
+#[derive(Clone, Debug)]
+pub struct View {
+    /// Pixels per row and rows.
+    pub size: Size,
+    /// Row by row.
+    pub pixels: Vec<[f32; 3]>,
 }
 
 /// What a step asks of the plan.
@@ -270,6 +424,13 @@ pub enum Op {
     Area(Box<dyn AreaOp>),
     /// Drawn on top.
     Mark(Box<dyn MarkOp>),
+}
+
+impl Op {
+    /// The point-wise operation, if it is one.
+    pub fn point(self) -> Option<PointOp> {
+        if let Self::Point(p) = self { Some(p) } else { None }
+    }
 }
 
 /// One step with its values.
@@ -291,6 +452,27 @@ pub trait Step: Debug + Send + Sync {
     }
     /// The work of any other step at its place; nothing where the values are neutral.
     fn ops(&self, _place: &Place) -> Vec<Op> {
+        Vec::new()
+    }
+    /// For a step that enlarges in a way of its own; its [`geometry`](Self::geometry) is the plain scaling.
+    fn enlarger(&self) -> Option<Box<dyn EnlargeOp>> {
+        None
+    }
+    /// What it must be shown of its input before [`ops`](Self::ops) is asked.
+    fn wants(&self) -> Wants {
+        Wants::Nothing
+    }
+    /// The same step, knowing what was measured: one view of all for [`Wants::Overview`], some for
+    /// [`Wants::Detail`].
+    fn measured(&self, _views: &[View]) -> Option<Box<dyn Step>> {
+        None
+    }
+    /// What a measured step chose: name and value.
+    fn found(&self) -> Vec<(&'static str, f64)> {
+        Vec::new()
+    }
+    /// The ordinary steps that do what a measured step chose: names and values.
+    fn ordinary(&self) -> Vec<(&'static str, Value)> {
         Vec::new()
     }
     /// Spatial values in pixels at this place: parameter name and pixels.

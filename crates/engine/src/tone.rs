@@ -1,5 +1,7 @@
 //! The perceptual scale, and tables that apply a tone function to linear light.
 
+use std::sync::LazyLock;
+
 /// Linear light to the perceptual scale: the transfer function of IEC 61966-2-1 (sRGB), carried on above 1.
 pub fn encode(linear: f32) -> f32 {
     if linear <= 0.003_130_8 { linear.max(0.0) * 12.92 } else { 1.055 * linear.powf(1.0 / 2.4) - 0.055 }
@@ -73,6 +75,11 @@ impl Table {
         }
     }
 }
+
+/// [`encode`] as a table.
+pub static ENCODE: LazyLock<Table> = LazyLock::new(|| Table::new(encode));
+/// [`decode`] of the square root of its argument, so that a table over the root serves.
+pub static DECODE: LazyLock<Table> = LazyLock::new(|| Table::new(|squared| decode(squared.sqrt())));
 
 #[cfg(test)]
 mod tests {

@@ -2,13 +2,12 @@
 
 use rallo_engine::*;
 use serde_json::{Value, json};
-use std::sync::Arc;
 
 fn steps(all: &[(&str, Value)]) -> Vec<Settings> {
     all.iter()
         .map(|(id, values)| {
             let step = step_kind(id).unwrap().parse(values.as_object().unwrap()).unwrap();
-            Settings { step: Arc::from(step), mix: 1.0 }
+            Settings::from(step)
         })
         .collect()
 }

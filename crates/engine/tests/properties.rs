@@ -2,7 +2,6 @@
 
 use rallo_engine::*;
 use serde_json::{Map, Value, json};
-use std::sync::Arc;
 
 /// A picture with edges, gradients, full black, white and strong colours.
 fn scene(width: u32, height: u32) -> Picture {
@@ -27,7 +26,7 @@ fn scene(width: u32, height: u32) -> Picture {
 fn settings(kind: &StepKind, values: &Value) -> Settings {
     let Value::Object(map) = values else { panic!("{values}") };
     let step = kind.parse(map).unwrap_or_else(|e| panic!("{} {values}: {e}", kind.info.id));
-    Settings { step: Arc::from(step), mix: 1.0 }
+    Settings::from(step)
 }
 
 fn program(steps: Vec<Settings>, picture: &Picture, scale: f64) -> Program {
@@ -58,6 +57,17 @@ fn extremes(kind: &StepKind) -> Vec<Value> {
             Kind::Proportion => vec![json!("1000:1"), json!("1:1000")],
             Kind::Pair => vec![json!([1, 1]), json!([1, 900]), json!([900, 1])],
             Kind::Window => vec![json!([0, 0, 1, 1]), json!([60000, 60000, 5, 5])],
+            Kind::Template(max) => vec![json!(""), json!("Wg".repeat(max / 2))],
+            Kind::File(_) => vec![json!("")],
+            Kind::Words(_) => vec![json!([]), json!(["seedlings", "pots"])],
+            Kind::Triple { min, max, .. } => {
+                vec![json!([min, min, min]), json!([max, max, max]), json!([min, max, min])]
+            }
+            Kind::Spot => vec![json!([-2, 3]), json!([1, 0])],
+            Kind::Kept(_) => vec![Value::Null],
+            Kind::Rows(names, _) => {
+                vec![json!([]), json!([vec![0.5; names.len()]]), json!([vec![0.01; names.len()]])]
+            }
             Kind::Colour => vec![json!("#000000"), json!("#ff00ff")],
         }
     };

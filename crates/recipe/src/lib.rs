@@ -5,13 +5,17 @@
 
 pub mod delivery;
 pub mod names;
+pub mod rules;
 pub mod schema;
 pub mod sentence;
 
 pub use delivery::Pictures;
+pub use rules::{Condition, Ladder, Subject};
 pub use sentence::Part;
 
-use rallo_engine::{Plan, PlanError, Settings, Size, Step, StepKind, registry, step_kind};
+use rallo_engine::{
+    Area, Kind, Plan, PlanError, Settings, Size, Source, Step, StepKind, registry, step_kind,
+};
 use serde_json::{Map, Value, json};
 use std::fmt;
 use std::sync::Arc;
@@ -57,15 +61,63 @@ pub struct Line {
     pub on: bool,
     /// How much of it, 0 ..= 100 %.
     pub mix: f64,
+    /// Where in the picture it works; everywhere without one.
+    pub area: Option<Arc<Area>>,
+    /// For which pictures; all without one.
+    pub when: Option<Condition>,
+    /// Its values per ISO, over those it has.
+    pub by_iso: Option<Ladder>,
 }
 
 impl Line {
+    /// A line that is on, for every picture and all of it.
+    pub fn new(kind: &StepKind, step: Box<dyn Step>) -> Self {
+        let step = Arc::from(step);
+        Self { step, id: kind.info.id, on: true, mix: 100.0, area: None, when: None, by_iso: None }
+    }
+
     /// The kind of its step.
     pub fn kind(&self) -> &'static StepKind {
         // A line is only made from a registered kind.
         step_kind(self.id).unwrap_or(registry()[0])
     }
+
+    /// Its step with the values that hold for a picture: those of its ISO, and fields in texts filled.
+    fn resolved(&self, recipe: &str, subject: &Subject) -> Arc<dyn Step> {
+        let kind = self.kind();
+        let ladder = self.by_iso.as_ref().zip(subject.iso);
+        let templates = kind.params.iter().any(|p| matches!(p.kind, Kind::Template(_)));
+        if ladder.is_none() && !templates {
+            return self.step.clone();
+        }
+        let Value::Object(mut values) = self.step.values() else { return self.step.clone() };
+        if let Some((ladder, iso)) = ladder {
+            values.extend(ladder.at(kind, iso));
+        }
+        for param in kind.params.iter().filter(|p| matches!(p.kind, Kind::Template(_))) {
+            let template = values.get(param.name).and_then(Value::as_str).unwrap_or_default();
+            let mut text = names::text(template, recipe, subject);
+            if let Kind::Template(most) = param.kind {
+                text = text.chars().take(most).collect();
+            }
+            values.insert(param.name.into(), json!(text));
+        }
+        kind.parse(&values).map_or_else(|_| self.step.clone(), Arc::from)
+    }
+
+    /// What the engine does for a picture; nothing where the line is off or its condition is not met.
+    pub fn settings(&self, recipe: &str, subject: &Subject) -> Option<Settings> {
+        let applies = self.on && self.when.as_ref().is_none_or(|when| when.met(subject));
+        applies.then(|| Settings {
+            step: self.resolved(recipe, subject),
+            mix: (self.mix / 100.0) as f32,
+            area: self.area.clone(),
+        })
+    }
 }
+
+/// Groups of steps that can be held to an area.
+pub const AREA_GROUPS: [&str; 4] = ["repair", "light", "colour", "detail"];
 
 /// A checked recipe.
 #[derive(Clone, Debug)]
@@ -121,6 +173,7 @@ impl Reading {
         let before = self.faults.len();
         let mut values = Map::new();
         let (mut on, mut mix) = (true, 100.0);
+        let (mut area, mut when, mut by_iso) = (None, None, None);
         for (key, value) in map {
             match key.as_str() {
                 "step" => {}
@@ -138,6 +191,29 @@ impl Reading {
                         format!("expected a number from 0 to 100, got {}", brief(value)),
                     ),
                 },
+                "area" if !AREA_GROUPS.contains(&kind.info.group) => self.fault(
+                    format!("{at}.{id}.area"),
+                    format!(
+                        "{id} works on the whole picture; only steps of {} take an area",
+                        AREA_GROUPS.join(", ")
+                    ),
+                ),
+                "area" => match Area::read(value) {
+                    Ok(read) => area = Some(Arc::new(read)),
+                    Err(e) => self.fault(format!("{at}.{id}.{}", e.path), e.message),
+                },
+                "when" => match value.as_str().map(Condition::parse) {
+                    Some(Ok(condition)) => when = Some(condition),
+                    Some(Err(message)) => self.fault(format!("{at}.{id}.when"), message),
+                    None => self.fault(
+                        format!("{at}.{id}.when"),
+                        format!("expected a condition such as \"iso at least 1600\", got {}", brief(value)),
+                    ),
+                },
+                "by_iso" => match Ladder::read(kind, value) {
+                    Ok(ladder) => by_iso = Some(ladder),
+                    Err((path, message)) => self.fault(format!("{at}.{id}.{path}"), message),
+                },
                 _ => {
                     values.insert(key.clone(), value.clone());
                 }
@@ -145,17 +221,20 @@ impl Reading {
         }
         // Every parameter by itself first, so that all faults are told at once.
         for (key, value) in &values {
-            if let Some(param) = kind.param(key)
-                && let Err(e) = param.check(value)
-            {
+            let Some(param) = kind.param(key) else { continue };
+            if let Err(e) = param.check(value) {
                 self.fault(format!("{at}.{id}.{}", e.path), e.message);
+            } else if let (Kind::Template(_), Some(text)) = (param.kind, value.as_str())
+                && let Err(message) = names::check_text(text)
+            {
+                self.fault(format!("{at}.{id}.{key}"), message);
             }
         }
         if self.faults.len() > before {
             return None;
         }
         match kind.parse(&values) {
-            Ok(step) => Some(Line { step: Arc::from(step), id: kind.info.id, on, mix }),
+            Ok(step) => Some(Line { on, mix, area, when, by_iso, ..Line::new(kind, step) }),
             Err(e) => {
                 self.fault(format!("{at}.{id}.{}", e.path), e.message);
                 None
@@ -305,6 +384,15 @@ impl Recipe {
                 if line.mix < 100.0 {
                     map.insert("mix".into(), tidy(&json!(line.mix)));
                 }
+                if let Some(area) = &line.area {
+                    map.insert("area".into(), tidy(&json!(area)));
+                }
+                if let Some(when) = &line.when {
+                    map.insert("when".into(), json!(when.text()));
+                }
+                if let Some(ladder) = &line.by_iso {
+                    map.insert("by_iso".into(), ladder.to_value());
+                }
                 Value::Object(map)
             })
             .collect();
@@ -323,37 +411,37 @@ impl Recipe {
         Value::Object(map)
     }
 
-    /// What the engine does, in order: the lines that are on.
-    pub fn settings(&self) -> Vec<Settings> {
-        self.settings_of(self.steps.len())
+    /// What the engine does for a picture, in order: the lines that are on and apply.
+    pub fn settings(&self, subject: &Subject) -> Vec<Settings> {
+        self.steps.iter().filter_map(|line| line.settings(&self.name, subject)).collect()
     }
 
-    /// As [`settings`](Self::settings), of the first `count` lines only.
-    pub fn settings_of(&self, count: usize) -> Vec<Settings> {
-        self.steps
-            .iter()
-            .take(count)
-            .filter(|line| line.on)
-            .map(|line| Settings { step: line.step.clone(), mix: (line.mix / 100.0) as f32 })
-            .collect()
-    }
-
-    /// The plan for a picture of that size.
+    /// The plan for a picture of that size, for sizes and names only: nothing is measured.
     ///
     /// # Errors
     /// [`PlanError`] when a result would be too large.
-    pub fn plan(&self, source: Size) -> Result<Plan, PlanError> {
-        Plan::new(self.settings(), source)
+    pub fn layout(&self, subject: &Subject) -> Result<Plan, PlanError> {
+        Plan::new(self.settings(subject), Size::new(subject.width, subject.height))
+    }
+
+    /// The plan for a picture, everything measured.
+    ///
+    /// # Errors
+    /// [`PlanError`] when a result would be too large or the picture cannot be decoded.
+    pub fn plan(&self, source: &dyn Source, subject: &Subject) -> Result<Plan, PlanError> {
+        Plan::for_picture(self.settings(subject), source)
     }
 
     /// A text that is the same for two recipes exactly when they make the same file from the same picture by
     /// `delivery`; names and targets do not count.
-    pub fn identity(&self, delivery: &Pictures) -> String {
+    pub fn identity(&self, delivery: &Pictures, subject: &Subject) -> String {
         let steps: Vec<Value> = self
             .steps
             .iter()
-            .filter(|line| line.on)
-            .map(|line| json!({"step": line.id, "mix": line.mix, "values": line.step.values()}))
+            .filter_map(|line| {
+                let s = line.settings(&self.name, subject)?;
+                Some(json!({"step": line.id, "mix": line.mix, "values": s.step.values(), "area": s.area.as_deref()}))
+            })
             .collect();
         json!({"version": VERSION, "steps": steps, "delivery": delivery.identity()}).to_string()
     }
@@ -367,6 +455,7 @@ pub(crate) fn tidy(value: &Value) -> Value {
             _ => value.clone(),
         },
         Value::Array(all) => all.iter().map(tidy).collect(),
+        Value::Object(map) => Value::Object(map.iter().map(|(k, v)| (k.clone(), tidy(v))).collect()),
         _ => value.clone(),
     }
 }

@@ -2,33 +2,18 @@
 //!
 //! Fields: `{stem}` the original's name without its ending, `{n}` a number from 1 (`{n:04}` with leading
 //! zeros), `{taken:%Y-%m-%d}` the capture time (strftime), `{recipe}`, `{folder}` the original's folder,
-//! `{iso}`, `{width}` and `{height}` of the result. The ending is added by the format.
+//! `{iso}`, `{width}` and `{height}` (of the result, in names), `{camera}`, `{lens}`, `{shutter}`, `{aperture}`,
+//! `{focal}`. The ending is added by the format. The same fields stand in captions.
 
+use crate::Subject;
+use crate::sentence::number;
 use jiff::civil::DateTime;
 
-/// What fields stand for.
-#[derive(Clone, Debug)]
-pub struct Facts<'a> {
-    /// Original's name without its ending.
-    pub stem: &'a str,
-    /// Position in the run, from 1.
-    pub number: usize,
-    /// Capture time.
-    pub taken: Option<DateTime>,
-    /// The recipe's name.
-    pub recipe: &'a str,
-    /// Name of the original's folder.
-    pub folder: &'a str,
-    /// ISO speed.
-    pub iso: Option<u32>,
-    /// Pixels per row of the result.
-    pub width: u32,
-    /// Rows of the result.
-    pub height: u32,
-}
-
 /// Every field's name.
-pub const FIELDS: [&str; 8] = ["stem", "n", "taken", "recipe", "folder", "iso", "width", "height"];
+pub const FIELDS: [&str; 13] = [
+    "stem", "n", "taken", "recipe", "folder", "iso", "width", "height", "camera", "lens", "shutter",
+    "aperture", "focal",
+];
 
 /// Longest name in bytes, without the ending: room is left for the ending, a number and a temporary mark.
 const LONGEST: usize = 200;
@@ -92,33 +77,57 @@ pub fn check(template: &str) -> Result<(), String> {
     Ok(())
 }
 
+/// Checks a template for a text, which may be empty.
+///
+/// # Errors
+/// As [`check`].
+pub fn check_text(template: &str) -> Result<(), String> {
+    if template.trim().is_empty() { Ok(()) } else { check(template) }
+}
+
 /// A name from a template, safe, without the ending. Data that are not there leave `undated` or `none`.
-pub fn expand(template: &str, facts: &Facts) -> String {
-    let number = |n: usize, format: Option<&str>| {
+pub fn expand(template: &str, recipe: &str, subject: &Subject) -> String {
+    safe(&filled(template, recipe, subject, "none", "undated"))
+}
+
+/// A text from a template; data that are not there leave nothing.
+pub fn text(template: &str, recipe: &str, subject: &Subject) -> String {
+    filled(template, recipe, subject, "", "").trim().to_owned()
+}
+
+fn filled(template: &str, recipe: &str, subject: &Subject, none: &str, undated: &str) -> String {
+    let count = |n: usize, format: Option<&str>| {
         let width = format.and_then(digits).unwrap_or(1);
         format!("{n:0width$}")
     };
-    let text: String = pieces(template)
+    let or_none = |value: Option<String>| value.unwrap_or_else(|| none.into());
+    let usual = if undated.is_empty() { "%-d %B %Y, %H:%M" } else { "%Y-%m-%d_%H-%M-%S" };
+    pieces(template)
         .unwrap_or_default()
         .into_iter()
         .map(|piece| match piece {
             Piece::Text(text) => text.to_owned(),
             Piece::Field(name, format) => match name {
-                "stem" => facts.stem.to_owned(),
-                "n" => number(facts.number, format),
-                "taken" => facts.taken.map_or("undated".into(), |t| {
-                    jiff::fmt::strtime::format(format.unwrap_or("%Y-%m-%d_%H-%M-%S"), t)
-                        .unwrap_or_else(|_| "undated".into())
+                "stem" => subject.stem.clone(),
+                "n" => count(subject.number, format),
+                "taken" => subject.taken.map_or(undated.into(), |t| {
+                    jiff::fmt::strtime::format(format.unwrap_or(usual), t).unwrap_or_else(|_| undated.into())
                 }),
-                "recipe" => facts.recipe.to_owned(),
-                "folder" => facts.folder.to_owned(),
-                "iso" => facts.iso.map_or("none".into(), |i| i.to_string()),
-                "width" => facts.width.to_string(),
-                _ => facts.height.to_string(),
+                "recipe" => recipe.to_owned(),
+                "folder" => subject.folder.clone(),
+                "iso" => or_none(subject.iso.map(|i| i.to_string())),
+                "width" => subject.width.to_string(),
+                "height" => subject.height.to_string(),
+                "camera" => or_none(subject.camera.clone()),
+                "lens" => or_none(subject.lens.clone()),
+                "shutter" => or_none(subject.shutter.map(|s| {
+                    if s < 0.4 { format!("1/{:.0} s", 1.0 / s) } else { format!("{} s", number(s)) }
+                })),
+                "aperture" => or_none(subject.aperture.map(|a| format!("f/{}", number(a)))),
+                _ => or_none(subject.focal_length.map(|f| format!("{} mm", number(f)))),
             },
         })
-        .collect();
-    safe(&text)
+        .collect()
 }
 
 /// Makes a name that Linux, macOS and Windows file systems all take.
@@ -144,16 +153,18 @@ pub fn safe(name: &str) -> String {
 mod tests {
     use super::*;
 
-    fn facts() -> Facts<'static> {
-        Facts {
-            stem: "TN_0412",
+    fn facts() -> Subject {
+        Subject {
+            stem: "TN_0412".into(),
             number: 7,
             taken: Some(DateTime::new(2026, 5, 4, 9, 31, 7, 0).unwrap()),
-            recipe: "Catalogue, web",
-            folder: "card 1",
+            folder: "card 1".into(),
             iso: Some(800),
+            shutter: Some(0.004),
+            aperture: Some(5.6),
             width: 1600,
             height: 900,
+            ..Subject::default()
         }
     }
 
@@ -167,12 +178,16 @@ mod tests {
             ("{taken}", "2026-05-04_09-31-07"),
             ("{recipe}/{folder}", "Catalogue, web-card 1"),
             ("{width}x{height}@{iso}", "1600x900@800"),
+            ("{aperture} {lens}", "f-5.6 none"),
         ] {
             check(template).unwrap();
-            assert_eq!(expand(template, &facts()), want);
+            assert_eq!(expand(template, "Catalogue, web", &facts()), want);
         }
-        let bare = Facts { taken: None, iso: None, ..facts() };
-        assert_eq!(expand("{taken:%Y}-{iso}", &bare), "undated-none");
+        let bare = Subject { taken: None, iso: None, ..facts() };
+        assert_eq!(expand("{taken:%Y}-{iso}", "", &bare), "undated-none");
+        assert_eq!(text("{shutter}, {aperture} {lens}", "", &bare), "1/250 s, f/5.6");
+        assert_eq!(text("{taken}", "", &facts()), "4 May 2026, 09:31");
+        assert!(check_text("").is_ok() && check_text("{no}").is_err());
     }
 
     #[test]
@@ -181,7 +196,7 @@ mod tests {
             ("", "expected a name such as {stem}-web"),
             (
                 "{stam}",
-                "unknown field {stam}, known are {stem}, {n}, {taken}, {recipe}, {folder}, {iso}, {width}, {height}",
+                "unknown field {stam}, known are {stem}, {n}, {taken}, {recipe}, {folder}, {iso}, {width}, {height}, {camera}, {lens}, {shutter}, {aperture}, {focal}",
             ),
             ("{stem", "the brace opened at \"{stem\" is not closed"),
             ("stem}", "a brace is closed that was not opened"),

@@ -22,6 +22,20 @@ fn kind_schema(kind: Kind) -> Value {
         Kind::Window => {
             json!({"type": ["array", "null"], "minItems": 4, "maxItems": 4, "items": {"type": "integer", "minimum": 0}})
         }
+        Kind::Template(max) => json!({"type": "string", "maxLength": max}),
+        Kind::File(max) => json!({"type": "string", "maxLength": max}),
+        Kind::Words(max) => json!({"type": "array", "maxItems": max, "items": {"type": "string"}}),
+        Kind::Triple { min, max, .. } => {
+            json!({"type": "array", "minItems": 3, "maxItems": 3, "items": {"type": "number", "minimum": min, "maximum": max}})
+        }
+        Kind::Spot => json!({"type": "array", "minItems": 2, "maxItems": 2, "items": {"type": "number"}}),
+        Kind::Kept(count) => {
+            json!({"type": ["array", "null"], "minItems": count, "maxItems": count, "items": {"type": "number"}})
+        }
+        Kind::Rows(names, most) => json!({
+            "type": "array", "maxItems": most,
+            "items": {"type": "array", "minItems": names.len(), "maxItems": names.len(), "items": {"type": "number"}},
+        }),
         Kind::Colour => json!({"type": "string", "pattern": "^#[0-9a-fA-F]{6}$"}),
     }
 }
@@ -50,6 +64,16 @@ pub fn schema() -> Value {
             all.extend(properties(kind.params, &kind.defaults()));
             all.insert("on".into(), json!({"type": "boolean", "default": true}));
             all.insert("mix".into(), json!({"type": "number", "minimum": 0, "maximum": 100, "default": 100}));
+            if crate::AREA_GROUPS.contains(&kind.info.group) {
+                all.insert("area".into(), json!({"$ref": "#/$defs/area"}));
+            }
+            all.insert("when".into(), json!({"type": "string", "maxLength": 1000}));
+            all.insert("by_iso".into(), json!({
+                "type": "object", "propertyNames": {"pattern": "^[0-9]+$"},
+                "additionalProperties": {
+                    "type": "object", "properties": properties(kind.params, &kind.defaults()), "additionalProperties": false,
+                },
+            }));
             json!({
                 "type": "object", "title": kind.info.title, "description": kind.info.about,
                 "properties": all, "required": ["step"], "additionalProperties": false,
@@ -76,5 +100,44 @@ pub fn schema() -> Value {
         },
         "required": ["format", "version", "name"],
         "additionalProperties": false,
+        "$defs": {"area": area()},
     })
+}
+
+/// Shapes in shares of the picture's sides.
+fn area() -> Value {
+    let number = |min: f64, max: f64| json!({"type": "number", "minimum": min, "maximum": max});
+    let place = json!({"type": "array", "minItems": 2, "maxItems": 2, "items": number(-2.0, 3.0)});
+    let form = |kind: &str, own: Value, required: &[&str]| {
+        let mut all = json!({
+            "kind": {"const": kind}, "invert": {"type": "boolean"},
+            "combine": {"enum": ["add", "within", "without"]},
+        });
+        for (key, value) in own.as_object().into_iter().flatten() {
+            all[key] = value.clone();
+        }
+        json!({"type": "object", "properties": all, "required": required, "additionalProperties": false})
+    };
+    let stroke = json!({
+        "type": "object", "required": ["points", "width"], "additionalProperties": false,
+        "properties": {
+            "points": {"type": "array", "items": place}, "width": number(0.05, 100.0), "erase": {"type": "boolean"},
+        },
+    });
+    let shape = json!({"oneOf": [
+        form("gradient", json!({"from": place, "to": place}), &["kind", "from", "to"]),
+        form("ellipse", json!({
+            "centre": place, "radii": place, "turn": number(-180.0, 180.0), "soft": number(0.0, 100.0),
+        }), &["kind", "centre", "radii"]),
+        form("brightness", json!({
+            "low": number(0.0, 100.0), "high": number(0.0, 100.0), "soft": number(0.0, 50.0),
+        }), &["kind", "low", "high"]),
+        form("colour", json!({
+            "hue": number(0.0, 360.0), "width": number(0.0, 180.0), "soft": number(0.0, 90.0),
+        }), &["kind", "hue", "width"]),
+        form("strokes", json!({
+            "strokes": {"type": "array", "items": stroke}, "soft": number(0.0, 100.0),
+        }), &["kind", "strokes"]),
+    ]});
+    json!({"oneOf": [shape, {"type": "array", "minItems": 1, "maxItems": rallo_engine::area::MAX_SHAPES, "items": shape}]})
 }

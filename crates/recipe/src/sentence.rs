@@ -47,6 +47,19 @@ fn shown(param: &Param, value: &Value, absolute: bool, pixels: Option<f64>) -> S
             }
         }
         (Value::Array(points), Kind::Points) => format!("{} points", points.len()),
+        (Value::Array(rows), Kind::Rows(..)) => rows.len().to_string(),
+        (Value::Array(_), Kind::Spot) => "there".into(),
+        (Value::Array(all), Kind::Triple { .. }) => {
+            let texts: Vec<String> = all.iter().map(|v| number(v.as_f64().unwrap_or_default())).collect();
+            texts.join(" · ")
+        }
+        (Value::Array(all), Kind::Words(_)) => {
+            let texts: Vec<&str> = all.iter().filter_map(Value::as_str).collect();
+            texts.join(", ")
+        }
+        (Value::String(s), Kind::File(_)) => if s.is_empty() { "no file" } else { "a file" }.into(),
+        (Value::Array(_), Kind::Kept(_)) => "kept".into(),
+        (Value::Null, Kind::Kept(_)) => "measured".into(),
         (Value::Array(all), _) => {
             let texts: Vec<String> = all.iter().map(ToString::to_string).collect();
             texts.join(if param.kind == Kind::Pair { " × " } else { ", " })
@@ -90,8 +103,19 @@ impl Line {
         let values = self.step.values();
         let pixels = place.map(|p| self.step.pixels(p)).unwrap_or_default();
         let mut sentence = self.step.sentence();
+        let mut add = |more: String| sentence = format!("{}, {more}.", sentence.trim_end_matches('.'));
         if self.mix < 100.0 {
-            sentence = format!("{}, mixed {} %.", sentence.trim_end_matches('.'), number(self.mix));
+            add(format!("mixed {} %", number(self.mix)));
+        }
+        if let Some(area) = &self.area {
+            add(area.words());
+        }
+        if let Some(ladder) = &self.by_iso {
+            let (low, high) = ladder.ends();
+            add(format!("by ISO from {low} to {high}"));
+        }
+        if let Some(when) = &self.when {
+            add(format!("where {}", when.text()));
         }
         parts(&sentence, kind.params, |param, absolute| {
             let px = pixels.iter().find(|(name, _)| *name == param.name).map(|(_, px)| *px);

@@ -1,7 +1,7 @@
 //! The document: what is read, what is refused and where, what comes back.
 
 use rallo_engine::{Size, registry};
-use rallo_recipe::{Recipe, schema::schema, sentence::plain};
+use rallo_recipe::{Recipe, Subject, schema::schema, sentence::plain};
 use serde_json::{Value, json};
 
 const CATALOGUE: &str = r#"{"format": "rallo-recipe", "version": 1, "name": "Catalogue, web",
@@ -18,6 +18,10 @@ const CATALOGUE: &str = r#"{"format": "rallo-recipe", "version": 1, "name": "Cat
  "deliveries": [
   {"kind": "pictures", "format": "jpeg", "quality": 82, "name": "{stem}-web", "to": "subfolder"}]}"#;
 
+fn large() -> Subject {
+    Subject { width: 6000, height: 4000, ..Subject::default() }
+}
+
 fn faults(value: &Value) -> Vec<String> {
     Recipe::from_value(value).err().map(|f| f.0.iter().map(ToString::to_string).collect()).unwrap_or_default()
 }
@@ -27,8 +31,11 @@ fn the_catalogue_recipe_reads_and_comes_back() {
     let recipe = Recipe::parse(CATALOGUE).unwrap();
     let again = Recipe::from_value(&recipe.to_value()).unwrap();
     assert_eq!(again.to_value(), recipe.to_value());
-    assert_eq!(again.identity(&again.deliveries[0]), recipe.identity(&recipe.deliveries[0]));
-    assert_eq!(recipe.plan(Size::new(6000, 4000)).unwrap().size(), Size::new(1600, 900));
+    assert_eq!(
+        again.identity(&again.deliveries[0], &large()),
+        recipe.identity(&recipe.deliveries[0], &large())
+    );
+    assert_eq!(recipe.layout(&large()).unwrap().size(), Size::new(1600, 900));
     let first: Value = serde_json::from_str(CATALOGUE).unwrap();
     assert_eq!(recipe.to_value()["steps"][0], first["steps"][0]);
 }
@@ -49,7 +56,7 @@ fn it_reads_as_plain_sentences() {
   →  JPEG, quality 82, named {stem}-web, into Catalogue, web.
 ";
     assert_eq!(recipe.plain(), want);
-    let plan = recipe.plan(Size::new(6000, 4000)).unwrap();
+    let plan = recipe.layout(&large()).unwrap();
     let sharp = plain(&recipe.steps[7].parts(Some(&plan.place(7, 1.0))));
     assert_eq!(sharp, "Unsharp mask 80, radius 0.8 px, from 2 % on.");
 }
@@ -108,17 +115,17 @@ fn wrong_documents_are_told_apart() {
 #[test]
 fn identity_is_about_the_result_only() {
     let recipe = Recipe::parse(CATALOGUE).unwrap();
-    let id = recipe.identity(&recipe.deliveries[0]);
+    let id = recipe.identity(&recipe.deliveries[0], &large());
     let mut renamed = recipe.clone();
     renamed.name = "Other".into();
     renamed.deliveries[0].name = "{n}".into();
-    assert_eq!(renamed.identity(&renamed.deliveries[0]), id);
+    assert_eq!(renamed.identity(&renamed.deliveries[0], &large()), id);
     let mut off = recipe.clone();
     off.steps[0].on = false;
-    assert_ne!(off.identity(&off.deliveries[0]), id);
+    assert_ne!(off.identity(&off.deliveries[0], &large()), id);
     let mut better = recipe.clone();
     better.deliveries[0].quality = 90;
-    assert_ne!(better.identity(&better.deliveries[0]), id);
+    assert_ne!(better.identity(&better.deliveries[0], &large()), id);
 }
 
 #[test]

@@ -1,7 +1,7 @@
 //! Many pictures: several at a time within a memory bound; one bad file never stops the rest.
 
 use crate::execute::{Ended, execute};
-use rallo_engine::Source;
+use crate::subject::subject;
 use rallo_media::FileSource;
 use rallo_recipe::Recipe;
 use serde::{Deserialize, Serialize};
@@ -19,6 +19,8 @@ pub struct Item {
     pub target: PathBuf,
     /// Correction of the capture time, milliseconds.
     pub shift: i64,
+    /// Position in the run, from 1.
+    pub number: usize,
 }
 
 /// How a picture ended.
@@ -166,7 +168,8 @@ impl Batch<'_> {
             Ok(source) => source,
             Err(e) => return failed(e.to_string()),
         };
-        let plan = match self.recipe.plan(source.size()) {
+        let about = subject(&item.source, Some(&source.facts(&item.source)), item.number);
+        let plan = match self.recipe.layout(&about) {
             Ok(plan) => plan,
             Err(e) => return failed(e.to_string()),
         };
@@ -179,7 +182,7 @@ impl Batch<'_> {
             }
         }
         let _back = Back(room, bytes, self.memory);
-        execute(self.recipe, &source, &item.target, item.shift)
+        execute(self.recipe, &source, &item.target, item.shift, &about)
     }
 
     /// As [`run`](Self::run), collecting a report.

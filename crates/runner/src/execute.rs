@@ -4,7 +4,7 @@
 use crate::batch::{Output, State};
 use rallo_engine::{OutputProfile, Plan, Source};
 use rallo_media::{Chroma, Encoding, Extras, FileSource, Format, Made, camera, content_hash};
-use rallo_recipe::{Pictures, Recipe};
+use rallo_recipe::{Pictures, Recipe, Subject};
 use std::fs::File;
 use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
@@ -62,13 +62,14 @@ pub fn make(
     source: &FileSource,
     made: Made,
     shift: i64,
+    subject: &Subject,
 ) -> Result<(Vec<u8>, u32, u32), String> {
     if source.format() == Format::Raw {
         return Err(
             "camera raw is shown by its preview so far and cannot be run; develop it to TIFF first".into()
         );
     }
-    let plan: Plan = recipe.plan(source.size()).map_err(|e| e.to_string())?;
+    let plan: Plan = recipe.plan(source, subject).map_err(|e| e.to_string())?;
     let program = plan.program(1.0);
     let profile: OutputProfile = delivery.profile;
     let whole = program.size().rect();
@@ -88,8 +89,8 @@ pub fn make(
 }
 
 /// Identity of what shapes a result beside its source: the recipe, and the correction of its capture time.
-fn identity(recipe: &Recipe, delivery: &Pictures, shift: i64) -> String {
-    let mut text = recipe.identity(delivery);
+fn identity(recipe: &Recipe, delivery: &Pictures, shift: i64, subject: &Subject) -> String {
+    let mut text = recipe.identity(delivery, subject);
     if shift != 0 {
         text += &format!("|shift {shift}");
     }
@@ -98,11 +99,12 @@ fn identity(recipe: &Recipe, delivery: &Pictures, shift: i64) -> String {
 
 /// Makes one result from an opened source and writes it to `target`; the capture time it carries is moved by
 /// `shift` milliseconds.
-pub fn execute(recipe: &Recipe, source: &FileSource, target: &Path, shift: i64) -> Ended {
+pub fn execute(recipe: &Recipe, source: &FileSource, target: &Path, shift: i64, subject: &Subject) -> Ended {
     let Some(delivery) = recipe.deliveries.first() else {
         return Ended::failed("the recipe has no delivery");
     };
-    let made = Made { recipe: identity(recipe, delivery, shift), source: content_hash(source.bytes()) };
+    let made =
+        Made { recipe: identity(recipe, delivery, shift, subject), source: content_hash(source.bytes()) };
     let mut target = target.to_owned();
     let mut replace = false;
     if target.exists() {
@@ -137,7 +139,7 @@ pub fn execute(recipe: &Recipe, source: &FileSource, target: &Path, shift: i64) 
             }
         }
     }
-    let (bytes, width, height) = match make(recipe, delivery, source, made, shift) {
+    let (bytes, width, height) = match make(recipe, delivery, source, made, shift, subject) {
         Ok(made) => made,
         Err(reason) => return Ended::failed(reason),
     };

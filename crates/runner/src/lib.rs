@@ -12,12 +12,14 @@ pub mod gather;
 pub mod queue;
 pub mod roots;
 pub mod scan;
+pub mod subject;
 pub mod targets;
 
 pub use batch::{Batch, Item, Outcome, Report, State};
 pub use frames::{Frames, Set};
 pub use queue::{Event, Queue};
 pub use roots::Roots;
+pub use subject::subject;
 pub use targets::{Planned, Problem};
 
 /// Now, as the store keeps times.

@@ -179,6 +179,7 @@ impl Queue {
                         source: i.source.clone().into(),
                         target: i.target.clone().into(),
                         shift: i.shift,
+                        number: i.position as usize + 1,
                     })
                     .collect();
                 let (workers, stop) = (self.0.workers, stop.clone());

@@ -1,8 +1,9 @@
 //! Which files a run will write, known before it runs.
 
+use crate::subject::subject;
 use rallo_engine::Size;
 use rallo_media::{Facts, bytes_text};
-use rallo_recipe::{Pictures, Recipe, names};
+use rallo_recipe::{Pictures, Recipe, Subject, names};
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
@@ -43,19 +44,10 @@ fn folder(delivery: &Pictures, recipe: &Recipe, source: &Path, base: &Path, to: 
     match explicit {
         // Sub-folders of the shoot are kept, so that equal names in them do not clash.
         Some(to) => parent.strip_prefix(base).map_or(to.clone(), |below| to.join(below)),
-        None => parent.join(names::expand(
-            &delivery.folder,
-            &names::Facts {
-                stem: "",
-                number: 1,
-                taken: None,
-                recipe: &recipe.name,
-                folder: &name_of(parent),
-                iso: None,
-                width: 0,
-                height: 0,
-            },
-        )),
+        None => {
+            let whose = Subject { folder: name_of(parent), number: 1, ..Subject::default() };
+            parent.join(names::expand(&delivery.folder, &recipe.name, &whose))
+        }
     }
 }
 
@@ -87,23 +79,10 @@ pub fn plan(
     let mut taken: HashMap<String, usize> = HashMap::new();
     let mut clashes: Vec<(usize, usize)> = Vec::new();
     for (i, source) in sources.iter().enumerate() {
-        let facts = source.facts.as_ref();
-        let size = facts.and_then(|f| recipe.plan(Size::new(f.width, f.height)).ok()).map(|p| p.size());
-        let stem = source.path.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
-        let parent = source.path.parent().map(name_of).unwrap_or_default();
-        let name = names::expand(
-            &delivery.name,
-            &names::Facts {
-                stem: &stem,
-                number: i + 1,
-                taken: facts.and_then(|f| f.camera.taken),
-                recipe: &recipe.name,
-                folder: &parent,
-                iso: facts.and_then(|f| f.camera.iso),
-                width: size.map_or(0, |s| s.width),
-                height: size.map_or(0, |s| s.height),
-            },
-        );
+        let mut about = subject(&source.path, source.facts.as_ref(), i + 1);
+        let size = source.facts.as_ref().and_then(|_| recipe.layout(&about).ok()).map(|p| p.size());
+        (about.width, about.height) = size.map_or((0, 0), |s| (s.width, s.height));
+        let name = names::expand(&delivery.name, &recipe.name, &about);
         let folder = folder(delivery, recipe, &source.path, base, to);
         // Compared without case: some file systems take a.jpg and A.JPG for one file.
         let key = |name: &str| folder.join(name).to_string_lossy().to_lowercase();

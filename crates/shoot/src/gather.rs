@@ -4,7 +4,7 @@
 //! The same picture found twice (equal content) is copied once.
 
 use jiff::civil::DateTime;
-use rallo_recipe::names;
+use rallo_recipe::{Subject, names};
 use serde::Serialize;
 use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
@@ -152,19 +152,17 @@ fn expand(template: &str, c: &Candidate, number: usize, clash: Option<&str>) -> 
         p.and_then(Path::file_name).map(|n| n.to_string_lossy().into_owned()).unwrap_or_default()
     };
     let stem = c.path.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
-    names::expand(
-        &with,
-        &names::Facts {
-            stem: &stem,
-            number,
-            taken: c.taken,
-            recipe: "",
-            folder: &name(c.path.parent()),
-            iso: c.iso,
-            width: c.size.0,
-            height: c.size.1,
-        },
-    )
+    let about = Subject {
+        stem,
+        number,
+        taken: c.taken,
+        folder: name(c.path.parent()),
+        iso: c.iso,
+        width: c.size.0,
+        height: c.size.1,
+        ..Subject::default()
+    };
+    names::expand(&with, "", &about)
 }
 
 #[cfg(test)]

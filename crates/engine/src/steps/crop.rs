@@ -141,7 +141,10 @@ impl Step for Crop {
             }
         };
         let all = (x, y, width, height) == (0, 0, size.width, size.height);
-        (!all).then(|| Geometry { map: Affine::shift(x.into(), y.into()), size: Size::new(width, height) })
+        (!all).then(|| Geometry {
+            map: Affine::shift(x.into(), y.into()).into(),
+            size: Size::new(width, height),
+        })
     }
 }
 
@@ -151,7 +154,7 @@ mod tests {
 
     fn window(crop: Crop, size: Size) -> (i64, i64, u32, u32) {
         let g = crop.geometry(size).unwrap();
-        let (x, y) = g.map.as_shift().unwrap();
+        let (x, y) = g.map.as_affine().and_then(Affine::as_shift).unwrap();
         (x, y, g.size.width, g.size.height)
     }
 

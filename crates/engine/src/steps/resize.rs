@@ -152,7 +152,7 @@ impl Step for Resize {
         let g = if let Some([ew, eh]) = self.exact {
             let limit = |n: u32, side: u32| if self.enlarge { n } else { n.min(side) };
             let to = Size::new(limit(ew, size.width), limit(eh, size.height));
-            Geometry { map: stretch(to, (w, h), (0.0, 0.0)), size: to }
+            Geometry { map: stretch(to, (w, h), (0.0, 0.0)).into(), size: to }
         } else if let Some([fw, fh]) = self.fill {
             let (fw, fh) = (f64::from(fw), f64::from(fh));
             // Input pixels per output pixel: as many as keep the box full.
@@ -161,12 +161,15 @@ impl Step for Resize {
             let side = |box_side: f64, side: f64| box_side.min((side / step).round()).max(1.0);
             let to = Size::new(side(fw, w) as u32, side(fh, h) as u32);
             let window = ((f64::from(to.width) * step).min(w), (f64::from(to.height) * step).min(h));
-            Geometry { map: stretch(to, window, ((w - window.0) / 2.0, (h - window.1) / 2.0)), size: to }
+            Geometry {
+                map: stretch(to, window, ((w - window.0) / 2.0, (h - window.1) / 2.0)).into(),
+                size: to,
+            }
         } else {
             let to = size.times(self.scale(size)?);
-            Geometry { map: stretch(to, (w, h), (0.0, 0.0)), size: to }
+            Geometry { map: stretch(to, (w, h), (0.0, 0.0)).into(), size: to }
         };
-        (g.size != size || g.map.as_shift() != Some((0, 0))).then_some(g)
+        (g.size != size || g.map.as_affine().and_then(Affine::as_shift) != Some((0, 0))).then_some(g)
     }
 }
 
@@ -190,8 +193,8 @@ mod tests {
         );
         // Filled from the middle: 1000 × 1000 takes 4000 × 4000, so 1000 are left on either side.
         let g = Resize { fill: Some([1000, 1000]), ..Default::default() }.geometry(size).unwrap();
-        assert_eq!(g.map.at(0.0, 0.0), (1000.0, 0.0));
-        assert_eq!(g.map.at(1000.0, 1000.0), (5000.0, 4000.0));
+        assert_eq!(g.map.at(0.0, 0.0, 1), (1000.0, 0.0));
+        assert_eq!(g.map.at(1000.0, 1000.0, 1), (5000.0, 4000.0));
     }
 
     #[test]

@@ -55,7 +55,7 @@ impl Step for Straighten {
         let map = Affine::shift(-ow / 2.0, -oh / 2.0)
             .then(&Affine { a: cos, b: sin, c: 0.0, d: -sin, e: cos, f: 0.0 })
             .then(&Affine::shift(w / 2.0, h / 2.0));
-        Some(Geometry { map, size: Size::new(ow as u32, oh as u32) })
+        Some(Geometry { map: map.into(), size: Size::new(ow as u32, oh as u32) })
     }
 }
 
@@ -71,7 +71,7 @@ mod tests {
                 let g = Straighten { degrees }.geometry(size).unwrap();
                 let (ow, oh) = (f64::from(g.size.width), f64::from(g.size.height));
                 for (x, y) in [(0.0, 0.0), (ow, 0.0), (0.0, oh), (ow, oh)] {
-                    let (u, v) = g.map.at(x, y);
+                    let (u, v) = g.map.at(x, y, 1);
                     let inside =
                         u >= -1e-6 && v >= -1e-6 && u <= f64::from(w) + 1e-6 && v <= f64::from(h) + 1e-6;
                     assert!(inside, "{degrees}° of {w} × {h}: {u}, {v}");
@@ -81,7 +81,7 @@ mod tests {
         // Turned clockwise, what was right of the middle is now below it.
         let g = Straighten { degrees: 10.0 }.geometry(Size::new(100, 100)).unwrap();
         let middle = f64::from(g.size.width) / 2.0;
-        let (_, v) = g.map.at(middle + 20.0, middle);
+        let (_, v) = g.map.at(middle + 20.0, middle, 1);
         assert!(v < 50.0, "right of the middle must come from above: {v}");
     }
 }

@@ -8,11 +8,10 @@ use crate::colour::LUMINANCE;
 use crate::geometry::Rect;
 use crate::point::Pixel;
 use crate::step::{AreaOp, Kind, Op, Param, Place, Step, StepInfo, StepKind, values_of};
-use crate::tone::{Table, decode, encode};
+use crate::tone::{DECODE, ENCODE, Table};
 use multiversion::multiversion;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use std::sync::LazyLock;
 
 /// Description.
 pub static INFO: StepInfo = StepInfo {
@@ -92,10 +91,6 @@ impl Step for UnsharpMask {
         vec![("radius", self.sigma(place))]
     }
 }
-
-static ENCODE: LazyLock<Table> = LazyLock::new(|| Table::new(encode));
-/// Linear light over the square of the perceptual scale, so that a table over the root serves.
-static DECODE: LazyLock<Table> = LazyLock::new(|| Table::new(|squared| decode(squared.sqrt())));
 
 struct Mask {
     /// Half the kernel, the middle first.
@@ -227,6 +222,7 @@ fn sharpen(
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::tone::{decode, encode};
 
     #[test]
     fn a_step_edge_gets_the_overshoot_the_formula_gives() {

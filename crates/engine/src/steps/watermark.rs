@@ -284,7 +284,7 @@ impl MarkOp for Mark {
     fn bounds(&self) -> Rect {
         self.bounds
     }
-    fn run(&self, rect: Rect, pixels: &mut [Pixel], mix: f32) {
+    fn run(&self, rect: Rect, pixels: &mut [Pixel]) {
         let part = self.bounds.within(rect);
         for y in part.y..part.bottom() {
             let from = ((y - self.bounds.y) * self.bounds.width - self.bounds.x) as isize;
@@ -301,7 +301,7 @@ impl MarkOp for Mark {
                     let under = encode(pixel[c]);
                     let edged = under + (self.edge_colour - under) * edge * (1.0 - cover);
                     let top = edged + (self.colour[c] - edged) * cover;
-                    pixel[c] = decode(under + (top - under) * mix);
+                    pixel[c] = decode(top);
                 }
             }
         }
@@ -314,7 +314,7 @@ mod tests {
     use crate::geometry::Size;
 
     fn place(size: Size) -> Place {
-        Place { size, output: size, to_output: 1.0, scale: 1.0 }
+        Place { size, output: size, to_output: 1.0, scale: 1.0, seed: 0 }
     }
 
     fn bounds(step: &Watermark, size: Size) -> Rect {
@@ -365,7 +365,7 @@ mod tests {
         let Some(Op::Mark(mark)) = ops.first() else { panic!() };
         let grey = decode(0.4);
         let mut pixels = vec![[grey, grey, grey, 0.0]; 400 * 200];
-        mark.run(size.rect(), &mut pixels, 1.0);
+        mark.run(size.rect(), &mut pixels);
         let most = pixels.iter().map(|p| encode(p[1])).fold(0.0, f32::max);
         assert!((most - 0.7).abs() < 2e-3, "half of white over 0.4 is 0.7, got {most}");
     }

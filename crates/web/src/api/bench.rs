@@ -9,9 +9,9 @@ use axum::response::Response;
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use rallo_engine::steps::white_balance::WhiteBalance;
-use rallo_engine::{Kind, OutputProfile, Param, Plan, Rect, Settings, Source, registry};
+use rallo_engine::{Kind, OutputProfile, Param, Plan, Rect, Source, registry};
 use rallo_media::{Chroma, Encoding, Extras, FileSource};
-use rallo_recipe::{Pictures, Recipe};
+use rallo_recipe::{Pictures, Recipe, Subject};
 use rallo_runner::now;
 use rallo_store::RecipeRow;
 use serde::Deserialize;
@@ -30,22 +30,13 @@ pub fn routes() -> Router<App> {
 }
 
 fn param(p: &Param, default: &Value) -> Value {
-    let mut one = json!({"name": p.name, "about": p.about, "unit": p.unit, "default": default});
-    let (kind, more) = match p.kind {
-        Kind::Number { min, max, step } => ("number", json!({"min": min, "max": max, "step": step})),
-        Kind::Whole { min, max } => ("whole", json!({"min": min, "max": max, "step": 10})),
-        Kind::Choice(all) => ("choice", json!({"choices": all})),
-        Kind::Text(max) => ("text", json!({"max": max})),
-        Kind::Flag => ("flag", json!({})),
-        Kind::Points => ("points", json!({})),
-        Kind::Proportion => ("proportion", json!({})),
-        Kind::Pair => ("pair", json!({})),
-        Kind::Window => ("window", json!({})),
-        Kind::Colour => ("colour", json!({})),
-    };
-    one["kind"] = json!(kind);
-    for (key, value) in more.as_object().into_iter().flatten() {
-        one[key] = value.clone();
+    let (min, max) = p.kind.range();
+    let mut one = json!({"name": p.name, "about": p.about, "unit": p.unit, "default": default,
+        "kind": p.kind.names().0, "min": min, "max": max, "step": p.kind.notch()});
+    match p.kind {
+        Kind::Choice(all) => one["choices"] = json!(all),
+        Kind::Rows(names, _) => one["names"] = json!(names),
+        _ => {}
     }
     one
 }
@@ -91,60 +82,81 @@ impl Ask {
         Ok(Recipe::from_value(&self.recipe)?)
     }
 
-    fn settings(&self, recipe: &Recipe) -> Vec<Settings> {
+    /// The recipe's plan for the frame, as far as it is asked for.
+    fn plan(&self, recipe: &Recipe, frame: &Open) -> Result<Plan> {
         let mut recipe = recipe.clone();
         recipe.steps.truncate(self.upto.unwrap_or(usize::MAX));
         if self.before {
             recipe.steps.retain(|line| line.kind().info.group == "geometry");
         }
-        recipe.settings()
+        recipe.plan(&*frame.source, &frame.about).map_err(Error::bad)
     }
 }
 
-async fn source(app: &App, frame: i64) -> Result<Arc<FileSource>> {
-    let frame = app.store.frame(frame).await?;
-    let path = app.roots.existing(FilePath::new(&frame.path))?;
+/// A frame whose picture is open.
+#[derive(Clone)]
+struct Open {
+    source: Arc<FileSource>,
+    about: Subject,
+}
+
+async fn open(app: &App, frame: i64) -> Result<Open> {
+    let row = app.store.frame(frame).await?;
+    let path = app.roots.existing(FilePath::new(&row.path))?;
     let app = app.clone();
-    Ok(tokio::task::spawn_blocking(move || app.sources.open(&path)).await??)
+    tokio::task::spawn_blocking(move || {
+        let source = app.sources.open(&path)?;
+        let about = rallo_runner::subject(&path, Some(&source.facts(&path)), 1);
+        Ok(Open { source, about })
+    })
+    .await?
 }
 
 /// Sentences and sizes of a recipe on a frame.
 async fn plan(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Json<Value>> {
     let recipe = ask.recipe()?;
-    let source = source(&app, ask.frame).await?;
-    let plan = Plan::new(ask.settings(&recipe), source.size()).map_err(Error::bad)?;
-    // Lines that are off have no place in the plan; they are told without pixels.
-    let mut at = 0;
-    let lines: Vec<Value> = recipe
-        .steps
-        .iter()
-        .map(|line| {
-            let place = (line.on && ask.upto.is_none()).then(|| plan.place(at, 1.0));
-            let size = plan.size_before(at);
-            at += usize::from(line.on);
-            json!({"parts": line.parts(place.as_ref()), "size": [size.width, size.height]})
-        })
-        .collect();
-    let goes: Vec<Value> = recipe.deliveries.iter().map(|d| json!(d.parts(&recipe))).collect();
-    let (size, from) = (plan.size(), source.size());
-    Ok(Json(
-        json!({"lines": lines, "goes": goes, "size": [size.width, size.height], "source": [from.width, from.height]}),
-    ))
+    let frame = open(&app, ask.frame).await?;
+    tokio::task::spawn_blocking(move || {
+        let plan = ask.plan(&recipe, &frame)?;
+        // Lines that are off or do not apply have no place in the plan; they are told without pixels.
+        let mut at = 0;
+        let lines: Vec<Value> = recipe
+            .steps
+            .iter()
+            .map(|line| {
+                let runs = line.settings(&recipe.name, &frame.about).is_some();
+                let place = (runs && ask.upto.is_none()).then(|| plan.place(at, 1.0));
+                let size = plan.size_before(at);
+                let step = plan.steps().get(at).filter(|_| place.is_some()).map(|s| &s.step);
+                let found: Vec<Value> = step
+                    .map(|s| s.found().into_iter().map(|(n, v)| json!([n, v])).collect())
+                    .unwrap_or_default();
+                at += usize::from(runs);
+                json!({"parts": line.parts(place.as_ref()), "size": [size.width, size.height],
+                    "applies": runs, "found": found})
+            })
+            .collect();
+        let goes: Vec<Value> = recipe.deliveries.iter().map(|d| json!(d.parts(&recipe))).collect();
+        let (size, from) = (plan.size(), frame.source.size());
+        Ok(Json(json!({"lines": lines, "goes": goes, "size": [size.width, size.height],
+            "source": [from.width, from.height]})))
+    })
+    .await?
 }
 
 /// Renders a part of a frame through the recipe: the same call as for the final file.
 async fn render(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Response> {
     let recipe = ask.recipe()?;
-    let source = source(&app, ask.frame).await?;
+    let frame = open(&app, ask.frame).await?;
     let bytes = tokio::task::spawn_blocking(move || -> Result<Vec<u8>> {
-        let plan = Plan::new(ask.settings(&recipe), source.size()).map_err(Error::bad)?;
+        let plan = ask.plan(&recipe, &frame)?;
         let program = plan.program(ask.scale.unwrap_or(1.0));
         let whole = program.size().rect();
         let rect = ask.region.map_or(whole, |[x, y, w, h]| Rect::new(x, y, w, h)).within(whole);
         if rect.area() > 40_000_000 {
             return Err(Error::bad("this part is too large to be shown at once; zoom out"));
         }
-        let picture = program.render(&*source, rect, OutputProfile::Srgb).map_err(Error::bad)?;
+        let picture = program.render(&*frame.source, rect, OutputProfile::Srgb).map_err(Error::bad)?;
         let encoding = Encoding::Jpeg { quality: 92, chroma: Chroma::Full, progressive: false };
         Ok(rallo_media::encode(&picture, encoding, &Extras::default())?)
     })
@@ -156,14 +168,14 @@ async fn render(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Response
 async fn neutral(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Json<Value>> {
     let recipe = ask.recipe()?;
     let [x, y] = ask.at.ok_or_else(|| Error::bad("at: expected [x, y] as shares of the picture"))?;
-    let source = source(&app, ask.frame).await?;
+    let frame = open(&app, ask.frame).await?;
     let found = tokio::task::spawn_blocking(move || -> Result<Option<WhiteBalance>> {
-        let plan = Plan::new(ask.settings(&recipe), source.size()).map_err(Error::bad)?;
+        let plan = ask.plan(&recipe, &frame)?;
         let program = plan.program(1.0);
         let size = program.size();
         let at = |share: f64, side: u32| (share.clamp(0.0, 1.0) * f64::from(side)) as i64 - 4;
         let rect = Rect::new(at(x, size.width), at(y, size.height), 9, 9);
-        let (_, pixels) = program.render_working(&*source, rect).map_err(Error::bad)?;
+        let (_, pixels) = program.render_working(&*frame.source, rect).map_err(Error::bad)?;
         let mean: [f32; 3] =
             std::array::from_fn(|c| pixels.iter().map(|p| p[c]).sum::<f32>() / pixels.len() as f32);
         Ok(WhiteBalance::for_neutral(mean))

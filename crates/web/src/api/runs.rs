@@ -81,9 +81,12 @@ async fn sheet(State(app): State<App>) -> Result<Json<Value>> {
     let trial = recipe.clone();
     let measured = tokio::task::spawn_blocking(move || -> Option<(u64, f64)> {
         let start = Instant::now();
-        let source = FileSource::open(&first?).ok()?;
+        let first = first?;
+        let source = FileSource::open(&first).ok()?;
+        let about = rallo_runner::subject(&first, Some(&source.facts(&first)), 1);
         let made = Made { recipe: String::new(), source: String::new() };
-        let (bytes, _, _) = execute::make(&trial, trial.deliveries.first()?, &source, made, 0).ok()?;
+        let (bytes, _, _) =
+            execute::make(&trial, trial.deliveries.first()?, &source, made, 0, &about).ok()?;
         let pixels = source.size().area().max(1) as f64;
         Some((bytes.len() as u64, start.elapsed().as_secs_f64() / pixels))
     })
