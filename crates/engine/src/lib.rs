@@ -10,7 +10,9 @@
 pub mod area;
 pub mod colour;
 pub mod geometry;
+pub mod guide;
 mod lanes;
+pub mod lines;
 pub mod measure;
 pub mod picture;
 pub mod plan;

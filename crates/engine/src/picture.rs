@@ -208,6 +208,10 @@ pub trait Source: Sync {
     /// # Errors
     /// When the picture cannot be decoded.
     fn level(&self, level: u8) -> Result<Arc<Picture>, SourceError>;
+    /// How the stored picture was turned to be upright.
+    fn orientation(&self) -> Orientation {
+        Orientation::UPRIGHT
+    }
     /// A number of the picture's own, the same whenever it is read.
     fn seed(&self) -> u64 {
         0

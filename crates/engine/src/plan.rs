@@ -108,7 +108,7 @@ impl Plan {
                 continue;
             }
             let before = Self::new(steps[..i].to_vec(), source.size())?;
-            let views = before.views(source, wants).map_err(|e| PlanError::Source(e.0))?;
+            let views = before.views(source, &wants).map_err(|e| PlanError::Source(e.0))?;
             if let Some(step) = steps[i].step.measured(&views) {
                 steps[i].step = Arc::from(step);
             }
@@ -119,16 +119,23 @@ impl Plan {
     }
 
     /// What a step behind this plan is shown.
-    fn views(&self, source: &dyn Source, wants: Wants) -> Result<Vec<View>, SourceError> {
+    fn views(&self, source: &dyn Source, wants: &Wants) -> Result<Vec<View>, SourceError> {
         let view = |program: &Program, rect: Rect| {
-            program.render_working(source, rect).map(|(size, pixels)| View { size, pixels })
+            program.render_working(source, rect).map(|(size, pixels)| View { size, pixels, around: None })
         };
-        if wants == Wants::Overview {
+        if *wants == Wants::Overview {
             let program = self.program(OVERVIEW / f64::from(self.size().long_edge()));
             return Ok(vec![view(&program, program.size().rect())?]);
         }
         let program = self.program(1.0);
         let size = program.size();
+        if let Wants::Around(spots, reach) = wants {
+            let one = |spot: &[f64; 3]| {
+                let around = Wants::around(*spot, *reach, size, source.orientation());
+                view(&program, around.2).map(|v| View { around: Some(around), ..v })
+            };
+            return spots.iter().map(one).collect();
+        }
         let (side, count) = DETAIL;
         let starts = |length: u32| {
             let length = i64::from(length);

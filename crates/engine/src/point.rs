@@ -160,7 +160,7 @@ impl Planes {
     }
 
     #[inline(always)]
-    fn matrix(&mut self, m: &Matrix) {
+    pub(crate) fn matrix(&mut self, m: &Matrix) {
         for i in 0..CHUNK {
             let (r, g, b) = (self.r[i], self.g[i], self.b[i]);
             self.r[i] = m[0][0] * r + m[0][1] * g + m[0][2] * b;

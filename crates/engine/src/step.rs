@@ -397,7 +397,7 @@ pub trait EnlargeOp: Send + Sync {
 }
 
 /// What a step must know of its input before it can run.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq)]
 pub enum Wants {
     /// Nothing.
     Nothing,
@@ -405,6 +405,8 @@ pub enum Wants {
     Overview,
     /// Parts of it at full size.
     Detail,
+    /// The surroundings of places on the sensor (x, y, radius, as shares), so many radii far, at full size.
+    Around(Vec<[f64; 3]>, f64),
 }
 
 /// A part of a step's input, as working values.
@@ -414,6 +416,8 @@ pub struct View {
     pub size: Size,
     /// Row by row.
     pub pixels: Vec<[f32; 3]>,
+    /// For [`Wants::Around`]: the place and the radius in pixels of the upright picture, and what the view covers.
+    pub around: Option<((f64, f64), f64, Rect)>,
 }
 
 /// What a step asks of the plan.
@@ -463,7 +467,7 @@ pub trait Step: Debug + Send + Sync {
         Wants::Nothing
     }
     /// The same step, knowing what was measured: one view of all for [`Wants::Overview`], some for
-    /// [`Wants::Detail`].
+    /// [`Wants::Detail`], one a place for [`Wants::Around`].
     fn measured(&self, _views: &[View]) -> Option<Box<dyn Step>> {
         None
     }

@@ -1,8 +1,13 @@
 //! Shared by the steps' tests: runs a step the way a plan does.
 
+use crate::colour::{IDENTITY, InputColour};
 use crate::geometry::{Rect, Size};
+use crate::picture::{Orientation, Picture, Pyramid, Samples};
+use crate::plan::{Plan, Settings};
 use crate::point::PointProgram;
 use crate::step::{Op, Place, Step};
+use crate::tone::Table;
+use std::sync::Arc;
 
 /// One working pixel through a point-wise step.
 pub fn one_pixel(step: &dyn Step, pixel: [f32; 3]) -> [f32; 3] {
@@ -19,4 +24,33 @@ pub fn one_pixel(step: &dyn Step, pixel: [f32; 3]) -> [f32; 3] {
     let mut run = vec![[pixel[0], pixel[1], pixel[2], 0.0]];
     PointProgram::new(ops).run(Rect::new(0, 0, 1, 1), &mut run);
     [run[0][0], run[0][1], run[0][2]]
+}
+
+/// A picture of working values.
+pub fn picture(size: Size, value: impl Fn(u32, u32) -> [f32; 3]) -> Picture {
+    let straight = || Table::new(|squared| squared.sqrt());
+    let colour = InputColour {
+        byte: [[0.0; 256]; 3],
+        table: [straight(), straight(), straight()],
+        to_working: IDENTITY,
+        name: "working values".into(),
+    };
+    let samples = (0..size.height)
+        .flat_map(|y| (0..size.width).map(move |x| (x, y)))
+        .flat_map(|(x, y)| value(x, y))
+        .collect();
+    Picture {
+        stored: size,
+        samples: Samples::F32(samples),
+        orientation: Orientation::UPRIGHT,
+        colour: Arc::new(colour),
+    }
+}
+
+/// A step over a whole picture, measured where it measures: the result's size and working values.
+pub fn whole(step: impl Step + 'static, picture: &Picture) -> (Size, Vec<[f32; 3]>) {
+    let source = Pyramid::new(picture.clone());
+    let plan = Plan::for_picture(vec![Settings::from(Box::new(step) as Box<dyn Step>)], &source).unwrap();
+    let program = plan.program(1.0);
+    program.render_working(&source, program.size().rect()).unwrap()
 }

@@ -378,6 +378,9 @@ impl Source for FileSource {
     fn level(&self, level: u8) -> Result<Arc<Picture>, SourceError> {
         self.decode(level).map_err(|e| SourceError(e.to_string()))
     }
+    fn orientation(&self) -> Orientation {
+        Orientation::from_exif(self.camera.orientation)
+    }
     fn seed(&self) -> u64 {
         let head = &self.file[..self.file.len().min(HEAD_BYTES as usize)];
         u64::from_str_radix(&crate::content_hash(head)[..16], 16).unwrap_or_default()

@@ -1,7 +1,7 @@
 //! Grey: one luminance from weighted red, green and blue. One 3 × 3 matrix on linear light.
 
 use crate::point::PointOp;
-use crate::step::{Kind, Op, Param, ParamError, Place, Step, StepInfo, StepKind, values_of};
+use crate::step::{Kind, Op, Param, Place, Step, StepInfo, StepKind, values_of};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
@@ -10,7 +10,7 @@ pub static INFO: StepInfo = StepInfo {
     id: "grey",
     title: "Grey from channels",
     group: "colour",
-    about: "Black and white, with a say in how much of red, green and blue counts, as a coloured filter before the lens would; the weights are brought to a sum of 100 %. On linear light.",
+    about: "Black and white, with a say in how much of red, green and blue counts, as a coloured filter before the lens would; the weights are brought to a sum of 100 % where their sum is above 0. On linear light.",
     words: &["grey", "gray", "black and white", "monochrome", "b&w", "desaturate", "channel", "mixer"],
     neutral: r#"{"amount": 0}"#,
     starter: r#"{"red": 40, "green": 50, "blue": 10}"#,
@@ -77,21 +77,13 @@ impl Step for Grey {
             "Grey from red {red}, green {green}, blue {blue}.".into()
         }
     }
-    fn check(&self) -> Result<(), ParamError> {
-        let sum = self.red + self.green + self.blue;
-        if sum < 1.0 {
-            return Err(ParamError::new(
-                "green",
-                format!("red, green and blue must have a sum above 0, got {sum}"),
-            ));
-        }
-        Ok(())
-    }
     fn ops(&self, _: &Place) -> Vec<Op> {
         if self.amount == 0.0 {
             return Vec::new();
         }
+        // Weights that take as much as they give are left as they are.
         let sum = self.red + self.green + self.blue;
+        let sum = if sum < 1.0 { 100.0 } else { sum };
         let row = [self.red, self.green, self.blue].map(|w| (w / sum) as f32);
         vec![Op::Point(PointOp::Matrix([row; 3]).mixed(self.amount as f32 / 100.0))]
     }
@@ -108,6 +100,5 @@ mod tests {
         assert_eq!(one_pixel(&step, [0.3, 0.5, 0.7]), [0.3; 3]);
         let out = one_pixel(&Grey { red: 80.0, green: 90.0, blue: 30.0, amount: 50.0 }, [0.4; 3]);
         assert!(out.iter().all(|v| (v - 0.4).abs() < 1e-6));
-        assert!(Grey { red: -50.0, green: 0.0, blue: 50.0, amount: 100.0 }.check().is_err());
     }
 }

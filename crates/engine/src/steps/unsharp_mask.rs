@@ -92,7 +92,8 @@ impl Step for UnsharpMask {
     }
 }
 
-struct Mask {
+/// The work itself, for steps that sharpen for a purpose too.
+pub(super) struct Mask {
     /// Half the kernel, the middle first.
     kernel: Vec<f32>,
     amount: f32,
@@ -100,7 +101,7 @@ struct Mask {
 }
 
 impl Mask {
-    fn new(sigma: f64, amount: f32, threshold: f32) -> Self {
+    pub(super) fn new(sigma: f64, amount: f32, threshold: f32) -> Self {
         let reach = (3.0 * sigma).ceil().max(1.0) as usize;
         let raw: Vec<f64> = (0..=reach).map(|i| (-((i * i) as f64) / (2.0 * sigma * sigma)).exp()).collect();
         let sum = raw[0] + 2.0 * raw[1..].iter().sum::<f64>();

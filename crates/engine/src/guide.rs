@@ -1,0 +1,129 @@
+//! A smooth picture of the light that keeps the edges: what shadows, highlights and local contrast go by.
+//!
+//! The guided filter of K. He, J. Sun and X. Tang ("Guided Image Filtering", 2013), in the fast form (K. He and J. Sun,
+//! "Fast Guided Filter", 2015): its two coefficients are computed on a reduced picture and interpolated, the light
+//! itself is taken at full size. So it is the same at every scale, needs no halo, and costs one pass. Light is the
+//! perceptual scale of the luminance.
+
+use crate::colour::LUMINANCE;
+use crate::point::CHUNK;
+use crate::step::View;
+use crate::tone::encode;
+
+/// The filter of one picture: `base = a · light + b`, `a` and `b` varying slowly.
+#[derive(Debug)]
+pub struct Guide {
+    width: usize,
+    height: usize,
+    /// `a` and `b`, row by row.
+    pairs: Vec<[f32; 2]>,
+}
+
+/// The mean over a square of side `2 radius + 1`, edges repeated less.
+fn boxed(values: &[f32], width: usize, height: usize, radius: usize) -> Vec<f32> {
+    let mean = |line: &mut dyn FnMut(usize) -> f32, n: usize, out: &mut dyn FnMut(usize, f32)| {
+        let mut sums = vec![0f64; n + 1];
+        for i in 0..n {
+            sums[i + 1] = sums[i] + f64::from(line(i));
+        }
+        for i in 0..n {
+            let (low, high) = (i.saturating_sub(radius), (i + radius + 1).min(n));
+            out(i, ((sums[high] - sums[low]) / (high - low) as f64) as f32);
+        }
+    };
+    let mut across = vec![0f32; values.len()];
+    for y in 0..height {
+        mean(&mut |x| values[y * width + x], width, &mut |x, v| across[y * width + x] = v);
+    }
+    let mut out = vec![0f32; values.len()];
+    for x in 0..width {
+        mean(&mut |y| across[y * width + x], height, &mut |y, v| out[y * width + x] = v);
+    }
+    out
+}
+
+impl Guide {
+    /// From the whole picture, reduced. `radius` is a share of the long edge; edges of more than about `edge` on the
+    /// perceptual scale are kept.
+    pub fn new(view: &View, radius: f64, edge: f32) -> Self {
+        let (width, height) = (view.size.width as usize, view.size.height as usize);
+        let reach = (radius * f64::from(view.size.long_edge())).round().max(1.0) as usize;
+        let light: Vec<f32> = view
+            .pixels
+            .iter()
+            .map(|p| encode(LUMINANCE[0] * p[0] + LUMINANCE[1] * p[1] + LUMINANCE[2] * p[2]))
+            .collect();
+        let square: Vec<f32> = light.iter().map(|v| v * v).collect();
+        let mean = boxed(&light, width, height, reach);
+        let spread = boxed(&square, width, height, reach);
+        let (mut a, mut b) = (Vec::with_capacity(light.len()), Vec::with_capacity(light.len()));
+        for (m, s) in mean.iter().zip(&spread) {
+            let variance = (s - m * m).max(0.0);
+            let keep = variance / (variance + edge * edge);
+            a.push(keep);
+            b.push(m * (1.0 - keep));
+        }
+        let (a, b) = (boxed(&a, width, height, reach), boxed(&b, width, height, reach));
+        Self { width, height, pairs: a.into_iter().zip(b).map(|(a, b)| [a, b]).collect() }
+    }
+
+    /// The base under a run of pixels: the first lies at column `x` of row `y`, in a picture of `size` (pixels at the
+    /// scale of the plan); `light` is their own.
+    pub fn base(&self, x: i64, y: i64, size: (f64, f64), light: &[f32; CHUNK]) -> [f32; CHUNK] {
+        let place = |at: f64, side: f64, count: usize| {
+            let v = ((at + 0.5) / side * count as f64 - 0.5).clamp(0.0, count as f64 - 1.0);
+            let whole = (v as usize).min(count.saturating_sub(2));
+            (whole, (whole + 1).min(count - 1), (v - whole as f64) as f32)
+        };
+        let (y0, y1, t) = place(y as f64, size.1, self.height);
+        let (top, low) = (&self.pairs[y0 * self.width..], &self.pairs[y1 * self.width..]);
+        std::array::from_fn(|i| {
+            let (x0, x1, s) = place((x + i as i64) as f64, size.0, self.width);
+            let at = |k: usize| {
+                let (up, down) =
+                    (top[x0][k] + (top[x1][k] - top[x0][k]) * s, low[x0][k] + (low[x1][k] - low[x0][k]) * s);
+                up + (down - up) * t
+            };
+            at(0) * light[i] + at(1)
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::geometry::Size;
+    use crate::tone::decode;
+
+    #[test]
+    fn edges_stay_and_texture_goes() {
+        // Two halves, 0.2 and 0.8, with a fine texture of ± 0.02.
+        let size = Size::new(200, 100);
+        let value = |x: usize, y: usize| {
+            (if x < 100 { 0.2 } else { 0.8 })
+                + if (x / 2 + y / 2).is_multiple_of(2) { 0.02f32 } else { -0.02 }
+        };
+        let pixels = (0..20_000).map(|i| [decode(value(i % 200, i / 200)); 3]).collect();
+        let guide = Guide::new(&View { size, pixels, around: None }, 0.04, 0.08);
+        let mut light = [0f32; CHUNK];
+        for (i, v) in light.iter_mut().enumerate() {
+            *v = value(70 + i, 50);
+        }
+        let base = guide.base(70, 50, (200.0, 100.0), &light);
+        // Far from the edge the texture is gone, beside it no halo of more than a few hundredths is left.
+        assert!((base[2] - 0.2).abs() < 0.01 && (base[60] - 0.8).abs() < 0.01, "{} {}", base[2], base[60]);
+        for i in 0..CHUNK {
+            let want = if 70 + i < 100 { 0.2 } else { 0.8 };
+            // Beside the edge the texture itself is kept as well.
+            assert!((base[i] - want).abs() < 0.05, "{i}: {}", base[i]);
+        }
+    }
+
+    #[test]
+    fn a_box_is_the_mean_and_small_pictures_work() {
+        let out = boxed(&[0.0, 3.0, 6.0, 9.0], 4, 1, 1);
+        assert_eq!(out, [1.5, 3.0, 6.0, 7.5]);
+        let one = Guide::new(&View { size: Size::new(1, 1), pixels: vec![[0.5; 3]], around: None }, 0.1, 0.1);
+        assert!(one.base(0, 0, (1.0, 1.0), &[0.5; CHUNK])[0].is_finite());
+    }
+}
