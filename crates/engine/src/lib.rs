@@ -9,6 +9,7 @@
 
 pub mod area;
 pub mod colour;
+pub mod denoise;
 pub mod geometry;
 pub mod guide;
 mod lanes;

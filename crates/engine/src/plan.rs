@@ -17,7 +17,7 @@ use crate::geometry::{Affine, Rect, Size};
 use crate::picture::{Picture, Source, SourceError};
 use crate::point::{self, CHUNK, Masked, Pixel, Planes, PointOp, PointProgram};
 use crate::resample::Resampler;
-use crate::step::{AreaOp, EnlargeOp, Geometry, MarkOp, Op, Place, Step, View, Wants};
+use crate::step::{AreaOp, EnlargeOp, Geometry, MarkOp, Op, Place, Step, View, Wants, WholeOp};
 use crate::warp::Warp;
 use crate::warped::WarpResampler;
 use rayon::prelude::*;
@@ -218,7 +218,15 @@ impl Plan {
     /// Bytes a render at full scale holds at a time beyond the decoded picture, for `threads` tiles in flight
     /// and `sample` bytes per output sample.
     pub fn working_bytes(&self, threads: usize, sample: usize) -> u64 {
-        self.size().area() * 3 * sample as u64 + threads as u64 * 24_000_000
+        let strips: u64 = (0..self.steps.len())
+            .filter(|i| {
+                let ops = self.steps[*i].step.ops(&self.work_place(*i, 1.0));
+                ops.iter().any(|op| matches!(op, Op::Whole(_)))
+            })
+            // Its result, and per strip: input, planes, sums and weights.
+            .map(|i| self.sizes[i].area() * 12 + u64::from(self.sizes[i].width) * STRIP as u64 * 96)
+            .sum();
+        self.size().area() * 3 * sample as u64 + threads as u64 * 24_000_000 + strips
     }
 
     /// Lowers the plan for `scale` (0 < scale ≤ 1; 1 is the final file).
@@ -313,6 +321,14 @@ enum Node {
     Area(Box<dyn AreaOp>),
     Mark(Box<dyn MarkOp>),
     Group(Group),
+    Whole(Whole),
+}
+
+/// Work that runs before everything after it.
+struct Whole {
+    op: Box<dyn WholeOp>,
+    mask: Option<Arc<Mask>>,
+    mix: f32,
 }
 
 /// Work held back to an area and a share.
@@ -356,6 +372,21 @@ const TILE: (i64, i64) = (192, 96);
 /// Halo from which on larger tiles cost less than what is computed twice.
 const WIDE_HALO: i64 = 12;
 
+/// Rows of far-reaching work done at a time: what is held in memory beside its result.
+const STRIP: i64 = 1024;
+
+/// Sides of a tile: larger where much around it is needed.
+fn tile_sides(nodes: &[(Node, Size)]) -> (i64, i64) {
+    let halo = |(node, _): &(Node, Size)| match node {
+        Node::Area(op) => op.halo(),
+        Node::Enlarge(op) => op.halo() * op.factor(),
+        Node::Group(group) => group.halo,
+        _ => 0,
+    };
+    let most = nodes.iter().map(halo).max().unwrap_or(0);
+    if most <= WIDE_HALO { TILE } else { ((most * 10).clamp(256, 512), (most * 10).clamp(256, 512)) }
+}
+
 impl Program {
     fn map(&mut self, warp: Warp, size: Size) {
         let node = match warp.as_affine() {
@@ -390,8 +421,16 @@ impl Program {
         for &i in rest {
             let settings = &plan.steps[i];
             let mix = settings.mix;
-            let ops = settings.step.ops(&plan.work_place(i, scale));
+            let mut ops = settings.step.ops(&plan.work_place(i, scale));
             let mask = settings.area.as_ref().map(|a| Mask::new(a, plan.sizes[i], scale));
+            let ops = match ops.pop() {
+                Some(Op::Whole(op)) => {
+                    self.flush(&mut points);
+                    self.nodes.push((Node::Whole(Whole { op, mask, mix }), self.size));
+                    continue;
+                }
+                last => ops.into_iter().chain(last).collect::<Vec<Op>>(),
+            };
             let alone = ops.iter().all(|op| matches!(op, Op::Point(_)));
             if alone && (mask.is_some() || (mix < 1.0 && ops.len() > 1)) {
                 let inner = PointProgram::new(ops.into_iter().filter_map(Op::point).collect());
@@ -423,6 +462,7 @@ impl Program {
                 }
                 Op::Area(a) => Node::Area(a),
                 Op::Mark(m) => Node::Mark(m),
+                Op::Whole(op) => Node::Whole(Whole { op, mask: None, mix: 1.0 }),
             };
             self.flush(points);
             self.nodes.push((node, self.size));
@@ -434,18 +474,6 @@ impl Program {
         if !program.is_empty() {
             self.nodes.push((Node::Point(program), self.size));
         }
-    }
-
-    /// Sides of a tile: larger where much around it is needed.
-    fn tile_sides(&self) -> (i64, i64) {
-        let halo = |(node, _): &(Node, Size)| match node {
-            Node::Area(op) => op.halo(),
-            Node::Enlarge(op) => op.halo() * op.factor(),
-            Node::Group(group) => group.halo,
-            _ => 0,
-        };
-        let most = self.nodes.iter().map(halo).max().unwrap_or(0);
-        if most <= WIDE_HALO { TILE } else { ((most * 10).clamp(256, 512), (most * 10).clamp(256, 512)) }
     }
 
     /// Size of the whole output at this scale.
@@ -505,15 +533,10 @@ impl Program {
         source: &dyn Source,
         region: Rect,
     ) -> Result<(Size, Vec<[f32; 3]>), SourceError> {
-        let keep = |pixels: &[Pixel], out: &mut [f32]| {
-            for (p, o) in pixels.iter().zip(out.as_chunks_mut::<3>().0) {
-                *o = [p[0], p[1], p[2]];
-            }
-        };
-        let mut all = Vec::new();
         let region = region.within(self.size.rect());
-        let size = self.tiles(source, region, keep, &mut all)?;
-        Ok((size, all.as_chunks::<3>().0.to_vec()))
+        let picture = self.checked(source, region)?;
+        let pixels = self.layer(&picture, self.nodes.len(), region);
+        Ok((Size::new(region.width as u32, region.height as u32), pixels))
     }
 
     fn rendered<T: Copy + Default + Send>(
@@ -535,6 +558,13 @@ impl Program {
         encode: impl Fn(&[Pixel], &mut [T]) + Sync,
         samples: &mut Vec<T>,
     ) -> Result<Size, SourceError> {
+        let picture = self.checked(source, region)?;
+        self.each_tile(&picture, self.nodes.len(), region, encode, samples);
+        Ok(Size::new(region.width as u32, region.height as u32))
+    }
+
+    /// The source's picture, reduced as far as the program wants it.
+    fn checked(&self, source: &dyn Source, region: Rect) -> Result<Arc<Picture>, SourceError> {
         if region.is_empty() {
             return Err(SourceError("the region lies outside the picture".into()));
         }
@@ -542,13 +572,35 @@ impl Program {
             return Err(SourceError("the picture has changed its size since the plan was made".into()));
         }
         // A source that cannot reduce so far delivers less reduced pixels; they are halved here.
-        let picture = reduced(source, self.level)?;
+        reduced(source, self.level)
+    }
+
+    /// The first `count` nodes over `region`, tile by tile, each row of pixels turned into samples by `encode`.
+    fn each_tile<T: Copy + Default + Send>(
+        &self,
+        picture: &Picture,
+        count: usize,
+        region: Rect,
+        encode: impl Fn(&[Pixel], &mut [T]) + Sync,
+        samples: &mut Vec<T>,
+    ) {
         let width = region.width as usize * 3;
         samples.resize(width * region.height as usize, T::default());
         let all = Mutex::new(samples);
-        let (wide, high) = self.tile_sides();
+        // What reaches far is done first; the rest goes on from its result.
+        let before = self.nodes[..count].iter().rposition(|(node, _)| matches!(node, Node::Whole(_)));
+        let layer = before.map(|at| {
+            let rect = needs(&self.nodes[at + 1..count], region);
+            (self.strips(picture, at, rect), rect)
+        });
+        let base = match &layer {
+            Some((pixels, rect)) => Base::Layer(pixels, *rect),
+            None => Base::Picture(picture),
+        };
+        let nodes = &self.nodes[before.map_or(0, |at| at + 1)..count];
+        let (wide, high) = tile_sides(nodes);
         region.tiles(wide, high).into_par_iter().for_each_init(Buffers::default, |buffers, tile| {
-            let pixels = chain(&self.nodes, Base::Picture(&picture), tile, buffers);
+            let pixels = chain(nodes, base, tile, buffers);
             let line = tile.width as usize * 3;
             let mut encoded = vec![T::default(); line * tile.height as usize];
             encode(&pixels, &mut encoded);
@@ -560,7 +612,71 @@ impl Program {
                 all[at..at + line].copy_from_slice(row);
             }
         });
-        Ok(Size::new(region.width as u32, region.height as u32))
+    }
+
+    /// The output of the first `count` nodes as working values.
+    fn layer(&self, picture: &Picture, count: usize, region: Rect) -> Vec<[f32; 3]> {
+        let keep = |pixels: &[Pixel], out: &mut [f32]| {
+            for (p, o) in pixels.iter().zip(out.as_chunks_mut::<3>().0) {
+                *o = [p[0], p[1], p[2]];
+            }
+        };
+        let mut all = Vec::new();
+        self.each_tile(picture, count, region, keep, &mut all);
+        all.as_chunks::<3>().0.to_vec()
+    }
+
+    /// The output of the far-reaching node `at` over `rect`, strip by strip.
+    fn strips(&self, picture: &Picture, at: usize, rect: Rect) -> Vec<[f32; 3]> {
+        let (Node::Whole(whole), size) = &self.nodes[at] else { return Vec::new() };
+        let mut out = Vec::with_capacity(rect.area());
+        for strip in rect.tiles(rect.width.max(1), STRIP) {
+            let have = strip.grown(whole.op.halo()).within(size.rect());
+            let input = self.layer(picture, at, have);
+            if whole.mix >= 1.0 && whole.mask.is_none() {
+                out.append(&mut whole.op.run(input, have, strip));
+                continue;
+            }
+            let mut after = whole.op.run(input.clone(), have, strip);
+            whole.blend(&input, have, strip, &mut after);
+            out.append(&mut after);
+        }
+        out
+    }
+}
+
+/// The part of the input of `nodes` that `rect` of their output comes from.
+fn needs(nodes: &[(Node, Size)], rect: Rect) -> Rect {
+    nodes.iter().rev().fold(rect, |rect, (node, size)| node.needs(rect, size.rect()))
+}
+
+impl Node {
+    /// The part of its input, which is as large as `whole`, that `rect` of its output comes from.
+    fn needs(&self, rect: Rect, whole: Rect) -> Rect {
+        match self {
+            Self::Point(_) | Self::Mark(_) => rect,
+            Self::Map(resampler) => resampler.needs(rect),
+            Self::Warp(resampler) => resampler.needs(rect),
+            Self::Shift(dx, dy) => {
+                let wanted = rect.moved(*dx, *dy);
+                // Beyond the picture the edge is repeated; at least one pixel of it is needed.
+                let near = |v: i64, side: i64| v.clamp(0, side - 1);
+                let (x, y) = (near(wanted.x, whole.width), near(wanted.y, whole.height));
+                let (right, bottom) =
+                    (near(wanted.right() - 1, whole.width) + 1, near(wanted.bottom() - 1, whole.height) + 1);
+                Rect::new(x, y, right - x, bottom - y)
+            }
+            Self::Enlarge(op) => {
+                let (f, h) = (op.factor(), op.halo());
+                let (x, y) = (rect.x.div_euclid(f), rect.y.div_euclid(f));
+                let (right, bottom) =
+                    ((rect.right() - 1).div_euclid(f) + 1, (rect.bottom() - 1).div_euclid(f) + 1);
+                Rect::new(x, y, right - x, bottom - y).grown(h).within(whole)
+            }
+            Self::Area(op) => rect.grown(op.halo()).within(whole),
+            Self::Group(group) => rect.grown(group.halo).within(whole),
+            Self::Whole(w) => rect.grown(w.op.halo()).within(whole),
+        }
     }
 }
 
@@ -570,6 +686,8 @@ enum Base<'a> {
     Picture(&'a Picture),
     /// Pixels over a rectangle.
     Pixels(&'a [Pixel], Rect),
+    /// Working values over a rectangle.
+    Layer(&'a [[f32; 3]], Rect),
 }
 
 /// The output of the last of `nodes` over `rect`.
@@ -579,10 +697,17 @@ fn chain(nodes: &[(Node, Size)], base: Base, rect: Rect, buffers: &mut Buffers) 
         match base {
             Base::Picture(picture) => PointProgram::new(Vec::new()).read(picture, rect, &mut out),
             Base::Pixels(pixels, have) => cut(pixels, have, rect, &mut out),
+            Base::Layer(values, have) => {
+                out.clear();
+                for y in rect.y..rect.bottom() {
+                    let at = ((y - have.y) * have.width + rect.x - have.x) as usize;
+                    out.extend(values[at..at + rect.width as usize].iter().map(|v| [v[0], v[1], v[2], 0.0]));
+                }
+            }
         }
         return out;
     };
-    let whole = size.rect();
+    let have = node.needs(rect, size.rect());
     match (node, base) {
         (Node::Point(program), Base::Picture(picture)) if before.is_empty() => {
             let mut out = buffers.take();
@@ -596,35 +721,21 @@ fn chain(nodes: &[(Node, Size)], base: Base, rect: Rect, buffers: &mut Buffers) 
         }
         (Node::Shift(dx, dy), _) => {
             let wanted = rect.moved(*dx, *dy);
-            // Beyond the picture the edge is repeated; at least one pixel of it is needed.
-            let near = |v: i64, side: i64| v.clamp(0, side - 1);
-            let (x, y) = (near(wanted.x, whole.width), near(wanted.y, whole.height));
-            let (right, bottom) =
-                (near(wanted.right() - 1, whole.width) + 1, near(wanted.bottom() - 1, whole.height) + 1);
-            let have = Rect::new(x, y, right - x, bottom - y);
             if have == wanted {
                 return chain(before, base, have, buffers);
             }
             through(before, base, have, buffers, |input, out| repeat_edges(input, have, wanted, out))
         }
         (Node::Map(resampler), _) => {
-            let have = resampler.needs(rect);
             through(before, base, have, buffers, |input, out| resampler.run(input, have, rect, out))
         }
         (Node::Warp(resampler), _) => {
-            let have = resampler.needs(rect);
             through(before, base, have, buffers, |input, out| resampler.run(input, have, rect, out))
         }
         (Node::Enlarge(op), _) => {
-            let (f, h) = (op.factor(), op.halo());
-            let (x, y) = (rect.x.div_euclid(f), rect.y.div_euclid(f));
-            let (right, bottom) =
-                ((rect.right() - 1).div_euclid(f) + 1, (rect.bottom() - 1).div_euclid(f) + 1);
-            let have = Rect::new(x, y, right - x, bottom - y).grown(h).within(whole);
             through(before, base, have, buffers, |input, out| op.run(input, have, rect, out))
         }
         (Node::Area(op), _) => {
-            let have = rect.grown(op.halo()).within(whole);
             through(before, base, have, buffers, |input, out| op.run(input, have, rect, out))
         }
         (Node::Mark(op), _) => {
@@ -635,13 +746,14 @@ fn chain(nodes: &[(Node, Size)], base: Base, rect: Rect, buffers: &mut Buffers) 
             pixels
         }
         (Node::Group(group), _) => {
-            let have = rect.grown(group.halo).within(whole);
             let input = chain(before, base, have, buffers);
             let mut out = chain(&group.nodes, Base::Pixels(&input, have), rect, buffers);
             group.blend(&input, have, rect, &mut out);
             buffers.give(input);
             out
         }
+        // Done before the tiles begin.
+        (Node::Whole(_), _) => chain(before, base, rect, buffers),
     }
 }
 
@@ -684,22 +796,44 @@ fn repeat_edges(pixels: &[Pixel], have: Rect, rect: Rect, out: &mut Vec<Pixel>) 
 impl Group {
     /// Mixes the result over `rect` with its input, which covers `have`.
     fn blend(&self, input: &[Pixel], have: Rect, rect: Rect, out: &mut [Pixel]) {
-        let (mut before, mut after) = (Planes::EMPTY, Planes::EMPTY);
         for (j, row) in out.chunks_mut(rect.width as usize).enumerate() {
             let y = rect.y + j as i64;
             let at = ((y - have.y) * have.width + rect.x - have.x) as usize;
-            for (i, (chunk, from)) in row.chunks_mut(CHUNK).zip(input[at..].chunks(CHUNK)).enumerate() {
-                before.load(&from[..chunk.len()]);
-                after.load(chunk);
-                let mut weights = [self.mix; CHUNK];
-                if let Some(mask) = &self.mask {
-                    mask.weigh(rect.x + (i * CHUNK) as i64, y, &before, &mut weights);
-                    weights = weights.map(|w| w * self.mix);
-                }
-                after.mix(&before, &weights);
-                after.store(chunk);
+            blend_row(self.mask.as_deref(), self.mix, rect.x, y, &input[at..], row);
+        }
+    }
+}
+
+impl Whole {
+    /// As [`Group::blend`].
+    fn blend(&self, input: &[[f32; 3]], have: Rect, rect: Rect, out: &mut [[f32; 3]]) {
+        let wide = |v: &[f32; 3]| [v[0], v[1], v[2], 0.0];
+        for (j, row) in out.chunks_mut(rect.width as usize).enumerate() {
+            let y = rect.y + j as i64;
+            let at = ((y - have.y) * have.width + rect.x - have.x) as usize;
+            let before: Vec<Pixel> = input[at..at + row.len()].iter().map(wide).collect();
+            let mut after: Vec<Pixel> = row.iter().map(wide).collect();
+            blend_row(self.mask.as_deref(), self.mix, rect.x, y, &before, &mut after);
+            for (o, a) in row.iter_mut().zip(&after) {
+                *o = [a[0], a[1], a[2]];
             }
         }
+    }
+}
+
+/// Mixes a row that begins at (`x`, `y`) with what it came from.
+fn blend_row(mask: Option<&Mask>, mix: f32, x: i64, y: i64, input: &[Pixel], out: &mut [Pixel]) {
+    let (mut before, mut after) = (Planes::EMPTY, Planes::EMPTY);
+    for (i, (chunk, from)) in out.chunks_mut(CHUNK).zip(input.chunks(CHUNK)).enumerate() {
+        before.load(&from[..chunk.len()]);
+        after.load(chunk);
+        let mut weights = [mix; CHUNK];
+        if let Some(mask) = mask {
+            mask.weigh(x + (i * CHUNK) as i64, y, &before, &mut weights);
+            weights = weights.map(|w| w * mix);
+        }
+        after.mix(&before, &weights);
+        after.store(chunk);
     }
 }
 

@@ -386,6 +386,15 @@ pub trait MarkOp: Send + Sync {
     fn run(&self, rect: Rect, pixels: &mut [Pixel]);
 }
 
+/// Work that is best done for the whole picture at once, since it reaches far: it runs in strips, on all threads, before
+/// what stands after it.
+pub trait WholeOp: Send + Sync {
+    /// Input pixels needed beyond the output on every side.
+    fn halo(&self) -> i64;
+    /// The result over `rect` from `input`, which covers `have`; the same pixels come out whatever part is asked for.
+    fn run(&self, input: Vec<[f32; 3]>, have: Rect, rect: Rect) -> Vec<[f32; 3]>;
+}
+
 /// Enlarging by a whole factor in a way of its own.
 pub trait EnlargeOp: Send + Sync {
     /// Output pixels per input pixel, each way.
@@ -428,6 +437,8 @@ pub enum Op {
     Area(Box<dyn AreaOp>),
     /// Drawn on top.
     Mark(Box<dyn MarkOp>),
+    /// Reaching far; a step has this and nothing else.
+    Whole(Box<dyn WholeOp>),
 }
 
 impl Op {

@@ -10,6 +10,7 @@ pub mod colour_balance;
 pub mod contrast;
 pub mod crop;
 pub mod curve;
+pub mod denoise;
 pub mod dust;
 pub mod end_points;
 pub mod exposure;
@@ -41,6 +42,7 @@ pub mod white_balance;
 /// Every kind of step, in the order they are listed.
 pub static ALL: &[&StepKind] = &[
     &hot_pixels::KIND,
+    &denoise::KIND,
     &lens::KIND,
     &dust::KIND,
     &rotate::KIND,
