@@ -9,23 +9,25 @@
 //! Reference blocks lie on a fixed grid; sums are taken in a fixed order over bands on a fixed grid of their own, so that
 //! any part of a picture comes out as in the whole, with any number of threads. Allocates sums for every band.
 
-use super::dct::{Block, SIDE, forward, inverse};
+use super::dct::{Block, SIDE, forward_in, inverse_in, load};
 use super::noise::PlaneNoise;
 use super::{Noise, Planes, Strength};
 use crate::geometry::Rect;
-use multiversion::multiversion;
+use crate::lanes::{Lanes, Plain, add_block};
 use rayon::prelude::*;
 
 /// Pixels from reference block to reference block.
 const STEP: usize = 4;
 /// How far alike blocks are looked for, each way.
 const REACH: usize = 12;
+/// Up to this far away, every place is looked at.
+const NEAR: usize = 2;
 /// Most blocks filtered together.
 const GROUP: usize = 16;
 /// Rows of a band; a multiple of the step.
 const BAND: i64 = 64;
-/// Reference blocks whose matches are looked for at a time.
-const RUN: usize = 48;
+/// Reference blocks whose matches are looked for at a time: their columns are three times 64.
+const RUN: usize = 47;
 /// In deviations: what is dropped.
 const DROP: f32 = 2.7;
 
@@ -95,20 +97,7 @@ struct Band {
 }
 
 fn pass(noisy: &Planes, basic: Option<&Planes>, have: Rect, noise: &Noise, strength: Strength) -> Planes {
-    let factors = [strength.light, strength.colour, strength.colour];
-    let detail = 1.25 - 0.5 * strength.detail;
-    let work = Work {
-        noisy,
-        basic,
-        light: &basic.unwrap_or(noisy).planes[0],
-        noise,
-        deviations: std::array::from_fn(|c| {
-            std::array::from_fn(|k| noise.0[c].spread[k].sqrt() * factors[c] * detail)
-        }),
-        on: factors.map(|f| f > 0.0),
-        columns: starts(have.x, noisy.width),
-        window: window(),
-    };
+    let work = Work::new(noisy, basic, have, noise, strength);
     let rows = starts(have.y, noisy.height);
     // By the grid of bands in the whole picture.
     let band_of = |row: usize| (have.y + row as i64).div_euclid(BAND);
@@ -167,7 +156,30 @@ impl Alike {
     }
 }
 
-impl Work<'_> {
+impl<'a> Work<'a> {
+    fn new(
+        noisy: &'a Planes,
+        basic: Option<&'a Planes>,
+        have: Rect,
+        noise: &'a Noise,
+        strength: Strength,
+    ) -> Self {
+        let factors = [strength.light, strength.colour, strength.colour];
+        let detail = 1.25 - 0.5 * strength.detail;
+        Self {
+            noisy,
+            basic,
+            light: &basic.unwrap_or(noisy).planes[0],
+            noise,
+            deviations: std::array::from_fn(|c| {
+                std::array::from_fn(|k| noise.0[c].spread[k].sqrt() * factors[c] * detail)
+            }),
+            on: factors.map(|f| f > 0.0),
+            columns: starts(have.x, noisy.width),
+            window: window(),
+        }
+    }
+
     fn band(&self, rows: &[usize]) -> Band {
         let (w, h) = (self.noisy.width, self.noisy.height);
         let first = rows[0].saturating_sub(REACH);
@@ -179,170 +191,341 @@ impl Work<'_> {
             for columns in self.columns.chunks(RUN) {
                 *alike = Alike::empty();
                 find(self.light, w, h, row, columns, &mut alike);
-                for (i, &column) in columns.iter().enumerate() {
-                    filter(self, &alike.at[i][..alike.count[i]], row * w + column, &mut band);
-                }
+                filter(self, &alike, row * w, columns, &mut band);
             }
         }
         band
     }
 }
 
-/// Finds the blocks most like those at `columns` of `row`.
-#[multiversion(targets("x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
+/// In the widest version this processor runs.
 fn find(light: &[f32], w: usize, h: usize, row: usize, columns: &[usize], alike: &mut Alike) {
+    #[cfg(target_arch = "x86_64")]
+    {
+        #[target_feature(enable = "avx,avx2")]
+        fn wide(light: &[f32], w: usize, h: usize, row: usize, columns: &[usize], alike: &mut Alike) {
+            find_in::<crate::lanes::Avx>(light, w, h, row, columns, alike);
+        }
+        if is_x86_feature_detected!("avx2") {
+            // Sound: the processor was just asked.
+            return unsafe { wide(light, w, h, row, columns, alike) };
+        }
+    }
+    find_in::<Plain>(light, w, h, row, columns, alike);
+}
+
+/// As [`find`].
+fn filter(work: &Work, alike: &Alike, line: usize, columns: &[usize], band: &mut Band) {
+    #[cfg(target_arch = "x86_64")]
+    {
+        #[target_feature(enable = "avx,avx2")]
+        fn wide(work: &Work, alike: &Alike, line: usize, columns: &[usize], band: &mut Band) {
+            filter_in::<crate::lanes::Avx>(work, alike, line, columns, band);
+        }
+        if is_x86_feature_detected!("avx2") {
+            // Sound: the processor was just asked.
+            return unsafe { wide(work, alike, line, columns, band) };
+        }
+    }
+    filter_in::<Plain>(work, alike, line, columns, band);
+}
+
+/// Sum of eight neighbours, in the order every way of summing them keeps.
+#[inline(always)]
+fn eight(s: &[f32]) -> f32 {
+    ((s[0] + s[1]) + (s[2] + s[3])) + ((s[4] + s[5]) + (s[6] + s[7]))
+}
+
+/// Finds the blocks most like those at `columns` of `row`.
+#[inline(always)]
+fn find_in<L: Lanes>(light: &[f32], w: usize, h: usize, row: usize, columns: &[usize], alike: &mut Alike) {
     let (left, right) = (columns[0], columns[columns.len() - 1] + SIDE);
-    let mut across = [0f32; RUN * STEP + 2 * SIDE];
+    let mut across = [0f32; RUN * STEP + 3 * SIDE];
+    let mut four = [0f32; RUN + 2];
+    let mut distances = [0f32; RUN];
+    let mut worst = [f32::INFINITY; RUN];
     let (low, high) = (row.saturating_sub(REACH), (row + REACH).min(h - SIDE));
+    // Whether the columns follow each other evenly, so that sums of four serve two blocks.
+    let even = columns.windows(2).all(|c| c[1] - c[0] == STEP);
+    let moves: [Option<Move>; 2 * REACH + 1] =
+        std::array::from_fn(|i| Move::new(i as i64 - REACH as i64, left, right, w, columns));
     for other in low..=high {
-        for dx in -(REACH as i64)..=REACH as i64 {
-            // Columns whose moved block would leave the picture are left out below.
-            let from = (left as i64 + dx).max(0) - dx;
-            let to = (right as i64 + dx).min(w as i64) - dx;
-            if to - from < SIDE as i64 {
+        let down = other.abs_diff(row);
+        for Move { dx, from, to, first, last } in moves.iter().flatten().copied() {
+            // Far away every second place is looked at, as on a chessboard; close by every one.
+            let near = down <= NEAR && dx.unsigned_abs() as usize <= NEAR;
+            if !near && (down + dx.unsigned_abs() as usize) % 2 == 1 {
                 continue;
             }
-            let (from, to) = (from as usize, to as usize);
-            let sums = &mut across[from - left..to - left];
-            sums.fill(0.0);
-            for v in 0..SIDE {
-                let a = &light[(row + v) * w + from..(row + v) * w + to];
-                let start = ((other + v) * w + from) as i64 + dx;
-                let b = &light[start as usize..start as usize + (to - from)];
-                for ((s, a), b) in sums.iter_mut().zip(a).zip(b) {
-                    let d = a - b;
-                    *s += d * d;
+            let start = (other * w + from) as i64 + dx;
+            columns_apart::<L>(light, w, row * w + from, start as usize, &mut across[from - left..to - left]);
+            if even {
+                let sums = &across[first * STEP..];
+                for (q, s) in four.iter_mut().zip(sums.as_chunks::<STEP>().0).take(last - first + 1) {
+                    *q = (s[0] + s[1]) + (s[2] + s[3]);
+                }
+                for (d, q) in distances[first..last].iter_mut().zip(four.windows(2)) {
+                    *d = q[0] + q[1];
+                }
+            } else {
+                for i in first..last {
+                    distances[i] = eight(&across[columns[i] - left..][..SIDE]);
                 }
             }
-            for (i, &column) in columns.iter().enumerate() {
-                if column < from || column + SIDE > to {
-                    continue;
-                }
-                let s = &across[column - left..column - left + SIDE];
-                let distance = ((s[0] + s[4]) + (s[1] + s[5])) + ((s[2] + s[6]) + (s[3] + s[7]));
-                if distance < alike.distance[i][GROUP - 1] {
-                    alike.offer(i, distance, ((other * w + column) as i64 + dx) as u32);
+            for i in first..last {
+                if distances[i] < worst[i] {
+                    alike.offer(i, distances[i], ((other * w + columns[i]) as i64 + dx) as u32);
+                    worst[i] = alike.distance[i][GROUP - 1];
                 }
             }
         }
     }
 }
 
-/// Along a group, orthonormal (A. Haar, 1910); the length is a power of two.
+/// A move across, with the columns and the reference blocks that stay inside the picture.
+#[derive(Clone, Copy)]
+struct Move {
+    dx: i64,
+    from: usize,
+    to: usize,
+    first: usize,
+    last: usize,
+}
+
+impl Move {
+    fn new(dx: i64, left: usize, right: usize, w: usize, columns: &[usize]) -> Option<Self> {
+        let from = (left as i64 + dx).max(0) - dx;
+        let to = (right as i64 + dx).min(w as i64) - dx;
+        (to - from >= SIDE as i64).then(|| {
+            let (from, to) = (from as usize, to as usize);
+            let first = columns.partition_point(|c| *c < from);
+            let last = columns.partition_point(|c| c + SIDE <= to);
+            Self { dx, from, to, first, last: last.max(first) }
+        })
+    }
+}
+
+/// Per column, the sum over eight rows of the squared difference between two places of the plane.
 #[inline(always)]
-fn haar(group: &mut [Block], count: usize, scratch: &mut [Block; GROUP]) {
-    let mut n = count;
+fn columns_apart<L: Lanes>(light: &[f32], w: usize, a: usize, b: usize, sums: &mut [f32]) {
+    let (wide, rest) = sums.as_chunks_mut::<64>();
+    let mut at = 0;
+    for to in wide {
+        // Eight times eight columns, held in registers while the rows go by.
+        let mut sum = [L::zero(); 8];
+        for v in 0..SIDE {
+            let (one, two) = (&light[a + v * w + at..][..64], &light[b + v * w + at..][..64]);
+            let (one, two) = (one.as_chunks::<8>().0, two.as_chunks::<8>().0);
+            for i in 0..8 {
+                let d = L::load(&one[i]).minus(L::load(&two[i]));
+                sum[i] = sum[i].plus_product(d, d);
+            }
+        }
+        for (sum, to) in sum.into_iter().zip(to.as_chunks_mut::<8>().0) {
+            sum.store(to);
+        }
+        at += 64;
+    }
+    for (i, to) in rest.iter_mut().enumerate() {
+        let mut sum = 0f32;
+        for v in 0..SIDE {
+            let d = light[a + v * w + at + i] - light[b + v * w + at + i];
+            sum += d * d;
+        }
+        *to = sum;
+    }
+}
+
+/// A group of blocks.
+type Group<L> = [[L; SIDE]; GROUP];
+
+/// One row of a group of `N` along the group, orthonormal (A. Haar, 1910).
+#[inline(always)]
+fn haar_row<L: Lanes, const N: usize>(group: &mut Group<L>, v: usize) {
+    let half = L::splat(std::f32::consts::FRAC_1_SQRT_2);
+    let mut all = [L::zero(); N];
+    for (a, block) in all.iter_mut().zip(group.iter()) {
+        *a = block[v];
+    }
+    let mut n = N;
     while n > 1 {
         for i in 0..n / 2 {
-            for v in 0..SIDE {
-                for u in 0..SIDE {
-                    let (a, b) = (group[2 * i][v][u], group[2 * i + 1][v][u]);
-                    scratch[i][v][u] = (a + b) * std::f32::consts::FRAC_1_SQRT_2;
-                    scratch[n / 2 + i][v][u] = (a - b) * std::f32::consts::FRAC_1_SQRT_2;
-                }
-            }
+            let (a, b) = (all[2 * i], all[2 * i + 1]);
+            all[i] = a.plus(b).times(half);
+            // Differences are done with: they go where they stay.
+            group[n / 2 + i][v] = a.minus(b).times(half);
         }
-        group[..n].copy_from_slice(&scratch[..n]);
         n /= 2;
+    }
+    group[0][v] = all[0];
+}
+
+/// The inverse of [`haar_row`].
+#[inline(always)]
+fn haar_row_back<L: Lanes, const N: usize>(group: &mut Group<L>, v: usize) {
+    let half = L::splat(std::f32::consts::FRAC_1_SQRT_2);
+    let mut all = [L::zero(); N];
+    all[0] = group[0][v];
+    let mut n = 2;
+    while n <= N {
+        for i in (0..n / 2).rev() {
+            let (a, b) = (all[i], group[n / 2 + i][v]);
+            all[2 * i] = a.plus(b).times(half);
+            all[2 * i + 1] = a.minus(b).times(half);
+        }
+        n *= 2;
+    }
+    for (i, a) in all.into_iter().enumerate() {
+        group[i][v] = a;
     }
 }
 
 #[inline(always)]
-fn haar_back(group: &mut [Block], count: usize, scratch: &mut [Block; GROUP]) {
-    let mut n = 2;
-    while n <= count {
-        for i in 0..n / 2 {
-            for v in 0..SIDE {
-                for u in 0..SIDE {
-                    let (a, b) = (group[i][v][u], group[n / 2 + i][v][u]);
-                    scratch[2 * i][v][u] = (a + b) * std::f32::consts::FRAC_1_SQRT_2;
-                    scratch[2 * i + 1][v][u] = (a - b) * std::f32::consts::FRAC_1_SQRT_2;
-                }
-            }
+fn haar<L: Lanes>(group: &mut Group<L>, count: usize) {
+    for v in 0..SIDE {
+        match count {
+            16 => haar_row::<L, 16>(group, v),
+            8 => haar_row::<L, 8>(group, v),
+            4 => haar_row::<L, 4>(group, v),
+            2 => haar_row::<L, 2>(group, v),
+            _ => {}
         }
-        group[..n].copy_from_slice(&scratch[..n]);
-        n *= 2;
     }
 }
 
-const NOTHING: Block = [[0.0; SIDE]; SIDE];
+#[inline(always)]
+fn haar_back<L: Lanes>(group: &mut Group<L>, count: usize) {
+    for v in 0..SIDE {
+        match count {
+            16 => haar_row_back::<L, 16>(group, v),
+            8 => haar_row_back::<L, 8>(group, v),
+            4 => haar_row_back::<L, 4>(group, v),
+            2 => haar_row_back::<L, 2>(group, v),
+            _ => {}
+        }
+    }
+}
+
+/// Filters the groups of a run of reference blocks; `line` is where their row begins.
+#[inline(always)]
+fn filter_in<L: Lanes>(work: &Work, alike: &Alike, line: usize, columns: &[usize], band: &mut Band) {
+    let (mut group, mut clean) = ([[L::zero(); SIDE]; GROUP], [[L::zero(); SIDE]; GROUP]);
+    for (i, column) in columns.iter().enumerate() {
+        let all = &alike.at[i][..alike.count[i]];
+        one_group(work, all, line + column, band, &mut group, &mut clean);
+    }
+}
 
 /// Filters one group and adds it to the sums.
-#[multiversion(targets("x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
-fn filter(work: &Work, all: &[u32], reference: usize, band: &mut Band) {
+#[inline(always)]
+fn one_group<L: Lanes>(
+    work: &Work,
+    all: &[u32],
+    reference: usize,
+    band: &mut Band,
+    group: &mut Group<L>,
+    clean: &mut Group<L>,
+) {
     let w = work.noisy.width;
     let count = 1 << all.len().ilog2();
     let all = &all[..count];
-    let mean = {
-        let mut sum = 0f32;
-        for v in 0..SIDE {
-            sum += work.light[reference + v * w..reference + v * w + SIDE].iter().sum::<f32>();
-        }
-        sum / (SIDE * SIDE) as f32
-    };
-    let (mut group, mut clean, mut scratch) = ([NOTHING; GROUP], [NOTHING; GROUP], [NOTHING; GROUP]);
+    let mut mean = L::zero();
+    for row in load::<L>(work.light, w, reference) {
+        mean = mean.plus(row);
+    }
+    let mean = eight(&mean.array()) / (SIDE * SIDE) as f32;
     for c in 0..3 {
         if !work.on[c] {
             continue;
         }
-        let load = |plane: &[f32], at: u32| -> Block {
-            std::array::from_fn(|v| {
-                let at = at as usize + v * w;
-                let row = &plane[at..at + SIDE];
-                std::array::from_fn(|u| row[u])
-            })
-        };
         for (to, at) in group.iter_mut().zip(all) {
-            *to = forward(&load(&work.noisy.planes[c], *at));
+            *to = forward_in(&load::<L>(&work.noisy.planes[c], w, *at as usize));
         }
-        haar(&mut group, count, &mut scratch);
+        haar(group, count);
         let noise: &PlaneNoise = &work.noise.0[c];
         let level = noise.at(mean).max(1e-6);
-        let deviations: &[f32; SIDE * SIDE] = &work.deviations[c];
-        let mut kept = 0f32;
+        let deviations = work.deviations[c].as_chunks::<SIDE>().0;
+        let mut kept = L::zero();
         match work.basic {
             None => {
-                let limits: [f32; SIDE * SIDE] = std::array::from_fn(|k| DROP * level * deviations[k]);
-                for (n, block) in group[..count].iter_mut().enumerate() {
-                    for (k, v) in block.as_flattened_mut().iter_mut().enumerate() {
-                        let keep = if v.abs() > limits[k] || (n == 0 && k == 0) { 1.0 } else { 0.0 };
-                        *v *= keep;
-                        kept += keep;
+                let constant = group[0][0].array()[0];
+                for v in 0..SIDE {
+                    let limit = L::load(&deviations[v]).times(L::splat(DROP * level));
+                    for block in &mut group[..count] {
+                        let keep = block[v].above(limit);
+                        kept = kept.plus(keep);
+                        block[v] = block[v].times(keep);
                     }
                 }
+                // The mean always stays.
+                let mut first = group[0][0].array();
+                first[0] = constant;
+                group[0][0] = L::load(&first);
             }
             Some(basic) => {
                 for (to, at) in clean.iter_mut().zip(all) {
-                    *to = forward(&load(&basic.planes[c], *at));
+                    *to = forward_in(&load::<L>(&basic.planes[c], w, *at as usize));
                 }
-                haar(&mut clean, count, &mut scratch);
-                let powers: [f32; SIDE * SIDE] =
-                    std::array::from_fn(|k| (level * deviations[k]).powi(2) + 1e-12);
-                for (block, basic) in group[..count].iter_mut().zip(&clean) {
-                    for (k, (v, b)) in
-                        block.as_flattened_mut().iter_mut().zip(basic.as_flattened()).enumerate()
-                    {
-                        let share = b * b / (b * b + powers[k]);
-                        *v *= share;
-                        kept += share * share;
+                haar(clean, count);
+                for v in 0..SIDE {
+                    let d = L::load(&deviations[v]).times(L::splat(level));
+                    let power = L::splat(1e-12).plus_product(d, d);
+                    for (block, clean) in group[..count].iter_mut().zip(clean.iter()) {
+                        let b = clean[v].times(clean[v]);
+                        let share = b.over(b.plus(power));
+                        kept = kept.plus_product(share, share);
+                        block[v] = block[v].times(share);
                     }
                 }
             }
         }
-        haar_back(&mut group, count, &mut scratch);
-        let own = 1.0 / (kept.max(0.5) * level * level);
+        haar_back(group, count);
+        let own = 1.0 / (eight(&kept.array()).max(0.5) * level * level);
+        let mut weights = [L::splat(own); SIDE];
+        for (weight, row) in weights.iter_mut().zip(&work.window) {
+            *weight = weight.times(L::load(row));
+        }
         for (block, at) in group.iter().zip(all) {
-            let block = inverse(block);
+            let block = inverse_in(block);
             let start = *at as usize - band.first * w;
-            for v in 0..SIDE {
-                let at = start + v * w;
-                let (sum, weight) = (&mut band.sum[c][at..at + SIDE], &mut band.weight[c][at..at + SIDE]);
-                for u in 0..SIDE {
-                    let by = own * work.window[v][u];
-                    sum[u] += block[v][u] * by;
-                    weight[u] += by;
-                }
-            }
+            add_block(&mut band.sum[c][start..], &mut band.weight[c][start..], w, &block, &weights);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_instruction_set_gives_the_same_bits() {
+        let (w, h) = (96usize, 80usize);
+        let value =
+            |i: usize, k: usize| ((i * 7919 + k * 104_729) % 1000) as f32 / 1500.0 + (i % w) as f32 / 200.0;
+        let noisy = Planes {
+            width: w,
+            height: h,
+            planes: [0, 1, 2].map(|k| (0..w * h).map(|i| value(i, k)).collect()),
+        };
+        let noise = Noise::white(0.1);
+        let strength = Strength { light: 1.0, colour: 1.0, detail: 0.5 };
+        let have = Rect::new(0, 0, w as i64, h as i64);
+        let first = pass(&noisy, None, have, &noise, strength);
+        for basic in [None, Some(&first)] {
+            let work = Work::new(&noisy, basic, have, &noise, strength);
+            let columns = &work.columns[..20];
+            let (mut one, mut two) = (Box::new(Alike::empty()), Box::new(Alike::empty()));
+            find(work.light, w, h, 24, columns, &mut one);
+            find_in::<Plain>(work.light, w, h, 24, columns, &mut two);
+            assert_eq!(one.at[..20], two.at[..20]);
+            // The block itself is always the first.
+            assert!((0..20).all(|i| one.at[i][0] as usize == 24 * w + columns[i]));
+            let empty = || [0; 3].map(|_| vec![0f32; w * h]);
+            let band = || Band { first: 0, rows: h, sum: empty(), weight: empty() };
+            let (mut a, mut b) = (band(), band());
+            filter(&work, &one, 24 * w, columns, &mut a);
+            filter_in::<Plain>(&work, &one, 24 * w, columns, &mut b);
+            assert!(a.sum == b.sum && a.weight == b.weight);
         }
     }
 }

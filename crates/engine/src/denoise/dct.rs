@@ -3,6 +3,8 @@
 //! Coefficients come out with rows and columns exchanged; nothing here depends on which is which, and the inverse takes
 //! them the same way.
 
+use crate::lanes::{Lanes, Plain, load_block};
+
 /// Side of a block.
 pub const SIDE: usize = 8;
 
@@ -13,32 +15,22 @@ pub type Block = [[f32; SIDE]; SIDE];
 const C: [f32; 7] =
     [0.490_392_64, 0.461_939_77, 0.415_734_8, 0.353_553_4, 0.277_785_12, 0.191_341_72, 0.097_545_16];
 
-type Row = [f32; SIDE];
-
 #[inline(always)]
-fn add(a: Row, b: Row) -> Row {
-    std::array::from_fn(|i| a[i] + b[i])
+fn sum2<L: Lanes>(a: L, x: f32, b: L, y: f32) -> L {
+    a.times(L::splat(x)).plus_product(b, L::splat(y))
 }
 #[inline(always)]
-fn sub(a: Row, b: Row) -> Row {
-    std::array::from_fn(|i| a[i] - b[i])
-}
-#[inline(always)]
-fn sum2(a: Row, x: f32, b: Row, y: f32) -> Row {
-    std::array::from_fn(|i| a[i] * x + b[i] * y)
-}
-#[inline(always)]
-fn sum4(r: [Row; 4], w: [f32; 4]) -> Row {
-    std::array::from_fn(|i| (r[0][i] * w[0] + r[1][i] * w[1]) + (r[2][i] * w[2] + r[3][i] * w[3]))
+fn sum4<L: Lanes>(r: [L; 4], w: [f32; 4]) -> L {
+    sum2(r[0], w[0], r[1], w[1]).plus(sum2(r[2], w[2], r[3], w[3]))
 }
 
 /// Along the columns, all eight at once.
 #[inline(always)]
-fn columns(b: &Block) -> Block {
-    let s: [Row; 4] = std::array::from_fn(|i| add(b[i], b[7 - i]));
-    let d: [Row; 4] = std::array::from_fn(|i| sub(b[i], b[7 - i]));
-    let (p, q) = (add(s[0], s[3]), add(s[1], s[2]));
-    let (u, v) = (sub(s[0], s[3]), sub(s[1], s[2]));
+fn columns<L: Lanes>(b: &[L; SIDE]) -> [L; SIDE] {
+    let s = [b[0].plus(b[7]), b[1].plus(b[6]), b[2].plus(b[5]), b[3].plus(b[4])];
+    let d = [b[0].minus(b[7]), b[1].minus(b[6]), b[2].minus(b[5]), b[3].minus(b[4])];
+    let (p, q) = (s[0].plus(s[3]), s[1].plus(s[2]));
+    let (u, v) = (s[0].minus(s[3]), s[1].minus(s[2]));
     [
         sum2(p, C[3], q, C[3]),
         sum4(d, [C[0], C[2], C[4], C[6]]),
@@ -53,10 +45,10 @@ fn columns(b: &Block) -> Block {
 
 /// The inverse of [`columns`].
 #[inline(always)]
-fn back(b: &Block) -> Block {
+fn back<L: Lanes>(b: &[L; SIDE]) -> [L; SIDE] {
     let (p, q) = (sum2(b[0], C[3], b[4], C[3]), sum2(b[0], C[3], b[4], -C[3]));
     let (u, v) = (sum2(b[2], C[1], b[6], C[5]), sum2(b[2], C[5], b[6], -C[1]));
-    let even = [add(p, u), add(q, v), sub(q, v), sub(p, u)];
+    let even = [p.plus(u), q.plus(v), q.minus(v), p.minus(u)];
     let odd = [b[1], b[3], b[5], b[7]];
     let odd = [
         sum4(odd, [C[0], C[2], C[4], C[6]]),
@@ -64,24 +56,44 @@ fn back(b: &Block) -> Block {
         sum4(odd, [C[4], -C[0], C[6], C[2]]),
         sum4(odd, [C[6], -C[4], C[2], -C[0]]),
     ];
-    std::array::from_fn(|i| if i < 4 { add(even[i], odd[i]) } else { sub(even[7 - i], odd[7 - i]) })
-}
-
-#[inline(always)]
-fn transposed(b: &Block) -> Block {
-    std::array::from_fn(|r| std::array::from_fn(|c| b[c][r]))
+    [
+        even[0].plus(odd[0]),
+        even[1].plus(odd[1]),
+        even[2].plus(odd[2]),
+        even[3].plus(odd[3]),
+        even[3].minus(odd[3]),
+        even[2].minus(odd[2]),
+        even[1].minus(odd[1]),
+        even[0].minus(odd[0]),
+    ]
 }
 
 /// To coefficients.
 #[inline(always)]
-pub fn forward(b: &Block) -> Block {
-    columns(&transposed(&columns(b)))
+pub(super) fn forward_in<L: Lanes>(b: &[L; SIDE]) -> [L; SIDE] {
+    columns(&L::transposed(columns(b)))
 }
 
 /// From coefficients.
 #[inline(always)]
+pub(super) fn inverse_in<L: Lanes>(b: &[L; SIDE]) -> [L; SIDE] {
+    back(&L::transposed(back(b)))
+}
+
+/// To coefficients.
+pub fn forward(b: &Block) -> Block {
+    forward_in(&b.map(|row| Plain::load(&row))).map(Lanes::array)
+}
+
+/// From coefficients.
 pub fn inverse(b: &Block) -> Block {
-    back(&transposed(&back(b)))
+    inverse_in(&b.map(|row| Plain::load(&row))).map(Lanes::array)
+}
+
+/// A block of a plane that is `width` wide, from its first pixel on.
+#[inline(always)]
+pub(super) fn load<L: Lanes>(plane: &[f32], width: usize, at: usize) -> [L; SIDE] {
+    load_block(&plane[at..], width)
 }
 
 #[cfg(test)]

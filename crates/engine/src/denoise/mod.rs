@@ -18,6 +18,7 @@ pub use noise::Noise;
 
 use crate::colour::{InputColour, Matrix, OutputProfile, apply};
 use crate::tone::{DECODE, ENCODE};
+use rayon::prelude::*;
 use std::sync::LazyLock;
 
 /// Three planes over the same rectangle, row by row.
@@ -70,15 +71,16 @@ pub fn together(parts: [f32; 3]) -> [f32; 3] {
 
 impl Planes {
     /// Of working pixels.
-    pub fn of<'a>(pixels: impl ExactSizeIterator<Item = &'a [f32; 3]>, width: usize) -> Self {
-        let count = pixels.len();
-        let mut planes = [0; 3].map(|_| Vec::with_capacity(count));
-        for pixel in pixels {
-            for (plane, v) in planes.iter_mut().zip(apart(*pixel)) {
-                plane.push(v);
+    pub fn of(pixels: &[[f32; 3]], width: usize) -> Self {
+        let width = width.max(1);
+        let [mut a, mut b, mut c] = [0; 3].map(|_| vec![0f32; pixels.len()]);
+        let rows = pixels.par_chunks(width).zip(a.par_chunks_mut(width));
+        rows.zip(b.par_chunks_mut(width).zip(c.par_chunks_mut(width))).for_each(|((from, a), (b, c))| {
+            for (i, pixel) in from.iter().enumerate() {
+                [a[i], b[i], c[i]] = apart(*pixel);
             }
-        }
-        Self { width, height: count / width.max(1), planes }
+        });
+        Self { width, height: pixels.len() / width, planes: [a, b, c] }
     }
 
     /// The working pixel of that index.

@@ -102,7 +102,7 @@ impl Noise {
 const CUT: [usize; 5] = [1, 3, 7, 14, 28];
 
 fn blocks(view: &View, step: usize, seen: &mut Vec<Seen>) {
-    let planes = Planes::of(view.pixels.iter(), view.size.width as usize);
+    let planes = Planes::of(&view.pixels, view.size.width as usize);
     let cut: Vec<bool> = view.pixels.iter().map(|p| super::is_cut(*p)).collect();
     let (w, h) = (planes.width, planes.height);
     for y in (0..(h + 1).saturating_sub(SIDE)).step_by(step) {

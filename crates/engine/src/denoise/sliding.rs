@@ -5,20 +5,23 @@
 //! 1997). Overlapping blocks are averaged, those with more left in them counting less. Blocks lie on a fixed grid and
 //! are summed in a fixed order, so that any part of a picture comes out as in the whole.
 
-use super::dct::{Block, SIDE, forward, inverse};
+use super::dct::{SIDE, forward_in, inverse_in, load};
 use super::{Noise, Planes, Strength};
 use crate::geometry::Rect;
-use multiversion::multiversion;
+use crate::lanes::{Lanes, Plain, add_block};
+use rayon::prelude::*;
 
 /// Pixels from block to block.
 const STEP: usize = 2;
 
+/// Rows done at a time.
+const BAND: usize = 128;
+
 /// Pixels beyond the result that are needed.
 pub const HALO: i64 = 2 * SIDE as i64;
 
-/// Thresholds in deviations, and scale of the deviation in the second pass.
+/// In deviations: what is dropped.
 const DROP: f32 = 2.7;
-const SECOND: f32 = 1.0;
 
 /// Denoises `noisy`, which covers `have` of a picture of that whole size.
 pub fn run(noisy: &Planes, have: Rect, noise: &Noise, strength: Strength) -> Planes {
@@ -28,20 +31,38 @@ pub fn run(noisy: &Planes, have: Rect, noise: &Noise, strength: Strength) -> Pla
 
 fn pass(noisy: &Planes, basic: Option<&Planes>, have: Rect, noise: &Noise, strength: Strength) -> Planes {
     let mut out = noisy.clone();
+    if noisy.width < SIDE || noisy.height < SIDE {
+        return out;
+    }
     let light = &basic.unwrap_or(noisy).planes[0];
+    let w = noisy.width;
     for c in 0..3 {
         let factor = if c == 0 { strength.light } else { strength.colour };
         if factor <= 0.0 {
             continue;
         }
-        let plane = Work {
-            noisy: &noisy.planes[c],
-            basic: basic.map(|b| b.planes[c].as_slice()),
-            light,
-            noise: &noise.0[c],
-            factor: factor * (1.25 - 0.5 * strength.detail),
-        };
-        filter(&plane, have, &mut out.planes[c]);
+        // Each band computes what its rows need by itself, so that bands do not wait for each other.
+        out.planes[c].par_chunks_mut(BAND * w).enumerate().for_each(|(i, rows)| {
+            let (first, last) = (i * BAND, i * BAND + rows.len() / w);
+            let need = |v: usize| v.next_multiple_of(STEP);
+            let top = need(first).saturating_sub(need(SIDE));
+            let bottom = (last + SIDE).min(noisy.height);
+            let bottom = if bottom - top < SIDE { (top + SIDE).min(noisy.height) } else { bottom };
+            let top = top.min(bottom - SIDE);
+            let part = top * w..bottom * w;
+            let plane = Work {
+                noisy: &noisy.planes[c][part.clone()],
+                basic: basic.map(|b| &b.planes[c][part.clone()]),
+                light: &light[part.clone()],
+                noise: &noise.0[c],
+                factor: factor * (1.25 - 0.5 * strength.detail),
+            };
+            let mut done = noisy.planes[c][part].to_vec();
+            let rect = Rect::new(have.x, have.y + top as i64, w as i64, (bottom - top) as i64);
+            filter(&plane, rect, &mut done);
+            let at = (first - top) * w;
+            rows.copy_from_slice(&done[at..at + rows.len()]);
+        });
     }
     out
 }
@@ -68,63 +89,65 @@ fn starts(from: i64, length: usize) -> Vec<usize> {
     all
 }
 
-#[multiversion(targets("x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
+/// In the widest version this processor runs.
 fn filter(work: &Work, have: Rect, out: &mut [f32]) {
-    let (w, h) = (have.width as usize, have.height as usize);
-    if w < SIDE || h < SIDE {
-        return;
+    #[cfg(target_arch = "x86_64")]
+    {
+        #[target_feature(enable = "avx,avx2")]
+        fn wide(work: &Work, have: Rect, out: &mut [f32]) {
+            filter_in::<crate::lanes::Avx>(work, have, out);
+        }
+        if is_x86_feature_detected!("avx2") {
+            // Sound: the processor was just asked.
+            return unsafe { wide(work, have, out) };
+        }
     }
+    filter_in::<Plain>(work, have, out);
+}
+
+#[inline(always)]
+fn filter_in<L: Lanes>(work: &Work, have: Rect, out: &mut [f32]) {
+    let (w, h) = (have.width as usize, have.height as usize);
     let mut sum = vec![0f32; w * h];
     let mut weight = vec![0f32; w * h];
-    let deviations: [f32; 64] = std::array::from_fn(|k| work.noise.spread[k].sqrt() * work.factor);
-    let load = |plane: &[f32], at: usize| -> Block {
-        std::array::from_fn(|v| {
-            let row = &plane[at + v * w..at + v * w + SIDE];
-            std::array::from_fn(|u| row[u])
-        })
-    };
+    let deviations: [[f32; SIDE]; SIDE] = std::array::from_fn(|v| {
+        std::array::from_fn(|u| work.noise.spread[v * SIDE + u].sqrt() * work.factor)
+    });
+    let columns = starts(have.x, w);
     for y in starts(have.y, h) {
-        for x in starts(have.x, w) {
+        for &x in &columns {
             let at = y * w + x;
-            let mut block = forward(&load(work.noisy, at));
+            let mut block = forward_in(&load::<L>(work.noisy, w, at));
             let middle = at + 3 * w + 3;
-            let light = (work.light[middle]
-                + work.light[middle + 1]
-                + work.light[middle + w]
-                + work.light[middle + w + 1])
-                / 4.0;
-            let level = work.noise.at(light);
-            let mut kept = 0f32;
+            let beside = |at: usize| work.light[at] + work.light[at + 1];
+            let level = work.noise.at((beside(middle) + beside(middle + w)) / 4.0);
+            let mut kept = L::zero();
             match work.basic {
                 None => {
-                    for (k, v) in block.as_flattened_mut().iter_mut().enumerate() {
-                        let keep = k == 0 || v.abs() > DROP * level * deviations[k];
-                        let keep = if keep { 1.0 } else { 0.0 };
-                        *v *= keep;
-                        kept += keep;
+                    let constant = block[0].array()[0];
+                    for (row, d) in block.iter_mut().zip(&deviations) {
+                        let keep = row.above(L::load(d).times(L::splat(DROP * level)));
+                        kept = kept.plus(keep);
+                        *row = row.times(keep);
                     }
+                    // The mean always stays.
+                    let mut first = block[0].array();
+                    first[0] = constant;
+                    block[0] = L::load(&first);
                 }
                 Some(basic) => {
-                    let basic = forward(&load(basic, at));
-                    for (k, (v, b)) in
-                        block.as_flattened_mut().iter_mut().zip(basic.as_flattened()).enumerate()
-                    {
-                        let n = level * deviations[k] * SECOND;
-                        let share = (b * b) / (b * b + n * n + 1e-12);
-                        *v *= share;
-                        kept += share * share;
+                    let basic = forward_in(&load::<L>(basic, w, at));
+                    for ((row, b), d) in block.iter_mut().zip(basic).zip(&deviations) {
+                        let d = L::load(d).times(L::splat(level));
+                        let b = b.times(b);
+                        let share = b.over(b.plus(L::splat(1e-12).plus_product(d, d)));
+                        kept = kept.plus_product(share, share);
+                        *row = row.times(share);
                     }
                 }
             }
-            let own = 1.0 / kept.max(0.5);
-            let block = inverse(&block);
-            for (v, row) in block.iter().enumerate() {
-                let at = at + v * w;
-                for u in 0..SIDE {
-                    sum[at + u] += row[u] * own;
-                    weight[at + u] += own;
-                }
-            }
+            let own = L::splat(1.0 / kept.array().iter().sum::<f32>().max(0.5));
+            add_block(&mut sum[at..], &mut weight[at..], w, &inverse_in(&block), &[own; SIDE]);
         }
     }
     for ((o, s), w) in out.iter_mut().zip(&sum).zip(&weight) {

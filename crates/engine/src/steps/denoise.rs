@@ -6,6 +6,7 @@
 use crate::denoise::{Noise, Planes, Strength, blocks, sliding};
 use crate::geometry::Rect;
 use crate::step::{Kind, Op, Param, Place, Step, StepInfo, StepKind, View, Wants, WholeOp, values_of};
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::sync::Arc;
@@ -141,7 +142,7 @@ impl WholeOp for Work {
         if self.thorough { blocks::HALO } else { sliding::HALO }
     }
     fn run(&self, input: Vec<[f32; 3]>, have: Rect, rect: Rect) -> Vec<[f32; 3]> {
-        let noisy = Planes::of(input.iter(), have.width as usize);
+        let noisy = Planes::of(&input, have.width as usize);
         drop(input);
         let done = if self.thorough {
             blocks::run(&noisy, have, &self.noise, self.strength)
@@ -149,11 +150,13 @@ impl WholeOp for Work {
             sliding::run(&noisy, have, &self.noise, self.strength)
         };
         drop(noisy);
-        let mut out = Vec::with_capacity(rect.area());
-        for y in rect.y..rect.bottom() {
-            let at = ((y - have.y) * have.width + rect.x - have.x) as usize;
-            out.extend((at..at + rect.width as usize).map(|i| done.pixel(i)));
-        }
+        let mut out = vec![[0f32; 3]; rect.area()];
+        out.par_chunks_mut(rect.width as usize).enumerate().for_each(|(j, row)| {
+            let at = ((rect.y - have.y + j as i64) * have.width + rect.x - have.x) as usize;
+            for (i, pixel) in row.iter_mut().enumerate() {
+                *pixel = done.pixel(at + i);
+            }
+        });
         out
     }
 }
