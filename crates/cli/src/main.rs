@@ -3,6 +3,7 @@
 //! Exit status: 0 all well, 1 some pictures failed, 2 wrong use.
 
 mod commands;
+mod docs;
 
 use clap::{Args, Parser, Subcommand};
 use std::path::PathBuf;
@@ -49,6 +50,12 @@ enum Command {
         /// As JSON.
         #[arg(long)]
         json: bool,
+        /// Writes the page about all steps into this folder instead.
+        #[arg(long)]
+        docs: Option<PathBuf>,
+        /// With --docs: makes the small pictures from this one.
+        #[arg(long)]
+        sample: Option<PathBuf>,
     },
 }
 
@@ -187,7 +194,10 @@ fn main() -> ExitCode {
         Command::Inspect { picture, json } => commands::inspect(&picture, json),
         Command::Recipe(RecipeCommand::Check { file }) => commands::check(&file),
         Command::Recipe(RecipeCommand::Schema) => commands::print(&rallo_recipe::schema::schema()),
-        Command::Steps { json } => commands::steps(json),
+        Command::Steps { docs: Some(folder), sample, .. } => {
+            docs::write(&folder, sample.as_deref()).map(|()| ExitCode::SUCCESS)
+        }
+        Command::Steps { json, .. } => commands::steps(json),
     };
     match done {
         Ok(code) => code,

@@ -486,6 +486,10 @@ pub trait Step: Debug + Send + Sync {
     fn found(&self) -> Vec<(&'static str, f64)> {
         Vec::new()
     }
+    /// The same in the form of a [`Kind::Kept`] parameter, to be used for every frame.
+    fn kept_values(&self) -> Vec<f64> {
+        Vec::new()
+    }
     /// The ordinary steps that do what a measured step chose: names and values.
     fn ordinary(&self) -> Vec<(&'static str, Value)> {
         Vec::new()

@@ -3,12 +3,14 @@
 //! A recipe is JSON (`"format": "rallo-recipe"`, version 1). [`Recipe::parse`] checks all of it and names every
 //! fault by its path; [`schema::schema`] publishes the shape; both come from the descriptions of the steps.
 
+pub mod advice;
 pub mod delivery;
 pub mod names;
 pub mod rules;
 pub mod schema;
 pub mod sentence;
 
+pub use advice::{Advice, advice};
 pub use delivery::Pictures;
 pub use rules::{Condition, Ladder, Subject};
 pub use sentence::Part;

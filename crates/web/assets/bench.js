@@ -3,6 +3,7 @@
 import { ask, el, json, say, typing } from './talk.js';
 import { Viewer } from './viewer.js';
 import { controls, sentence } from './ticket.js';
+import { drawShape, where } from './where.js';
 import { grab, overlay } from './tools.js';
 
 const $ = (id) => document.getElementById(id);
@@ -32,7 +33,7 @@ const text = () => JSON.stringify(doc);
 function upto() {
   const step = doc.steps[open];
   if (!step) return undefined;
-  if (['crop', 'straighten'].includes(step.step) && pick.tool) return open;
+  if (['crop', 'straighten', 'perspective', 'dust'].includes(step.step) && pick.tool) return open;
   return step.step === 'white_balance' && pick.neutral ? open : undefined;
 }
 
@@ -46,7 +47,7 @@ const viewer = new Viewer($('stage'), () => ({
   over();
 });
 
-const over = () => overlay($('overlay'), viewer, pick.tool ? doc.steps[open] : null, null, pick);
+const over = () => overlay($('overlay'), viewer, pick.tool ? doc.steps[open] : null, facts, pick, pick.shape != null ? [doc.steps[open]?.area].flat()[pick.shape] : null);
 
 // The histogram of what is shown.
 let bins = new Array(64).fill(0);
@@ -61,6 +62,13 @@ function scope(image) {
 function histogram(w, h) {
   const most = Math.max(...bins.slice(1, 63), 1);
   return `M0 ${h}${bins.map((b, i) => `L${((i / 63) * w).toFixed(1)} ${(h - Math.min(1, b / most) * (h - 3)).toFixed(1)}`).join('')}L${w} ${h}Z`;
+}
+
+/** Something around a line's values changed: its mix, area, condition, values per ISO. */
+function around(i, key, value, done) {
+  const step = doc.steps[i];
+  if (value === undefined) delete step[key]; else step[key] = value;
+  changed(done);
 }
 
 /** Values of one line changed; `done` ends a gesture. */
@@ -155,13 +163,26 @@ function line(step, i) {
   });
   if (i === open) {
     li.append(controls(k.params, () => doc.steps[i], (v, d) => change(i, v, d), histogram, memory));
+    const seen = told?.lines[i];
+    if (seen?.found?.length) {
+      const kept = k.params.find((p) => p.kind === 'kept');
+      const box = el('div', { class: 'row-acts found-values' }, el('small', {}, `${step.kept ? 'Kept' : 'Measured'} here: ${seen.found.map(([n, v]) => `${n} ${Math.round(v * 10) / 10}`).join(', ')}.`));
+      if (kept && !step.kept && seen.found.length === 2) box.append(act('Keep for all frames', 'No frame is measured any more; all get what was measured here', () => change(i, { kept: seen.measured }, true)));
+      if (step.kept) box.append(act('Measure every frame', 'Each frame gets what is measured in it', () => change(i, { kept: null }, true)));
+      if (seen.ordinary?.length) box.append(act('Turn into ordinary lines', 'The values stand in lines of their own and can be changed', () => {
+        doc.steps.splice(i, 1, ...seen.ordinary.map(([id2, values]) => ({ step: id2, ...values })));
+        changed(true);
+      }));
+      li.append(box);
+    }
+    li.append(where(step, k, (key, v, d) => around(i, key, v, d), (shape) => drawing(shape), pick.shape, memory));
     const acts = el('div', { class: 'row-acts' },
       act(step.on === false ? 'Switch on' : 'Switch off', 'X', () => off(i)),
       act('↑', 'Earlier (Alt + ↑)', () => move(i, -1), i === 0),
       act('↓', 'Later (Alt + ↓)', () => move(i, 1), i === doc.steps.length - 1),
       act('Twice', 'Write the same line again', () => { doc.steps.splice(i + 1, 0, structuredClone(step)); changed(true); }),
       act('Remove', 'Delete', () => remove(i)));
-    const tool = { crop: 'Crop on the picture', straighten: 'Draw the horizon', white_balance: 'Pick a neutral spot' }[step.step];
+    const tool = { crop: 'Crop on the picture', straighten: 'Draw the horizon', white_balance: 'Pick a neutral spot', perspective: 'Draw lines on the picture', dust: 'Click on the spots', graduated_filter: 'Draw it on the picture' }[step.step];
     if (tool) {
       const on = step.step === 'white_balance' ? pick.neutral : pick.tool;
       acts.prepend(act(on ? 'Show the result' : tool, '', () => useTool(step.step, !on)));
@@ -176,12 +197,23 @@ function useTool(which, on) {
   pick.tool = which !== 'white_balance' && on;
   pick.neutral = which === 'white_balance' && on;
   pick.line = null;
+  pick.shape = null;
   const hint = $('hint');
   hint.hidden = !on;
-  hint.textContent = { crop: 'Drag the window; its corner changes the size.', straighten: 'Draw a line along something that should be level or upright.', white_balance: 'Click on something that should be grey.' }[which] ?? '';
+  hint.textContent = { crop: 'Drag the window; its corner changes the size.', straighten: 'Draw a line along something that should be level or upright.', white_balance: 'Click on something that should be grey.', perspective: 'Draw up to four lines along what should be upright or level; a fifth starts over.', dust: 'Click on a spot to heal it; click again to leave it. Drag for a larger one.', graduated_filter: 'Drag from where it is full to where it ends.' }[which] ?? '';
   toolSize = told?.lines[open]?.size ?? null;
   draw();
   viewer.refresh();
+}
+
+/** Draws a shape of the open line's area, or no more. */
+function drawing(shape) {
+  pick.tool = pick.neutral = false;
+  pick.shape = shape;
+  $('hint').hidden = shape == null;
+  $('hint').textContent = { gradient: 'Drag from where it is full to where it ends.', ellipse: 'Drag from the middle outwards.', strokes: 'Paint; with Shift it takes away.' }[[doc.steps[open]?.area].flat()[shape]?.kind] ?? '';
+  draw();
+  over();
 }
 
 function toggle(i) {
@@ -204,6 +236,7 @@ function draw() {
   const focused = document.activeElement?.closest?.('#lines li')?.dataset.line;
   const param = document.activeElement?.dataset?.param;
   $('lines').replaceChildren(...doc.steps.map(line));
+  advise();
   if (focused !== undefined) {
     const li = document.querySelector(`[data-line="${focused}"]`);
     (param ? li?.querySelector(`[data-param="${param}"]`) : li)?.focus();
@@ -221,6 +254,20 @@ function draw() {
   $('redo').disabled = !future.length;
   if (document.activeElement !== $('name')) $('name').value = doc.name;
   $('rail-recipe').textContent = doc.name;
+}
+
+/** What works against the person, under its line, with one click to mend it. */
+function advise() {
+  document.querySelectorAll('#lines .advice').forEach((a) => a.remove());
+  for (const a of told?.advice ?? []) {
+    const li = document.querySelector(`[data-line="${a.line}"]`);
+    li?.append(el('div', { class: 'advice', role: 'note' }, a.message, ' ', el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => {
+      doc.steps = a.order.map((n) => doc.steps[n]);
+      open = -1;
+      useTool('', false);
+      changed(true);
+    } }, a.order.length < doc.steps.length ? 'Leave this line out' : 'Put it there')));
+  }
 }
 
 // Saving: each decision, a moment after it was made.
@@ -330,7 +377,7 @@ function add(o) {
   shut();
   $('ask').blur();
   changed(true);
-  useTool(o.k.id, o.k.id === 'straighten');
+  useTool(o.k.id, ['straighten', 'perspective', 'dust'].includes(o.k.id));
   document.querySelector('#lines .is-open')?.scrollIntoView({ block: 'nearest' });
 }
 $('ask').addEventListener('input', find);
@@ -355,7 +402,12 @@ stage.addEventListener('pointerdown', (e) => {
   const at = (m) => viewer.share(m.clientX - box.left, m.clientY - box.top);
   const i = open;
   const step = doc.steps[i];
-  const gesture = (pick.tool || pick.neutral || step?.step === 'watermark') && grab(viewer, step, at(e), (v, d) => { change(i, v, d); }, pick, neutral);
+  let gesture = (pick.tool || pick.neutral || step?.step === 'watermark') && grab(viewer, step, at(e), (v, d) => { change(i, v, d); }, pick, neutral, facts);
+  if (pick.shape != null) {
+    const all = [step.area].flat();
+    const set = (shape, done) => { all[pick.shape] = shape; around(i, 'area', all, done); };
+    gesture = drawShape(all[pick.shape], at(e), e.shiftKey, set, viewer.source().size);
+  }
   stage.setPointerCapture(e.pointerId);
   let [x, y] = [e.clientX, e.clientY];
   const move = (m) => {

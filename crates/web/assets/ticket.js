@@ -13,12 +13,16 @@ export function parse(param, text) {
     case 'number': { const v = Number(t.replace(',', '.').replace('−', '-').replace(/[^0-9.\-]/g, '')); return t && Number.isFinite(v) ? Math.max(param.min, Math.min(param.max, v)) : undefined; }
     case 'whole': { if (!t) return null; const v = Math.round(Number(t)); return Number.isFinite(v) ? Math.max(param.min, Math.min(param.max, v)) : undefined; }
     case 'pair': { const n = numbers(); return n.length === 2 ? n : t ? undefined : null; }
+    case 'triple': { const n = t.split(/[^0-9.\-−]+/).filter(Boolean).map((v) => Number(v.replace('−', '-'))); return n.length === 3 && n.every(Number.isFinite) ? n.map((v) => Math.max(param.min, Math.min(param.max, v))) : undefined; }
+    case 'spot': { const n = t.split(/[^0-9.\-]+/).filter(Boolean).map(Number); return n.length === 2 && n.every(Number.isFinite) ? n : undefined; }
+    case 'words': return t.split(',').map((w) => w.trim()).filter(Boolean);
+    case 'rows': { const rows = t.split(/[;\n]/).map((r) => r.trim().split(/[\s,]+/).filter(Boolean).map(Number)).filter((r) => r.length); return rows.every((r) => r.length === param.names.length && r.every(Number.isFinite)) ? rows : undefined; }
     case 'window': { const n = numbers(); return n.length === 4 ? n : t ? undefined : null; }
     default: return t;
   }
 }
 
-const shown = (value) => (Array.isArray(value) ? value.join(' ') : value == null ? '' : String(value));
+const shown = (value) => (Array.isArray(value) && Array.isArray(value[0]) ? value.map((r) => r.join(' ')).join('; ') : Array.isArray(value) ? value.join(' ') : value == null ? '' : String(value));
 
 /** A value inside a sentence. `step` holds the values, `change(values, done)` writes them. */
 function chip(param, text, values, change) {
@@ -68,7 +72,7 @@ function chip(param, text, values, change) {
     return button;
   }
   if (!numeric) {
-    if (param.kind !== 'points') button.addEventListener('click', type);
+    if (!['points', 'kept', 'file'].includes(param.kind)) button.addEventListener('click', type);
     return button;
   }
   button.addEventListener('pointerdown', (down) => {
@@ -109,7 +113,7 @@ export function controls(params, values, change, histogram, memory) {
   const rows = [];
   for (const param of params) {
     const value = values()[param.name] ?? param.default;
-    if (param.kind === 'points') continue;
+    if (param.kind === 'points' || param.kind === 'kept') continue;
     const label = el('span', { title: param.about }, param.name.replace(/_/g, ' '));
     const put = (v, done) => { if (v !== undefined) change({ [param.name]: v }, done); };
     let row;
@@ -120,6 +124,23 @@ export function controls(params, values, change, histogram, memory) {
       range.addEventListener('change', () => put(Number(range.value), true));
       field.addEventListener('change', () => put(parse(param, field.value), true));
       row = el('label', {}, label, range, field);
+    } else if (param.kind === 'triple') {
+      rows.push(el('div', { class: 'triple-name', title: param.about }, param.name.replace(/_/g, ' ')));
+      ['red', 'green', 'blue'].forEach((name, k) => {
+        const range = el('input', { type: 'range', min: param.min, max: param.max, step: param.step, value: value[k], 'aria-label': `${param.name}, ${name}` });
+        const field = el('input', { value: value[k], 'aria-label': `${param.name}, ${name}, typed` });
+        const set = (v, done) => { if (Number.isFinite(v)) { const now = [...(values()[param.name] ?? param.default)]; now[k] = Math.max(param.min, Math.min(param.max, v)); put(now, done); } };
+        range.addEventListener('input', () => { field.value = range.value; set(Number(range.value), false); });
+        range.addEventListener('change', () => set(Number(range.value), true));
+        field.addEventListener('change', () => set(Number(field.value.replace(',', '.').replace('−', '-')), true));
+        rows.push(el('label', {}, el('span', {}, name), range, field));
+      });
+      continue;
+    } else if (param.kind === 'file') {
+      const field = el('input', { class: 'span2', type: 'file', 'aria-label': param.name });
+      field.addEventListener('change', async () => { const f = field.files[0]; if (f) put(await f.text(), true); });
+      row = el('label', {}, label, field);
+      if (value) rows.push(el('div', { class: 'triple-name' }, `A file of ${Math.ceil(value.length / 1000)} kB is in the recipe. `, el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => put('', true) }, 'Take it out')));
     } else if (param.kind === 'choice') {
       const field = el('select', { class: 'span2' }, ...param.choices.map((c) => el('option', { selected: c === value }, c)));
       field.addEventListener('change', () => put(field.value, true));

@@ -28,7 +28,7 @@ function windowOf(step, w, h) {
 }
 
 /** The overlay of the line that is open; `change(values, done)` writes its values. */
-export function overlay(root, viewer, step, change, pick) {
+export function overlay(root, viewer, step, facts, pick, shape) {
   root.replaceChildren();
   const p = viewer.place();
   const x = (v) => p.x + v * p.w * p.zoom;
@@ -44,14 +44,37 @@ export function overlay(root, viewer, step, change, pick) {
     }
     root.append(svg('rect', { class: 'grip', x: r - 7, y: b - 7, width: 14, height: 14 }));
   }
+  const stroke = (a, b, cls = 'horizon') => root.append(svg('line', { class: cls, x1: x(a[0]), y1: y(a[1]), x2: x(b[0]), y2: y(b[1]) }));
+  if (step?.step === 'perspective') for (const l of step.lines ?? []) stroke([l[0], l[1]], [l[2], l[3]]);
+  if (step?.step === 'dust') {
+    for (const [sx, sy, r] of step.spots ?? []) {
+      const [u, v] = upright([sx, sy], facts.orientation);
+      root.append(svg('circle', { class: 'frame', cx: x(u), cy: y(v), r: Math.max(4, r * Math.max(p.w, p.h) * p.zoom) }));
+    }
+  }
+  const ramp = step?.step === 'graduated_filter' ? { from: step.from ?? [0.5, 0.2], to: step.to ?? [0.5, 0.5] } : shape?.kind === 'gradient' ? shape : null;
+  if (ramp) {
+    stroke(ramp.from, ramp.to, 'third');
+    // Across the ramp, where it is full and where it ends.
+    const [dx, dy] = [(ramp.to[0] - ramp.from[0]) * p.w, (ramp.to[1] - ramp.from[1]) * p.h];
+    const k = (0.3 * Math.max(p.w, p.h)) / Math.hypot(dx, dy);
+    for (const c of [ramp.from, ramp.to]) stroke([c[0] - (dy * k) / p.w, c[1] + (dx * k) / p.h], [c[0] + (dy * k) / p.w, c[1] - (dx * k) / p.h]);
+  }
+  if (shape?.kind === 'ellipse') {
+    root.append(svg('ellipse', { class: 'frame', cx: x(shape.centre[0]), cy: y(shape.centre[1]), rx: shape.radii[0] * p.w * p.zoom, ry: shape.radii[1] * p.h * p.zoom, transform: `rotate(${shape.turn ?? 0} ${x(shape.centre[0])} ${y(shape.centre[1])})` }));
+  }
   if (pick?.line) {
     const [a, b] = pick.line;
     root.append(svg('line', { class: 'horizon', x1: x(a[0]), y1: y(a[1]), x2: x(b[0]), y2: y(b[1]) }));
   }
 }
 
+/** Where a place on the sensor lies in the upright picture, and the way back (EXIF orientation). */
+const upright = ([x, y], o) => ({ 2: [1 - x, y], 3: [1 - x, 1 - y], 4: [x, 1 - y], 5: [y, x], 6: [1 - y, x], 7: [1 - y, 1 - x], 8: [y, 1 - x] }[o] ?? [x, y]);
+const stored = ([x, y], o) => ({ 2: [1 - x, y], 3: [1 - x, 1 - y], 4: [x, 1 - y], 5: [y, x], 6: [y, 1 - x], 7: [1 - y, 1 - x], 8: [1 - y, x] }[o] ?? [x, y]);
+
 /** Starts a gesture on the picture; returns what follows the pointer, or nothing. */
-export function grab(viewer, step, start, change, pick, neutral) {
+export function grab(viewer, step, start, change, pick, neutral, facts) {
   const p = viewer.place();
   if (step?.step === 'crop') {
     const c = windowOf(step, p.w, p.h);
@@ -83,6 +106,28 @@ export function grab(viewer, step, start, change, pick, neutral) {
       while (degrees < -45) degrees += 90;
       if (done) change({ degrees: round(degrees, 100) }, true);
     };
+  }
+  const exact = (v) => round(v, 10000);
+  if (step?.step === 'perspective' && pick.tool) {
+    const lines = (step.lines ?? []).length >= 4 ? [] : step.lines ?? [];
+    return (at, done) => {
+      pick.line = done ? null : [start, at];
+      if (done && Math.hypot(at[0] - start[0], at[1] - start[1]) > 0.03) change({ lines: [...lines, [...start, ...at].map(exact)] }, true);
+    };
+  }
+  if (step?.step === 'dust' && pick.tool) {
+    const spots = step.spots ?? [];
+    const far = (s) => { const u = upright(s, facts.orientation); return Math.hypot((u[0] - start[0]) * p.w, (u[1] - start[1]) * p.h); };
+    return (at, done) => {
+      if (!done) return;
+      const moved = Math.hypot((at[0] - start[0]) * p.w, (at[1] - start[1]) * p.h) / Math.max(p.w, p.h);
+      const hit = spots.findIndex((s) => far(s) < Math.max(s[2] * Math.max(p.w, p.h), 6 / p.zoom));
+      if (hit >= 0 && moved < 0.002) change({ spots: spots.filter((_, k) => k !== hit) }, true);
+      else change({ spots: [...spots, [...stored(start, facts.orientation).map(exact), Math.max(0.003, Math.min(0.03, exact(moved)))]] }, true);
+    };
+  }
+  if (step?.step === 'graduated_filter' && pick.tool) {
+    return (at, done) => { if (Math.hypot(at[0] - start[0], at[1] - start[1]) > 0.01) change({ from: start.map(exact), to: at.map(exact) }, done); };
   }
   if (step?.step === 'watermark') {
     const [right, down] = [step.right ?? 0, step.down ?? 0];

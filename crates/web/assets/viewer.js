@@ -2,6 +2,9 @@
 
 import { ask } from './talk.js';
 
+/** Steps that move or widen the picture: before has them too. */
+const MOVES = ['rotate', 'mirror', 'straighten', 'perspective', 'crop', 'resize', 'upscale', 'lens', 'border'];
+
 /** Shows a frame through a recipe; `source()` gives what to ask for: { recipe, frame, upto, size }. */
 export class Viewer {
   constructor(stage, source, drawn) {
@@ -74,7 +77,7 @@ export class Viewer {
       return { image: await createImageBitmap(blob), region, scale, size: source.size };
     };
     // Before only changes with the geometry and the part that is shown.
-    const geometry = source.recipe.steps.slice(0, source.upto ?? undefined).filter((s) => ['straighten', 'crop', 'resize'].includes(s.step));
+    const geometry = source.recipe.steps.slice(0, source.upto ?? undefined).filter((s) => MOVES.includes(s.step));
     const key = JSON.stringify([geometry, source.frame, region, scale]);
     this.pictures.after = await one(false);
     this.draw();

@@ -15,6 +15,7 @@ use super::{Noise, Planes, Strength};
 use crate::geometry::Rect;
 use crate::lanes::{Lanes, Plain, add_block};
 use rayon::prelude::*;
+use std::sync::LazyLock;
 
 /// Pixels from reference block to reference block.
 const STEP: usize = 4;
@@ -52,6 +53,7 @@ struct Work<'a> {
     /// Deviation per plane and coefficient, times the strength.
     deviations: [[f32; SIDE * SIDE]; 3],
     on: [bool; 3],
+    have: Rect,
     /// First columns of the reference blocks.
     columns: Vec<usize>,
     window: Block,
@@ -175,6 +177,7 @@ impl<'a> Work<'a> {
                 std::array::from_fn(|k| noise.0[c].spread[k].sqrt() * factors[c] * detail)
             }),
             on: factors.map(|f| f > 0.0),
+            have,
             columns: starts(have.x, noisy.width),
             window: window(),
         }
@@ -190,7 +193,7 @@ impl<'a> Work<'a> {
         for &row in rows {
             for columns in self.columns.chunks(RUN) {
                 *alike = Alike::empty();
-                find(self.light, w, h, row, columns, &mut alike);
+                find(self, row, columns, &mut alike);
                 filter(self, &alike, row * w, columns, &mut band);
             }
         }
@@ -199,19 +202,19 @@ impl<'a> Work<'a> {
 }
 
 /// In the widest version this processor runs.
-fn find(light: &[f32], w: usize, h: usize, row: usize, columns: &[usize], alike: &mut Alike) {
+fn find(work: &Work, row: usize, columns: &[usize], alike: &mut Alike) {
     #[cfg(target_arch = "x86_64")]
     {
         #[target_feature(enable = "avx,avx2")]
-        fn wide(light: &[f32], w: usize, h: usize, row: usize, columns: &[usize], alike: &mut Alike) {
-            find_in::<crate::lanes::Avx>(light, w, h, row, columns, alike);
+        fn wide(work: &Work, row: usize, columns: &[usize], alike: &mut Alike) {
+            find_in::<crate::lanes::Avx>(work, row, columns, alike);
         }
         if is_x86_feature_detected!("avx2") {
             // Sound: the processor was just asked.
-            return unsafe { wide(light, w, h, row, columns, alike) };
+            return unsafe { wide(work, row, columns, alike) };
         }
     }
-    find_in::<Plain>(light, w, h, row, columns, alike);
+    find_in::<Plain>(work, row, columns, alike);
 }
 
 /// As [`find`].
@@ -238,25 +241,30 @@ fn eight(s: &[f32]) -> f32 {
 
 /// Finds the blocks most like those at `columns` of `row`.
 #[inline(always)]
-fn find_in<L: Lanes>(light: &[f32], w: usize, h: usize, row: usize, columns: &[usize], alike: &mut Alike) {
+fn find_in<L: Lanes>(work: &Work, row: usize, columns: &[usize], alike: &mut Alike) {
+    let (light, w, h, have) = (work.light, work.noisy.width, work.noisy.height, work.have);
+    let every = work.basic.is_some();
     let (left, right) = (columns[0], columns[columns.len() - 1] + SIDE);
     let mut across = [0f32; RUN * STEP + 3 * SIDE];
     let mut four = [0f32; RUN + 2];
     let mut distances = [0f32; RUN];
     let mut worst = [f32::INFINITY; RUN];
-    let (low, high) = (row.saturating_sub(REACH), (row + REACH).min(h - SIDE));
+    let mut wanted = [true; RUN];
+    for (wanted, column) in wanted.iter_mut().zip(columns) {
+        *wanted = every || on_board(have, *column, row);
+    }
     // Whether the columns follow each other evenly, so that sums of four serve two blocks.
     let even = columns.windows(2).all(|c| c[1] - c[0] == STEP);
     let moves: [Option<Move>; 2 * REACH + 1] =
         std::array::from_fn(|i| Move::new(i as i64 - REACH as i64, left, right, w, columns));
-    for other in low..=high {
-        let down = other.abs_diff(row);
-        for Move { dx, from, to, first, last } in moves.iter().flatten().copied() {
-            // Far away every second place is looked at, as on a chessboard; close by every one.
-            let near = down <= NEAR && dx.unsigned_abs() as usize <= NEAR;
-            if !near && (down + dx.unsigned_abs() as usize) % 2 == 1 {
-                continue;
-            }
+    // From the middle outwards: what is near is mostly most alike, and little has to change places afterwards.
+    for &(down, across_by) in ORDER.iter() {
+        let other = row as i64 + down;
+        if other < 0 || other > (h - SIDE) as i64 {
+            continue;
+        }
+        let other = other as usize;
+        if let Some(Move { dx, from, to, first, last }) = moves[(across_by + REACH as i64) as usize] {
             let start = (other * w + from) as i64 + dx;
             columns_apart::<L>(light, w, row * w + from, start as usize, &mut across[from - left..to - left]);
             if even {
@@ -273,7 +281,7 @@ fn find_in<L: Lanes>(light: &[f32], w: usize, h: usize, row: usize, columns: &[u
                 }
             }
             for i in first..last {
-                if distances[i] < worst[i] {
+                if distances[i] < worst[i] && wanted[i] {
                     alike.offer(i, distances[i], ((other * w + columns[i]) as i64 + dx) as u32);
                     worst[i] = alike.distance[i][GROUP - 1];
                 }
@@ -281,6 +289,26 @@ fn find_in<L: Lanes>(light: &[f32], w: usize, h: usize, row: usize, columns: &[u
         }
     }
 }
+
+/// Whether a reference block stands on a black square of the chessboard of steps: of these the first pass, and colour,
+/// make do with. Blocks off the grid, flush with an end, always count.
+#[inline(always)]
+fn on_board(have: Rect, column: usize, row: usize) -> bool {
+    let step = STEP as i64;
+    let (x, y) = (have.x + column as i64, have.y + row as i64);
+    x.rem_euclid(step) != 0 || y.rem_euclid(step) != 0 || (x / step + y / step) % 2 == 0
+}
+
+/// Moves down and across, the nearest first: close by every one, farther away every second one as on a chessboard.
+static ORDER: LazyLock<Vec<(i64, i64)>> = LazyLock::new(|| {
+    let (reach, near) = (REACH as i64, NEAR as i64);
+    let mut all: Vec<(i64, i64)> = (-reach..=reach)
+        .flat_map(|y| (-reach..=reach).map(move |x| (y, x)))
+        .filter(|(y, x)| (y.abs() <= near && x.abs() <= near) || (y + x) % 2 == 0)
+        .collect();
+    all.sort_by_key(|(y, x)| (y * y + x * x, *y, *x));
+    all
+});
 
 /// A move across, with the columns and the reference blocks that stay inside the picture.
 #[derive(Clone, Copy)]
@@ -412,7 +440,12 @@ fn filter_in<L: Lanes>(work: &Work, alike: &Alike, line: usize, columns: &[usize
     let (mut group, mut clean) = ([[L::zero(); SIDE]; GROUP], [[L::zero(); SIDE]; GROUP]);
     for (i, column) in columns.iter().enumerate() {
         let all = &alike.at[i][..alike.count[i]];
-        one_group(work, all, line + column, band, &mut group, &mut clean);
+        if all.is_empty() {
+            continue;
+        }
+        // Colour, which changes more slowly than lightness, by every second group.
+        let planes = if on_board(work.have, *column, line / work.noisy.width) { 3 } else { 1 };
+        one_group(work, all, line + column, planes, band, (&mut group, &mut clean));
     }
 }
 
@@ -422,9 +455,9 @@ fn one_group<L: Lanes>(
     work: &Work,
     all: &[u32],
     reference: usize,
+    planes: usize,
     band: &mut Band,
-    group: &mut Group<L>,
-    clean: &mut Group<L>,
+    (group, clean): (&mut Group<L>, &mut Group<L>),
 ) {
     let w = work.noisy.width;
     let count = 1 << all.len().ilog2();
@@ -434,7 +467,7 @@ fn one_group<L: Lanes>(
         mean = mean.plus(row);
     }
     let mean = eight(&mean.array()) / (SIDE * SIDE) as f32;
-    for c in 0..3 {
+    for c in 0..planes {
         if !work.on[c] {
             continue;
         }
@@ -515,11 +548,12 @@ mod tests {
             let work = Work::new(&noisy, basic, have, &noise, strength);
             let columns = &work.columns[..20];
             let (mut one, mut two) = (Box::new(Alike::empty()), Box::new(Alike::empty()));
-            find(work.light, w, h, 24, columns, &mut one);
-            find_in::<Plain>(work.light, w, h, 24, columns, &mut two);
+            find(&work, 24, columns, &mut one);
+            find_in::<Plain>(&work, 24, columns, &mut two);
             assert_eq!(one.at[..20], two.at[..20]);
             // The block itself is always the first.
-            assert!((0..20).all(|i| one.at[i][0] as usize == 24 * w + columns[i]));
+            let own = |i: usize| one.count[i] == 0 || one.at[i][0] as usize == 24 * w + columns[i];
+            assert!((0..20).all(own) && one.count[0] == GROUP);
             let empty = || [0; 3].map(|_| vec![0f32; w * h]);
             let band = || Band { first: 0, rows: h, sum: empty(), weight: empty() };
             let (mut a, mut b) = (band(), band());

@@ -345,6 +345,7 @@ mod tests {
                 }
             }
         }
+        let srgb = crate::colour::InputColour::srgb();
         let pixels = (0..w * h)
             .map(|i| {
                 let (x, y) = ((i % w) as f64, (i / w) as f64);
@@ -352,7 +353,7 @@ mod tests {
                 let texture = if y > 200.0 { 0.1 * (x * 0.9).sin() * (y * 1.3).cos() } else { 0.0 };
                 let v =
                     std::array::from_fn(|c| decode((tone + texture + deviation(tone) * noise[i][c]) as f32));
-                crate::colour::apply(&crate::colour::InputColour::srgb().to_working, v)
+                crate::colour::apply(&srgb.to_working, v)
             })
             .collect();
         View { size: Size::new(w as u32, h as u32), pixels, around: None }

@@ -114,6 +114,9 @@ impl Step for AutoContrast {
         let Some((levels, contrast)) = self.chosen() else { return Vec::new() };
         vec![("middle", levels.middle), ("contrast", contrast.amount)]
     }
+    fn kept_values(&self) -> Vec<f64> {
+        self.kept.or(self.seen).map(Vec::from).unwrap_or_default()
+    }
     fn ordinary(&self) -> Vec<(&'static str, Value)> {
         let Some((levels, contrast)) = self.chosen() else { return Vec::new() };
         vec![("levels", levels.values()), ("contrast", contrast.values())]

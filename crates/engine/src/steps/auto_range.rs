@@ -131,6 +131,9 @@ impl Step for AutoRange {
         let seen = self.kept.or(self.seen);
         seen.map(|[black, white]| vec![("black", black), ("white", white)]).unwrap_or_default()
     }
+    fn kept_values(&self) -> Vec<f64> {
+        self.kept.or(self.seen).map(Vec::from).unwrap_or_default()
+    }
     fn ordinary(&self) -> Vec<(&'static str, Value)> {
         self.levels().map(|l| vec![("levels", l.values())]).unwrap_or_default()
     }

@@ -35,6 +35,7 @@ pub mod shadows_highlights;
 pub mod straighten;
 pub mod tint;
 pub mod unsharp_mask;
+pub mod upscale;
 pub mod vignette;
 pub mod watermark;
 pub mod white_balance;
@@ -49,6 +50,7 @@ pub static ALL: &[&StepKind] = &[
     &mirror::KIND,
     &straighten::KIND,
     &perspective::KIND,
+    &upscale::KIND,
     &crop::KIND,
     &resize::KIND,
     &auto_range::KIND,

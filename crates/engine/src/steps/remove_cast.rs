@@ -149,6 +149,9 @@ impl Step for RemoveCast {
     fn found(&self) -> Vec<(&'static str, f64)> {
         self.kept.or(self.seen).map(|[t, g]| vec![("temperature", t), ("tint", g)]).unwrap_or_default()
     }
+    fn kept_values(&self) -> Vec<f64> {
+        self.kept.or(self.seen).map(Vec::from).unwrap_or_default()
+    }
     fn ordinary(&self) -> Vec<(&'static str, Value)> {
         self.balance().map(|b| vec![("white_balance", b.values())]).unwrap_or_default()
     }

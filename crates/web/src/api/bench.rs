@@ -52,7 +52,7 @@ async fn steps() -> Json<Value> {
         .map(|k| {
             let starter: Value = serde_json::from_str(k.info.starter).unwrap_or_default();
             json!({"id": k.info.id, "title": k.info.title, "group": k.info.group, "about": k.info.about,
-                "words": k.info.words, "starter": starter, "params": params(k.params, &k.defaults())})
+                "takes_area": rallo_recipe::AREA_GROUPS.contains(&k.info.group), "words": k.info.words, "starter": starter, "params": params(k.params, &k.defaults())})
         })
         .collect();
     let delivery = params(&rallo_recipe::delivery::PICTURES, &Pictures::default().values());
@@ -87,7 +87,9 @@ impl Ask {
         let mut recipe = recipe.clone();
         recipe.steps.truncate(self.upto.unwrap_or(usize::MAX));
         if self.before {
-            recipe.steps.retain(|line| line.kind().info.group == "geometry");
+            // What moves or widens the picture, so that both sides lie on each other.
+            let moves = |line: &rallo_recipe::Line| ["lens", "border"].contains(&line.id);
+            recipe.steps.retain(|line| line.kind().info.group == "geometry" || moves(line));
         }
         recipe.plan(&*frame.source, &frame.about).map_err(Error::bad)
     }
@@ -133,13 +135,14 @@ async fn plan(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Json<Value
                     .unwrap_or_default();
                 at += usize::from(runs);
                 json!({"parts": line.parts(place.as_ref()), "size": [size.width, size.height],
-                    "applies": runs, "found": found})
+                    "applies": runs, "found": found, "measured": step.map(|s| s.kept_values()),
+                    "ordinary": step.map(|s| s.ordinary())})
             })
             .collect();
         let goes: Vec<Value> = recipe.deliveries.iter().map(|d| json!(d.parts(&recipe))).collect();
         let (size, from) = (plan.size(), frame.source.size());
         Ok(Json(json!({"lines": lines, "goes": goes, "size": [size.width, size.height],
-            "source": [from.width, from.height]})))
+            "source": [from.width, from.height], "advice": rallo_recipe::advice(&recipe)})))
     })
     .await?
 }

@@ -1,0 +1,164 @@
+//! The page about the steps, made from their own descriptions, with a small picture of each: before and after.
+
+use rallo_engine::{Encoded, OutputProfile, Pixels, Plan, Rect, Settings, Size, Source, StepKind, registry};
+use rallo_media::{Chroma, Encoding, Extras, FileSource};
+use rallo_recipe::{Line, sentence::plain};
+use serde_json::{Map, Value, json};
+use std::fmt::Write as _;
+use std::path::Path;
+
+/// Pixels per side of each half of a picture, at most.
+const SIDE: i64 = 300;
+
+/// Values that show something, for steps whose starting values are set on the picture.
+fn example(kind: &StepKind) -> Map<String, Value> {
+    let own = match kind.info.id {
+        "straighten" => json!({"degrees": 5}),
+        "perspective" => json!({"lines": [[0.2, 0.9, 0.25, 0.1], [0.8, 0.9, 0.74, 0.1]]}),
+        "resize" => json!({"fit": [600, 300]}),
+        "dust" => json!({"spots": [[0.5, 0.5, 0.01]]}),
+        "lut" => {
+            json!({"table": "LUT_3D_SIZE 2\n0.05 0.02 0.1\n0.9 0.1 0.05\n0.1 0.8 0.1\n1 0.95 0.1\n0.05 0.1 0.6\n0.9 0.1 0.6\n0.1 0.9 0.8\n1 0.97 0.85\n"})
+        }
+        "lens" => json!({"distortion": 12, "falloff": 1}),
+        "denoise" => json!({"method": "thorough"}),
+        "border" => json!({"width": 6, "below": 6, "line": 0.4, "gap": 1}),
+        "grain" => json!({"amount": 60, "size": 1.2}),
+        "auto_range" | "auto_contrast" | "remove_cast" => json!({"strength": 100}),
+        "shadows_highlights" => json!({"shadows": 60, "highlights": -40}),
+        "local_contrast" => json!({"amount": 80}),
+        "unsharp_mask" | "capture_sharpening" => json!({"amount": 100}),
+        "output_sharpening" => json!({"strength": 100}),
+        _ => serde_json::from_str(kind.info.starter).unwrap_or_default(),
+    };
+    own.as_object().cloned().unwrap_or_default()
+}
+
+fn bytes(encoded: &Encoded) -> &[u8] {
+    match &encoded.pixels {
+        Pixels::U8(v) => v,
+        Pixels::U16(_) => &[],
+    }
+}
+
+/// A part of the picture through some steps: the middle at full size for what is only seen there, else the whole.
+fn half(source: &FileSource, steps: Vec<Settings>, close: bool) -> Result<Encoded, String> {
+    let plan = Plan::for_picture(steps, source).map_err(|e| e.to_string())?;
+    let fit = SIDE as f64 / f64::from(plan.size().long_edge());
+    let program = plan.program(if close { 1.0 } else { fit.min(1.0) });
+    let whole = program.size().rect();
+    let side = Rect::new((whole.width - SIDE) / 2, (whole.height - SIDE) * 6 / 10, SIDE, SIDE * 2 / 3);
+    let rect = if close { side.within(whole) } else { whole };
+    program.render(source, rect, OutputProfile::Srgb).map_err(|e| e.to_string())
+}
+
+/// Two pictures beside each other on white.
+fn beside(a: &Encoded, b: &Encoded) -> Encoded {
+    let gap = 6usize;
+    let (aw, bw) = (a.size.width as usize, b.size.width as usize);
+    let (width, height) = (aw + gap + bw, a.size.height.max(b.size.height) as usize);
+    let mut out = vec![255u8; width * height * 3];
+    for (one, left, wide) in [(a, 0, aw), (b, aw + gap, bw)] {
+        for (y, row) in bytes(one).chunks(wide * 3).enumerate() {
+            let at = (y * width + left) * 3;
+            out[at..at + wide * 3].copy_from_slice(row);
+        }
+    }
+    Encoded { size: Size::new(width as u32, height as u32), pixels: Pixels::U8(out) }
+}
+
+fn picture(kind: &StepKind, source: &FileSource) -> Result<Vec<u8>, String> {
+    let step = kind.parse(&example(kind)).map_err(|e| e.to_string())?;
+    let close = ["repair", "detail"].contains(&kind.info.group) && !["lens", "dust"].contains(&kind.info.id);
+    let after = half(source, vec![Settings::from(step)], close)?;
+    let both = beside(&half(source, Vec::new(), close)?, &after);
+    let encoding = Encoding::Jpeg { quality: 80, chroma: Chroma::Quarter, progressive: false };
+    rallo_media::encode(&both, encoding, &Extras::default()).map_err(|e| e.to_string())
+}
+
+fn text(pictures: bool) -> String {
+    let mut text = String::from(
+        "# Every step\n\nMade from the steps' own descriptions by `rallo steps --docs docs`; not edited by hand.\n\n\
+         Every step also takes `on`, `mix` (0 – 100 %), `when` (a condition), `by_iso` (values per ISO) and, for repair, \
+         light, colour and detail, `area`; see [recipe.md](recipe.md).\n",
+    );
+    let mut groups: Vec<&str> = Vec::new();
+    for kind in registry() {
+        if !groups.contains(&kind.info.group) {
+            groups.push(kind.info.group);
+        }
+    }
+    for group in groups {
+        let _ = write!(text, "\n## {}{}\n", group[..1].to_uppercase(), &group[1..]);
+        for kind in registry().iter().filter(|k| k.info.group == group) {
+            let info = kind.info;
+            let _ = write!(text, "\n### {}\n\n`{}` · {}\n\n", info.title, info.id, info.about);
+            if let Ok(step) = kind.parse(&example(kind)) {
+                let _ = write!(text, "On a ticket: *{}*\n\n", plain(&Line::new(kind, step).parts(None)));
+            }
+            if pictures {
+                let _ = write!(text, "![{}, before and after](steps/{}.jpg)\n\n", info.title, info.id);
+            }
+            text += "| parameter | values | unit | default | |\n| --- | --- | --- | --- | --- |\n";
+            let defaults = kind.defaults();
+            for param in kind.params {
+                let values = match (param.kind, param.kind.range()) {
+                    (rallo_engine::Kind::Choice(all), _) => all.join(", "),
+                    (_, (Some(min), Some(max))) => format!("{min} … {max}"),
+                    _ => param.kind.names().1.to_owned(),
+                };
+                let default = defaults[param.name].to_string();
+                let _ = writeln!(
+                    text,
+                    "| `{}` | {values} | {} | `{default}` | {} |",
+                    param.name, param.unit, param.about
+                );
+            }
+        }
+    }
+    text
+}
+
+/// Writes `steps.md` into `folder`, and with a sample picture `steps/*.jpg` beside it.
+///
+/// # Errors
+/// What could not be read or written.
+pub fn write(folder: &Path, sample: Option<&Path>) -> Result<(), String> {
+    let cannot = |e: std::io::Error| format!("cannot write into {}: {e}", folder.display());
+    let pictures = folder.join("steps");
+    if let Some(sample) = sample {
+        std::fs::create_dir_all(&pictures).map_err(cannot)?;
+        let source = FileSource::open(sample).map_err(|e| format!("{}: {e}", sample.display()))?;
+        if source.size().area() == 0 {
+            return Err("the sample is empty".into());
+        }
+        for kind in registry() {
+            let bytes = picture(kind, &source).map_err(|e| format!("{}: {e}", kind.info.id))?;
+            std::fs::write(pictures.join(format!("{}.jpg", kind.info.id)), bytes).map_err(cannot)?;
+        }
+    }
+    std::fs::write(folder.join("steps.md"), text(pictures.is_dir())).map_err(cannot)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_step_stands_on_the_page_with_its_parameters() {
+        let page = text(false);
+        for kind in registry() {
+            assert!(page.contains(&format!("### {}", kind.info.title)));
+            assert!(kind.parse(&example(kind)).is_ok(), "{}", kind.info.id);
+            for param in kind.params {
+                assert!(page.contains(&format!("| `{}` |", param.name)));
+            }
+        }
+    }
+
+    #[test]
+    fn the_page_in_the_repository_is_the_one_made_now() {
+        let there = include_str!("../../../docs/steps.md");
+        assert!(there == text(true), "run: rallo steps --docs docs");
+    }
+}

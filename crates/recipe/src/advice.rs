@@ -1,0 +1,184 @@
+//! Orders that work against the person: said, with the order that would be better; never forbidden.
+
+use crate::Recipe;
+use serde::Serialize;
+
+/// Something that could be better.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Advice {
+    /// The line it is about, from 0.
+    pub line: usize,
+    /// What is the matter, and why.
+    pub message: String,
+    /// The lines in a better order (numbers as they are now); a line to be left out is missing.
+    pub order: Vec<usize>,
+}
+
+/// Of two kinds of steps, which should come first, and why.
+struct Rule {
+    first: &'static [&'static str],
+    then: &'static [&'static str],
+    why: &'static str,
+}
+
+const SHARPEN: [&str; 3] = ["unsharp_mask", "capture_sharpening", "output_sharpening"];
+const GEOMETRY: [&str; 5] = ["rotate", "straighten", "perspective", "crop", "resize"];
+
+static RULES: [Rule; 7] = [
+    Rule {
+        first: &["hot_pixels"],
+        then: &["denoise"],
+        why: "denoising spreads hot pixels, and they are no longer found",
+    },
+    Rule {
+        first: &["denoise"],
+        then: &[
+            "unsharp_mask",
+            "capture_sharpening",
+            "output_sharpening",
+            "local_contrast",
+            "shadows_highlights",
+            "grain",
+            "upscale",
+        ],
+        why: "what comes before raises the noise, or changes it so that it is no longer found",
+    },
+    Rule {
+        first: &["capture_sharpening"],
+        then: &["resize", "upscale", "unsharp_mask", "output_sharpening"],
+        why: "it takes back the softness of the full-size picture",
+    },
+    Rule {
+        first: &["resize", "upscale"],
+        then: &["output_sharpening"],
+        why: "the resize makes it soft again",
+    },
+    Rule {
+        first: &["crop", "straighten", "perspective", "rotate"],
+        then: &["watermark", "caption", "border", "slate"],
+        why: "part of it may be cut off or turned",
+    },
+    Rule {
+        first: &["crop", "straighten", "perspective"],
+        then: &["vignette"],
+        why: "its corners are no longer the picture's",
+    },
+    Rule { first: &["resize"], then: &["border"], why: "the size given would count the border too" },
+];
+
+/// Everything that could be in a better order, the first lines first.
+pub fn advice(recipe: &Recipe) -> Vec<Advice> {
+    let on: Vec<(usize, &str)> =
+        recipe.steps.iter().enumerate().filter(|(_, l)| l.on).map(|(i, l)| (i, l.id)).collect();
+    let title = |i: usize| recipe.steps[i].kind().info.title.to_lowercase();
+    let all: Vec<usize> = (0..recipe.steps.len()).collect();
+    let mut found: Vec<Advice> = Vec::new();
+    for rule in &RULES {
+        for &(late, id) in on.iter().filter(|(_, id)| rule.first.contains(id)) {
+            let Some(&(early, _)) = on.iter().find(|(i, id)| *i < late && rule.then.contains(id)) else {
+                continue;
+            };
+            // Told at the one that is moved: geometry and size stay, what depends on them moves behind.
+            let moves_back = GEOMETRY.contains(&id) || id == "upscale";
+            let (line, order) =
+                if moves_back { (early, moved(&all, early, late)) } else { (late, moved(&all, late, early)) };
+            let message = if moves_back {
+                format!(
+                    "The {} works better after line {}, {}: {}.",
+                    title(early),
+                    late + 1,
+                    title(late),
+                    rule.why
+                )
+            } else {
+                format!(
+                    "The {} works better before line {}, {}: {}.",
+                    title(late),
+                    early + 1,
+                    title(early),
+                    rule.why
+                )
+            };
+            found.push(Advice { line, message, order });
+        }
+    }
+    let twice: Vec<usize> = on.iter().filter(|(_, id)| *id == "upscale").map(|(i, _)| *i).collect();
+    if let [first, second, ..] = twice[..] {
+        found.push(Advice {
+            line: second,
+            message: format!(
+                "Line {} upscales already: doing it twice makes up detail from made-up detail.",
+                first + 1
+            ),
+            order: all.iter().copied().filter(|i| *i != second).collect(),
+        });
+    }
+    let sharpened: Vec<usize> =
+        on.iter().filter(|(_, id)| SHARPEN[..2].contains(id)).map(|(i, _)| *i).collect();
+    if sharpened.len() > 2 {
+        found.push(Advice {
+            line: sharpened[2],
+            message: "The picture is sharpened more than twice; edges may show rims.".into(),
+            order: all.iter().copied().filter(|i| *i != sharpened[2]).collect(),
+        });
+    }
+    found.sort_by_key(|a| a.line);
+    found.dedup_by(|a, b| a.line == b.line && a.message == b.message);
+    found
+}
+
+/// `from` taken out and put at `to`.
+fn moved(all: &[usize], from: usize, to: usize) -> Vec<usize> {
+    let mut order = all.to_vec();
+    let line = order.remove(from);
+    order.insert(to, line);
+    order
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    fn of(steps: &[&str]) -> Vec<Advice> {
+        let steps: Vec<_> = steps.iter().map(|s| json!({"step": s})).collect();
+        let doc = json!({"format": "rallo-recipe", "version": 1, "name": "x", "steps": steps});
+        advice(&Recipe::from_value(&doc).unwrap())
+    }
+
+    #[test]
+    fn good_orders_are_left_alone() {
+        assert_eq!(of(&[]), []);
+        let all = [
+            "hot_pixels",
+            "denoise",
+            "lens",
+            "capture_sharpening",
+            "exposure",
+            "curve",
+            "straighten",
+            "crop",
+        ];
+        let all: Vec<&str> =
+            all.into_iter().chain(["vignette", "resize", "output_sharpening", "watermark"]).collect();
+        assert_eq!(of(&all), []);
+    }
+
+    #[test]
+    fn bad_orders_are_told_and_mended_in_one_go() {
+        let told = of(&["exposure", "unsharp_mask", "denoise"]);
+        assert_eq!(told.len(), 1);
+        assert_eq!((told[0].line, told[0].order.clone()), (2, vec![0, 2, 1]));
+        assert!(told[0].message.starts_with("The denoise works better before line 2, unsharp mask"));
+        let told = of(&["watermark", "crop", "resize"]);
+        assert_eq!((told[0].line, told[0].order.clone()), (0, vec![1, 0, 2]));
+        let told = of(&["output_sharpening", "resize"]);
+        assert_eq!(told[0].order, [1, 0]);
+        let told = of(&["upscale", "curve", "upscale"]);
+        assert_eq!((told[0].line, told[0].order.clone()), (2, vec![0, 1]));
+        // Lines that are off do not count.
+        let doc = json!({"format": "rallo-recipe", "version": 1, "name": "x",
+            "steps": [{"step": "unsharp_mask", "on": false}, {"step": "denoise"}]});
+        assert_eq!(advice(&Recipe::from_value(&doc).unwrap()), []);
+    }
+}
