@@ -29,6 +29,19 @@ fn example(kind: &StepKind) -> Map<String, Value> {
         "local_contrast" => json!({"amount": 80}),
         "unsharp_mask" | "capture_sharpening" => json!({"amount": 100}),
         "output_sharpening" => json!({"strength": 100}),
+        "vignette" => json!({"stops": -2}),
+        "tint" => json!({"amount": 80}),
+        "exposure" => json!({"stops": 0.8}),
+        "white_balance" => json!({"temperature": 40}),
+        "saturation" | "gentle_saturation" => json!({"amount": 70}),
+        "contrast" => json!({"amount": 50}),
+        "end_points" => json!({"black": -60, "white": 60}),
+        "levels" => json!({"black": 10, "white": 85, "middle": 1.2}),
+        "lift_gamma_gain" => json!({"lift": [0.06, 0.03, 0.1], "gain": [1.2, 1.1, 0.95]}),
+        "colour_balance" => json!({"shadows": [-10, 0, 40], "highlights": [40, 10, -30]}),
+        "graduated_filter" => json!({"stops": -2, "temperature": -20, "from": [0.5, 0.2], "to": [0.5, 0.6]}),
+        "watermark" => json!({"text": "Thistlewick", "size": 9, "opacity": 85}),
+        "curve" => json!({"all": [[0, 0], [0.25, 0.13], [0.75, 0.88], [1, 1]]}),
         _ => serde_json::from_str(kind.info.starter).unwrap_or_default(),
     };
     own.as_object().cloned().unwrap_or_default()
@@ -42,14 +55,35 @@ fn bytes(encoded: &Encoded) -> &[u8] {
 }
 
 /// A part of the picture through some steps: the middle at full size for what is only seen there, else the whole.
-fn half(source: &FileSource, steps: Vec<Settings>, close: bool) -> Result<Encoded, String> {
+fn half(source: &FileSource, steps: Vec<Settings>, close: Option<Rect>) -> Result<Encoded, String> {
     let plan = Plan::for_picture(steps, source).map_err(|e| e.to_string())?;
     let fit = SIDE as f64 / f64::from(plan.size().long_edge());
-    let program = plan.program(if close { 1.0 } else { fit.min(1.0) });
+    let program = plan.program(if close.is_some() { 1.0 } else { fit.min(1.0) });
     let whole = program.size().rect();
-    let side = Rect::new((whole.width - SIDE) / 2, (whole.height - SIDE) * 6 / 10, SIDE, SIDE * 2 / 3);
-    let rect = if close { side.within(whole) } else { whole };
+    let rect = close.map_or(whole, |close| close.within(whole));
     program.render(source, rect, OutputProfile::Srgb).map_err(|e| e.to_string())
+}
+
+/// A part of the picture with much in it, as large as half of a small picture.
+fn busy(source: &FileSource) -> Result<Rect, String> {
+    let plan = Plan::new(Vec::new(), source.size()).map_err(|e| e.to_string())?;
+    let scale = 0.1;
+    let program = plan.program(scale);
+    let small =
+        program.render(source, program.size().rect(), OutputProfile::Srgb).map_err(|e| e.to_string())?;
+    let (w, h) = (small.size.width as usize, small.size.height as usize);
+    let side = (SIDE as f64 * scale) as usize;
+    let green = |x: usize, y: usize| i64::from(bytes(&small)[(y * w + x) * 3 + 1]);
+    let much = |x: usize, y: usize| -> i64 {
+        let inside = (y..y + side * 2 / 3).flat_map(|v| (x..x + side).map(move |u| (u, v)));
+        inside
+            .map(|(u, v)| (green(u + 1, v) - green(u, v)).abs() + (green(u, v + 1) - green(u, v)).abs())
+            .sum()
+    };
+    let places = (0..h.saturating_sub(side + 1)).step_by(8);
+    let places = places.flat_map(|y| (0..w.saturating_sub(side + 1)).step_by(8).map(move |x| (x, y)));
+    let (x, y) = places.max_by_key(|(x, y)| much(*x, *y)).unwrap_or_default();
+    Ok(Rect::new((x as f64 / scale) as i64, (y as f64 / scale) as i64, SIDE, SIDE * 2 / 3))
 }
 
 /// Two pictures beside each other on white.
@@ -70,6 +104,7 @@ fn beside(a: &Encoded, b: &Encoded) -> Encoded {
 fn picture(kind: &StepKind, source: &FileSource) -> Result<Vec<u8>, String> {
     let step = kind.parse(&example(kind)).map_err(|e| e.to_string())?;
     let close = ["repair", "detail"].contains(&kind.info.group) && !["lens", "dust"].contains(&kind.info.id);
+    let close = if close { Some(busy(source)?) } else { None };
     let after = half(source, vec![Settings::from(step)], close)?;
     let both = beside(&half(source, Vec::new(), close)?, &after);
     let encoding = Encoding::Jpeg { quality: 80, chroma: Chroma::Quarter, progressive: false };

@@ -84,7 +84,8 @@ pub fn advice(recipe: &Recipe) -> Vec<Advice> {
                 if moves_back { (early, moved(&all, early, late)) } else { (late, moved(&all, late, early)) };
             let message = if moves_back {
                 format!(
-                    "The {} works better after line {}, {}: {}.",
+                    "Line {}, {}, works better after line {}, {}: {}.",
+                    early + 1,
                     title(early),
                     late + 1,
                     title(late),
@@ -92,7 +93,8 @@ pub fn advice(recipe: &Recipe) -> Vec<Advice> {
                 )
             } else {
                 format!(
-                    "The {} works better before line {}, {}: {}.",
+                    "Line {}, {}, works better before line {}, {}: {}.",
+                    late + 1,
                     title(late),
                     early + 1,
                     title(early),
@@ -169,7 +171,7 @@ mod tests {
         let told = of(&["exposure", "unsharp_mask", "denoise"]);
         assert_eq!(told.len(), 1);
         assert_eq!((told[0].line, told[0].order.clone()), (2, vec![0, 2, 1]));
-        assert!(told[0].message.starts_with("The denoise works better before line 2, unsharp mask"));
+        assert!(told[0].message.starts_with("Line 3, denoise, works better before line 2, unsharp mask"));
         let told = of(&["watermark", "crop", "resize"]);
         assert_eq!((told[0].line, told[0].order.clone()), (0, vec![1, 0, 2]));
         let told = of(&["output_sharpening", "resize"]);
