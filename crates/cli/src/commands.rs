@@ -349,7 +349,8 @@ pub fn steps(as_json: bool) -> Ended {
                 .unwrap_or_default();
             let parameters: Vec<Value> = kind.params.iter().map(|p| parameter(p, &defaults[p.name])).collect();
             json!({"id": kind.info.id, "title": kind.info.title, "group": kind.info.group, "about": kind.info.about,
-                "sentence": sentence, "words": kind.info.words, "parameters": parameters})
+                "sentence": sentence, "words": kind.info.words,
+                "starter": serde_json::from_str::<Value>(kind.info.starter).unwrap_or_default(), "parameters": parameters})
         })
         .collect();
     if as_json {

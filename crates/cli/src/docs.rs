@@ -5,7 +5,7 @@ use rallo_media::{Chroma, Encoding, Extras, FileSource};
 use rallo_recipe::{Line, sentence::plain};
 use serde_json::{Map, Value, json};
 use std::fmt::Write as _;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// Pixels per side of each half of a picture, at most.
 const SIDE: i64 = 300;
@@ -158,17 +158,16 @@ fn text(pictures: bool) -> String {
 ///
 /// # Errors
 /// What could not be read or written.
-pub fn write(folder: &Path, sample: Option<&Path>) -> Result<(), String> {
+pub fn write(folder: &Path, samples: &[PathBuf]) -> Result<(), String> {
     let cannot = |e: std::io::Error| format!("cannot write into {}: {e}", folder.display());
     let pictures = folder.join("steps");
-    if let Some(sample) = sample {
+    let open = |sample: &PathBuf| FileSource::open(sample).map_err(|e| format!("{}: {e}", sample.display()));
+    let sources = samples.iter().map(open).collect::<Result<Vec<_>, _>>()?;
+    if let (Some(first), Some(last)) = (sources.first(), sources.last()) {
         std::fs::create_dir_all(&pictures).map_err(cannot)?;
-        let source = FileSource::open(sample).map_err(|e| format!("{}: {e}", sample.display()))?;
-        if source.size().area() == 0 {
-            return Err("the sample is empty".into());
-        }
         for kind in registry() {
-            let bytes = picture(kind, &source).map_err(|e| format!("{}: {e}", kind.info.id))?;
+            let source = if kind.info.id == "denoise" { last } else { first };
+            let bytes = picture(kind, source).map_err(|e| format!("{}: {e}", kind.info.id))?;
             std::fs::write(pictures.join(format!("{}.jpg", kind.info.id)), bytes).map_err(cannot)?;
         }
     }

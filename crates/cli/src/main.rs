@@ -53,9 +53,9 @@ enum Command {
         /// Writes the page about all steps into this folder instead.
         #[arg(long)]
         docs: Option<PathBuf>,
-        /// With --docs: makes the small pictures from this one.
+        /// With --docs: makes the small pictures from this one; given twice, those of the denoise from the second.
         #[arg(long)]
-        sample: Option<PathBuf>,
+        sample: Vec<PathBuf>,
     },
 }
 
@@ -195,7 +195,7 @@ fn main() -> ExitCode {
         Command::Recipe(RecipeCommand::Check { file }) => commands::check(&file),
         Command::Recipe(RecipeCommand::Schema) => commands::print(&rallo_recipe::schema::schema()),
         Command::Steps { docs: Some(folder), sample, .. } => {
-            docs::write(&folder, sample.as_deref()).map(|()| ExitCode::SUCCESS)
+            docs::write(&folder, &sample).map(|()| ExitCode::SUCCESS)
         }
         Command::Steps { json, .. } => commands::steps(json),
     };

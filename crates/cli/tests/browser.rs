@@ -198,3 +198,42 @@ async fn frames_are_selected_by_keyboard_and_the_rail_says_so_everywhere() {
     assert_eq!(desk.page.execute_async(script, vec![]).await.unwrap(), json!([403, 403]));
     desk.page.clone().close().await.unwrap();
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn areas_conditions_and_orders_are_set_on_the_bench() {
+    let desk = Desk::open().await;
+    desk.choose().await;
+    desk.page.goto(&format!("{}/bench", desk.base)).await.unwrap();
+    desk.find("#ask").await;
+    // An order that works against the person is said, and mended with one click.
+    desk.add("sharp").await;
+    desk.add("noise").await;
+    desk.until("document.querySelector('.advice')?.innerText.includes('works better before line 1')").await;
+    desk.find(".advice button").await.click().await.unwrap();
+    desk.until("!document.querySelector('.advice') && document.querySelector('#lines > li').innerText.startsWith('Denoise')").await;
+    // A line is held to an ellipse drawn on the picture, and to high ISO.
+    desk.add("bright").await;
+    desk.find("#lines .is-open .where summary").await.click().await.unwrap();
+    let choose = "const s = document.querySelector('#lines .is-open .where select'); s.value = 'ellipse'; \
+        s.dispatchEvent(new Event('change'))";
+    desk.page.execute(choose, vec![]).await.unwrap();
+    desk.until("document.querySelector('#lines .is-open').innerText.includes('in an ellipse')").await;
+    desk.until("document.querySelector('#overlay ellipse')").await;
+    desk.drag("#stage", (0.6, 0.4), (0.75, 0.55)).await;
+    let when = desk.find("#lines .is-open [aria-label='Only for pictures where']").await;
+    when.send_keys("iso at least many").await.unwrap();
+    when.send_keys(&String::from(char::from(Key::Enter))).await.unwrap();
+    desk.until("document.querySelector('#said').innerText.includes('expected a number')").await;
+    let fix = "const w = document.querySelector('#lines .is-open [aria-label=\"Only for pictures where\"]'); \
+        w.value = 'iso at least 1600'; w.dispatchEvent(new Event('change'))";
+    desk.page.execute(fix, vec![]).await.unwrap();
+    desk.until("document.querySelector('#lines .is-open').innerText.includes('where iso at least 1600')")
+        .await;
+    desk.saved().await;
+    let script = "const done = arguments[0]; fetch('/api/recipes').then((r) => r.json()).then(done)";
+    let recipes = desk.page.execute_async(script, vec![]).await.unwrap();
+    let line = &recipes[0]["document"]["steps"][2];
+    assert_eq!((line["step"].clone(), line["when"].clone()), ("exposure".into(), "iso at least 1600".into()));
+    assert_eq!(line["area"][0]["kind"], "ellipse");
+    assert!(line["area"][0]["radii"][0] != 0.25, "the drawn ellipse was not taken: {line}");
+}

@@ -186,7 +186,8 @@ fn steps_inspect_check_and_schema_speak_json() {
             }
         }
     }
-    assert_eq!(steps[0]["parameters"][0]["min"], -5.0);
+    let exposure = steps.as_array().unwrap().iter().find(|s| s["id"] == "exposure").unwrap();
+    assert_eq!(exposure["parameters"][0]["min"], -5.0);
     let picture = desk.path("in/a.jpg");
     write_jpeg(Path::new(&picture), 90, 60, 8);
     let facts = json(&["inspect", &picture, "--json"]);

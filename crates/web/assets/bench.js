@@ -342,6 +342,8 @@ function find() {
   else if (/^\d{3,5}$/.test(q)) offers.push({ k: kinds.find((k) => k.id === 'resize'), values: { long_edge: Number(q) } });
   const score = (k) => {
     if (!q) return 1;
+    if (k.title.toLowerCase() === q) return 6;
+    if (k.words.includes(q)) return 5;
     if (k.title.toLowerCase().startsWith(q) || k.id.startsWith(q)) return 4;
     if (k.words.some((w) => w.startsWith(q))) return 3;
     if (k.words.some((w) => w.includes(q) || q.includes(w)) || k.title.toLowerCase().includes(q)) return 2;

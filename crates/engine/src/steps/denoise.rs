@@ -160,3 +160,107 @@ impl WholeOp for Work {
         out
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::geometry::Size;
+    use crate::steps_testing::{picture, whole};
+    use crate::tone::{decode, encode};
+
+    /// Nearly normal numbers from a place and a channel.
+    fn chance(x: u32, y: u32, c: u32) -> f32 {
+        let mut sum = 0.0;
+        for k in 0..6u32 {
+            let mut h = x.wrapping_mul(0x9e37_79b9)
+                ^ y.wrapping_mul(0x85eb_ca6b)
+                ^ (c * 6 + k).wrapping_mul(0xc2b2_ae35);
+            h = (h ^ (h >> 15)).wrapping_mul(0x2c1b_3c6d);
+            h = (h ^ (h >> 12)).wrapping_mul(0x297a_2d39);
+            sum += ((h ^ (h >> 15)) & 0xffff) as f32 / 65_535.0 - 0.5;
+        }
+        sum * 1.414_2
+    }
+
+    /// Flat parts, edges, a gradient and a pattern that repeats, encoded.
+    fn clean(x: u32, y: u32) -> f32 {
+        let (u, v) = (x as f32, y as f32);
+        let disc = if (u - 150.0).hypot(v - 120.0) < 70.0 { 0.3 } else { 0.0 };
+        let bars = if y > 220 { 0.12 * (u * 0.5).sin().signum() } else { 0.0 };
+        0.25 + 0.25 * u / 400.0 + disc + bars
+    }
+
+    fn noisy(deviation: f32, coarse: bool) -> crate::Picture {
+        picture(Size::new(400, 300), move |x, y| {
+            let noise = |c: u32| {
+                if !coarse {
+                    return chance(x, y, c);
+                }
+                let at = |dx: u32, dy: u32| chance(x + dx, y + dy, c);
+                (at(0, 0) + at(1, 0) + at(0, 1) + at(1, 1)) / 2.0
+            };
+            std::array::from_fn(|c| decode((clean(x, y) + deviation * noise(c as u32)).max(0.0)))
+        })
+    }
+
+    /// Signal to noise against the clean picture, dB.
+    fn quality(pixels: &[[f32; 3]]) -> f64 {
+        let sum: f64 = pixels
+            .iter()
+            .enumerate()
+            .flat_map(|(i, p)| p.iter().map(move |v| (i, v)))
+            .map(|(i, v)| f64::from(encode(*v) - clean(i as u32 % 400, i as u32 / 400)).powi(2))
+            .sum();
+        -10.0 * (sum / (3.0 * pixels.len() as f64)).log10()
+    }
+
+    #[test]
+    fn known_noise_goes_white_or_coarse_with_the_strength_measured() {
+        let nothing = || Denoise { brightness: 0.0, colour: 0.0, ..Denoise::default() };
+        for (deviation, coarse, thorough, quick) in [(0.06, false, 11.0, 9.5), (0.06, true, 6.0, 5.0)] {
+            let scene = noisy(deviation, coarse);
+            let before = quality(&whole(nothing(), &scene).1);
+            for (method, least) in [("thorough", thorough), ("quick", quick)] {
+                let after =
+                    quality(&whole(Denoise { method: method.into(), ..Denoise::default() }, &scene).1);
+                assert!(after > before + least, "{method}, coarse {coarse}: {before} dB became {after}");
+            }
+        }
+    }
+
+    #[test]
+    fn a_night_sky_keeps_its_stars_through_both_methods() {
+        let stars = [(60.4, 50.2, 0.5), (200.7, 90.6, 0.25), (320.1, 200.8, 0.12), (100.5, 240.5, 0.06)];
+        let scene = picture(Size::new(400, 300), |x, y| {
+            let mut light = 0.01;
+            for (sx, sy, peak) in stars {
+                let (dx, dy) = (x as f32 + 0.5 - sx, y as f32 + 0.5 - sy);
+                light += peak * (-(dx * dx + dy * dy) / (2.0 * 0.9 * 0.9)).exp();
+            }
+            std::array::from_fn(|c| decode((encode(light) + 0.02 * chance(x, y, c as u32)).max(0.0)))
+        });
+        for method in ["thorough", "quick"] {
+            let (_, out) = whole(Denoise { method: method.into(), ..Denoise::default() }, &scene);
+            for (sx, sy, peak) in stars {
+                let around = (-2..=2).flat_map(|v| (-2..=2).map(move |u| (u, v)));
+                let flux = |of: &dyn Fn(usize) -> f32| -> f32 {
+                    around
+                        .clone()
+                        .map(|(u, v)| of(((sy as i64 + v) * 400 + sx as i64 + u) as usize) - 0.01)
+                        .sum()
+                };
+                let got = flux(&|i| out[i][1]);
+                let want = peak * 2.0 * std::f32::consts::PI * 0.9 * 0.9;
+                assert!(got > 0.75 * want, "{method}: a star of {want} was left {got}");
+            }
+            // And the sky between them is quiet.
+            let quiet: Vec<f32> = (0..60)
+                .flat_map(|y| (0..100).map(move |x| (y + 110) * 400 + x + 20))
+                .map(|i| encode(out[i][1]))
+                .collect();
+            let mean = quiet.iter().sum::<f32>() / quiet.len() as f32;
+            let spread = (quiet.iter().map(|v| (v - mean).powi(2)).sum::<f32>() / quiet.len() as f32).sqrt();
+            assert!(spread < 0.007, "{method}: {spread} of 0.02 is left");
+        }
+    }
+}
