@@ -6,8 +6,8 @@ use rallo_demo::device::{Device, Faults, Settings};
 use rallo_engine::{Kind, Param, Rect, registry};
 use rallo_media::{Encoding, Extras, FileSource};
 use rallo_recipe::{Recipe, sentence::plain};
-use rallo_runner::{Batch, Item, Roots, State, execute, scan, targets};
-use rallo_shoot::{Document, document, frame};
+use rallo_runner::{Batch, Decided, Item, Roots, State, execute, scan, targets};
+use rallo_shoot::{Document, document};
 use serde_json::{Value, json};
 use std::io::{IsTerminal, Write};
 use std::path::{Path, PathBuf};
@@ -148,17 +148,15 @@ pub fn run(args: &Run) -> Ended {
         (None, Some(file)) => shoot_sources(file)?,
         (None, None) => return Err("say which pictures: --from DIR or --shoot FILE".into()),
     };
-    let shifts: Vec<i64> = sources.iter().map(|(_, shift)| *shift).collect();
-    let sources: Vec<targets::Source> = sources.into_iter().map(|(source, _)| source).collect();
     let (planned, problems) = targets::plan(&recipe, &sources, &from, to.as_deref());
     if let Some(problem) = problems.iter().find(|p| p.stops) {
         return Err(problem.message.clone());
     }
     let items: Vec<Item> = planned
         .into_iter()
-        .zip(shifts)
+        .zip(sources)
         .enumerate()
-        .map(|(i, (p, shift))| Item { source: p.source, target: p.target, shift, number: i + 1 })
+        .map(|(i, (p, s))| Item { source: p.source, target: p.target, decided: s.decided, number: i + 1 })
         .collect();
     let stop = AtomicBool::new(false);
     let workers = args.workers.unwrap_or_else(cores).max(1);
@@ -188,7 +186,7 @@ pub fn run(args: &Run) -> Ended {
     Ok(if report.failed > 0 { ExitCode::from(FAILED) } else { ExitCode::SUCCESS })
 }
 
-type Sources = (PathBuf, Vec<(targets::Source, i64)>);
+type Sources = (PathBuf, Vec<targets::Source>);
 
 /// The pictures of a folder. Results of earlier runs may lie in it; they are left out by their mark.
 fn folder_sources(from: &Path, recursive: bool) -> Result<Sources, String> {
@@ -200,7 +198,11 @@ fn folder_sources(from: &Path, recursive: bool) -> Result<Sources, String> {
     }
     let sources = found
         .into_iter()
-        .map(|f| (targets::Source { facts: scan::facts(&f.path).ok(), path: f.path }, 0))
+        .map(|f| targets::Source {
+            facts: scan::facts(&f.path).ok(),
+            path: f.path,
+            decided: Decided::default(),
+        })
         .collect();
     Ok((from, sources))
 }
@@ -216,12 +218,8 @@ fn shoot_sources(file: &Path) -> Result<Sources, String> {
     let mut sources = Vec::new();
     for (i, entry) in document.frames.iter().enumerate().filter(|(i, _)| work[*i]) {
         let path = entry.path.canonicalize().unwrap_or_else(|_| entry.path.clone());
-        let shift = document.marks(i).map_or(0, |m| m.shift);
-        let mut facts = scan::facts(&path).ok();
-        if let Some(camera) = facts.as_mut().map(|f| &mut f.camera) {
-            camera.taken = camera.taken.and_then(|t| frame::shifted(t, shift));
-        }
-        sources.push((targets::Source { path, facts }, shift));
+        let decided = document.marks(i).as_ref().map(Decided::from).unwrap_or_default();
+        sources.push(targets::Source { facts: scan::facts(&path).ok(), path, decided });
     }
     if sources.is_empty() {
         return Err(named(&"no frame in it is in the work"));
@@ -229,7 +227,7 @@ fn shoot_sources(file: &Path) -> Result<Sources, String> {
     let places: Vec<PathBuf> =
         document.places.iter().map(|p| p.path.canonicalize().unwrap_or_else(|_| p.path.clone())).collect();
     let base = if places.is_empty() {
-        scan::common_folder(sources.iter().map(|(s, _)| &s.path))
+        scan::common_folder(sources.iter().map(|s| &s.path))
     } else {
         scan::common_folder(&places)
     };
@@ -266,7 +264,8 @@ pub fn render(args: &Render) -> Ended {
     };
     let mut delivery = recipe.deliveries.first().cloned().unwrap_or_default();
     delivery.format = if png { "png" } else { "jpeg" }.into();
-    let about = rallo_runner::subject(&args.picture, Some(&source.facts(&args.picture)), 1);
+    let about =
+        rallo_runner::subject(&args.picture, Some(&source.facts(&args.picture)), &Decided::default(), 1);
     let plan = match recipe.plan(&source, &about) {
         Ok(plan) if args.full_detail => plan.at_full_detail(),
         Ok(plan) => plan,
@@ -275,13 +274,14 @@ pub fn render(args: &Render) -> Ended {
     let program = plan.program(args.scale);
     let whole = program.size().rect();
     let rect = part.unwrap_or(whole);
+    let colours = delivery.colours(&plan);
     let rendered = if png && delivery.bits == 16 {
-        program.render_16(&source, rect, delivery.profile)
+        program.render_16(&source, rect, &colours)
     } else {
-        program.render(&source, rect, delivery.profile)
+        program.render(&source, rect, &colours)
     };
     let encoding: Encoding = execute::encoding(&delivery);
-    let extras = Extras { icc: Some(delivery.profile.colour().icc.clone()), ..Extras::default() };
+    let extras = Extras { icc: Some(colours.icc.clone()), ..Extras::default() };
     let bytes = rendered
         .map_err(|e| e.to_string())
         .and_then(|picture| rallo_media::encode(&picture, encoding, &extras).map_err(|e| e.to_string()));

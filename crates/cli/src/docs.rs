@@ -61,7 +61,7 @@ fn half(source: &FileSource, steps: Vec<Settings>, close: Option<Rect>) -> Resul
     let program = plan.program(if close.is_some() { 1.0 } else { fit.min(1.0) });
     let whole = program.size().rect();
     let rect = close.map_or(whole, |close| close.within(whole));
-    program.render(source, rect, OutputProfile::Srgb).map_err(|e| e.to_string())
+    program.render(source, rect, OutputProfile::Srgb.colour()).map_err(|e| e.to_string())
 }
 
 /// A part of the picture with much in it, as large as half of a small picture.
@@ -69,8 +69,9 @@ fn busy(source: &FileSource) -> Result<Rect, String> {
     let plan = Plan::new(Vec::new(), source.size()).map_err(|e| e.to_string())?;
     let scale = 0.1;
     let program = plan.program(scale);
-    let small =
-        program.render(source, program.size().rect(), OutputProfile::Srgb).map_err(|e| e.to_string())?;
+    let small = program
+        .render(source, program.size().rect(), OutputProfile::Srgb.colour())
+        .map_err(|e| e.to_string())?;
     let (w, h) = (small.size.width as usize, small.size.height as usize);
     let side = (SIDE as f64 * scale) as usize;
     let green = |x: usize, y: usize| i64::from(bytes(&small)[(y * w + x) * 3 + 1]);

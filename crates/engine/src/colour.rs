@@ -5,11 +5,13 @@
 //! tone curves are read into a table per channel and one 3 × 3 matrix; everything else is converted once, on
 //! the way in, by the colour library.
 
+use crate::profile::{FileColour, Intent};
 use crate::tone::Table;
 use moxcms::{
-    CmsError, ColorDateTime, ColorProfile, DataColorSpace, Layout, ToneReprCurve, TransformOptions,
+    CmsError, ColorDateTime, ColorProfile, DataColorSpace, Layout, LocalizableString, ProfileText,
+    ToneReprCurve, TransformOptions,
 };
-use std::sync::LazyLock;
+use std::sync::{Arc, LazyLock};
 
 /// Row-major 3 × 3 matrix.
 pub type Matrix = [[f32; 3]; 3];
@@ -38,7 +40,7 @@ fn to_f32(m: moxcms::Matrix3d) -> Matrix {
     std::array::from_fn(|r| std::array::from_fn(|c| m.v[r][c] as f32))
 }
 
-static WORKING: LazyLock<ColorProfile> = LazyLock::new(ColorProfile::new_bt2020);
+pub(crate) static WORKING: LazyLock<ColorProfile> = LazyLock::new(ColorProfile::new_bt2020);
 
 /// How a picture's stored samples become working values.
 #[derive(Clone)]
@@ -93,7 +95,7 @@ pub enum Embedded {
 }
 
 /// A profile's own description, or its kind.
-fn profile_name(profile: &ColorProfile) -> String {
+pub(crate) fn profile_name(profile: &ColorProfile) -> String {
     use moxcms::ProfileText as T;
     let text = match &profile.description {
         Some(T::PlainString(s)) => s.clone(),
@@ -132,13 +134,17 @@ pub fn convert_16(profile: &ColorProfile, samples: &[u16]) -> Result<Vec<u16>, C
     Ok(out)
 }
 
-/// The colour spaces a delivery can ask for.
+/// The colour spaces that are built in.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum OutputProfile {
     /// IEC 61966-2-1, for screens and the web.
     Srgb,
     /// Display P3.
     DisplayP3,
+    /// opRGB (IEC 61966-2-5).
+    OpRgb,
+    /// ROMM RGB (ISO 22028-2).
+    RommRgb,
     /// ITU-R BT.2020.
     Rec2020,
 }
@@ -146,22 +152,64 @@ pub enum OutputProfile {
 /// Working values to encoded samples of one profile.
 pub struct OutputColour {
     pub(crate) from_working: Matrix,
+    pub(crate) to_working: Matrix,
     pub(crate) encode: Table,
+    /// For profiles from files: the colour library does it all.
+    pub(crate) file: Option<FileColour>,
     /// The ICC profile to embed.
     pub icc: Vec<u8>,
 }
 
+impl std::fmt::Debug for OutputColour {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "OutputColour of a profile of {} bytes", self.icc.len())
+    }
+}
+
+impl OutputColour {
+    /// From a profile's file.
+    ///
+    /// # Errors
+    /// Why it cannot be used, for people.
+    pub fn from_file(icc: &[u8], intent: Intent, black_point: bool) -> Result<Self, String> {
+        let file = FileColour::read(icc, intent, black_point)?;
+        let encode = Table::new(|x| x);
+        Ok(Self { from_working: IDENTITY, to_working: IDENTITY, encode, file: Some(file), icc: icc.to_vec() })
+    }
+}
+
 impl OutputProfile {
     /// Every profile with its name in recipes.
-    pub const ALL: [(&'static str, OutputProfile); 3] =
-        [("srgb", Self::Srgb), ("display-p3", Self::DisplayP3), ("rec2020", Self::Rec2020)];
+    pub const ALL: [(&'static str, OutputProfile); 5] = [
+        ("srgb", Self::Srgb),
+        ("display-p3", Self::DisplayP3),
+        ("op-rgb", Self::OpRgb),
+        ("romm-rgb", Self::RommRgb),
+        ("rec2020", Self::Rec2020),
+    ];
+
+    /// The profile of that name in recipes.
+    pub fn named(name: &str) -> Option<Self> {
+        Self::ALL.iter().find(|(n, _)| *n == name).map(|(_, p)| *p)
+    }
 
     fn profile(self) -> ColorProfile {
         let mut profile = match self {
             Self::Srgb => ColorProfile::new_srgb(),
             Self::DisplayP3 => ColorProfile::new_display_p3(),
+            Self::OpRgb => ColorProfile::new_adobe_rgb(),
+            Self::RommRgb => ColorProfile::new_pro_photo_rgb(),
             Self::Rec2020 => ColorProfile::new_bt2020(),
         };
+        let own_name = match self {
+            Self::OpRgb => Some("opRGB (IEC 61966-2-5)"),
+            Self::RommRgb => Some("ROMM RGB (ISO 22028-2)"),
+            _ => None,
+        };
+        if let Some(name) = own_name {
+            let text = LocalizableString::new("en".into(), "GB".into(), name.into());
+            profile.description = Some(ProfileText::Localizable(vec![text]));
+        }
         // The library stamps the present time; results must be the same bytes whenever they are made.
         profile.creation_date_time =
             ColorDateTime { year: 2026, month: 1, day_of_the_month: 1, hours: 0, minutes: 0, seconds: 0 };
@@ -170,18 +218,28 @@ impl OutputProfile {
 
     /// The conversion, made once per process.
     pub fn colour(self) -> &'static OutputColour {
-        static ALL: LazyLock<[OutputColour; 3]> = LazyLock::new(|| {
+        self.held()
+    }
+
+    /// As [`colour`](Self::colour), to be kept beside those from files.
+    pub fn shared(self) -> Arc<OutputColour> {
+        self.held().clone()
+    }
+
+    fn held(self) -> &'static Arc<OutputColour> {
+        static ALL: LazyLock<[Arc<OutputColour>; 5]> = LazyLock::new(|| {
             OutputProfile::ALL.map(|(_, which)| {
                 let profile = which.profile();
                 let curve = profile.red_trc.as_ref().map(ToneReprCurve::make_gamma_evaluator);
                 let curve = curve.and_then(Result::ok).expect("the built-in profiles have a tone curve");
-                OutputColour {
-                    from_working: to_f32(
-                        inverse(&profile.colorant_matrix()).mat_mul_const(WORKING.colorant_matrix()),
-                    ),
+                let (own, working) = (profile.colorant_matrix(), WORKING.colorant_matrix());
+                Arc::new(OutputColour {
+                    from_working: to_f32(inverse(&own).mat_mul_const(working)),
+                    to_working: to_f32(inverse(&working).mat_mul_const(own)),
                     encode: Table::new(|x| curve.evaluate_value(x.min(1.0)).clamp(0.0, 1.0)),
+                    file: None,
                     icc: profile.encode().expect("the built-in profiles can be written"),
-                }
+                })
             })
         });
         &ALL[self as usize]

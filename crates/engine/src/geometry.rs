@@ -169,6 +169,24 @@ impl Affine {
     }
 }
 
+/// The long edge of the picture inside a canvas, where `grown` tells by how many whole pixels each way the canvas is
+/// larger than a picture of a given long edge; nothing where there is no such picture.
+pub fn inner_long_edge(canvas: (f64, f64), grown: impl Fn(f64) -> (f64, f64)) -> Option<f64> {
+    // What is left of the canvas shrinks as the long edge grows: they meet once.
+    let left = |long: f64| {
+        let (x, y) = grown(long);
+        (canvas.0 - x, canvas.1 - y)
+    };
+    let (mut low, mut high) = (1u64, canvas.0.max(canvas.1) as u64);
+    while low < high {
+        let middle = low + (high - low) / 2;
+        let (x, y) = left(middle as f64);
+        if x.max(y) > middle as f64 { low = middle + 1 } else { high = middle }
+    }
+    let (x, y) = left(low as f64);
+    (x >= 1.0 && y >= 1.0 && x.max(y) == low as f64).then_some(low as f64)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

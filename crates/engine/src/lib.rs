@@ -13,13 +13,16 @@ pub mod denoise;
 pub mod geometry;
 pub mod guide;
 mod lanes;
+mod lettering;
 pub mod lines;
 pub mod measure;
 pub mod picture;
 pub mod plan;
 pub mod point;
+pub mod profile;
 pub mod resample;
 pub mod sequence;
+mod stamp;
 pub mod step;
 pub mod steps;
 #[cfg(test)]
@@ -34,6 +37,7 @@ pub use geometry::{Affine, Rect, Size};
 pub use measure::Measures;
 pub use picture::{Orientation, Picture, PictureError, Pyramid, Samples, Source, SourceError};
 pub use plan::{Encoded, Pixels, Plan, PlanError, Program, Settings};
+pub use profile::Intent;
 pub use step::{Kind, Param, ParamError, Step, StepInfo, StepKind, registry, step_kind};
 
 /// Every value of a picture in flight lies in this range: four stops of headroom above white.

@@ -12,7 +12,7 @@
 //! 1.5 of 255 in the mean.
 
 use crate::area::{Area, Mask};
-use crate::colour::OutputProfile;
+use crate::colour::OutputColour;
 use crate::geometry::{Affine, Rect, Size};
 use crate::picture::{Picture, Source, SourceError};
 use crate::point::{self, CHUNK, Masked, Pixel, Planes, PointOp, PointProgram};
@@ -150,6 +150,11 @@ impl Plan {
             }
         }
         Ok(all)
+    }
+
+    /// The colours the recipe itself says its results leave in: the last word of its steps.
+    pub fn colours(&self) -> Option<Arc<OutputColour>> {
+        self.steps.iter().rev().find_map(|s| s.step.leaves_in())
     }
 
     /// The steps, those measured knowing what was found.
@@ -297,8 +302,7 @@ impl Plan {
                 }
                 (Some(g), _) => parts.push((Start::Map(g.map.clone(), g.size), Vec::new())),
             }
-            let does =
-                self.steps[i].mix > 0.0 && !self.steps[i].step.ops(&self.work_place(i, 1.0)).is_empty();
+            let does = self.steps[i].mix > 0.0 && self.steps[i].step.works(&self.work_place(i, 1.0));
             if let Some((_, rest)) = parts.last_mut().filter(|_| does) {
                 rest.push(i);
             }
@@ -494,9 +498,8 @@ impl Program {
         &self,
         source: &dyn Source,
         region: Rect,
-        profile: OutputProfile,
+        colour: &OutputColour,
     ) -> Result<Encoded, SourceError> {
-        let colour = profile.colour();
         self.rendered(
             source,
             region,
@@ -513,9 +516,8 @@ impl Program {
         &self,
         source: &dyn Source,
         region: Rect,
-        profile: OutputProfile,
+        colour: &OutputColour,
     ) -> Result<Encoded, SourceError> {
-        let colour = profile.colour();
         self.rendered(
             source,
             region,

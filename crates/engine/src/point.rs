@@ -462,6 +462,10 @@ pub fn encode_16(colour: &OutputColour, pixels: &[Pixel], out: &mut [u16]) {
 #[inline(always)]
 fn encode_planes(colour: &OutputColour, chunk: &[Pixel], planes: &mut Planes) {
     planes.load(chunk);
+    if let Some(file) = &colour.file {
+        file.encode(planes);
+        return;
+    }
     planes.matrix(&colour.from_working);
     colour.encode.apply(&mut planes.r);
     colour.encode.apply(&mut planes.g);

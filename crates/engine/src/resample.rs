@@ -20,7 +20,7 @@ use crate::point::Pixel;
 const PHASES: usize = 256;
 
 /// Keys' cubic with a = −1/2; support 2.
-fn cubic(x: f64) -> f64 {
+pub(crate) fn cubic(x: f64) -> f64 {
     let x = x.abs();
     if x < 1.0 {
         (1.5 * x - 2.5) * x * x + 1.0

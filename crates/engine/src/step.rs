@@ -3,12 +3,15 @@
 //! The bench's controls, the command line's validation, the JSON Schema, the sentences on the ticket and the
 //! documentation all come from [`StepInfo`] and [`Param`].
 
+use crate::colour::OutputColour;
 use crate::geometry::{Rect, Size};
 use crate::point::{Pixel, PointOp};
 use crate::warp::Warp;
+use data_url::DataUrl;
 use serde::{Serialize, de::DeserializeOwned};
 use serde_json::{Map, Value};
 use std::fmt::Debug;
+use std::sync::Arc;
 
 /// What a step is called and said to do.
 #[derive(Debug)]
@@ -346,6 +349,18 @@ pub fn parse_colour(text: &str) -> Option<[u8; 3]> {
     Some([(n >> 16) as u8, (n >> 8) as u8, n as u8])
 }
 
+/// The bytes of a [`Kind::File`] value: those of a `data:` URL, or the text's own.
+///
+/// # Errors
+/// What is wrong with the URL.
+pub fn file_bytes(text: &str) -> Result<Vec<u8>, String> {
+    if !text.starts_with("data:") {
+        return Ok(text.as_bytes().to_vec());
+    }
+    let url = DataUrl::process(text).map_err(|e| format!("this is no data: URL ({e:?})"))?;
+    url.decode_to_vec().map(|(bytes, _)| bytes).map_err(|e| format!("this is no base64 ({e:?})"))
+}
+
 /// What a step knows of its place in a plan.
 #[derive(Clone, Copy, Debug)]
 pub struct Place {
@@ -468,6 +483,14 @@ pub trait Step: Debug + Send + Sync {
     /// The work of any other step at its place; nothing where the values are neutral.
     fn ops(&self, _place: &Place) -> Vec<Op> {
         Vec::new()
+    }
+    /// Whether there is any work at that place; to be told without doing it where [`ops`](Self::ops) costs time.
+    fn works(&self, place: &Place) -> bool {
+        !self.ops(place).is_empty()
+    }
+    /// The colours results leave in, for a step that says so.
+    fn leaves_in(&self) -> Option<Arc<OutputColour>> {
+        None
     }
     /// For a step that enlarges in a way of its own; its [`geometry`](Self::geometry) is the plain scaling.
     fn enlarger(&self) -> Option<Box<dyn EnlargeOp>> {

@@ -23,7 +23,7 @@ fn smooth(w: u32, h: u32, orientation: u32) -> Picture {
 }
 
 fn bytes(program: &Program, source: &dyn Source, rect: Rect) -> Vec<u8> {
-    match program.render(source, rect, OutputProfile::Srgb).unwrap().pixels {
+    match program.render(source, rect, OutputProfile::Srgb.colour()).unwrap().pixels {
         Pixels::U8(v) => v,
         Pixels::U16(_) => unreachable!(),
     }
@@ -150,7 +150,7 @@ fn sixteen_bits_keep_what_eight_lose() {
         Picture::new(Size::new(1024, 1), Samples::U16(px.clone()), Orientation::UPRIGHT, None).unwrap();
     let source = Pyramid::new(picture.clone());
     let program = Plan::new(vec![], picture.size()).unwrap().program(1.0);
-    let out = program.render_16(&source, program.size().rect(), OutputProfile::Srgb).unwrap();
+    let out = program.render_16(&source, program.size().rect(), OutputProfile::Srgb.colour()).unwrap();
     let Pixels::U16(out) = out.pixels else { panic!() };
     for (a, b) in out.iter().zip(&px) {
         assert!(a.abs_diff(*b) <= 3, "{a} {b}");

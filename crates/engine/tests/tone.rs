@@ -32,7 +32,7 @@ fn tones() -> Vec<(&'static str, Value)> {
 fn rendered(steps: Vec<Settings>, picture: Picture) -> Vec<u16> {
     let source = Pyramid::new(picture);
     let program = Plan::for_picture(steps, &source).unwrap().program(1.0);
-    match program.render_16(&source, program.size().rect(), OutputProfile::Srgb).unwrap().pixels {
+    match program.render_16(&source, program.size().rect(), OutputProfile::Srgb.colour()).unwrap().pixels {
         Pixels::U16(v) => v,
         Pixels::U8(_) => unreachable!(),
     }
@@ -98,7 +98,7 @@ fn one_recipe_looks_the_same_on_a_small_square_and_at_24_megapixels() {
     let bytes = |side: u32, scale: f64| {
         let source = Pyramid::new(scene(side));
         let program = Plan::for_picture(steps(), &source).unwrap().program(scale);
-        let out = program.render(&source, program.size().rect(), OutputProfile::Srgb).unwrap();
+        let out = program.render(&source, program.size().rect(), OutputProfile::Srgb.colour()).unwrap();
         match out.pixels {
             Pixels::U8(v) => (program.size(), v),
             Pixels::U16(_) => unreachable!(),

@@ -1,5 +1,6 @@
 //! What the camera wrote: EXIF in and out.
 
+use crate::words::Words;
 use exif::{Context, Exif, Field, In, Rational, SRational, Tag, Value, experimental::Writer};
 use jiff::civil::DateTime;
 use serde::{Deserialize, Serialize};
@@ -228,28 +229,84 @@ const NOT_CARRIED: [Tag; 24] = [
     Tag::YCbCrPositioning,
 ];
 
-/// The source's EXIF for a result: upright, the new size, capture times moved by `shift` milliseconds, without the
-/// camera's private notes and without the old preview. Nothing when the block cannot be read.
-pub fn carried(raw: &[u8], width: u32, height: u32, shift: i64) -> Option<Vec<u8>> {
-    let exif = exif::Reader::new().read_raw(raw.to_vec()).ok()?;
-    let mut fields: Vec<Field> = exif
-        .fields()
-        .filter(|f| {
-            f.ifd_num == In::PRIMARY
-                && !NOT_CARRIED.contains(&f.tag)
-                && !matches!(f.value, Value::Unknown(..))
-        })
-        .filter(|f| matches!(f.tag.context(), Context::Tiff | Context::Exif | Context::Gps))
-        .cloned()
-        .collect();
-    if shift != 0 {
-        move_times(&mut fields, &CameraData::read(raw), shift);
+/// What of an original's EXIF a result carries, and what is written into it.
+#[derive(Clone, Debug, Default)]
+pub struct Carry<'a> {
+    /// Size of the result.
+    pub size: (u32, u32),
+    /// Capture times are moved by so many milliseconds.
+    pub shift: i64,
+    /// Whether anything of the camera's data is left out altogether.
+    pub nothing: bool,
+    /// Whether the place is left out.
+    pub no_place: bool,
+    /// Whether serial numbers and the owner are left out.
+    pub no_serials: bool,
+    /// Creator, rights and description.
+    pub words: Option<&'a Words>,
+    /// Pixels per inch.
+    pub resolution: Option<u32>,
+}
+
+/// Tags by which one camera, lens or picture is told from all others, and whose it is (EXIF 2.32, 4.6.5 H).
+const SERIALS: [Tag; 4] =
+    [Tag::BodySerialNumber, Tag::LensSerialNumber, Tag::CameraOwnerName, Tag::ImageUniqueID];
+
+/// The source's EXIF for a result: upright, the new size, capture times moved, without the camera's private notes and
+/// without the old preview, and what else `carry` says. Nothing when the block cannot be read or nothing is to be said.
+pub fn carried(raw: Option<&[u8]>, carry: &Carry) -> Option<Vec<u8>> {
+    let raw = raw.filter(|_| !carry.nothing);
+    let exif = raw.and_then(|raw| exif::Reader::new().read_raw(raw.to_vec()).ok());
+    let kept = |f: &&Field| {
+        f.ifd_num == In::PRIMARY
+            && !NOT_CARRIED.contains(&f.tag)
+            && !matches!(f.value, Value::Unknown(..))
+            && matches!(f.tag.context(), Context::Tiff | Context::Exif | Context::Gps)
+            && !(carry.no_place && f.tag.context() == Context::Gps)
+            && !(carry.no_serials && SERIALS.contains(&f.tag))
+    };
+    let mut fields: Vec<Field> = exif.iter().flat_map(|e| e.fields()).filter(kept).cloned().collect();
+    if let Some(raw) = raw.filter(|_| carry.shift != 0) {
+        move_times(&mut fields, &CameraData::read(raw), carry.shift);
     }
-    let mut push = |tag, value| fields.push(Field { tag, ifd_num: In::PRIMARY, value });
-    push(Tag::Orientation, Value::Short(vec![1]));
-    push(Tag::PixelXDimension, Value::Long(vec![width]));
-    push(Tag::PixelYDimension, Value::Long(vec![height]));
+    let mut put = |tag, value| {
+        fields.retain(|f| f.tag != tag);
+        fields.push(Field { tag, ifd_num: In::PRIMARY, value });
+    };
+    let ascii = |text: &str| Value::Ascii(vec![text.replace('\0', " ").into_bytes()]);
+    let mut said = exif.is_some();
+    if let Some(words) = carry.words {
+        let all = [
+            (Tag::Artist, &words.creator),
+            (Tag::Copyright, &words.copyright),
+            (Tag::ImageDescription, &words.caption),
+        ];
+        for (tag, text) in all.into_iter().filter(|(_, text)| !text.is_empty()) {
+            put(tag, ascii(text));
+            said = true;
+        }
+    }
+    if let Some(dpi) = carry.resolution {
+        for tag in [Tag::XResolution, Tag::YResolution] {
+            put(tag, Value::Rational(vec![Rational { num: dpi, denom: 1 }]));
+        }
+        put(Tag::ResolutionUnit, Value::Short(vec![2]));
+        said = true;
+    }
+    if !said {
+        return None;
+    }
+    put(Tag::Orientation, Value::Short(vec![1]));
+    put(Tag::PixelXDimension, Value::Long(vec![carry.size.0]));
+    put(Tag::PixelYDimension, Value::Long(vec![carry.size.1]));
     written(&fields).ok()
+}
+
+/// Creator, rights and description.
+pub(crate) fn words(raw: &[u8]) -> (String, String, String) {
+    let Ok(exif) = exif::Reader::new().read_raw(raw.to_vec()) else { return Default::default() };
+    let one = |tag| text(&exif, tag).unwrap_or_default();
+    (one(Tag::Artist), one(Tag::Copyright), one(Tag::ImageDescription))
 }
 
 fn move_times(fields: &mut Vec<Field>, camera: &CameraData, shift: i64) {
@@ -290,6 +347,10 @@ mod tests {
         }
     }
 
+    fn size() -> Carry<'static> {
+        Carry { size: (1600, 900), ..Carry::default() }
+    }
+
     #[test]
     fn what_is_written_is_read_back() {
         assert_eq!(CameraData::read(&data().write().unwrap()), data());
@@ -298,15 +359,19 @@ mod tests {
 
     #[test]
     fn carried_data_are_upright_and_complete() {
-        let raw = carried(&data().write().unwrap(), 1600, 900, 0).unwrap();
+        let raw = carried(Some(&data().write().unwrap()), &size()).unwrap();
         assert_eq!(CameraData::read(&raw), CameraData { orientation: 1, ..data() });
-        assert!(carried(b"nonsense", 1, 1, 0).is_none());
+        assert!(carried(Some(b"nonsense"), &size()).is_none());
+        let bare = Carry { no_place: true, ..size() };
+        let raw = carried(Some(&data().write().unwrap()), &bare).unwrap();
+        assert_eq!(CameraData::read(&raw), CameraData { orientation: 1, gps: None, ..data() });
+        assert!(carried(Some(&data().write().unwrap()), &Carry { nothing: true, ..size() }).is_none());
         assert_eq!(CameraData::read(b"nonsense").orientation, 1);
     }
 
     #[test]
     fn a_shifted_time_is_carried_shifted() {
-        let raw = carried(&data().write().unwrap(), 10, 10, -3_600_500).unwrap();
+        let raw = carried(Some(&data().write().unwrap()), &Carry { shift: -3_600_500, ..size() }).unwrap();
         let taken = CameraData::read(&raw).taken.unwrap();
         assert_eq!(taken.to_string(), "2026-05-04T08:31:06.75");
     }

@@ -1,5 +1,7 @@
 //! Who made a file: content hashes, and the mark in a result's XMP that says which recipe made it from what.
 
+use crate::words::Words;
+
 /// The first 128 bits of the BLAKE3 hash of the bytes, in hexadecimal.
 pub fn content_hash(bytes: &[u8]) -> String {
     blake3::hash(bytes).to_hex()[..32].to_owned()
@@ -20,17 +22,18 @@ const NAMESPACE: &str = "urn:rallo:result:1";
 const HEAD: usize = 512 * 1024;
 
 impl Made {
-    /// The XMP packet (ISO 16684-1) that carries the mark.
-    pub fn xmp(&self) -> String {
+    /// The XMP packet (ISO 16684-1) that carries the mark, and what is said about the picture.
+    pub fn xmp(&self, words: &Words) -> String {
+        let (inside, attributes) = words.xmp();
         format!(
             concat!(
                 "<?xpacket begin=\"\u{feff}\" id=\"W5M0MpCehiHzreSzNTczkc9d\"?>",
                 "<x:xmpmeta xmlns:x=\"adobe:ns:meta/\">",
                 "<rdf:RDF xmlns:rdf=\"http://www.w3.org/1999/02/22-rdf-syntax-ns#\">",
-                "<rdf:Description rdf:about=\"\" xmlns:rallo=\"{}\" rallo:recipe=\"{}\" rallo:source=\"{}\"/>",
+                "<rdf:Description rdf:about=\"\" xmlns:rallo=\"{}\" rallo:recipe=\"{}\" rallo:source=\"{}\"{}>{}</rdf:Description>",
                 "</rdf:RDF></x:xmpmeta><?xpacket end=\"r\"?>"
             ),
-            NAMESPACE, self.recipe, self.source
+            NAMESPACE, self.recipe, self.source, attributes, inside
         )
     }
 
@@ -57,7 +60,8 @@ mod tests {
     #[test]
     fn the_mark_is_found_again_and_only_where_it_is() {
         let made = Made { recipe: content_hash(b"a"), source: content_hash(b"b") };
-        let file = [b"\xff\xd8 some bytes ".as_slice(), made.xmp().as_bytes(), b" more"].concat();
+        let file =
+            [b"\xff\xd8 some bytes ".as_slice(), made.xmp(&Words::default()).as_bytes(), b" more"].concat();
         assert_eq!(Made::find(&file), Some(made));
         assert_eq!(Made::find(b"urn:rallo:result:1 but nothing else"), None);
         assert_eq!(Made::find(b""), None);

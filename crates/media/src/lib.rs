@@ -12,12 +12,14 @@ mod other;
 mod png_file;
 mod preview;
 pub mod read;
+pub mod words;
 pub mod write;
 pub mod xmp;
 
 pub use camera::CameraData;
 pub use identity::{Made, content_hash};
 pub use read::{Facts, FileSource, Format};
+pub use words::Words;
 pub use write::{Chroma, Encoding, Extras, encode};
 
 use std::path::{Path, PathBuf};

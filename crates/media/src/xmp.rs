@@ -27,6 +27,16 @@ pub fn path(picture: &Path) -> PathBuf {
     picture.with_extension("xmp")
 }
 
+/// The packet that stands in a picture file, if there is one.
+pub(crate) fn inside(file: &[u8]) -> Option<&str> {
+    let find = |from: usize, what: &[u8]| {
+        file.get(from..)?.windows(what.len()).position(|w| w == what).map(|at| from + at)
+    };
+    let start = find(0, b"<x:xmpmeta")?;
+    let end = find(start, b"</x:xmpmeta>")? + b"</x:xmpmeta>".len();
+    std::str::from_utf8(&file[start..end]).ok()
+}
+
 impl Sidecar {
     /// Reads a packet.
     ///
@@ -55,14 +65,9 @@ impl Sidecar {
         Ok(found)
     }
 
-    /// The packet that stands in a picture file, if there is one.
+    /// From the packet that stands in a picture file, if there is one.
     pub fn inside(file: &[u8]) -> Option<Self> {
-        let find = |from: usize, what: &[u8]| {
-            file.get(from..)?.windows(what.len()).position(|w| w == what).map(|at| from + at)
-        };
-        let start = find(0, b"<x:xmpmeta")?;
-        let end = find(start, b"</x:xmpmeta>")? + b"</x:xmpmeta>".len();
-        Self::parse(std::str::from_utf8(&file[start..end]).ok()?).ok()
+        Self::parse(inside(file)?).ok()
     }
 
     /// Reads a sidecar file; nothing where there is none.
@@ -103,8 +108,7 @@ impl Sidecar {
 
     /// The packet.
     pub fn packet(&self) -> String {
-        let items: String =
-            self.keywords.iter().map(|k| format!("<rdf:li>{}</rdf:li>", escaped(k))).collect();
+        let items = items(&self.keywords);
         let subject = if items.is_empty() {
             String::new()
         } else {
@@ -119,7 +123,12 @@ impl Sidecar {
     }
 }
 
-fn escaped(text: &str) -> String {
+/// Keywords as elements of a list.
+pub(crate) fn items(keywords: &[String]) -> String {
+    keywords.iter().map(|k| format!("<rdf:li>{}</rdf:li>", escaped(k))).collect()
+}
+
+pub(crate) fn escaped(text: &str) -> String {
     text.chars()
         .map(|c| match c {
             '&' => "&amp;".to_owned(),

@@ -1,8 +1,9 @@
 //! Deliveries: what a recipe hands on. One kind so far: `pictures`.
 
 use crate::{Fault, brief, names, tidy};
-use rallo_engine::{Kind, OutputProfile, Param};
+use rallo_engine::{Kind, OutputColour, OutputProfile, Param, Plan};
 use serde_json::{Map, Value, json};
+use std::sync::Arc;
 
 /// Parameters of the delivery `pictures`.
 pub static PICTURES: [Param; 11] = [
@@ -28,9 +29,9 @@ pub static PICTURES: [Param; 11] = [
     Param { name: "bits", about: "Bits a sample of a PNG.", unit: "", kind: Kind::Choice(&["8", "16"]) },
     Param {
         name: "profile",
-        about: "Colour space of the result, embedded.",
+        about: "Colour space of the result, embedded; recipe: what its line Convert profile says, sRGB without one.",
         unit: "",
-        kind: Kind::Choice(&["srgb", "display-p3", "rec2020"]),
+        kind: Kind::Choice(&["recipe", "srgb", "display-p3", "op-rgb", "romm-rgb", "rec2020"]),
     },
     Param {
         name: "name",
@@ -72,8 +73,8 @@ pub struct Pictures {
     pub progressive: bool,
     /// 8 or 16.
     pub bits: u8,
-    /// Colour space.
-    pub profile: OutputProfile,
+    /// Colour space; without one the recipe's own, sRGB where it says nothing.
+    pub profile: Option<OutputProfile>,
     /// Naming template.
     pub name: String,
     /// `subfolder`, or a folder's path.
@@ -94,7 +95,7 @@ impl Default for Pictures {
             chroma: "4:2:0".into(),
             progressive: false,
             bits: 8,
-            profile: OutputProfile::Srgb,
+            profile: None,
             name: "{stem}".into(),
             to: "subfolder".into(),
             folder: "{recipe}".into(),
@@ -105,9 +106,16 @@ impl Default for Pictures {
 }
 
 impl Pictures {
+    /// The colours its results leave in, by a recipe placed on a picture.
+    pub fn colours(&self, plan: &Plan) -> Arc<OutputColour> {
+        let own = self.profile.map(OutputProfile::shared).or_else(|| plan.colours());
+        own.unwrap_or_else(|| OutputProfile::Srgb.shared())
+    }
+
     /// Every value as JSON.
     pub fn values(&self) -> Value {
-        let profile = OutputProfile::ALL.iter().find(|(_, p)| *p == self.profile).map_or("srgb", |(n, _)| n);
+        let named = |own| OutputProfile::ALL.iter().find(|(_, p)| *p == own).map(|(n, _)| *n);
+        let profile = self.profile.and_then(named).unwrap_or("recipe");
         json!({
             "format": self.format, "quality": self.quality, "chroma": self.chroma,
             "progressive": self.progressive, "bits": self.bits.to_string(), "profile": profile,
@@ -199,14 +207,13 @@ impl Pictures {
             return Err(faults);
         }
         let text = |key: &str| values[key].as_str().unwrap_or_default().to_owned();
-        let profile = OutputProfile::ALL.iter().find(|(n, _)| *n == text("profile")).map(|(_, p)| *p);
         Ok(Self {
             format: text("format"),
             quality: values["quality"].as_f64().unwrap_or(85.0).round() as u8,
             chroma: text("chroma"),
             progressive: values["progressive"] == json!(true),
             bits: if text("bits") == "16" { 16 } else { 8 },
-            profile: profile.unwrap_or(OutputProfile::Srgb),
+            profile: OutputProfile::named(&text("profile")),
             name: text("name"),
             to: text("to"),
             folder: text("folder"),

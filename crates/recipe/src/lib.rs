@@ -15,6 +15,7 @@ pub use delivery::Pictures;
 pub use rules::{Condition, Ladder, Subject};
 pub use sentence::Part;
 
+use rallo_engine::steps::data::Data;
 use rallo_engine::{
     Area, Kind, Plan, PlanError, Settings, Size, Source, Step, StepKind, registry, step_kind,
 };
@@ -432,6 +433,19 @@ impl Recipe {
     /// [`PlanError`] when a result would be too large or the picture cannot be decoded.
     pub fn plan(&self, source: &dyn Source, subject: &Subject) -> Result<Plan, PlanError> {
         Plan::for_picture(self.settings(subject), source)
+    }
+
+    /// What its lines say about the data results carry, in order.
+    pub fn data(&self, subject: &Subject) -> Vec<Data> {
+        let values = self.settings_of("data", subject);
+        values.filter_map(|settings| serde_json::from_value(settings.step.values()).ok()).collect()
+    }
+
+    fn settings_of(&self, id: &'static str, subject: &Subject) -> impl Iterator<Item = Settings> {
+        self.steps
+            .iter()
+            .filter(move |line| line.id == id)
+            .filter_map(|line| line.settings(&self.name, subject))
     }
 
     /// A text that is the same for two recipes exactly when they make the same file from the same picture by

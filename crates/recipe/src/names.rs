@@ -90,9 +90,55 @@ pub fn expand(template: &str, recipe: &str, subject: &Subject) -> String {
     safe(&filled(template, recipe, subject, "none", "undated"))
 }
 
-/// A text from a template; data that are not there leave nothing.
+/// What stands between the parts of a text.
+const BETWEEN: [&str; 3] = [" · ", " | ", ", "];
+
+/// A text from a template; a part between dots, bars or commas is left out where its fields have no data at all.
 pub fn text(template: &str, recipe: &str, subject: &Subject) -> String {
-    filled(template, recipe, subject, "", "").trim().to_owned()
+    let mut out = String::new();
+    let mut rest = template;
+    let mut before = "";
+    loop {
+        let next = BETWEEN.iter().filter_map(|b| outside_braces(rest, b).map(|at| (at, *b))).min();
+        let part = next.map_or(rest, |(at, _)| &rest[..at]);
+        let text = filled(part, recipe, subject, "", "");
+        let bare = part.contains('{') && text == filled(part, recipe, &nobody(subject), "", "");
+        let has = |field: &str| matches!(field, "n" | "recipe" | "stem" | "folder" | "width" | "height");
+        let fields = pieces(part).unwrap_or_default();
+        let known = fields.iter().any(|p| matches!(p, Piece::Field(name, _) if has(name)));
+        if !bare || known {
+            if !out.is_empty() {
+                out += before;
+            }
+            out += text.trim();
+        }
+        match next {
+            Some((at, between)) => (rest, before) = (&rest[at + between.len()..], between),
+            None => return out,
+        }
+    }
+}
+
+/// Where `what` first stands outside of braces.
+fn outside_braces(text: &str, what: &str) -> Option<usize> {
+    text.match_indices(what).map(|(at, _)| at).find(|at| {
+        let before = &text[..*at];
+        before.matches('{').count() == before.matches('}').count()
+    })
+}
+
+/// The same picture, of which the camera wrote nothing.
+fn nobody(subject: &Subject) -> Subject {
+    Subject {
+        taken: None,
+        iso: None,
+        camera: None,
+        lens: None,
+        shutter: None,
+        aperture: None,
+        focal_length: None,
+        ..subject.clone()
+    }
 }
 
 fn filled(template: &str, recipe: &str, subject: &Subject, none: &str, undated: &str) -> String {
@@ -187,6 +233,10 @@ mod tests {
         assert_eq!(expand("{taken:%Y}-{iso}", "", &bare), "undated-none");
         assert_eq!(text("{shutter}, {aperture} {lens}", "", &bare), "1/250 s, f/5.6");
         assert_eq!(text("{taken}", "", &facts()), "4 May 2026, 09:31");
+        let camera = "{camera} · {focal} · {aperture} · ISO {iso} · {taken:%d, %m}";
+        assert_eq!(text(camera, "", &facts()), "f/5.6 · ISO 800 · 04, 05");
+        assert_eq!(text(camera, "", &bare), "f/5.6");
+        assert_eq!(text("No. {n} | {lens}, in {folder}", "", &bare), "No. 7, in card 1");
         assert!(check_text("").is_ok() && check_text("{no}").is_err());
     }
 

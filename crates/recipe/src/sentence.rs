@@ -1,7 +1,7 @@
 //! Plain sentences: how a recipe reads on the ticket, the run sheet and in print.
 
 use crate::{Line, Pictures, Recipe};
-use rallo_engine::{Kind, OutputProfile, Param, step::Place};
+use rallo_engine::{Kind, Param, step::Place};
 use serde::Serialize;
 use serde_json::Value;
 
@@ -148,7 +148,7 @@ impl Pictures {
             _ if self.progressive => "Progressive JPEG, quality {quality}".to_owned(),
             _ => "JPEG, quality {quality}".to_owned(),
         };
-        if self.profile != OutputProfile::Srgb {
+        if self.profile.is_some() {
             sentence += " in {profile}";
         }
         sentence += ", named {name}, into ";

@@ -1,7 +1,7 @@
 //! Many pictures: several at a time within a memory bound; one bad file never stops the rest.
 
 use crate::execute::{Ended, execute};
-use crate::subject::subject;
+use crate::subject::{Decided, subject};
 use rallo_media::FileSource;
 use rallo_recipe::Recipe;
 use serde::{Deserialize, Serialize};
@@ -17,8 +17,8 @@ pub struct Item {
     pub source: PathBuf,
     /// Where its result goes.
     pub target: PathBuf,
-    /// Correction of the capture time, milliseconds.
-    pub shift: i64,
+    /// What people decided about it.
+    pub decided: Decided,
     /// Position in the run, from 1.
     pub number: usize,
 }
@@ -168,7 +168,7 @@ impl Batch<'_> {
             Ok(source) => source,
             Err(e) => return failed(e.to_string()),
         };
-        let about = subject(&item.source, Some(&source.facts(&item.source)), item.number);
+        let about = subject(&item.source, Some(&source.facts(&item.source)), &item.decided, item.number);
         let plan = match self.recipe.layout(&about) {
             Ok(plan) => plan,
             Err(e) => return failed(e.to_string()),
@@ -182,7 +182,7 @@ impl Batch<'_> {
             }
         }
         let _back = Back(room, bytes, self.memory);
-        execute(self.recipe, &source, &item.target, item.shift, &about)
+        execute(self.recipe, &source, &item.target, item.decided.shift, &about)
     }
 
     /// As [`run`](Self::run), collecting a report.

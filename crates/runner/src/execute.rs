@@ -2,8 +2,10 @@
 //! it is complete.
 
 use crate::batch::{Output, State};
-use rallo_engine::{OutputProfile, Plan, Source};
-use rallo_media::{Chroma, Encoding, Extras, FileSource, Format, Made, camera, content_hash};
+use rallo_engine::steps::data::{self, Data};
+use rallo_engine::{Plan, Source};
+use rallo_media::camera::{self, Carry};
+use rallo_media::{Chroma, Encoding, Extras, FileSource, Format, Made, Words, content_hash};
 use rallo_recipe::{Pictures, Recipe, Subject};
 use std::fs::File;
 use std::io::{Read, Write};
@@ -71,28 +73,61 @@ pub fn make(
     }
     let plan: Plan = recipe.plan(source, subject).map_err(|e| e.to_string())?;
     let program = plan.program(1.0);
-    let profile: OutputProfile = delivery.profile;
+    let colours = delivery.colours(&plan);
     let whole = program.size().rect();
     let wide = delivery.format == "png" && delivery.bits == 16;
-    let rendered =
-        if wide { program.render_16(source, whole, profile) } else { program.render(source, whole, profile) };
+    let rendered = if wide {
+        program.render_16(source, whole, &colours)
+    } else {
+        program.render(source, whole, &colours)
+    };
     let picture = rendered.map_err(|e| e.to_string())?;
     let size = picture.size;
-    let exif = if delivery.camera_data { source.exif() } else { None };
-    let extras = Extras {
-        icc: Some(profile.colour().icc.clone()),
-        exif: exif.and_then(|raw| camera::carried(raw, size.width, size.height, shift)),
-        made: Some(made),
+    let data = recipe.data(subject);
+    let keeps = |what: &str| data.iter().any(|d| d.keep == what);
+    let nothing = !delivery.camera_data || keeps("nothing");
+    let words = words(source, &data, nothing, subject);
+    let resolution = data.iter().rev().find_map(|d| d.resolution);
+    let serials = keeps("without place and serial numbers");
+    let moved: i64 = data.iter().filter_map(|d| data::seconds(&d.shift)).sum();
+    let carry = Carry {
+        size: (size.width, size.height),
+        shift: shift + moved * 1000,
+        nothing,
+        no_place: serials || keeps("without place"),
+        no_serials: serials,
+        words: Some(&words),
+        resolution,
     };
+    let exif = camera::carried(source.exif(), &carry);
+    let extras = Extras { icc: Some(colours.icc.clone()), exif, made: Some(made), words, resolution };
     let bytes = rallo_media::encode(&picture, encoding(delivery), &extras).map_err(|e| e.to_string())?;
     Ok((bytes, size.width, size.height))
 }
 
-/// Identity of what shapes a result beside its source: the recipe, and the correction of its capture time.
+/// What a result says about its picture: what the original says, unless nothing is kept of that, and what the recipe
+/// changes.
+fn words(source: &FileSource, data: &[Data], nothing: bool, subject: &Subject) -> Words {
+    let mut words = if nothing {
+        Words::default()
+    } else {
+        let said = Words::read(source.bytes(), source.exif());
+        Words { keywords: subject.keywords.clone(), rating: subject.rating, ..said }
+    };
+    for one in data {
+        words.change(one);
+    }
+    words
+}
+
+/// Identity of what shapes a result beside its source: the recipe, and what was decided about the frame.
 fn identity(recipe: &Recipe, delivery: &Pictures, shift: i64, subject: &Subject) -> String {
     let mut text = recipe.identity(delivery, subject);
     if shift != 0 {
         text += &format!("|shift {shift}");
+    }
+    if subject.rating != 0 || !subject.keywords.is_empty() {
+        text += &format!("|rating {} keywords {:?}", subject.rating, subject.keywords);
     }
     content_hash(text.as_bytes())
 }

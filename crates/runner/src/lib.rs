@@ -19,7 +19,7 @@ pub use batch::{Batch, Item, Outcome, Report, State};
 pub use frames::{Frames, Set};
 pub use queue::{Event, Queue};
 pub use roots::Roots;
-pub use subject::subject;
+pub use subject::{Decided, subject};
 pub use targets::{Planned, Problem};
 
 /// Now, as the store keeps times.

@@ -178,7 +178,7 @@ impl Queue {
                     .map(|i| Item {
                         source: i.source.clone().into(),
                         target: i.target.clone().into(),
-                        shift: i.shift,
+                        decided: serde_json::from_str(&i.decided).unwrap_or_default(),
                         number: i.position as usize + 1,
                     })
                     .collect();

@@ -2,17 +2,37 @@
 
 use rallo_media::Facts;
 use rallo_recipe::Subject;
+use rallo_shoot::frame::{Marks, shifted};
+use serde::{Deserialize, Serialize};
 use std::path::Path;
 
-/// From a picture's path and what its file says; `number` is its position in the run, from 1.
-pub fn subject(path: &Path, facts: Option<&Facts>, number: usize) -> Subject {
+/// What people decided about a frame, beyond what its file says; what is not there is as the file says.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Decided {
+    /// Correction of the capture time, milliseconds.
+    pub shift: i64,
+    /// 0 none … 5.
+    pub rating: Option<u8>,
+    /// Keywords.
+    pub keywords: Option<Vec<String>>,
+}
+
+impl From<&Marks> for Decided {
+    fn from(marks: &Marks) -> Self {
+        Self { shift: marks.shift, rating: Some(marks.rating), keywords: Some(marks.keywords.clone()) }
+    }
+}
+
+/// From a picture's path, what its file says, and what was decided; `number` is its position in the run, from 1.
+pub fn subject(path: &Path, facts: Option<&Facts>, decided: &Decided, number: usize) -> Subject {
     let stem = path.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
     let folder = path.parent().map(crate::targets::name_of).unwrap_or_default();
     let known = Subject { stem, folder, number, ..Subject::default() };
     let Some(facts) = facts else { return known };
     let camera = facts.camera.clone();
     Subject {
-        taken: camera.taken,
+        taken: camera.taken.and_then(|t| shifted(t, decided.shift)),
         camera: camera.camera,
         lens: camera.lens,
         focal_length: camera.focal_length,
@@ -21,8 +41,8 @@ pub fn subject(path: &Path, facts: Option<&Facts>, number: usize) -> Subject {
         iso: camera.iso,
         width: facts.width,
         height: facts.height,
-        rating: facts.rating,
-        keywords: facts.keywords.clone(),
+        rating: decided.rating.unwrap_or(facts.rating),
+        keywords: decided.keywords.clone().unwrap_or_else(|| facts.keywords.clone()),
         ..known
     }
 }

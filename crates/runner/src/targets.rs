@@ -1,7 +1,8 @@
 //! Which files a run will write, known before it runs.
 
-use crate::subject::subject;
-use rallo_engine::Size;
+use crate::batch::default_memory;
+use crate::subject::{Decided, subject};
+use rallo_engine::{Plan, Size};
 use rallo_media::{Facts, bytes_text};
 use rallo_recipe::{Pictures, Recipe, Subject, names};
 use std::collections::HashMap;
@@ -12,8 +13,10 @@ use std::path::{Path, PathBuf};
 pub struct Source {
     /// Absolute path.
     pub path: PathBuf,
-    /// What the file says, with the corrected capture time; nothing where it cannot be read.
+    /// What the file says; nothing where it cannot be read.
     pub facts: Option<Facts>,
+    /// What people decided about it.
+    pub decided: Decided,
 }
 
 /// One result to be written.
@@ -51,6 +54,28 @@ fn folder(delivery: &Pictures, recipe: &Recipe, source: &Path, base: &Path, to: 
     }
 }
 
+/// Longest side of a JPEG (ITU-T T.81, B.2.2).
+const JPEG_SIDE: u32 = 65_500;
+
+/// What a picture is too large for, if it is; `memory` are the bytes a run may take.
+fn limit(delivery: &Pictures, plan: &Plan, memory: u64) -> Option<String> {
+    let size = plan.size();
+    let is = format!("the result has {} × {} pixels", size.width, size.height);
+    if delivery.format == "jpeg" && size.long_edge() > JPEG_SIDE {
+        return Some(format!(
+            "{is}; a JPEG has at most {JPEG_SIDE} a side, so it will fail; enlarge less or deliver PNG"
+        ));
+    }
+    let needs = plan.working_bytes(1, if delivery.bits == 16 { 2 } else { 1 });
+    (needs > memory).then(|| {
+        format!(
+            "{is} and needs about {} of memory, of which {} are free for runs; it may fail or slow the computer down",
+            bytes_text(needs),
+            bytes_text(memory)
+        )
+    })
+}
+
 /// The last part of a path, for people.
 pub(crate) fn name_of(folder: &Path) -> String {
     folder.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default()
@@ -78,9 +103,19 @@ pub fn plan(
     let mut planned = Vec::with_capacity(sources.len());
     let mut taken: HashMap<String, usize> = HashMap::new();
     let mut clashes: Vec<(usize, usize)> = Vec::new();
+    let mut limits: Vec<(usize, String)> = Vec::new();
+    let memory = default_memory();
     for (i, source) in sources.iter().enumerate() {
-        let mut about = subject(&source.path, source.facts.as_ref(), i + 1);
-        let size = source.facts.as_ref().and_then(|_| recipe.layout(&about).ok()).map(|p| p.size());
+        let mut about = subject(&source.path, source.facts.as_ref(), &source.decided, i + 1);
+        let laid = source.facts.as_ref().map(|_| recipe.layout(&about));
+        let laid = laid.transpose().unwrap_or_else(|e| {
+            limits.push((i, e.to_string()));
+            None
+        });
+        if let Some(message) = laid.as_ref().and_then(|plan| limit(delivery, plan, memory)) {
+            limits.push((i, message));
+        }
+        let size = laid.map(|p| p.size());
         (about.width, about.height) = size.map_or((0, 0), |s| (s.width, s.height));
         let name = names::expand(&delivery.name, &recipe.name, &about);
         let folder = folder(delivery, recipe, &source.path, base, to);
@@ -102,6 +137,14 @@ pub fn plan(
             target: folder.join(format!("{free}.{}", delivery.ending())),
             size,
         });
+    }
+    if let Some((at, message)) = limits.first() {
+        let name = name_of(&sources[*at].path);
+        let more = match limits.len() {
+            1 => String::new(),
+            n => format!(" ({} pictures in all)", n),
+        };
+        problems.push(Problem { stops: false, message: format!("{name}{more}: {message}") });
     }
     if let Some(&(a, b)) = clashes.first() {
         let name = |p: &Path| p.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
@@ -151,7 +194,10 @@ mod tests {
     use super::*;
 
     fn sources(names: &[&str]) -> Vec<Source> {
-        names.iter().map(|n| Source { path: Path::new("/shoot").join(n), facts: None }).collect()
+        names
+            .iter()
+            .map(|n| Source { path: Path::new("/shoot").join(n), facts: None, decided: Decided::default() })
+            .collect()
     }
 
     fn recipe(name: &str, existing: &str) -> Recipe {

@@ -83,13 +83,6 @@ impl Frame {
         shifted(self.facts.as_ref()?.camera.taken?, self.marks.shift)
     }
 
-    /// What the file says, with the corrected capture time.
-    pub fn shifted_facts(&self) -> Option<Facts> {
-        let mut facts = self.facts.clone()?;
-        facts.camera.taken = self.taken();
-        Some(facts)
-    }
-
     /// Capture time in seconds on the camera's clock.
     pub fn seconds(&self) -> Option<f64> {
         self.taken().map(seconds)
@@ -145,7 +138,6 @@ pub(crate) mod tests {
         let mut f = frame(1, "a.jpg", 10.5);
         f.marks.shift = -3_600_000;
         assert_eq!(f.taken().unwrap().to_string(), "2026-05-04T08:00:10.5");
-        assert_eq!(f.shifted_facts().unwrap().camera.taken, f.taken());
         assert_eq!(f.facts.unwrap().camera.taken.unwrap().hour(), 9);
     }
 }

@@ -87,8 +87,8 @@ pub struct Item {
     pub source_bytes: i64,
     /// Seconds it took.
     pub seconds: Option<f64>,
-    /// Correction of the capture time, milliseconds.
-    pub shift: i64,
+    /// What people decided about the frame, JSON.
+    pub decided: String,
 }
 
 /// One picture to be added to a run.
@@ -100,8 +100,8 @@ pub struct NewItem {
     pub target: String,
     /// Bytes of the original.
     pub bytes: i64,
-    /// Correction of the capture time, milliseconds.
-    pub shift: i64,
+    /// What people decided about the frame, JSON.
+    pub decided: String,
 }
 
 /// A run's items by state, with bytes.
@@ -227,13 +227,13 @@ impl Store {
         .fetch_one(&mut *tx)
         .await?;
         for (position, item) in items.iter().enumerate() {
-            sqlx::query("INSERT INTO run_items (run_id, position, source, target, source_bytes, shift) VALUES (?, ?, ?, ?, ?, ?)")
+            sqlx::query("INSERT INTO run_items (run_id, position, source, target, source_bytes, decided) VALUES (?, ?, ?, ?, ?, ?)")
                 .bind(id)
                 .bind(position as i64)
                 .bind(&item.source)
                 .bind(&item.target)
                 .bind(item.bytes)
-                .bind(item.shift)
+                .bind(&item.decided)
                 .execute(&mut *tx)
                 .await?;
         }

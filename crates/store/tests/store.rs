@@ -126,7 +126,7 @@ async fn a_database_of_the_first_version_is_brought_up_to_date() {
 }
 
 fn item(name: &str) -> NewItem {
-    NewItem { source: format!("/p/{name}"), target: format!("/p/web/{name}"), bytes: 5, shift: 0 }
+    NewItem { source: format!("/p/{name}"), target: format!("/p/web/{name}"), bytes: 5, decided: "{}".into() }
 }
 
 #[tokio::test]
@@ -134,10 +134,13 @@ async fn what_a_recipe_has_made_is_known_by_source() {
     let (_folder, store) = open().await;
     let recipe = store.save_recipe(None, 0, "Web", "{1}", "t1").await.unwrap().unwrap();
     let with = Run { recipe_id: Some(recipe.id), ..run() };
-    let id = store.add_run(&with, &[item("a.jpg"), NewItem { shift: 70, ..item("b.jpg") }]).await.unwrap();
+    let id = store
+        .add_run(&with, &[item("a.jpg"), NewItem { decided: r#"{"shift":70}"#.into(), ..item("b.jpg") }])
+        .await
+        .unwrap();
     assert!(store.sources_done(recipe.id).await.unwrap().is_empty());
     let mut one = store.item(id, 1).await.unwrap();
-    assert_eq!(one.shift, 70);
+    assert_eq!(one.decided, r#"{"shift":70}"#);
     one.state = "done".into();
     store.finish_item(&one).await.unwrap();
     assert_eq!(store.sources_done(recipe.id).await.unwrap(), ["/p/b.jpg"]);

@@ -5,6 +5,20 @@ import { curvePlot } from './curve.js';
 
 const NUMERIC = ['number', 'whole'];
 
+/** A file's text, or its bytes as a data: URL where they are no text. */
+async function asText(file) {
+  const bytes = new Uint8Array(await file.arrayBuffer());
+  try {
+    return new TextDecoder('utf-8', { fatal: true }).decode(bytes);
+  } catch {
+    return new Promise((done) => {
+      const reader = new FileReader();
+      reader.onload = () => done(reader.result);
+      reader.readAsDataURL(file);
+    });
+  }
+}
+
 /** Text of a typed value as the parameter's kind has it; undefined where it makes no sense. */
 export function parse(param, text) {
   const t = text.trim();
@@ -138,7 +152,7 @@ export function controls(params, values, change, histogram, memory) {
       continue;
     } else if (param.kind === 'file') {
       const field = el('input', { class: 'span2', type: 'file', 'aria-label': param.name });
-      field.addEventListener('change', async () => { const f = field.files[0]; if (f) put(await f.text(), true); });
+      field.addEventListener('change', async () => { const f = field.files[0]; if (f) put(await asText(f), true); });
       row = el('label', {}, label, field);
       if (value) rows.push(el('div', { class: 'triple-name' }, `A file of ${Math.ceil(value.length / 1000)} kB is in the recipe. `, el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => put('', true) }, 'Take it out')));
     } else if (param.kind === 'choice') {

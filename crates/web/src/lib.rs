@@ -11,6 +11,7 @@ mod pages;
 mod sources;
 
 use axum::Router;
+use axum::extract::DefaultBodyLimit;
 use rallo_runner::{Frames, Queue, Roots};
 use rallo_store::Store;
 use sources::Sources;
@@ -18,6 +19,9 @@ use std::net::{Ipv4Addr, SocketAddr};
 use std::path::PathBuf;
 use std::sync::Arc;
 use tokio::net::TcpListener;
+
+/// Most bytes a request may bring.
+const LARGEST_REQUEST: usize = 32_000_000;
 
 /// What the server is started with.
 pub struct Options {
@@ -121,6 +125,8 @@ pub async fn bind(options: Options) -> Result<Server, StartError> {
     });
     let router = pages::routes()
         .merge(api::routes())
+        // Recipes carry tables of colours, logos and profiles inside.
+        .layer(DefaultBodyLimit::max(LARGEST_REQUEST))
         .layer(axum::middleware::from_fn_with_state(app.clone(), guard::guard))
         .with_state(app);
     Ok(Server { listener, address, router })

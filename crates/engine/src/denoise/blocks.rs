@@ -11,7 +11,7 @@
 
 use super::dct::{Block, SIDE, forward_in, inverse_in, load};
 use super::noise::PlaneNoise;
-use super::{Noise, Planes, Strength};
+use super::{Noise, Planes, Strength, starts};
 use crate::geometry::Rect;
 use crate::lanes::{Lanes, Plain, add_block};
 use rayon::prelude::*;
@@ -59,20 +59,6 @@ struct Work<'a> {
     window: Block,
 }
 
-/// First positions of blocks along a side: on the fixed grid, and flush with both ends.
-fn starts(from: i64, length: usize) -> Vec<usize> {
-    let last = length - SIDE;
-    let first = (STEP as i64 - from.rem_euclid(STEP as i64)) as usize % STEP;
-    let mut all: Vec<usize> = (first..=last).step_by(STEP).collect();
-    if first > 0 {
-        all.insert(0, 0);
-    }
-    if all.last() != Some(&last) {
-        all.push(last);
-    }
-    all
-}
-
 /// Weights of a block's pixels: the window of J. Kaiser with β = 2.
 fn window() -> Block {
     let bessel = |x: f64| {
@@ -100,7 +86,7 @@ struct Band {
 
 fn pass(noisy: &Planes, basic: Option<&Planes>, have: Rect, noise: &Noise, strength: Strength) -> Planes {
     let work = Work::new(noisy, basic, have, noise, strength);
-    let rows = starts(have.y, noisy.height);
+    let rows = starts(have.y, noisy.height, STEP);
     // By the grid of bands in the whole picture.
     let band_of = |row: usize| (have.y + row as i64).div_euclid(BAND);
     let bands: Vec<&[usize]> = rows.chunk_by(|a, b| band_of(*a) == band_of(*b)).collect();
@@ -178,7 +164,7 @@ impl<'a> Work<'a> {
             }),
             on: factors.map(|f| f > 0.0),
             have,
-            columns: starts(have.x, noisy.width),
+            columns: starts(have.x, noisy.width, STEP),
             window: window(),
         }
     }

@@ -89,6 +89,21 @@ impl Planes {
     }
 }
 
+/// First positions of blocks along a side that begins at `from`: every `step` pixels on a fixed grid, and flush with both
+/// ends.
+fn starts(from: i64, length: usize, step: usize) -> Vec<usize> {
+    let last = length - dct::SIDE;
+    let first = (step as i64 - from.rem_euclid(step as i64)) as usize % step;
+    let mut all: Vec<usize> = (first..=last).step_by(step).collect();
+    if first > 0 {
+        all.insert(0, 0);
+    }
+    if all.last() != Some(&last) {
+        all.push(last);
+    }
+    all
+}
+
 /// How strongly a method works.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Strength {

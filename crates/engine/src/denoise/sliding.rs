@@ -6,7 +6,7 @@
 //! are summed in a fixed order, so that any part of a picture comes out as in the whole.
 
 use super::dct::{SIDE, forward_in, inverse_in, load};
-use super::{Noise, Planes, Strength};
+use super::{Noise, Planes, Strength, starts};
 use crate::geometry::Rect;
 use crate::lanes::{Lanes, Plain, add_block};
 use rayon::prelude::*;
@@ -75,20 +75,6 @@ struct Work<'a> {
     factor: f32,
 }
 
-/// First positions of blocks along a side: on the fixed grid, and flush with both ends.
-fn starts(from: i64, length: usize) -> Vec<usize> {
-    let last = length - SIDE;
-    let first = (STEP as i64 - from.rem_euclid(STEP as i64)) as usize % STEP;
-    let mut all: Vec<usize> = (first..=last).step_by(STEP).collect();
-    if first > 0 {
-        all.insert(0, 0);
-    }
-    if all.last() != Some(&last) {
-        all.push(last);
-    }
-    all
-}
-
 /// In the widest version this processor runs.
 fn filter(work: &Work, have: Rect, out: &mut [f32]) {
     #[cfg(target_arch = "x86_64")]
@@ -113,8 +99,8 @@ fn filter_in<L: Lanes>(work: &Work, have: Rect, out: &mut [f32]) {
     let deviations: [[f32; SIDE]; SIDE] = std::array::from_fn(|v| {
         std::array::from_fn(|u| work.noise.spread[v * SIDE + u].sqrt() * work.factor)
     });
-    let columns = starts(have.x, w);
-    for y in starts(have.y, h) {
+    let columns = starts(have.x, w, STEP);
+    for y in starts(have.y, h, STEP) {
         for &x in &columns {
             let at = y * w + x;
             let mut block = forward_in(&load::<L>(work.noisy, w, at));

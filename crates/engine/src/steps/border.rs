@@ -1,7 +1,7 @@
 //! Border: widens the canvas around the picture and fills it with a colour, with room below for a caption and a thin
 //! line inside. The picture's own pixels stay as they are.
 
-use crate::geometry::{Affine, Rect, Size};
+use crate::geometry::{Affine, Rect, Size, inner_long_edge};
 use crate::point::Pixel;
 use crate::step::{Geometry, Kind, MarkOp, Op, Param, Place, Step, StepInfo, StepKind, values_of};
 use crate::steps::tint::working;
@@ -163,18 +163,10 @@ fn place_rect(width: u32, height: u32, scale: f64) -> Rect {
 impl Border {
     /// The picture's long edge inside a canvas of that size; nothing where there is no such picture.
     fn inner_long(&self, canvas: (f64, f64)) -> Option<f64> {
-        // The border is rounded to whole pixels: the long edge is tried around where it must be.
-        let (w, b) = (self.width / 100.0, self.below / 100.0);
-        let wide = canvas.0 / (1.0 + 2.0 * w);
-        let high = canvas.1 / (1.0 + 2.0 * w + b);
-        let guess = wide.max(high).round();
-        let fits = |long: &f64| {
-            let (width, below) = (Self::length(self.width, *long), Self::length(self.below, *long));
-            let (x, y) = (canvas.0 - 2.0 * width, canvas.1 - 2.0 * width - below);
-            x >= 1.0 && y >= 1.0 && x.max(y) == *long
-        };
-        let tries = (0..2000).flat_map(|i| [guess + f64::from(i), guess - f64::from(i)]);
-        tries.into_iter().find(fits)
+        inner_long_edge(canvas, |long| {
+            let (width, below) = (Self::length(self.width, long), Self::length(self.below, long));
+            (2.0 * width, 2.0 * width + below)
+        })
     }
 }
 

@@ -179,7 +179,7 @@ mod tests {
             h = (h ^ (h >> 12)).wrapping_mul(0x297a_2d39);
             sum += ((h ^ (h >> 15)) & 0xffff) as f32 / 65_535.0 - 0.5;
         }
-        sum * 1.414_2
+        sum * std::f32::consts::SQRT_2
     }
 
     /// Flat parts, edges, a gradient and a pattern that repeats, encoded.

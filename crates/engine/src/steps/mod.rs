@@ -5,11 +5,14 @@ use crate::step::StepKind;
 pub mod auto_contrast;
 pub mod auto_range;
 pub mod border;
+pub mod caption;
 pub mod capture_sharpening;
 pub mod colour_balance;
 pub mod contrast;
+pub mod convert_profile;
 pub mod crop;
 pub mod curve;
+pub mod data;
 pub mod denoise;
 pub mod dust;
 pub mod end_points;
@@ -32,6 +35,7 @@ pub mod resize;
 pub mod rotate;
 pub mod saturation;
 pub mod shadows_highlights;
+pub mod slate;
 pub mod straighten;
 pub mod tint;
 pub mod unsharp_mask;
@@ -73,10 +77,14 @@ pub static ALL: &[&StepKind] = &[
     &tint::KIND,
     &grey::KIND,
     &lut::KIND,
+    &convert_profile::KIND,
     &capture_sharpening::KIND,
     &unsharp_mask::KIND,
     &output_sharpening::KIND,
     &grain::KIND,
     &watermark::KIND,
     &border::KIND,
+    &caption::KIND,
+    &slate::KIND,
+    &data::KIND,
 ];

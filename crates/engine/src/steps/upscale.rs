@@ -9,6 +9,7 @@
 use crate::denoise::{apart, together};
 use crate::geometry::{Affine, Rect, Size};
 use crate::point::Pixel;
+use crate::resample::cubic;
 use crate::step::{EnlargeOp, Geometry, Kind, Param, Step, StepInfo, StepKind, values_of};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -83,18 +84,6 @@ struct Enlarge {
     cubic: Vec<[f32; 4]>,
     /// Half the Gaussian the tensor is gathered with, the middle first.
     gather: Vec<f32>,
-}
-
-/// Keys' cubic with a = −1/2.
-fn cubic(x: f64) -> f64 {
-    let x = x.abs();
-    if x < 1.0 {
-        (1.5 * x - 2.5) * x * x + 1.0
-    } else if x < 2.0 {
-        ((-0.5 * x + 2.5) * x - 4.0) * x + 2.0
-    } else {
-        0.0
-    }
 }
 
 impl Enlarge {

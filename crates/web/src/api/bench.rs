@@ -12,6 +12,7 @@ use rallo_engine::steps::white_balance::WhiteBalance;
 use rallo_engine::{Kind, OutputProfile, Param, Plan, Rect, Source, registry};
 use rallo_media::{Chroma, Encoding, Extras, FileSource};
 use rallo_recipe::{Pictures, Recipe, Subject};
+use rallo_runner::Decided;
 use rallo_runner::now;
 use rallo_store::RecipeRow;
 use serde::Deserialize;
@@ -88,7 +89,7 @@ impl Ask {
         recipe.steps.truncate(self.upto.unwrap_or(usize::MAX));
         if self.before {
             // What moves or widens the picture, so that both sides lie on each other.
-            let moves = |line: &rallo_recipe::Line| ["lens", "border"].contains(&line.id);
+            let moves = |line: &rallo_recipe::Line| ["lens", "border", "caption"].contains(&line.id);
             recipe.steps.retain(|line| line.kind().info.group == "geometry" || moves(line));
         }
         recipe.plan(&*frame.source, &frame.about).map_err(Error::bad)
@@ -108,7 +109,12 @@ async fn open(app: &App, frame: i64) -> Result<Open> {
     let app = app.clone();
     tokio::task::spawn_blocking(move || {
         let source = app.sources.open(&path)?;
-        let about = rallo_runner::subject(&path, Some(&source.facts(&path)), 1);
+        let decided = Decided {
+            shift: row.shift,
+            rating: Some(row.rating.clamp(0, 5) as u8),
+            keywords: serde_json::from_str(&row.keywords).ok(),
+        };
+        let about = rallo_runner::subject(&path, Some(&source.facts(&path)), &decided, 1);
         Ok(Open { source, about })
     })
     .await?
@@ -159,7 +165,8 @@ async fn render(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Response
         if rect.area() > 40_000_000 {
             return Err(Error::bad("this part is too large to be shown at once; zoom out"));
         }
-        let picture = program.render(&*frame.source, rect, OutputProfile::Srgb).map_err(Error::bad)?;
+        let picture =
+            program.render(&*frame.source, rect, OutputProfile::Srgb.colour()).map_err(Error::bad)?;
         let encoding = Encoding::Jpeg { quality: 92, chroma: Chroma::Full, progressive: false };
         Ok(rallo_media::encode(&picture, encoding, &Extras::default())?)
     })

@@ -338,7 +338,8 @@ pub fn small(source: &FileSource, long_edge: f64) -> Result<Vec<u8>> {
     let size = source.size();
     let plan = Plan::new(Vec::new(), size).map_err(Error::bad)?;
     let program = plan.program((long_edge / f64::from(size.long_edge())).min(1.0));
-    let picture = program.render(source, program.size().rect(), OutputProfile::Srgb).map_err(Error::bad)?;
+    let picture =
+        program.render(source, program.size().rect(), OutputProfile::Srgb.colour()).map_err(Error::bad)?;
     let encoding = Encoding::Jpeg { quality: 85, chroma: Chroma::Quarter, progressive: false };
     Ok(rallo_media::encode(&picture, encoding, &Extras::default())?)
 }
@@ -400,7 +401,7 @@ async fn part(State(app): State<App>, Path(id): Path<i64>, Query(part): Query<Pa
         let source = shared.sources.open(&path)?;
         let program = Plan::new(Vec::new(), source.size()).map_err(Error::bad)?.program(1.0);
         let rect = Rect::new(part.x, part.y, part.w.min(8192), part.h.min(8192));
-        let picture = program.render(&*source, rect, OutputProfile::Srgb).map_err(Error::bad)?;
+        let picture = program.render(&*source, rect, OutputProfile::Srgb.colour()).map_err(Error::bad)?;
         let encoding = Encoding::Jpeg { quality: 92, chroma: Chroma::Full, progressive: false };
         Ok(rallo_media::encode(&picture, encoding, &Extras::default())?)
     })

@@ -15,7 +15,7 @@ use rallo_media::{FileSource, Made, bytes_text};
 use rallo_recipe::Recipe;
 use rallo_runner::batch::Output;
 use rallo_runner::scan::common_folder;
-use rallo_runner::{execute, now, targets};
+use rallo_runner::{Decided, execute, now, targets};
 use rallo_store::{NewItem, Run};
 use serde_json::{Value, json};
 use std::path::{Path as FilePath, PathBuf};
@@ -55,7 +55,11 @@ async fn prepare(app: &App) -> Result<Prepared> {
     let sources: Vec<targets::Source> = laid
         .chosen()
         .into_iter()
-        .map(|f| targets::Source { path: f.path.clone(), facts: f.shifted_facts() })
+        .map(|f| targets::Source {
+            path: f.path.clone(),
+            facts: f.facts.clone(),
+            decided: Decided::from(&f.marks),
+        })
         .collect();
     let (planned, mut problems) = targets::plan(&recipe, &sources, &base, None);
     if planned.is_empty() && problems.is_empty() {
@@ -77,13 +81,14 @@ async fn prepare(app: &App) -> Result<Prepared> {
 /// The last look at what will happen: one picture is made to tell sizes and times.
 async fn sheet(State(app): State<App>) -> Result<Json<Value>> {
     let Prepared { laid, recipe, base, planned, mut problems } = prepare(&app).await?;
-    let first = laid.frames.iter().find(|f| Some(f.id) == laid.desk.frame).map(|f| f.path.clone());
+    let first = laid.frames.iter().find(|f| Some(f.id) == laid.desk.frame);
+    let first = first.map(|f| (f.path.clone(), Decided::from(&f.marks)));
     let trial = recipe.clone();
     let measured = tokio::task::spawn_blocking(move || -> Option<(u64, f64)> {
         let start = Instant::now();
-        let first = first?;
+        let (first, decided) = first?;
         let source = FileSource::open(&first).ok()?;
-        let about = rallo_runner::subject(&first, Some(&source.facts(&first)), 1);
+        let about = rallo_runner::subject(&first, Some(&source.facts(&first)), &decided, 1);
         let made = Made { recipe: String::new(), source: String::new() };
         let (bytes, _, _) =
             execute::make(&trial, trial.deliveries.first()?, &source, made, 0, &about).ok()?;
@@ -142,7 +147,7 @@ async fn start(State(app): State<App>) -> Result<Json<Value>> {
             source: p.source.to_string_lossy().into_owned(),
             target: p.target.to_string_lossy().into_owned(),
             bytes: f.bytes as i64,
-            shift: f.marks.shift,
+            decided: serde_json::to_string(&Decided::from(&f.marks)).unwrap_or_else(|_| "{}".into()),
         })
         .collect();
     let run = Run {

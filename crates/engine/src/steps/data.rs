@@ -1,0 +1,185 @@
+//! Data: what results carry beside their pixels: creator, copyright, caption, keywords, capture time, resolution, and what
+//! of the original's data is kept. Changes no pixel; the program that writes the file asks for the values.
+
+use crate::step::{Kind, Param, ParamError, Step, StepInfo, StepKind, values_of};
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+
+/// Description.
+pub static INFO: StepInfo = StepInfo {
+    id: "data",
+    title: "Data",
+    group: "data",
+    about: "Writes creator, copyright, caption and keywords into the results, moves the capture time in them, sets their resolution tag, and says what of the original's data is kept. Fields in braces stand for data of the picture.",
+    words: &[
+        "data",
+        "metadata",
+        "exif",
+        "iptc",
+        "xmp",
+        "creator",
+        "author",
+        "copyright",
+        "caption",
+        "keywords",
+        "tags",
+        "gps",
+        "privacy",
+        "strip",
+        "remove",
+        "dpi",
+        "ppi",
+        "resolution",
+        "time",
+        "clock",
+        "serial",
+    ],
+    neutral: r#"{}"#,
+    starter: r#"{"creator": "Thistlewick Nursery", "copyright": "© {taken:%Y} Thistlewick Nursery"}"#,
+};
+
+/// What is kept of the original's data.
+pub const KEEP: [&str; 4] = ["all", "without place", "without place and serial numbers", "nothing"];
+
+static PARAMS: [Param; 8] = [
+    Param { name: "creator", about: "Who made the picture.", unit: "", kind: Kind::Template(200) },
+    Param { name: "copyright", about: "The notice of rights.", unit: "", kind: Kind::Template(300) },
+    Param { name: "caption", about: "What the picture shows.", unit: "", kind: Kind::Template(2000) },
+    Param { name: "add", about: "Keywords given to every result.", unit: "", kind: Kind::Words(100) },
+    Param { name: "remove", about: "Keywords taken away.", unit: "", kind: Kind::Words(100) },
+    Param {
+        name: "shift",
+        about: "Moves the capture time the results carry: -1:30 is one and a half hours back, +2d 0:00 two days on.",
+        unit: "h:mm",
+        kind: Kind::Text(30),
+    },
+    Param {
+        name: "resolution",
+        about: "Resolution tag, for programs that print by it; the pixels stay.",
+        unit: "pixels per inch",
+        kind: Kind::Whole { min: 1, max: 9600 },
+    },
+    Param {
+        name: "keep",
+        about: "What of the original's data the results keep: all of it, all but where it was taken, all but that and the serial numbers and owner of the camera, or nothing.",
+        unit: "",
+        kind: Kind::Choice(&KEEP),
+    },
+];
+
+/// Registration.
+pub static KIND: StepKind = StepKind::of::<Data>(&INFO, &PARAMS);
+
+/// Values of the step.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Data {
+    /// Empty leaves what the original says; so do the next two.
+    pub creator: String,
+    /// Notice of rights.
+    pub copyright: String,
+    /// Description.
+    pub caption: String,
+    /// Keywords added.
+    pub add: Vec<String>,
+    /// Keywords removed.
+    pub remove: Vec<String>,
+    /// As [`seconds`] reads it.
+    pub shift: String,
+    /// Pixels per inch.
+    pub resolution: Option<u32>,
+    /// One of [`KEEP`].
+    pub keep: String,
+}
+
+impl Default for Data {
+    fn default() -> Self {
+        Self {
+            creator: String::new(),
+            copyright: String::new(),
+            caption: String::new(),
+            add: Vec::new(),
+            remove: Vec::new(),
+            shift: String::new(),
+            resolution: None,
+            keep: "all".into(),
+        }
+    }
+}
+
+/// Seconds of a shift: an optional sign, optional days (`2d`), `h:mm` or `h:mm:ss`; nothing for anything else.
+pub fn seconds(shift: &str) -> Option<i64> {
+    let text = shift.trim();
+    let (sign, text) = match text.strip_prefix(['-', '−']) {
+        Some(rest) => (-1, rest),
+        None => (1, text.strip_prefix('+').unwrap_or(text)),
+    };
+    let number = |s: &str, most: i64| {
+        let digits = !s.is_empty() && s.bytes().all(|b| b.is_ascii_digit());
+        digits.then(|| s.parse::<i64>().ok()).flatten().filter(|n| *n <= most)
+    };
+    let (days, clock) = match text.split_once('d') {
+        Some((days, rest)) => (number(days.trim(), 36_500)?, rest.trim()),
+        None => (0, text.trim()),
+    };
+    let mut parts = clock.split(':');
+    let (hours, minutes) = (number(parts.next()?, 10_000)?, number(parts.next()?, 59)?);
+    let rest = parts.next().map_or(Some(0), |s| number(s, 59))?;
+    parts.next().is_none().then_some(sign * (days * 86_400 + hours * 3600 + minutes * 60 + rest))
+}
+
+impl Step for Data {
+    fn values(&self) -> Value {
+        values_of(self)
+    }
+    fn sentence(&self) -> String {
+        let said = [
+            (!self.creator.is_empty(), "creator {creator}"),
+            (!self.copyright.is_empty(), "copyright {copyright}"),
+            (!self.caption.is_empty(), "caption {caption}"),
+            (!self.add.is_empty(), "keywords {add} added"),
+            (!self.remove.is_empty(), "keywords {remove} removed"),
+            (!self.shift.trim().is_empty(), "capture time moved by {shift}"),
+            (self.resolution.is_some(), "resolution {resolution} pixels per inch"),
+        ];
+        let mut parts: Vec<&str> = said.iter().filter(|s| s.0).map(|s| s.1).collect();
+        if self.keep != "all" || parts.is_empty() {
+            parts.push("of the original's data {keep} kept");
+        }
+        format!("Data: {}.", parts.join(", "))
+    }
+    fn check(&self) -> Result<(), ParamError> {
+        if self.shift.trim().is_empty() || seconds(&self.shift).is_some() {
+            return Ok(());
+        }
+        let message =
+            format!("expected hours and minutes such as +1:00, -0:30:15 or +2d 0:00, got {}", self.shift);
+        Err(ParamError::new("shift", message))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn shifts_are_read_as_people_write_them() {
+        for (text, want) in [
+            ("+1:00", Some(3600)),
+            ("1:00", Some(3600)),
+            ("-0:30:15", Some(-1815)),
+            ("−12:00", Some(-43_200)),
+            ("+2d 0:00", Some(172_800)),
+            ("-1d 2:30", Some(-95_400)),
+            ("1:60", None),
+            ("1", None),
+            ("an hour", None),
+            ("1:2:3:4", None),
+            ("--1:00", None),
+        ] {
+            assert_eq!(seconds(text), want, "{text}");
+        }
+        let wrong = Data { shift: "soon".into(), ..Data::default() };
+        assert_eq!(wrong.check().unwrap_err().path, "shift");
+    }
+}

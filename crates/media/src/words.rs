@@ -1,0 +1,252 @@
+//! What people say about a picture, in the three places where programs look for it: EXIF, IPTC and XMP.
+//!
+//! Read with XMP first, then IPTC, then EXIF; written to all three, so that other programs find it (JPEG; a PNG has no
+//! place for IPTC). IPTC is the Information Interchange Model 4.2, in UTF-8, inside an image resource block.
+
+use crate::xmp::{escaped, items};
+use img_parts::jpeg::{Jpeg, markers};
+use rallo_engine::steps::data::Data;
+
+/// Creator, rights, description, keywords, rating.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Words {
+    /// Who made it.
+    pub creator: String,
+    /// Notice of rights.
+    pub copyright: String,
+    /// What it shows.
+    pub caption: String,
+    /// In the order they were given.
+    pub keywords: Vec<String>,
+    /// 0 none … 5.
+    pub rating: u8,
+}
+
+/// Record, dataset and greatest length in bytes of what IPTC has a place for (IIM 4.2, chapter 6).
+const BY_LINE: (u8, usize) = (80, 32);
+const COPYRIGHT: (u8, usize) = (116, 128);
+const CAPTION: (u8, usize) = (120, 2000);
+const KEYWORD: (u8, usize) = (25, 64);
+
+/// The marker of the block IPTC stands in, and of the resource inside it.
+const BLOCK: &[u8] = b"Photoshop 3.0\0";
+const RESOURCE: &[u8] = b"8BIM\x04\x04\0\0";
+
+const RDF: &str = "http://www.w3.org/1999/02/22-rdf-syntax-ns#";
+const DC: &str = "http://purl.org/dc/elements/1.1/";
+
+impl Words {
+    /// Whether nothing is said.
+    pub fn is_empty(&self) -> bool {
+        *self == Self::default()
+    }
+
+    /// Creator, rights and description as a file says them; keywords and rating are kept with the frames.
+    pub fn read(file: &[u8], exif: Option<&[u8]>) -> Self {
+        let mut words = Self::default();
+        if let Some(exif) = exif {
+            let (creator, copyright, caption) = crate::camera::words(exif);
+            words = Self { creator, copyright, caption, ..words };
+        }
+        words.take_iptc(file);
+        words.take_xmp(file);
+        words
+    }
+
+    fn take_iptc(&mut self, file: &[u8]) {
+        let Some(sets) = iptc(file) else { return };
+        for (set, text) in sets {
+            let to = match set {
+                s if s == BY_LINE.0 => &mut self.creator,
+                s if s == COPYRIGHT.0 => &mut self.copyright,
+                s if s == CAPTION.0 => &mut self.caption,
+                _ => continue,
+            };
+            // What EXIF says whole, IPTC may say cut short.
+            if !to.starts_with(&text) {
+                *to = text;
+            }
+        }
+    }
+
+    fn take_xmp(&mut self, file: &[u8]) {
+        let Some(packet) = crate::xmp::inside(file) else { return };
+        let Ok(document) = roxmltree::Document::parse(packet) else { return };
+        let first = |name: &str| {
+            let node = document.descendants().find(|n| n.has_tag_name((DC, name)))?;
+            let item = node.descendants().find(|n| n.has_tag_name((RDF, "li")))?;
+            item.text().map(|t| t.trim().to_owned()).filter(|t| !t.is_empty())
+        };
+        for (name, to) in [
+            ("creator", &mut self.creator),
+            ("rights", &mut self.copyright),
+            ("description", &mut self.caption),
+        ] {
+            if let Some(text) = first(name) {
+                *to = text;
+            }
+        }
+    }
+
+    /// What a recipe's line Data changes.
+    pub fn change(&mut self, by: &Data) {
+        if by.keep == "nothing" {
+            *self = Self::default();
+        }
+        for (to, from) in [
+            (&mut self.creator, &by.creator),
+            (&mut self.copyright, &by.copyright),
+            (&mut self.caption, &by.caption),
+        ] {
+            if !from.trim().is_empty() {
+                *to = from.trim().to_owned();
+            }
+        }
+        let same = |a: &str, b: &str| a.trim().to_lowercase() == b.trim().to_lowercase();
+        self.keywords.retain(|k| !by.remove.iter().any(|r| same(k, r)));
+        for word in &by.add {
+            if !self.keywords.iter().any(|k| same(k, word)) {
+                self.keywords.push(word.trim().to_owned());
+            }
+        }
+    }
+
+    /// Elements of an XMP description, and its attributes.
+    pub(crate) fn xmp(&self) -> (String, String) {
+        let mut inside = String::new();
+        let element = |name: &str, kind: &str, items: String| {
+            format!("<dc:{name}><rdf:{kind}>{items}</rdf:{kind}></dc:{name}>")
+        };
+        let plain = |text: &str| format!("<rdf:li xml:lang=\"x-default\">{}</rdf:li>", escaped(text));
+        if !self.creator.is_empty() {
+            inside += &element("creator", "Seq", format!("<rdf:li>{}</rdf:li>", escaped(&self.creator)));
+        }
+        if !self.copyright.is_empty() {
+            inside += &element("rights", "Alt", plain(&self.copyright));
+        }
+        if !self.caption.is_empty() {
+            inside += &element("description", "Alt", plain(&self.caption));
+        }
+        if !self.keywords.is_empty() {
+            inside += &element("subject", "Bag", items(&self.keywords));
+        }
+        let mut attributes = format!(" xmlns:dc=\"{DC}\"");
+        if self.rating > 0 {
+            attributes +=
+                &format!(" xmlns:xmp=\"http://ns.adobe.com/xap/1.0/\" xmp:Rating=\"{}\"", self.rating);
+        }
+        (inside, attributes)
+    }
+
+    /// The application segment of a JPEG that holds IPTC; nothing where there is nothing to say.
+    pub(crate) fn segment(&self) -> Option<Vec<u8>> {
+        let mut sets = Vec::new();
+        let mut put = |record: u8, set: u8, value: &[u8]| {
+            sets.extend([0x1c, record, set, (value.len() >> 8) as u8, value.len() as u8]);
+            sets.extend(value);
+        };
+        let said = [(BY_LINE, &self.creator), (COPYRIGHT, &self.copyright), (CAPTION, &self.caption)];
+        let said = said.into_iter().chain(self.keywords.iter().map(|k| (KEYWORD, k)));
+        let said: Vec<_> = said.filter(|(_, text)| !text.is_empty()).collect();
+        if said.is_empty() {
+            return None;
+        }
+        // UTF-8 (ISO 2022 escape), and the version of the record.
+        put(1, 90, b"\x1b%G");
+        put(2, 0, &[0, 4]);
+        for ((set, most), text) in said {
+            put(2, set, cut(text, most).as_bytes());
+        }
+        let length = sets.len() as u32;
+        let mut segment = [BLOCK, RESOURCE, &length.to_be_bytes()].concat();
+        segment.append(&mut sets);
+        if segment.len() % 2 == 1 {
+            segment.push(0);
+        }
+        Some(segment)
+    }
+}
+
+/// At most so many bytes, whole characters.
+fn cut(text: &str, most: usize) -> &str {
+    let mut end = text.len().min(most);
+    while !text.is_char_boundary(end) {
+        end -= 1;
+    }
+    &text[..end]
+}
+
+/// Datasets of the second record in a JPEG.
+fn iptc(file: &[u8]) -> Option<Vec<(u8, String)>> {
+    if !file.starts_with(&[0xff, 0xd8]) {
+        return None;
+    }
+    let jpeg = Jpeg::from_bytes(file.to_vec().into()).ok()?;
+    let mut found = Vec::new();
+    for segment in jpeg.segments().iter().filter(|s| s.marker() == markers::APP13) {
+        let Some(rest) = segment.contents().strip_prefix(BLOCK) else { continue };
+        let Some(at) = rest.windows(6).position(|w| w == b"8BIM\x04\x04") else { continue };
+        // A name of even length with its own length byte, then the length of the data.
+        let name = usize::from(*rest.get(at + 6)?);
+        let start = at + 6 + (name + 2) / 2 * 2;
+        let length = u32::from_be_bytes(rest.get(start..start + 4)?.try_into().ok()?) as usize;
+        let mut sets = rest.get(start + 4..)?;
+        sets = &sets[..sets.len().min(length)];
+        while let [0x1c, record, set, high, low, after @ ..] = sets {
+            let length = usize::from(*high) << 8 | usize::from(*low);
+            // The highest bit says that the length itself is longer: nothing that is read here.
+            if length >= 0x8000 || after.len() < length {
+                break;
+            }
+            if *record == 2 {
+                let text = String::from_utf8_lossy(&after[..length]).trim().to_owned();
+                if !text.is_empty() {
+                    found.push((*set, text));
+                }
+            }
+            sets = &after[length..];
+        }
+    }
+    Some(found)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn words() -> Words {
+        Words {
+            creator: "Mara Quill".into(),
+            copyright: "© 2026 Thistlewick <Nursery>".into(),
+            caption: "Thyme & sage, Grünzeug".into(),
+            keywords: vec!["pots".into(), "Thyme".into()],
+            rating: 4,
+        }
+    }
+
+    #[test]
+    fn changes_add_remove_and_start_over() {
+        let mut one = words();
+        one.change(&Data {
+            caption: "Basil".into(),
+            add: vec!["basil".into(), "POTS".into()],
+            remove: vec!["thyme".into()],
+            ..Data::default()
+        });
+        assert_eq!((one.caption.as_str(), one.creator.as_str()), ("Basil", "Mara Quill"));
+        assert_eq!(one.keywords, ["pots", "basil"]);
+        one.change(&Data { keep: "nothing".into(), copyright: "ours".into(), ..Data::default() });
+        assert_eq!(one, Words { copyright: "ours".into(), ..Words::default() });
+        assert!(Words::default().segment().is_none() && Words::default().is_empty());
+    }
+
+    #[test]
+    fn texts_are_cut_between_characters() {
+        assert_eq!(cut("aäö", 2), "a");
+        assert_eq!(cut("aäö", 3), "aä");
+        let long = Words { creator: "ü".repeat(40), ..Words::default() };
+        let segment = long.segment().unwrap();
+        assert!(String::from_utf8_lossy(&segment).contains(&"ü".repeat(16)));
+        assert!(!String::from_utf8_lossy(&segment).contains(&"ü".repeat(17)));
+    }
+}
