@@ -138,9 +138,23 @@ fn bar(total: u64, quiet: bool, template: &str) -> ProgressBar {
     ProgressBar::new(total).with_style(style)
 }
 
+/// `3.stops=0.5`: the line from 0, the parameter, the value; a value that is no JSON is taken for text.
+fn answer(text: &str) -> Result<(usize, String, Value), String> {
+    let parts = || {
+        let (place, value) = text.split_once('=')?;
+        let (line, param) = place.split_once('.')?;
+        let line = line.trim().parse::<usize>().ok().filter(|n| *n > 0)?;
+        let value = serde_json::from_str(value).unwrap_or_else(|_| json!(value));
+        Some((line - 1, param.trim().to_owned(), value))
+    };
+    parts().ok_or_else(|| format!("--set: expected LINE.PARAMETER=VALUE such as 3.stops=0.5, got {text}"))
+}
+
 /// `rallo run`.
 pub fn run(args: &Run) -> Ended {
     let recipe = load(&args.recipe)?;
+    let answers = args.answers.iter().map(|text| answer(text)).collect::<Result<Vec<_>, _>>()?;
+    let recipe = recipe.answered(&answers).map_err(|e| format!("--set: {e}"))?;
     let absolute = |p: &Path| std::path::absolute(p).map_err(|e| format!("{}: {e}", p.display()));
     let to = args.to.as_deref().map(absolute).transpose()?;
     let (from, sources) = match (&args.from, &args.shoot) {

@@ -10,6 +10,9 @@ use std::path::{Path, PathBuf};
 /// Pixels per side of each half of a picture, at most.
 const SIDE: i64 = 300;
 
+/// Steps that change nothing that could be seen in such a picture.
+const UNSEEN: [&str; 2] = ["data", "convert_profile"];
+
 /// Values that show something, for steps whose starting values are set on the picture.
 fn example(kind: &StepKind) -> Map<String, Value> {
     let own = match kind.info.id {
@@ -41,6 +44,8 @@ fn example(kind: &StepKind) -> Map<String, Value> {
         "colour_balance" => json!({"shadows": [-10, 0, 40], "highlights": [40, 10, -30]}),
         "graduated_filter" => json!({"stops": -2, "temperature": -20, "from": [0.5, 0.2], "to": [0.5, 0.6]}),
         "watermark" => json!({"text": "Thistlewick", "size": 9, "opacity": 85}),
+        "caption" => json!({"text": "Marlow 24 · 35 mm · f/5.6 · ISO 200", "height": 9, "size": 4}),
+        "slate" => json!({"number": "017", "title": "Repotting", "size": 12}),
         "curve" => json!({"all": [[0, 0], [0.25, 0.13], [0.75, 0.88], [1, 1]]}),
         _ => serde_json::from_str(kind.info.starter).unwrap_or_default(),
     };
@@ -132,7 +137,7 @@ fn text(pictures: bool) -> String {
             if let Ok(step) = kind.parse(&example(kind)) {
                 let _ = write!(text, "On a ticket: *{}*\n\n", plain(&Line::new(kind, step).parts(None)));
             }
-            if pictures {
+            if pictures && !UNSEEN.contains(&info.id) {
                 let _ = write!(text, "![{}, before and after](steps/{}.jpg)\n\n", info.title, info.id);
             }
             text += "| parameter | values | unit | default | |\n| --- | --- | --- | --- | --- |\n";
@@ -166,7 +171,7 @@ pub fn write(folder: &Path, samples: &[PathBuf]) -> Result<(), String> {
     let sources = samples.iter().map(open).collect::<Result<Vec<_>, _>>()?;
     if let (Some(first), Some(last)) = (sources.first(), sources.last()) {
         std::fs::create_dir_all(&pictures).map_err(cannot)?;
-        for kind in registry() {
+        for kind in registry().iter().filter(|k| !UNSEEN.contains(&k.info.id)) {
             let source = if kind.info.id == "denoise" { last } else { first };
             let bytes = picture(kind, source).map_err(|e| format!("{}: {e}", kind.info.id))?;
             std::fs::write(pictures.join(format!("{}.jpg", kind.info.id)), bytes).map_err(cannot)?;

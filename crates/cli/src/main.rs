@@ -131,6 +131,9 @@ pub struct Run {
     /// Folder for the results, instead of the recipe's.
     #[arg(long, value_name = "DIR")]
     pub to: Option<PathBuf>,
+    /// A value for this run, such as 3.stops=0.5 for the third line; for what the recipe asks at its start, or any other.
+    #[arg(long = "set", value_name = "LINE.PARAMETER=VALUE")]
+    pub answers: Vec<String>,
     /// With sub-folders.
     #[arg(long)]
     pub recursive: bool,

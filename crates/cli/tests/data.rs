@@ -146,3 +146,41 @@ fn what_is_kept_of_the_original_is_as_asked() {
     }
     assert_eq!(bare["IFD0:Copyright"], json!("© Thistlewick"));
 }
+
+#[test]
+fn what_was_decided_about_frames_counts_in_conditions_and_results() {
+    let folder = tempfile::tempdir().unwrap();
+    for name in ["TN_1.jpg", "TN_2.jpg"] {
+        write_photo(&folder.path().join(name));
+    }
+    let shoot = json!({
+        "format": "rallo-shoot", "version": 1, "name": "Beds",
+        "frames": [
+            {"path": "TN_1.jpg", "rating": 5, "keywords": ["thyme"], "shift": 3600.0},
+            {"path": "TN_2.jpg", "rating": 1},
+        ],
+    });
+    let recipe = json!({
+        "format": "rallo-recipe", "version": 1, "name": "Best",
+        "steps": [
+            {"step": "grey", "when": "rating at least 4 and keyword is \"thyme\" and taken from 10:00 to 11:00"},
+            {"step": "data", "caption": "{taken:%H:%M}"},
+        ],
+        "deliveries": [{"kind": "pictures", "format": "png", "to": "subfolder"}],
+    });
+    let at = |name: &str| folder.path().join(name).to_string_lossy().into_owned();
+    std::fs::write(at("shoot.json"), shoot.to_string()).unwrap();
+    std::fs::write(at("recipe.json"), recipe.to_string()).unwrap();
+    let done = rallo(&["run", &at("recipe.json"), "--shoot", &at("shoot.json")]);
+    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    for (name, grey, rating, caption) in [("TN_1.png", true, 5, "10:31"), ("TN_2.png", false, 1, "09:31")] {
+        let file = folder.path().join("Best").join(name);
+        let picture = rallo_media::FileSource::open(&file).unwrap();
+        let level = rallo_engine::Source::level(&picture, 0).unwrap();
+        let rallo_engine::Samples::U8(px) = level.samples() else { panic!() };
+        let spread = px.as_chunks::<3>().0.iter().map(|p| p[0].abs_diff(p[2])).max().unwrap();
+        assert_eq!(spread <= 1, grey, "{name}: {spread}");
+        let tags = exiftool(&file);
+        assert_eq!((&tags["XMP-xmp:Rating"], &tags["XMP-dc:Description"]), (&json!(rating), &json!(caption)));
+    }
+}

@@ -32,12 +32,15 @@ pub struct Settings {
     pub mix: f32,
     /// Where it works; everywhere without one. Geometric steps have none.
     pub area: Option<Arc<Area>>,
+    /// Neighbours with the same number are mixed with their input together, by that share. Steps that move the picture,
+    /// or reach far, are not.
+    pub block: Option<(u32, f32)>,
 }
 
 impl From<Box<dyn Step>> for Settings {
     /// All of the step, everywhere.
     fn from(step: Box<dyn Step>) -> Self {
-        Self { step: Arc::from(step), mix: 1.0, area: None }
+        Self { step: Arc::from(step), mix: 1.0, area: None, block: None }
     }
 }
 
@@ -420,7 +423,34 @@ impl Program {
         self.size = Size::new(size.width * factor, size.height * factor);
     }
 
+    /// The steps `rest`, one after another; those of a block that is mixed are held together.
     fn steps(&mut self, plan: &Plan, rest: &[usize], scale: f64) {
+        for together in rest.chunk_by(|a, b| plan.steps[*a].block == plan.steps[*b].block) {
+            let Some((_, mix)) = plan.steps[together[0]].block.filter(|b| b.1 < 1.0) else {
+                self.alone(plan, together, scale);
+                continue;
+            };
+            let before = std::mem::take(&mut self.nodes);
+            self.alone(plan, together, scale);
+            let nodes = std::mem::replace(&mut self.nodes, before);
+            self.group(nodes, None, mix);
+        }
+    }
+
+    /// Adds nodes whose result is held back to an area and a share.
+    fn group(&mut self, nodes: Vec<(Node, Size)>, mask: Option<Arc<Mask>>, mix: f32) {
+        let halo = nodes
+            .iter()
+            .map(|(node, _)| match node {
+                Node::Area(a) => a.halo(),
+                Node::Group(g) => g.halo,
+                _ => 0,
+            })
+            .sum();
+        self.nodes.push((Node::Group(Group { nodes, halo, mask, mix }), self.size));
+    }
+
+    fn alone(&mut self, plan: &Plan, rest: &[usize], scale: f64) {
         let mut points: Vec<PointOp> = Vec::new();
         for &i in rest {
             let settings = &plan.steps[i];
@@ -449,9 +479,7 @@ impl Program {
                 self.nodes_of(ops, &mut points);
                 self.flush(&mut points);
                 let nodes = std::mem::replace(&mut self.nodes, before);
-                let halo =
-                    nodes.iter().map(|(node, _)| if let Node::Area(a) = node { a.halo() } else { 0 }).sum();
-                self.nodes.push((Node::Group(Group { nodes, halo, mask, mix }), self.size));
+                self.group(nodes, mask, mix);
             }
         }
         self.flush(&mut points);

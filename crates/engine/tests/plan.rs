@@ -156,3 +156,29 @@ fn sixteen_bits_keep_what_eight_lose() {
         assert!(a.abs_diff(*b) <= 3, "{a} {b}");
     }
 }
+
+#[test]
+fn a_block_is_mixed_as_a_whole() {
+    // Against each pixel's own sum: half of what all of the block makes, half of what it came from.
+    let source = Pyramid::new(smooth(230, 170, 1));
+    let one = |id: &str, values: Value| steps(&[(id, values)]).remove(0);
+    let lines = || steps(&[("unsharp_mask", json!({"amount": 120})), ("contrast", json!({"amount": 40}))]);
+    let render = |steps: Vec<Settings>| {
+        let plan = Plan::for_picture(steps, &source).unwrap();
+        let program = plan.program(1.0);
+        program.render_working(&source, program.size().rect()).unwrap().1
+    };
+    let first = one("exposure", json!({"stops": 0.4}));
+    let (before, all) = (render(vec![first.clone()]), render([vec![first.clone()], lines()].concat()));
+    let mut block = lines();
+    for line in &mut block {
+        line.block = Some((0, 0.5));
+    }
+    let last = one("exposure", json!({"stops": 0}));
+    let mixed = render([vec![first], block, vec![last]].concat());
+    for ((m, b), a) in mixed.iter().zip(&before).zip(&all) {
+        for c in 0..3 {
+            assert!((m[c] - (b[c] + a[c]) / 2.0).abs() < 1e-5, "{m:?} {b:?} {a:?}");
+        }
+    }
+}

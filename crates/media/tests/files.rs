@@ -17,6 +17,7 @@ fn extras() -> Extras {
         icc: Some(OutputProfile::DisplayP3.colour().icc.clone()),
         exif: Some(camera.write().unwrap()),
         made: Some(Made { recipe: content_hash(b"r"), source: content_hash(b"s") }),
+        ..Extras::default()
     }
 }
 

@@ -63,7 +63,11 @@ static RULES: [Rule; 7] = [
         then: &["vignette"],
         why: "its corners are no longer the picture's",
     },
-    Rule { first: &["resize"], then: &["border"], why: "the size given would count the border too" },
+    Rule {
+        first: &["resize"],
+        then: &["border", "caption"],
+        why: "the size given would count the border or strip too",
+    },
 ];
 
 /// Everything that could be in a better order, the first lines first.

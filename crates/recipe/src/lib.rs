@@ -4,7 +4,10 @@
 //! fault by its path; [`schema::schema`] publishes the shape; both come from the descriptions of the steps.
 
 pub mod advice;
+mod blocks;
 pub mod delivery;
+mod difference;
+pub mod file;
 pub mod names;
 pub mod rules;
 pub mod schema;
@@ -12,12 +15,13 @@ pub mod sentence;
 
 pub use advice::{Advice, advice};
 pub use delivery::Pictures;
+pub use difference::difference;
 pub use rules::{Condition, Ladder, Subject};
 pub use sentence::Part;
 
 use rallo_engine::steps::data::Data;
 use rallo_engine::{
-    Area, Kind, Plan, PlanError, Settings, Size, Source, Step, StepKind, registry, step_kind,
+    Area, Kind, Param, Plan, PlanError, Settings, Size, Source, Step, StepKind, registry, step_kind,
 };
 use serde_json::{Map, Value, json};
 use std::fmt;
@@ -70,13 +74,54 @@ pub struct Line {
     pub when: Option<Condition>,
     /// Its values per ISO, over those it has.
     pub by_iso: Option<Ladder>,
+    /// Parameters a run asks for at its start.
+    pub ask: Vec<&'static str>,
+    /// A run waits for a yes before this line; what is to be looked at.
+    pub checkpoint: Option<String>,
+    /// The block it belongs to, by name.
+    pub block: Option<String>,
+}
+
+/// Neighbouring lines with one name, one mix and one on/off.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Block {
+    /// Not empty, and no other block's.
+    pub name: String,
+    /// Whether its lines are done.
+    pub on: bool,
+    /// How much of what it does, 0 ..= 100 %.
+    pub mix: f64,
+    /// The recipe its lines were taken from, if they were.
+    pub from: Option<TakenFrom>,
+}
+
+/// A recipe whose lines stand in a block of another one.
+#[derive(Clone, Debug, PartialEq)]
+pub struct TakenFrom {
+    /// Its name.
+    pub recipe: String,
+    /// The version that stands in the block.
+    pub version: i64,
+    /// Whether later versions are taken over.
+    pub follow: bool,
 }
 
 impl Line {
     /// A line that is on, for every picture and all of it.
     pub fn new(kind: &StepKind, step: Box<dyn Step>) -> Self {
         let step = Arc::from(step);
-        Self { step, id: kind.info.id, on: true, mix: 100.0, area: None, when: None, by_iso: None }
+        Self {
+            step,
+            id: kind.info.id,
+            on: true,
+            mix: 100.0,
+            area: None,
+            when: None,
+            by_iso: None,
+            ask: Vec::new(),
+            checkpoint: None,
+            block: None,
+        }
     }
 
     /// The kind of its step.
@@ -115,7 +160,15 @@ impl Line {
             step: self.resolved(recipe, subject),
             mix: (self.mix / 100.0) as f32,
             area: self.area.clone(),
+            block: None,
         })
+    }
+
+    /// Whether it changes where pixels lie, or reaches so far that it runs by itself: such lines cannot be mixed together
+    /// with others.
+    fn stands_alone(&self) -> bool {
+        let group = self.kind().info.group;
+        group == "geometry" || ["lens", "border", "caption", "denoise"].contains(&self.id)
     }
 }
 
@@ -133,6 +186,8 @@ pub struct Recipe {
     pub labels: Vec<String>,
     /// The steps, in order.
     pub steps: Vec<Line>,
+    /// What binds some of them together.
+    pub blocks: Vec<Block>,
     /// Where the results go.
     pub deliveries: Vec<Pictures>,
 }
@@ -177,6 +232,7 @@ impl Reading {
         let mut values = Map::new();
         let (mut on, mut mix) = (true, 100.0);
         let (mut area, mut when, mut by_iso) = (None, None, None);
+        let (mut asked, mut checkpoint, mut block) = (Vec::new(), None, None);
         for (key, value) in map {
             match key.as_str() {
                 "step" => {}
@@ -217,6 +273,20 @@ impl Reading {
                     Ok(ladder) => by_iso = Some(ladder),
                     Err((path, message)) => self.fault(format!("{at}.{id}.{path}"), message),
                 },
+                "ask" => match ask(kind, value) {
+                    Ok(names) => asked = names,
+                    Err(message) => self.fault(format!("{at}.{id}.ask"), message),
+                },
+                "checkpoint" | "block" => match value.as_str().map(str::trim) {
+                    Some(text) if !text.is_empty() && text.chars().count() <= 200 => {
+                        let to = if key == "block" { &mut block } else { &mut checkpoint };
+                        *to = Some(text.to_owned());
+                    }
+                    _ => self.fault(
+                        format!("{at}.{id}.{key}"),
+                        format!("expected text of 1 to 200 characters, got {}", brief(value)),
+                    ),
+                },
                 _ => {
                     values.insert(key.clone(), value.clone());
                 }
@@ -237,13 +307,40 @@ impl Reading {
             return None;
         }
         match kind.parse(&values) {
-            Ok(step) => Some(Line { on, mix, area, when, by_iso, ..Line::new(kind, step) }),
+            Ok(step) => Some(Line {
+                on,
+                mix,
+                area,
+                when,
+                by_iso,
+                ask: asked,
+                checkpoint,
+                block,
+                ..Line::new(kind, step)
+            }),
             Err(e) => {
                 self.fault(format!("{at}.{id}.{}", e.path), e.message);
                 None
             }
         }
     }
+}
+
+/// Names of parameters a run asks for.
+fn ask(kind: &'static StepKind, value: &Value) -> Result<Vec<&'static str>, String> {
+    let names: Vec<&str> = kind.params.iter().map(|p| p.name).collect();
+    let wrong = |value: &Value| {
+        format!(
+            "expected a list of parameters of {} ({}), got {}",
+            kind.info.id,
+            names.join(", "),
+            brief(value)
+        )
+    };
+    let all = value.as_array().ok_or_else(|| wrong(value))?;
+    all.iter()
+        .map(|name| name.as_str().and_then(|n| kind.param(n)).map(|p| p.name).ok_or_else(|| wrong(name)))
+        .collect()
 }
 
 pub(crate) fn brief(value: &Value) -> String {
@@ -259,6 +356,7 @@ impl Recipe {
             note: String::new(),
             labels: Vec::new(),
             steps: Vec::new(),
+            blocks: Vec::new(),
             deliveries: vec![Pictures::default()],
         }
     }
@@ -303,7 +401,7 @@ impl Recipe {
                 format!("expected {VERSION}, got {}", map.get("version").map_or("nothing".into(), brief)),
             ),
         }
-        let known = ["format", "version", "name", "note", "labels", "steps", "deliveries"];
+        let known = ["format", "version", "name", "note", "labels", "steps", "blocks", "deliveries"];
         for key in map.keys().filter(|k| !known.contains(&k.as_str())) {
             r.fault(key.clone(), format!("unknown, a recipe has {}", known.join(", ")));
         }
@@ -341,6 +439,7 @@ impl Recipe {
                 Vec::new()
             }
         };
+        let blocks = r.blocks(map.get("blocks"), &steps);
         let deliveries = match map.get("deliveries") {
             None => Vec::new(),
             Some(Value::Array(all)) => {
@@ -361,7 +460,7 @@ impl Recipe {
             }
         };
         if r.faults.is_empty() {
-            Ok(Self { name, note, labels, steps, deliveries })
+            Ok(Self { name, note, labels, steps, blocks, deliveries })
         } else {
             Err(Faults(r.faults))
         }
@@ -396,6 +495,14 @@ impl Recipe {
                 if let Some(ladder) = &line.by_iso {
                     map.insert("by_iso".into(), ladder.to_value());
                 }
+                if !line.ask.is_empty() {
+                    map.insert("ask".into(), json!(line.ask));
+                }
+                for (key, text) in [("checkpoint", &line.checkpoint), ("block", &line.block)] {
+                    if let Some(text) = text {
+                        map.insert(key.into(), json!(text));
+                    }
+                }
                 Value::Object(map)
             })
             .collect();
@@ -410,13 +517,27 @@ impl Recipe {
             map.insert("labels".into(), json!(self.labels));
         }
         map.insert("steps".into(), Value::Array(steps));
+        if !self.blocks.is_empty() {
+            map.insert("blocks".into(), self.blocks.iter().map(Block::to_value).collect());
+        }
         map.insert("deliveries".into(), self.deliveries.iter().map(Pictures::to_value).collect());
         Value::Object(map)
     }
 
     /// What the engine does for a picture, in order: the lines that are on and apply.
     pub fn settings(&self, subject: &Subject) -> Vec<Settings> {
-        self.steps.iter().filter_map(|line| line.settings(&self.name, subject)).collect()
+        self.steps.iter().filter_map(|line| self.line_settings(line, subject)).collect()
+    }
+
+    /// What the engine does for one of its lines and a picture; nothing where the line or its block is off, or its
+    /// condition is not met.
+    pub fn line_settings(&self, line: &Line, subject: &Subject) -> Option<Settings> {
+        let settings = line.settings(&self.name, subject)?;
+        let at = self.blocks.iter().position(|b| Some(&b.name) == line.block.as_ref());
+        let Some(at) = at else { return Some(settings) };
+        let block = &self.blocks[at];
+        let mixed = (block.mix < 100.0).then_some((at as u32, (block.mix / 100.0) as f32));
+        block.on.then_some(Settings { block: mixed, ..settings })
     }
 
     /// The plan for a picture of that size, for sizes and names only: nothing is measured.
@@ -433,6 +554,33 @@ impl Recipe {
     /// [`PlanError`] when a result would be too large or the picture cannot be decoded.
     pub fn plan(&self, source: &dyn Source, subject: &Subject) -> Result<Plan, PlanError> {
         Plan::for_picture(self.settings(subject), source)
+    }
+
+    /// What a run asks for at its start: line from 0, parameter, and the value that stands there.
+    pub fn asks(&self) -> Vec<(usize, &'static Param, Value)> {
+        let on = self.steps.iter().enumerate().filter(|(_, line)| line.on);
+        on.flat_map(|(i, line)| {
+            let values = line.step.values();
+            let named = line.ask.iter().filter_map(|name| line.kind().param(name));
+            named.map(move |param| (i, param, values[param.name].clone()))
+        })
+        .collect()
+    }
+
+    /// The same recipe with answers: line from 0, parameter, value.
+    ///
+    /// # Errors
+    /// [`Faults`] where there is no such line or parameter, or the value does not fit.
+    pub fn answered(&self, answers: &[(usize, String, Value)]) -> Result<Self, Faults> {
+        let mut document = self.to_value();
+        for (line, param, value) in answers {
+            let Some(step) = document["steps"].get_mut(*line) else {
+                let message = format!("there is no line {}, the recipe has {}", line + 1, self.steps.len());
+                return Err(Faults(vec![Fault { path: format!("steps[{line}]"), message }]));
+            };
+            step[param] = value.clone();
+        }
+        Self::from_value(&document)
     }
 
     /// What its lines say about the data results carry, in order.
@@ -455,11 +603,115 @@ impl Recipe {
             .steps
             .iter()
             .filter_map(|line| {
-                let s = line.settings(&self.name, subject)?;
-                Some(json!({"step": line.id, "mix": line.mix, "values": s.step.values(), "area": s.area.as_deref()}))
+                let s = self.line_settings(line, subject)?;
+                let mut one = json!({"step": line.id, "mix": line.mix, "values": s.step.values(), "area": s.area.as_deref()});
+                if let Some(block) = s.block {
+                    one["block"] = json!(block);
+                }
+                Some(one)
             })
             .collect();
         json!({"version": VERSION, "steps": steps, "delivery": delivery.identity()}).to_string()
+    }
+}
+
+impl Block {
+    fn to_value(&self) -> Value {
+        let mut map = Map::from_iter([("name".to_owned(), json!(self.name))]);
+        if !self.on {
+            map.insert("on".into(), json!(false));
+        }
+        if self.mix < 100.0 {
+            map.insert("mix".into(), tidy(&json!(self.mix)));
+        }
+        if let Some(from) = &self.from {
+            let value = json!({"recipe": from.recipe, "version": from.version, "follow": from.follow});
+            map.insert("from".into(), value);
+        }
+        Value::Object(map)
+    }
+
+    /// One block of a document.
+    fn read(value: &Value) -> Result<Self, Fault> {
+        let fault = |path: &str, wanted: &str, got: &Value| Fault {
+            path: path.into(),
+            message: format!("expected {wanted}, got {}", brief(got)),
+        };
+        let map = value.as_object().ok_or_else(|| fault("", "a block with \"name\"", value))?;
+        let mut block = Self { name: String::new(), on: true, mix: 100.0, from: None };
+        for (key, value) in map {
+            match key.as_str() {
+                "name" => match value.as_str().map(str::trim) {
+                    Some(name) if !name.is_empty() && name.chars().count() <= 200 => block.name = name.into(),
+                    _ => return Err(fault("name", "text of 1 to 200 characters", value)),
+                },
+                "on" => block.on = value.as_bool().ok_or_else(|| fault("on", "true or false", value))?,
+                "mix" => {
+                    let mix = value.as_f64().filter(|v| (0.0..=100.0).contains(v));
+                    block.mix = mix.ok_or_else(|| fault("mix", "a number from 0 to 100", value))?;
+                }
+                "from" => {
+                    let (name, version) = (value["recipe"].as_str(), value["version"].as_i64());
+                    let (Some(name), Some(version), Some(follow)) =
+                        (name, version, value["follow"].as_bool())
+                    else {
+                        return Err(fault("from", "{\"recipe\", \"version\", \"follow\"}", value));
+                    };
+                    block.from = Some(TakenFrom { recipe: name.into(), version, follow });
+                }
+                _ => {
+                    return Err(Fault {
+                        path: key.clone(),
+                        message: "unknown, a block has name, on, mix, from".into(),
+                    });
+                }
+            }
+        }
+        if block.name.is_empty() { Err(fault("name", "text", &Value::Null)) } else { Ok(block) }
+    }
+}
+
+impl Reading {
+    /// The blocks, and whether the lines that name them fit.
+    fn blocks(&mut self, value: Option<&Value>, lines: &[Line]) -> Vec<Block> {
+        let mut blocks: Vec<Block> = Vec::new();
+        let given = value.map_or(Some(&[] as &[Value]), |v| v.as_array().map(Vec::as_slice));
+        let Some(given) = given else {
+            self.fault(
+                "blocks",
+                format!("expected a list of blocks, got {}", value.map_or("nothing".into(), brief)),
+            );
+            return blocks;
+        };
+        for (i, value) in given.iter().enumerate() {
+            match Block::read(value) {
+                Ok(block) if blocks.iter().any(|b| b.name == block.name) => {
+                    self.fault(
+                        format!("blocks[{i}].name"),
+                        format!("another block is called {} too", block.name),
+                    );
+                }
+                Ok(block) => blocks.push(block),
+                Err(f) => self.fault(format!("blocks[{i}].{}", f.path), f.message),
+            }
+        }
+        for (i, line) in lines.iter().enumerate() {
+            let Some(name) = &line.block else { continue };
+            let at = format!("steps[{i}].{}.block", line.id);
+            let Some(block) = blocks.iter().find(|b| b.name == *name) else {
+                self.fault(at, format!("there is no block called {name}"));
+                continue;
+            };
+            let before = lines[..i].iter().rposition(|l| l.block.as_ref() == Some(name));
+            if before.is_some_and(|b| b + 1 != i) {
+                self.fault(at, format!("the lines of block {name} must be neighbours"));
+            } else if block.mix < 100.0 && line.stands_alone() {
+                let title = line.kind().info.title;
+                self.fault(at, format!("{title} cannot be mixed together with other lines; take it out of block {name}, or mix all of the block"));
+            }
+        }
+        blocks.retain(|b| lines.iter().any(|l| l.block.as_ref() == Some(&b.name)));
+        blocks
     }
 }
 

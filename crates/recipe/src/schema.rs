@@ -68,6 +68,11 @@ pub fn schema() -> Value {
                 all.insert("area".into(), json!({"$ref": "#/$defs/area"}));
             }
             all.insert("when".into(), json!({"type": "string", "maxLength": 1000}));
+            let names: Vec<&str> = kind.params.iter().map(|p| p.name).collect();
+            all.insert("ask".into(), json!({"type": "array", "items": {"enum": names}}));
+            for key in ["checkpoint", "block"] {
+                all.insert(key.into(), json!({"type": "string", "minLength": 1, "maxLength": 200}));
+            }
             all.insert("by_iso".into(), json!({
                 "type": "object", "propertyNames": {"pattern": "^[0-9]+$"},
                 "additionalProperties": {
@@ -94,6 +99,20 @@ pub fn schema() -> Value {
             "note": {"type": "string", "maxLength": 4000},
             "labels": {"type": "array", "items": {"type": "string"}},
             "steps": {"type": "array", "maxItems": MAX_STEPS, "items": {"oneOf": steps}},
+            "blocks": {"type": "array", "items": {
+                "type": "object", "required": ["name"], "additionalProperties": false,
+                "properties": {
+                    "name": {"type": "string", "minLength": 1, "maxLength": 200},
+                    "on": {"type": "boolean", "default": true},
+                    "mix": {"type": "number", "minimum": 0, "maximum": 100, "default": 100},
+                    "from": {
+                        "type": "object", "required": ["recipe", "version", "follow"], "additionalProperties": false,
+                        "properties": {
+                            "recipe": {"type": "string"}, "version": {"type": "integer"}, "follow": {"type": "boolean"},
+                        },
+                    },
+                },
+            }},
             "deliveries": {"type": "array", "items": {
                 "type": "object", "properties": pictures, "required": ["kind"], "additionalProperties": false,
             }},

@@ -27,7 +27,7 @@ pub fn number(value: f64) -> String {
     if text == "-0" { "0".into() } else { text.replace('-', "−") }
 }
 
-fn shown(param: &Param, value: &Value, absolute: bool, pixels: Option<f64>) -> String {
+pub(crate) fn shown(param: &Param, value: &Value, absolute: bool, pixels: Option<f64>) -> String {
     if let Some(pixels) = pixels {
         return format!("{} px", number((pixels * 10.0).round() / 10.0));
     }
@@ -117,6 +117,10 @@ impl Line {
         if let Some(when) = &self.when {
             add(format!("where {}", when.text()));
         }
+        if !self.ask.is_empty() {
+            let names: Vec<String> = self.ask.iter().map(|n| n.replace('_', " ")).collect();
+            add(format!("asking for {}", names.join(" and ")));
+        }
         parts(&sentence, kind.params, |param, absolute| {
             let px = pixels.iter().find(|(name, _)| *name == param.name).map(|(_, px)| *px);
             shown(param, &values[param.name], absolute, px)
@@ -163,10 +167,35 @@ impl Pictures {
 }
 
 impl Recipe {
+    /// What is said above the lines of a block.
+    pub fn block_sentence(&self, name: &str) -> String {
+        let mut text = format!("Block {name}");
+        if let Some(block) = self.blocks.iter().find(|b| b.name == name) {
+            if let Some(from) = &block.from {
+                let follow = if from.follow { ", followed" } else { "" };
+                text += &format!(", from {} version {}{follow}", from.recipe, from.version);
+            }
+            if block.mix < 100.0 {
+                text += &format!(", mixed {} %", number(block.mix));
+            }
+            if !block.on {
+                text += " (off)";
+            }
+        }
+        text
+    }
+
     /// The whole recipe in plain sentences, numbered.
     pub fn plain(&self) -> String {
         let mut text = format!("{}\n", self.name);
         for (i, line) in self.steps.iter().enumerate() {
+            let before = i.checked_sub(1).and_then(|b| self.steps[b].block.as_ref());
+            if let Some(block) = line.block.as_ref().filter(|b| Some(*b) != before) {
+                text += &format!("     {}\n", self.block_sentence(block));
+            }
+            if let Some(what) = &line.checkpoint {
+                text += &format!("     Wait for a yes: {what}\n");
+            }
             let off = if line.on { "" } else { " (off)" };
             text += &format!("{:>3}  {}{off}\n", i + 1, line.sentence());
         }

@@ -153,3 +153,80 @@ fn the_schema_knows_every_step_and_agrees_with_the_checks() {
         assert!(!validator.is_valid(&doc) && !faults(&doc).is_empty());
     }
 }
+
+#[test]
+fn blocks_checkpoints_and_questions_are_read_checked_and_come_back() {
+    let good = json!({
+        "format": "rallo-recipe", "version": 1, "name": "x",
+        "steps": [
+            {"step": "exposure", "stops": 1, "ask": ["stops"]},
+            {"step": "contrast", "amount": 20, "block": "Look", "checkpoint": "Are the colours right?"},
+            {"step": "saturation", "amount": 30, "block": "Look"},
+            {"step": "resize", "long_edge": 800},
+        ],
+        "blocks": [{"name": "Look", "mix": 50, "from": {"recipe": "Base", "version": 3, "follow": true}}],
+        "deliveries": [{"kind": "pictures", "format": "jpeg", "quality": 85, "name": "{stem}", "to": "subfolder"}],
+    });
+    let recipe = Recipe::from_value(&good).unwrap();
+    assert_eq!(recipe.to_value(), good);
+    let checker = jsonschema::validator_for(&schema()).unwrap();
+    assert!(checker.is_valid(&good));
+    let said = recipe.plain();
+    assert!(
+        said.contains("asking for stops") && said.contains("Wait for a yes: Are the colours right?"),
+        "{said}"
+    );
+    assert!(said.contains("Block Look, from Base version 3, followed, mixed 50 %"), "{said}");
+    // Only the lines of the block are mixed, and switching it off leaves the others.
+    let settings = recipe.settings(&large());
+    let mixed: Vec<bool> = settings.iter().map(|s| s.block.is_some()).collect();
+    assert_eq!(mixed, [false, true, true, false]);
+    let mut off = recipe.clone();
+    off.blocks[0].on = false;
+    assert_eq!(off.settings(&large()).len(), 2);
+    assert_ne!(off.identity(&off.deliveries[0], &large()), recipe.identity(&recipe.deliveries[0], &large()));
+
+    let change = |pointer: &str, value: Value| {
+        let mut bad = good.clone();
+        *bad.pointer_mut(pointer).unwrap() = value;
+        faults(&bad)
+    };
+    for (pointer, value, want) in [
+        (
+            "/steps/0/ask",
+            json!(["sops"]),
+            "steps[0].exposure.ask: expected a list of parameters of exposure (stops",
+        ),
+        ("/steps/1/block", json!("Lok"), "steps[1].contrast.block: there is no block called Lok"),
+        ("/steps/3", json!({"step": "grey", "block": "Look"}), ""),
+        ("/steps/0/stops", json!(1), ""),
+        ("/blocks/0/mix", json!(200), "blocks[0].mix: expected a number from 0 to 100, got 200"),
+        (
+            "/blocks/0",
+            json!({"name": "Look", "off": true}),
+            "blocks[0].off: unknown, a block has name, on, mix, from",
+        ),
+        (
+            "/steps/1/checkpoint",
+            json!(""),
+            "steps[1].contrast.checkpoint: expected text of 1 to 200 characters",
+        ),
+    ] {
+        let found = change(pointer, value);
+        match want {
+            "" => assert!(found.is_empty(), "{pointer}: {found:?}"),
+            want => assert!(found.iter().any(|f| f.starts_with(want)), "{pointer}: {found:?}"),
+        }
+    }
+    let apart = change("/steps/2", json!({"step": "grey"}));
+    assert!(apart.is_empty());
+    let mut apart = good.clone();
+    apart["steps"][3] = json!({"step": "crop", "block": "Look"});
+    assert!(
+        faults(&apart)[0].contains("Crop cannot be mixed together with other lines"),
+        "{:?}",
+        faults(&apart)
+    );
+    apart["steps"][2] = json!({"step": "grey"});
+    assert!(faults(&apart)[0].contains("the lines of block Look must be neighbours"), "{:?}", faults(&apart));
+}

@@ -2,8 +2,10 @@
 //!
 //! One file, write-ahead log, foreign keys on. Times are texts as the caller gives them (RFC 3339).
 
+mod recipes;
 mod shoots;
 
+pub use recipes::{RecipeRow, VersionRow};
 pub use shoots::{Decided, Frame, Place, Selection, Shoot};
 
 use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePoolOptions, SqliteSynchronous};
@@ -19,22 +21,7 @@ pub type Result<T> = std::result::Result<T, Error>;
 /// The program's memory.
 #[derive(Clone)]
 pub struct Store {
-    pool: SqlitePool,
-}
-
-/// A recipe in its present version.
-#[derive(Clone, Debug, FromRow)]
-pub struct RecipeRow {
-    /// Identity.
-    pub id: i64,
-    /// Name.
-    pub name: String,
-    /// Version, from 1; each saved change is one.
-    pub version: i64,
-    /// The document.
-    pub document: String,
-    /// When it was saved.
-    pub saved: String,
+    pub(crate) pool: SqlitePool,
 }
 
 /// One execution of a recipe.
@@ -133,78 +120,6 @@ impl Store {
         let pool = SqlitePoolOptions::new().max_connections(4).connect_with(options).await?;
         sqlx::migrate!().run(&pool).await?;
         Ok(Self { pool })
-    }
-
-    /// Every recipe, last saved first.
-    ///
-    /// # Errors
-    /// The database's.
-    pub async fn recipes(&self) -> Result<Vec<RecipeRow>> {
-        sqlx::query_as("SELECT * FROM recipes ORDER BY saved DESC, id DESC").fetch_all(&self.pool).await
-    }
-
-    /// One recipe.
-    ///
-    /// # Errors
-    /// The database's; `RowNotFound` when there is none.
-    pub async fn recipe(&self, id: i64) -> Result<RecipeRow> {
-        sqlx::query_as("SELECT * FROM recipes WHERE id = ?").bind(id).fetch_one(&self.pool).await
-    }
-
-    /// Saves a new recipe as version 1, or a changed one as its next version; an unchanged one stays as it is.
-    /// `expected` is the version the change was made from: a change made from another one is refused.
-    ///
-    /// # Errors
-    /// The database's; `Ok(None)` when the recipe has meanwhile another version.
-    pub async fn save_recipe(
-        &self,
-        id: Option<i64>,
-        expected: i64,
-        name: &str,
-        document: &str,
-        when: &str,
-    ) -> Result<Option<RecipeRow>> {
-        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
-        let row: RecipeRow = match id {
-            None => {
-                sqlx::query_as(
-                    "INSERT INTO recipes (name, version, document, saved) VALUES (?, 1, ?, ?) RETURNING *",
-                )
-                .bind(name)
-                .bind(document)
-                .bind(when)
-                .fetch_one(&mut *tx)
-                .await?
-            }
-            Some(id) => {
-                let old: RecipeRow =
-                    sqlx::query_as("SELECT * FROM recipes WHERE id = ?").bind(id).fetch_one(&mut *tx).await?;
-                if old.document == document {
-                    return Ok(Some(old));
-                }
-                if old.version != expected {
-                    return Ok(None);
-                }
-                sqlx::query_as(
-                    "UPDATE recipes SET name = ?, version = version + 1, document = ?, saved = ? WHERE id = ? RETURNING *",
-                )
-                .bind(name)
-                .bind(document)
-                .bind(when)
-                .bind(id)
-                .fetch_one(&mut *tx)
-                .await?
-            }
-        };
-        sqlx::query("INSERT INTO recipe_versions (recipe_id, version, document, saved) VALUES (?, ?, ?, ?)")
-            .bind(row.id)
-            .bind(row.version)
-            .bind(document)
-            .bind(when)
-            .execute(&mut *tx)
-            .await?;
-        tx.commit().await?;
-        Ok(Some(row))
     }
 
     /// Writes down a run with its items, all at once or not at all.

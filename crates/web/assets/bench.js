@@ -1,6 +1,7 @@
 // The bench: the recipe being written, the picture following it.
 
 import { ask, el, json, say, typing } from './talk.js';
+import { Against } from './against.js';
 import { Viewer } from './viewer.js';
 import { controls, sentence } from './ticket.js';
 import { drawShape, where } from './where.js';
@@ -26,6 +27,9 @@ let past = [];
 let future = [];
 let settled = '';
 
+// Off the ticket: what the recipe was when the recording stopped, and how far undo reached then.
+let off = null;
+
 const kind = (step) => kinds.find((k) => k.id === step.step);
 const text = () => JSON.stringify(doc);
 
@@ -38,9 +42,11 @@ function upto() {
 }
 
 let toolSize = null;
+const against = new Against($('against'), () => ({ doc, frame, open, size: told?.size ?? source }), () => viewer.refresh());
 const viewer = new Viewer($('stage'), () => ({
   recipe: doc, frame, upto: doc ? upto() : undefined,
   size: (doc && upto() !== undefined && toolSize) || told?.size || source,
+  other: () => against.other(), otherName: against.name,
 }), (error, picture) => {
   if (error) return say(error.message);
   scope(picture.image);
@@ -64,12 +70,55 @@ function histogram(w, h) {
   return `M0 ${h}${bins.map((b, i) => `L${((i / 63) * w).toFixed(1)} ${(h - Math.min(1, b / most) * (h - 3)).toFixed(1)}`).join('')}L${w} ${h}Z`;
 }
 
-/** Something around a line's values changed: its mix, area, condition, values per ISO. */
+/** Something around a line's values changed: its mix, area, condition, values per ISO, block. */
 function around(i, key, value, done) {
   const step = doc.steps[i];
   if (value === undefined) delete step[key]; else step[key] = value;
+  if (key === 'block') {
+    if (value && !(doc.blocks ?? []).some((b) => b.name === value)) doc.blocks = [...(doc.blocks ?? []), { name: value }];
+    // Lines of one block are neighbours.
+    const others = doc.steps.map((s, k) => [s, k]).filter(([s, k]) => value && s.block === value && k !== i);
+    if (others.length && !others.some(([, k]) => Math.abs(k - i) === 1)) {
+      const last = others.at(-1)[1];
+      doc.steps.splice(i, 1);
+      doc.steps.splice(last + (i < last ? 0 : 1), 0, step);
+      open = doc.steps.indexOf(step);
+    }
+    tidyBlocks();
+  }
   changed(done);
 }
+/** Blocks without lines are gone. */
+function tidyBlocks() {
+  if (!doc.blocks) return;
+  doc.blocks = doc.blocks.filter((b) => doc.steps.some((s) => s.block === b.name));
+  if (!doc.blocks.length) delete doc.blocks;
+}
+
+/** The head of a block: its name, its switch, its mix. */
+function blockHead(name) {
+  const block = doc.blocks.find((b) => b.name === name);
+  const on = el('input', { type: 'checkbox', checked: block.on !== false, 'aria-label': `block ${name} on` });
+  on.addEventListener('change', () => { if (on.checked) delete block.on; else block.on = false; changed(true); });
+  const mix = el('input', { type: 'number', min: 0, max: 100, value: block.mix ?? 100, class: 'short', 'aria-label': `mix of block ${name}, per cent` });
+  mix.addEventListener('change', () => { const v = Math.max(0, Math.min(100, Number(mix.value))); if (v >= 100) delete block.mix; else block.mix = v; changed(true); });
+  const title = el('input', { value: name, maxlength: 200, 'aria-label': `name of block ${name}` });
+  title.addEventListener('change', () => {
+    const to = title.value.trim();
+    if (!to || doc.blocks.some((b) => b.name === to)) { title.value = name; return; }
+    for (const s of doc.steps) if (s.block === name) s.block = to;
+    block.name = to;
+    changed(true);
+  });
+  const from = block.from ? el('small', {}, `from ${block.from.recipe}, version ${block.from.version} `, el('label', {}, follow(block), ' follow it')) : '';
+  return el('li', { class: `block-head${block.on === false ? ' is-off' : ''}` }, el('label', { title: 'On or off' }, on, ' block'), title, el('label', {}, 'mix', mix, '%'), from);
+}
+function follow(block) {
+  const box = el('input', { type: 'checkbox', checked: block.from.follow, 'aria-label': `later versions of ${block.from.recipe} are taken over` });
+  box.addEventListener('change', () => { block.from.follow = box.checked; changed(true); });
+  return box;
+}
+const waitHead = (what) => el('li', { class: 'block-head is-wait' }, `Wait for a yes: ${what}`);
 
 /** Values of one line changed; `done` ends a gesture. */
 function change(i, values, done) {
@@ -94,10 +143,54 @@ function changed(done) {
     past.push(settled);
     future = [];
     settled = text();
-    save();
+    if (off) trying(); else save();
   }
   viewer.refresh();
   tell(done);
+}
+
+/** Recording or trying: said in words, by the switch and by the edge of the slip. */
+function trying() {
+  const pending = off && text() !== off.text;
+  slip.classList.toggle('is-trying', Boolean(off));
+  $('record').setAttribute('aria-checked', String(!off));
+  $('record-word').textContent = off ? 'Off the ticket: only tried' : 'On the ticket: written down';
+  $('tried').hidden = !off;
+  $('tried-word').textContent = pending ? 'Lines marked “tried” are not written down.' : 'Nothing is tried yet.';
+  $('take').disabled = $('drop').disabled = !pending;
+}
+function record(on) {
+  if (on === !off) return;
+  if (!on) off = { text: text(), past: past.length };
+  else if (text() !== off.text) return take();
+  else off = null;
+  trying();
+  draw();
+}
+/** All that was tried becomes one decision. */
+function take() {
+  past = [...past.slice(0, off.past), off.text];
+  future = [];
+  settled = text();
+  off = null;
+  trying();
+  save();
+  tell(true);
+}
+function drop() {
+  doc = JSON.parse(off.text);
+  past = past.slice(0, off.past);
+  future = [];
+  settled = off.text;
+  off = null;
+  if (open >= doc.steps.length) open = -1;
+  trying();
+  viewer.refresh();
+  tell(true);
+}
+/** Whether a line is not on the ticket as it stands. */
+function isTried(step) {
+  return off !== null && !JSON.parse(off.text).steps.some((s) => JSON.stringify(s) === JSON.stringify(step));
 }
 
 async function tell(all) {
@@ -133,7 +226,8 @@ function lineWords(i) {
 
 /** Only the sentences, while a value is being dragged. */
 function words() {
-  document.querySelectorAll('#lines > li').forEach((li, i) => {
+  document.querySelectorAll('#lines > li[data-line]').forEach((li) => {
+    const i = Number(li.dataset.line);
     const box = li.querySelector('.words');
     const at = box.querySelector(':focus')?.dataset.param;
     box.replaceChildren(...lineWords(i));
@@ -144,18 +238,29 @@ function words() {
 function line(step, i) {
   const k = kind(step);
   const act = (label, title, run, disabled) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', title, disabled, onclick: run }, label);
-  const li = el('li', { class: `${i === open ? 'is-open' : ''}${step.on === false ? ' is-off' : ''}`, tabindex: '0', 'data-line': i, 'aria-label': `Line ${i + 1}, ${k.title}` });
+  const li = el('li', { class: `${i === open ? 'is-open' : ''}${step.on === false ? ' is-off' : ''}${step.block ? ' is-bound' : ''}`, draggable: i !== open, tabindex: '0', 'data-line': i, 'aria-label': `Line ${i + 1}, ${k.title}` });
   const box = el('div', { class: 'words' }, ...lineWords(i));
   // The words, the number and the paper around them open the line; values have work of their own.
   li.addEventListener('click', (e) => { if (e.target === box || e.target === li) toggle(i); });
+  if (isTried(step)) box.append(' ', el('span', { class: 'tried' }, 'tried'));
   li.append(box);
+  li.addEventListener('dragstart', (e) => { if (e.target !== li) return; dragged = i; e.dataTransfer.effectAllowed = 'move'; e.dataTransfer.setData('text/plain', partsOf(i).map((p) => p.text ?? p).join('')); });
+  li.addEventListener('dragover', (e) => { if (dragged === null) return; e.preventDefault(); const below = e.offsetY > li.clientHeight / 2; li.classList.toggle('drop-below', below); li.classList.toggle('drop-above', !below); });
+  li.addEventListener('dragleave', () => li.classList.remove('drop-above', 'drop-below'));
+  li.addEventListener('drop', (e) => {
+    e.preventDefault();
+    const to = i + (li.classList.contains('drop-below') ? 1 : 0);
+    if (dragged !== null) relocate(dragged, to > dragged ? to - 1 : to);
+    dragged = null;
+  });
+  li.addEventListener('dragend', () => { dragged = null; document.querySelectorAll('#lines .drop-above, #lines .drop-below').forEach((l) => l.classList.remove('drop-above', 'drop-below')); });
   li.addEventListener('keydown', (e) => {
     if (e.target !== li) return;
     const up = e.altKey && e.key === 'ArrowUp';
     const down = e.altKey && e.key === 'ArrowDown';
     if (up || down) move(i, up ? -1 : 1);
     else if (e.key === 'Enter') toggle(i);
-    else if (e.key === 'x') off(i);
+    else if (e.key === 'x') switchLine(i);
     else if (e.key === 'Delete') remove(i);
     else return;
     e.preventDefault();
@@ -175,9 +280,10 @@ function line(step, i) {
       }));
       li.append(box);
     }
-    li.append(where(step, k, (key, v, d) => around(i, key, v, d), (shape) => drawing(shape), pick.shape, memory));
+    li.append(keptRow(i, k));
+    li.append(where(step, k, (key, v, d) => around(i, key, v, d), (shape) => drawing(shape), pick.shape, memory, doc.blocks ?? []));
     const acts = el('div', { class: 'row-acts' },
-      act(step.on === false ? 'Switch on' : 'Switch off', 'X', () => off(i)),
+      act(step.on === false ? 'Switch on' : 'Switch off', 'X', () => switchLine(i)),
       act('↑', 'Earlier (Alt + ↑)', () => move(i, -1), i === 0),
       act('↓', 'Later (Alt + ↓)', () => move(i, 1), i === doc.steps.length - 1),
       act('Twice', 'Write the same line again', () => { doc.steps.splice(i + 1, 0, structuredClone(step)); changed(true); }),
@@ -191,6 +297,58 @@ function line(step, i) {
     li.append(acts);
   }
   return li;
+}
+
+// Values of a step kept under a name.
+let keptValues = {};
+const AROUND = ['step', 'on', 'mix', 'when', 'by_iso', 'area', 'ask', 'checkpoint', 'block'];
+const own = (step) => Object.fromEntries(Object.entries(step).filter(([name]) => !AROUND.includes(name)));
+function keptRow(i, k) {
+  const mine = keptValues[k.id] ?? {};
+  const names = Object.keys(mine);
+  const choose = el('select', { 'aria-label': 'Kept values' }, el('option', { value: '' }, names.length ? 'kept values …' : 'no values kept yet'), ...names.map((n) => el('option', {}, n)));
+  choose.addEventListener('change', () => {
+    const step = doc.steps[i];
+    for (const name of Object.keys(own(step))) delete step[name];
+    Object.assign(step, structuredClone(mine[choose.value]));
+    changed(true);
+  });
+  const name = el('input', { placeholder: 'a name', maxlength: 80, 'aria-label': 'Name for these values' });
+  const put = async (values) => {
+    try { keptValues = await json('PUT', '/api/kept', { step: k.id, name: name.value || choose.value, values }); draw(); } catch (e) { say(e.message); }
+  };
+  return el('div', { class: 'row-acts kept-row' }, choose, name,
+    el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => put(own(doc.steps[i])) }, 'Keep these values'),
+    ...(names.length ? [el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', title: 'Forget the values of that name', onclick: () => put(null) }, 'Forget')] : []));
+}
+
+/** Lines are copied and pasted as text, also between recipes and windows. */
+document.addEventListener('copy', (e) => {
+  const li = document.activeElement?.closest?.('#lines li[data-line]');
+  if (!li || typing({ target: document.activeElement }) || !getSelection().isCollapsed) return;
+  e.clipboardData.setData('text/plain', JSON.stringify({ 'rallo-lines': [doc.steps[Number(li.dataset.line)]] }));
+  e.preventDefault();
+  say('The line is copied; paste it into any recipe.');
+});
+document.addEventListener('paste', (e) => {
+  if (typing({ target: document.activeElement })) return;
+  let lines;
+  try { lines = JSON.parse(e.clipboardData.getData('text/plain'))['rallo-lines']; } catch { return; }
+  if (!Array.isArray(lines) || !lines.every((l) => kinds.some((k) => k.id === l?.step))) return;
+  const at = document.activeElement?.closest?.('#lines li[data-line]');
+  doc.steps.splice(at ? Number(at.dataset.line) + 1 : doc.steps.length, 0, ...lines.map(({ block, ...line }) => line));
+  e.preventDefault();
+  changed(true);
+});
+
+/** Another recipe's lines as a block. */
+async function takeIn(recipe) {
+  if (saving) { clearTimeout(saving); await keep(); }
+  try {
+    const took = await json('POST', '/api/recipes/block', { version, document: doc, recipe, follow: true });
+    doc = took.document;
+    changed(true);
+  } catch (e) { say(e.message); }
 }
 
 function useTool(which, on) {
@@ -221,13 +379,24 @@ function toggle(i) {
   useTool('', false);
   tell(true);
 }
-const off = (i) => { if (doc.steps[i].on === false) delete doc.steps[i].on; else doc.steps[i].on = false; changed(true); };
-function remove(i) { doc.steps.splice(i, 1); open = -1; useTool('', false); changed(true); }
+const switchLine = (i) => { if (doc.steps[i].on === false) delete doc.steps[i].on; else doc.steps[i].on = false; changed(true); };
+function remove(i) { doc.steps.splice(i, 1); tidyBlocks(); open = -1; useTool('', false); changed(true); }
+let dragged = null;
 function move(i, by) {
   const to = i + by;
-  if (to < 0 || to >= doc.steps.length) return;
-  doc.steps.splice(to, 0, doc.steps.splice(i, 1)[0]);
-  if (open === i) open = to;
+  if (to >= 0 && to < doc.steps.length) relocate(i, to);
+}
+/** Puts a line elsewhere; between two lines of a block it joins them, away from its own it leaves it. */
+function relocate(i, to) {
+  if (i === to) return;
+  const was = doc.steps[open];
+  const line = doc.steps.splice(i, 1)[0];
+  doc.steps.splice(to, 0, line);
+  const [above, below] = [doc.steps[to - 1]?.block, doc.steps[to + 1]?.block];
+  if (above && above === below) line.block = above;
+  else if (line.block && line.block !== above && line.block !== below && doc.steps.some((s) => s !== line && s.block === line.block)) delete line.block;
+  open = was ? doc.steps.indexOf(was) : -1;
+  tidyBlocks();
   changed(true);
   setTimeout(() => document.querySelector(`[data-line="${to}"]`)?.focus(), 250);
 }
@@ -235,7 +404,10 @@ function move(i, by) {
 function draw() {
   const focused = document.activeElement?.closest?.('#lines li')?.dataset.line;
   const param = document.activeElement?.dataset?.param;
-  $('lines').replaceChildren(...doc.steps.map(line));
+  $('lines').replaceChildren(...doc.steps.flatMap((step, i) => [
+    ...(step.block && step.block !== doc.steps[i - 1]?.block && doc.blocks?.some((b) => b.name === step.block) ? [blockHead(step.block)] : []),
+    ...(step.checkpoint ? [waitHead(step.checkpoint)] : []),
+    line(step, i)]));
   advise();
   if (focused !== undefined) {
     const li = document.querySelector(`[data-line="${focused}"]`);
@@ -250,7 +422,7 @@ function draw() {
     el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark py-0 px-1', 'aria-expanded': !$('goes-controls').hidden, onclick: () => { $('goes-controls').hidden = !$('goes-controls').hidden; draw(); } }, 'more'));
   if (!$('goes-controls').hidden) $('goes-controls').replaceChildren(controls(deliveryParams, () => goes, put, histogram, memory));
   $('version').textContent = version;
-  $('undo').disabled = !past.length;
+  $('undo').disabled = past.length <= (off?.past ?? 0);
   $('redo').disabled = !future.length;
   if (document.activeElement !== $('name')) $('name').value = doc.name;
   $('rail-recipe').textContent = doc.name;
@@ -307,15 +479,19 @@ document.addEventListener('click', async (e) => {
 });
 
 function travel(from, to) {
-  if (!from.length) return;
+  // While trying, undo does not reach behind what is written down.
+  if (!from.length || (off && from === past && past.length <= off.past)) return;
   to.push(settled);
   settled = from.pop();
   doc = JSON.parse(settled);
   if (open >= doc.steps.length) open = -1;
-  save();
+  if (off) trying(); else save();
   viewer.refresh();
   tell(true);
 }
+$('record').onclick = () => record(Boolean(off));
+$('take').onclick = take;
+$('drop').onclick = drop;
 $('undo').onclick = () => travel(past, future);
 $('redo').onclick = () => travel(future, past);
 $('name').addEventListener('change', () => { doc.name = $('name').value.trim() || 'New recipe'; changed(true); });
@@ -325,11 +501,15 @@ $('fresh').onclick = async () => {
 async function list() {
   const all = await json('GET', '/api/recipes').catch(() => []);
   $('recipes').replaceChildren(...all.map((r) => el('option', { value: r.id, selected: r.id === id }, r.name)));
+  against.offer(all, id, version);
+  $('take-in').replaceChildren(el('option', { value: '' }, 'Take in a recipe …'), ...all.filter((r) => r.id !== id).map((r) => el('option', { value: r.id }, r.name)));
 }
 $('recipes').onchange = async () => {
   await ask('PUT', '/api/desk', { recipe: Number($('recipes').value) }).catch((e) => say(e.message));
   location.reload();
 };
+
+$('take-in').onchange = () => { if ($('take-in').value) takeIn(Number($('take-in').value)); };
 
 // What next?
 let offers = [];
@@ -373,6 +553,19 @@ function offered(grouped) {
 }
 function shut() { $('found').hidden = true; $('ask').setAttribute('aria-expanded', 'false'); }
 function add(o) {
+  const last = doc.steps.at(-1);
+  // A second one straight after another is the same decision: it folds into that line.
+  if (last?.step === o.k.id) {
+    open = doc.steps.length - 1;
+    const asked = o.values !== o.k.starter ? structuredClone(o.values) : {};
+    $('ask').value = '';
+    shut();
+    $('ask').blur();
+    useTool('', false);
+    change(open, asked, true);
+    document.querySelector('#lines .is-open')?.scrollIntoView({ block: 'nearest' });
+    return;
+  }
   doc.steps.push({ step: o.k.id, ...structuredClone(o.values) });
   open = doc.steps.length - 1;
   $('ask').value = '';
@@ -448,10 +641,12 @@ function zoomTo(zoom, centre) {
   document.querySelectorAll('#zoom button').forEach((b) => b.classList.toggle('is-on', b.dataset.zoom === String(zoom)));
   over();
 }
+const WAYS = ['split', 'side', 'after', 'difference'];
 function compare(how) {
   viewer.compare = how;
   document.querySelectorAll('#compare button').forEach((b) => b.classList.toggle('is-on', b.dataset.compare === how));
   viewer.refresh();
+  over();
 }
 document.querySelectorAll('#zoom button').forEach((b) => { b.onclick = () => zoomTo(b.dataset.zoom === 'fit' ? 'fit' : Number(b.dataset.zoom)); });
 document.querySelectorAll('#compare button').forEach((b) => { b.onclick = () => compare(b.dataset.compare); });
@@ -462,8 +657,9 @@ document.addEventListener('keydown', (e) => {
   if (by && e.target === split) setSplit(viewer.split - by[0] / 3000);
   else if (by && e.target === stage) viewer.move(...by);
   else if ('0123'.includes(e.key)) zoomTo(e.key === '0' ? 'fit' : Number(e.key));
-  else if (e.key === 'b') { if (!viewer.holding) { viewer.holding = true; viewer.refresh(); } } else if (e.key === 's') compare(viewer.compare === 'split' ? 'after' : 'split');
+  else if (e.key === 'b') { if (!viewer.holding) { viewer.holding = true; viewer.refresh(); } } else if (e.key === 's') compare(WAYS[(WAYS.indexOf(viewer.compare) + 1) % WAYS.length]);
   else if (e.key === 'w') $('ask').focus();
+  else if (e.key === 't') record(Boolean(off));
   else if (e.key === 'z') travel(past, future);
   else if (e.key === 'y') travel(future, past);
   else return;
@@ -473,7 +669,8 @@ document.addEventListener('keyup', (e) => { if (e.key === 'b') { viewer.holding 
 
 async function start() {
   try {
-    const [steps, row] = await Promise.all([json('GET', '/api/steps'), json('GET', `/api/recipes/${id}`)]);
+    const [steps, row, kept] = await Promise.all([json('GET', '/api/steps'), json('GET', `/api/recipes/${id}`), json('GET', '/api/kept').catch(() => ({}))]);
+    keptValues = kept;
     kinds = steps.steps;
     deliveryParams = steps.delivery;
     doc = row.document;

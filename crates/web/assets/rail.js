@@ -44,7 +44,7 @@ document.addEventListener('alpine:init', () => {
 
 document.addEventListener('keydown', (e) => {
   if (typing(e) || e.ctrlKey || e.metaKey || e.altKey || document.querySelector('dialog[open]')) return;
-  const to = { f: '/frames', e: '/bench', r: '/sheet', '?': '/keys' }[e.key.toLowerCase()];
+  const to = { f: '/frames', e: '/bench', c: '/recipes', r: '/sheet', '?': '/keys' }[e.key.toLowerCase()];
   if (to) {
     e.preventDefault();
     location.href = to;

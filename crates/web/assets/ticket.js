@@ -36,7 +36,8 @@ export function parse(param, text) {
   }
 }
 
-const shown = (value) => (Array.isArray(value) && Array.isArray(value[0]) ? value.map((r) => r.join(' ')).join('; ') : Array.isArray(value) ? value.join(' ') : value == null ? '' : String(value));
+/** A value as it is typed. */
+export const shown = (value, kind) => (kind === 'words' ? (value ?? []).join(', ') : Array.isArray(value) && Array.isArray(value[0]) ? value.map((r) => r.join(' ')).join('; ') : Array.isArray(value) ? value.join(' ') : value == null ? '' : String(value));
 
 /** A value inside a sentence. `step` holds the values, `change(values, done)` writes them. */
 function chip(param, text, values, change) {
@@ -52,7 +53,7 @@ function chip(param, text, values, change) {
     if (param.kind === 'choice') {
       field = el('select', { class: 'chip', 'aria-label': param.name }, ...param.choices.map((c) => el('option', { selected: c === value() }, c)));
     } else {
-      field = el('input', { class: `chip${numeric ? '' : ' is-word'}`, 'aria-label': param.name, value: shown(value()) });
+      field = el('input', { class: `chip${numeric ? '' : ' is-word'}`, 'aria-label': param.name, value: shown(value(), param.kind) });
     }
     let over = false;
     const end = (keep) => {
@@ -164,9 +165,12 @@ export function controls(params, values, change, histogram, memory) {
       field.addEventListener('change', () => put(field.checked, true));
       row = el('label', {}, label, field);
     } else {
-      const field = el('input', { class: 'span2', value: shown(value), type: param.kind === 'colour' ? 'color' : 'text', 'aria-label': param.name });
+      const field = el('input', { class: 'span2', value: shown(value, param.kind), type: param.kind === 'colour' ? 'color' : 'text', 'aria-label': param.name });
       field.addEventListener('change', () => put(parse(param, field.value), true));
       row = el('label', {}, label, field);
+    }
+    if (JSON.stringify(value) !== JSON.stringify(param.default)) {
+      row.append(el('button', { type: 'button', class: 'to-default', title: `Back to ${shown(param.default, param.kind) || 'nothing'}`, 'aria-label': `${param.name} back to what it is by itself`, onclick: (e) => { e.preventDefault(); change({ [param.name]: param.default }, true); } }, '↺'));
     }
     rows.push(row);
   }

@@ -2,10 +2,10 @@
 
 import { ask } from './talk.js';
 
-/** Steps that move or widen the picture: before has them too. */
-const MOVES = ['rotate', 'mirror', 'straighten', 'perspective', 'crop', 'resize', 'upscale', 'lens', 'border'];
-
-/** Shows a frame through a recipe; `source()` gives what to ask for: { recipe, frame, upto, size }. */
+/**
+ * Shows a frame through a recipe; `source()` gives what to ask for: { recipe, frame, upto, size }, and what it is compared
+ * with: `other()`, a promise of { body, size, key }, and `otherName`.
+ */
 export class Viewer {
   constructor(stage, source, drawn) {
     this.stage = stage;
@@ -16,6 +16,7 @@ export class Viewer {
     this.zoom = 'fit';
     this.centre = [0.5, 0.5];
     this.split = 0.42;
+    // split, side (by side), after alone, or difference.
     this.compare = 'split';
     this.holding = false;
     this.pictures = { before: null, after: null };
@@ -26,20 +27,34 @@ export class Viewer {
 
   /** Where the picture lies on the stage (CSS pixels), and its scale. */
   place() {
-    const { width, height } = this.stage.getBoundingClientRect();
+    const { width: all, height } = this.stage.getBoundingClientRect();
     const [w, h] = this.source().size;
+    // Side by side, the result has the right half; before lies `left` further to the left.
+    const left = this.compare === 'side' && !this.plain() ? Math.round(all / 2) : 0;
+    const width = all - left;
     const zoom = this.zoom === 'fit' ? Math.min(width / w, height / h, 1) : this.zoom / devicePixelRatio;
     const at = (room, side, share) => {
       const spare = room - side * zoom;
       return spare >= 0 ? spare / 2 : Math.max(spare, Math.min(0, room / 2 - share * side * zoom));
     };
-    return { x: at(width, w, this.centre[0]), y: at(height, h, this.centre[1]), zoom, width, height, w, h };
+    return { x: left + at(width, w, this.centre[0]), y: at(height, h, this.centre[1]), zoom, width, height, w, h, left, all };
+  }
+
+  /** Whether the picture is shown as it comes to the open line, for a tool. */
+  plain() {
+    return this.source().upto !== undefined;
+  }
+
+  /** Whether a picture to compare with is needed. */
+  comparing() {
+    return !this.plain() && (this.compare !== 'after' || this.holding);
   }
 
   /** A point of the stage as shares of the picture. */
   share(x, y) {
     const p = this.place();
-    return [(x - p.x) / (p.w * p.zoom), (y - p.y) / (p.h * p.zoom)];
+    const over = x < p.left ? x + p.left : x;
+    return [(over - p.x) / (p.w * p.zoom), (y - p.y) / (p.h * p.zoom)];
   }
 
   /** The region to ask for, in pixels of the result at the scale. */
@@ -48,9 +63,10 @@ export class Viewer {
     const scale = Math.min(1, p.zoom * devicePixelRatio);
     const [sw, sh] = [Math.ceil(p.w * scale - 1e-6), Math.ceil(p.h * scale - 1e-6)];
     const k = scale / p.zoom;
-    const x = Math.max(0, Math.floor(-p.x * k));
+    const from = p.x - p.left;
+    const x = Math.max(0, Math.floor(-from * k));
     const y = Math.max(0, Math.floor(-p.y * k));
-    const right = Math.min(sw, Math.ceil((p.width - p.x) * k));
+    const right = Math.min(sw, Math.ceil((p.width - from) * k));
     const bottom = Math.min(sh, Math.ceil((p.height - p.y) * k));
     return { region: [x, y, Math.max(1, right - x), Math.max(1, bottom - y)], scale };
   }
@@ -71,20 +87,22 @@ export class Viewer {
     const source = this.source();
     if (!source.frame) return;
     const { region, scale } = this.wanted();
-    const one = async (before) => {
-      const body = { recipe: source.recipe, frame: source.frame, upto: source.upto, region, scale, before };
-      const blob = await (await ask('POST', '/api/render', body)).blob();
-      return { image: await createImageBitmap(blob), region, scale, size: source.size };
+    const one = async (body, region, scale) => {
+      const blob = await (await ask('POST', '/api/render', { frame: source.frame, region, scale, ...body })).blob();
+      return { image: await createImageBitmap(blob), region, scale };
     };
-    // Before only changes with the geometry and the part that is shown.
-    const geometry = source.recipe.steps.slice(0, source.upto ?? undefined).filter((s) => MOVES.includes(s.step));
-    const key = JSON.stringify([geometry, source.frame, region, scale]);
-    this.pictures.after = await one(false);
+    this.pictures.after = await one({ recipe: source.recipe, upto: source.upto }, region, scale);
     this.draw();
-    const needed = this.compare === 'split' || this.holding;
-    if (needed && this.pictures.before?.key !== key && source.upto === undefined) {
-      this.pictures.before = { ...(await one(true)), key };
-      this.draw();
+    if (this.comparing()) {
+      const other = await source.other();
+      // Another picture may have another size; it is laid over this one.
+      const [kw, kh] = [0, 1].map((i) => other.size[i] / source.size[i]);
+      const part = region.map((v, i) => Math.max(i < 2 ? 0 : 1, Math.round(v * (i % 2 ? kh : kw))));
+      const key = JSON.stringify([other.key, source.frame, part, scale]);
+      if (this.pictures.before?.key !== key) {
+        this.pictures.before = { ...(await one(other.body, part, scale)), region, key };
+        this.draw();
+      }
     }
     this.stage.dataset.shown = String(Number(this.stage.dataset.shown ?? 0) + 1);
     this.drawn(null, this.pictures.after);
@@ -107,18 +125,42 @@ export class Viewer {
       const [x, y, w, h] = picture.region;
       c.drawImage(picture.image, p.x + x * k, p.y + y * k, w * k, h * k);
     };
-    const plain = this.source().upto !== undefined;
+    const plain = this.plain();
     const both = this.compare === 'split' && !this.holding && !plain;
-    paint(this.holding && !plain ? this.pictures.before : this.pictures.after);
-    const line = p.width * this.split;
-    if (both && this.pictures.before) {
+    const line = p.all * this.split;
+    const { before, after } = this.pictures;
+    if (p.left) {
+      const half = (left, picture) => {
+        c.save();
+        c.beginPath();
+        c.rect(left, 0, p.width - 2, p.height);
+        c.clip();
+        c.translate(left - p.left, 0);
+        paint(picture);
+        c.restore();
+      };
+      half(0, before);
+      half(p.left + 2, this.holding ? before : after);
+    } else {
+      paint(this.holding && !plain ? before : after);
+    }
+    if (both && before) {
       c.save();
       c.beginPath();
       c.rect(0, 0, line, p.height);
       c.clip();
       c.clearRect(0, 0, line, p.height);
-      paint(this.pictures.before);
+      paint(before);
       c.restore();
+    }
+    if (this.compare === 'difference' && !this.holding && !plain && before) {
+      // What differs, eight times as strong: the sum with itself, three times.
+      c.globalCompositeOperation = 'difference';
+      paint(before);
+      c.globalCompositeOperation = 'lighter';
+      c.setTransform(1, 0, 0, 1, 0, 0);
+      for (let i = 0; i < 3; i++) c.drawImage(this.canvas, 0, 0);
+      c.globalCompositeOperation = 'source-over';
     }
     this.lay(p, both, line, plain);
   }
@@ -130,10 +172,11 @@ export class Viewer {
     handle.setAttribute('aria-valuenow', Math.round(this.split * 100));
     const top = Math.max(8, p.y + 8);
     const [before, after] = [this.stage.querySelector('.tag-left'), this.stage.querySelector('.tag-right')];
-    before.hidden = !(both || (this.holding && !plain));
-    after.hidden = this.holding || plain || !this.pictures.after;
-    before.style.left = `${Math.max(8, p.x + 8)}px`;
-    after.style.right = `${Math.max(8, p.width - p.x - p.w * p.zoom + 8)}px`;
+    before.hidden = !(both || p.left || (this.holding && !plain));
+    after.hidden = this.holding || plain || !this.pictures.after || this.compare === 'difference';
+    before.textContent = this.source().otherName ?? 'before';
+    before.style.left = `${Math.max(8, p.x - p.left + 8)}px`;
+    after.style.right = `${Math.max(8, p.all - p.x - p.w * p.zoom + 8)}px`;
     before.style.top = after.style.top = `${top}px`;
   }
 

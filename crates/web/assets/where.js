@@ -61,8 +61,27 @@ function shapeRow(shape, i, all, put, draw, drawing) {
     act('×', 'Take this shape away', () => put(all.filter((_, k) => k !== i), true)));
 }
 
-/** What is folded out under an opened line. `put(key, value, done)` writes one of mix, area, when, by_iso. */
-export function where(step, kind, put, draw, drawing, memory) {
+/** What a run asks for, where it waits, and what the line is bound to. */
+function run(step, kind, put, blocks) {
+  const ask = new Set(step.ask ?? []);
+  const asks = kind.params.filter((p) => !['kept', 'file'].includes(p.kind)).map((p) => {
+    const tick = el('input', { type: 'checkbox', checked: ask.has(p.name), 'aria-label': `ask for ${p.name} at the start of a run` });
+    tick.addEventListener('change', () => { if (tick.checked) ask.add(p.name); else ask.delete(p.name); put('ask', ask.size ? [...ask] : undefined, true); });
+    return el('label', { class: 'one' }, tick, p.name.replace(/_/g, ' '));
+  });
+  const wait = el('input', { class: 'span2', value: step.checkpoint ?? '', maxlength: 200, placeholder: 'do not wait', 'aria-label': 'Wait for a yes before this line', title: 'What is to be looked at before a run goes on.' });
+  wait.addEventListener('change', () => put('checkpoint', wait.value.trim() || undefined, true));
+  const block = el('input', { class: 'span2', value: step.block ?? '', maxlength: 200, list: 'block-names', placeholder: 'no block', 'aria-label': 'Block this line belongs to', title: 'Neighbouring lines with one name have one switch and one mix.' });
+  block.addEventListener('change', () => put('block', block.value.trim() || undefined, true));
+  return [
+    el('div', { class: 'shape' }, el('span', {}, 'ask at start'), ...asks),
+    el('label', {}, el('span', {}, 'wait for a yes'), wait),
+    el('label', {}, el('span', {}, 'block'), block, el('datalist', { id: 'block-names' }, ...blocks.map((b) => el('option', { value: b.name })))),
+  ];
+}
+
+/** What is folded out under an opened line. `put(key, value, done)` writes what stands around its values. */
+export function where(step, kind, put, draw, drawing, memory, blocks = []) {
   const rows = [];
   const mix = el('input', { type: 'range', min: 0, max: 100, step: 1, value: step.mix ?? 100, 'aria-label': 'mix' });
   const typed = el('input', { value: step.mix ?? 100, 'aria-label': 'mix, typed' });
@@ -117,7 +136,8 @@ export function where(step, kind, put, draw, drawing, memory) {
     } }, isos.length ? 'Another ISO' : 'Values per ISO');
     rows.push(...isos.map(line), el('div', { class: 'shape' }, more));
   }
-  const set = step.area || step.when || step.by_iso || step.mix !== undefined;
+  rows.push(...run(step, kind, put, blocks));
+  const set = step.area || step.when || step.by_iso || step.mix !== undefined || step.ask || step.checkpoint || step.block;
   const box = el('details', { class: 'where', open: memory.where || set ? true : undefined }, el('summary', {}, 'Where, when, how much'), el('div', { class: 'controls' }, ...rows));
   box.addEventListener('toggle', () => { memory.where = box.open; });
   return box;

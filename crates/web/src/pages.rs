@@ -17,6 +17,8 @@ pub fn routes() -> Router<App> {
         .route("/", get(|| async { Redirect::to("/frames") }))
         .route("/frames", get(frames))
         .route("/bench", get(bench))
+        .route("/recipes", get(recipes))
+        .route("/recipes/{id}/sheet", get(settings))
         .route("/sheet", get(sheet))
         .route("/runs", get(runs))
         .route("/runs/{id}", get(run))
@@ -132,6 +134,52 @@ impl Ticket {
             goes: recipe.deliveries.iter().map(|d| d.parts(&recipe)).collect(),
         })
     }
+}
+
+#[derive(Template)]
+#[template(path = "recipes.html")]
+struct Recipes {
+    rail: Rail,
+}
+
+async fn recipes(State(app): State<App>) -> Result<Html<String>> {
+    let laid = desk::laid(&app).await?;
+    html(&Recipes { rail: Rail::new(&app, &laid, "recipes") })
+}
+
+/// The recipe as a page to be printed.
+#[derive(Template)]
+#[template(path = "settings.html")]
+struct Settings {
+    ticket: Ticket,
+    note: String,
+    labels: String,
+    saved: String,
+    frame: i64,
+    id: i64,
+    token: String,
+}
+
+async fn settings(State(app): State<App>, Path(id): Path<i64>) -> Result<Html<String>> {
+    let laid = desk::laid(&app).await?;
+    let row = app.store.recipe(id).await?;
+    let recipe = Recipe::parse(&row.document)?;
+    html(&Settings {
+        ticket: Ticket::new(&row.document, row.version)?,
+        note: recipe.note.clone(),
+        labels: recipe.labels.join(", "),
+        saved: clock(&row.saved),
+        frame: laid.desk.frame.unwrap_or(0),
+        id,
+        token: app.token.clone(),
+    })
+}
+
+/// A time as people read it.
+fn clock(text: &str) -> String {
+    let time: Option<jiff::Timestamp> = text.parse().ok();
+    time.map(|t| t.to_zoned_datetime(jiff::tz::TimeZone::system()).strftime("%-d %B %Y, %H:%M").to_string())
+        .unwrap_or_default()
 }
 
 #[derive(Template)]

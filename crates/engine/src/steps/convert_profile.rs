@@ -326,7 +326,7 @@ mod tests {
         let line = |v: f32| [v, v, v, 0.0];
         crate::point::encode_16(&colours, &[line(0.0), line(1.0), line(mid)], &mut out);
         assert!(out[0] < 1300 && out[3] > 64_900, "{out:?}");
-        assert_eq!(colours.icc, printer());
+        assert_eq!(colours.icc, file_bytes(&file).unwrap());
     }
 
     #[test]

@@ -11,6 +11,7 @@ use crate::geometry::{Affine, Rect, Size};
 use crate::point::Pixel;
 use crate::resample::cubic;
 use crate::step::{EnlargeOp, Geometry, Kind, Param, Step, StepInfo, StepKind, values_of};
+use multiversion::multiversion;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
@@ -107,41 +108,47 @@ impl Enlarge {
     fn up(&self, small: &Plane) -> Plane {
         let f = self.factor;
         let mut across = Plane::new(small.width * f, small.height);
+        let (mut wide, mut one) = (Vec::new(), vec![0f32; small.width]);
         for y in 0..small.height {
-            for x in 0..small.width {
-                for (i, w) in self.cubic.iter().enumerate() {
-                    let first = x as i64 - if 2 * i + 1 < f { 2 } else { 1 };
-                    let v = (0..4).map(|k| small.at(first + k, y as i64) * w[k as usize]).sum();
-                    across.values[y * across.width + x * f + i] = v;
+            repeat_ends(small.row(y as i64), 2, &mut wide);
+            let to = &mut across.values[y * small.width * f..][..small.width * f];
+            for (i, weights) in self.cubic.iter().enumerate() {
+                // The first of the four lies two or one to the left.
+                let from = &wide[usize::from(2 * i + 1 >= f)..];
+                four([from, &from[1..], &from[2..], &from[3..]], weights, &mut one);
+                for (o, v) in to.iter_mut().skip(i).step_by(f).zip(&one) {
+                    *o = *v;
                 }
             }
         }
         let mut out = Plane::new(across.width, small.height * f);
         for y in 0..small.height {
-            for (i, w) in self.cubic.iter().enumerate() {
+            for (i, weights) in self.cubic.iter().enumerate() {
                 let first = y as i64 - if 2 * i + 1 < f { 2 } else { 1 };
                 let rows: [&[f32]; 4] = std::array::from_fn(|k| across.row(first + k as i64));
                 let to = &mut out.values[(y * f + i) * across.width..][..across.width];
-                for (x, o) in to.iter_mut().enumerate() {
-                    *o = rows[0][x] * w[0] + rows[1][x] * w[1] + rows[2][x] * w[2] + rows[3][x] * w[3];
-                }
+                four(rows, weights, to);
             }
         }
         out
     }
 
-    /// The mean over each input pixel.
-    fn down(&self, large: &Plane) -> Plane {
+    /// What is missing in the means over each input pixel.
+    fn missing(&self, small: &Plane, large: &Plane) -> Plane {
         let f = self.factor;
-        let mut out = Plane::new(large.width / f, large.height / f);
+        let mut out = Plane::new(small.width, small.height);
+        let mut sums = vec![0f32; large.width];
+        let share = 1.0 / (f * f) as f32;
         for y in 0..out.height {
-            for x in 0..out.width {
-                let mut sum = 0f32;
-                for v in 0..f {
-                    let at = (y * f + v) * large.width + x * f;
-                    sum += large.values[at..at + f].iter().sum::<f32>();
+            sums.fill(0.0);
+            for v in 0..f {
+                for (s, l) in sums.iter_mut().zip(large.row((y * f + v) as i64)) {
+                    *s += l;
                 }
-                out.values[y * out.width + x] = sum / (f * f) as f32;
+            }
+            let to = &mut out.values[y * small.width..][..small.width];
+            for ((o, s), sums) in to.iter_mut().zip(small.row(y as i64)).zip(sums.chunks_exact(f)) {
+                *o = s - sums.iter().sum::<f32>() * share;
             }
         }
         out
@@ -150,17 +157,19 @@ impl Enlarge {
     /// Corrects a plane until, reduced, it is the small one; within the range around each small pixel.
     fn correct(&self, small: &Plane, range: &(Plane, Plane), large: &mut Plane) {
         let f = self.factor;
+        let width = large.width;
+        let (mut low, mut high) = (vec![0f32; width], vec![0f32; width]);
         for _ in 0..CORRECTIONS {
-            let mut off = self.down(large);
-            for (o, s) in off.values.iter_mut().zip(&small.values) {
-                *o = s - *o;
-            }
-            let more = self.up(&off);
-            for y in 0..large.height {
-                for x in 0..large.width {
-                    let (at, own) = (y * large.width + x, y / f * small.width + x / f);
-                    let v = large.values[at] + more.values[at];
-                    large.values[at] = v.clamp(range.0.values[own], range.1.values[own]);
+            let more = self.up(&self.missing(small, large));
+            for y in 0..small.height {
+                for (to, from) in [(&mut low, &range.0), (&mut high, &range.1)] {
+                    for (to, from) in to.chunks_exact_mut(f).zip(from.row(y as i64)) {
+                        to.fill(*from);
+                    }
+                }
+                for v in y * f..(y + 1) * f {
+                    let to = &mut large.values[v * width..][..width];
+                    within(to, &more.values[v * width..][..width], &low, &high);
                 }
             }
         }
@@ -170,32 +179,123 @@ impl Enlarge {
     fn edges(&self, light: &Plane) -> (Plane, Plane, Plane) {
         let (w, h) = (light.width, light.height);
         let mut tensor = [0; 3].map(|_| Plane::new(w, h));
-        for y in 0..h as i64 {
-            for x in 0..w as i64 {
-                let at = |dx: i64, dy: i64| light.at(x + dx, y + dy);
-                let gx = 3.0 * (at(1, -1) - at(-1, -1))
-                    + 10.0 * (at(1, 0) - at(-1, 0))
-                    + 3.0 * (at(1, 1) - at(-1, 1));
-                let gy = 3.0 * (at(-1, 1) - at(-1, -1))
-                    + 10.0 * (at(0, 1) - at(0, -1))
-                    + 3.0 * (at(1, 1) - at(1, -1));
-                let i = y as usize * w + x as usize;
-                for (t, v) in tensor.iter_mut().zip([gx * gx, gx * gy, gy * gy]) {
-                    t.values[i] = v / 1024.0;
+        let mut rows = [0; 3].map(|_| Vec::new());
+        for y in 0..h {
+            for (row, k) in rows.iter_mut().zip(-1i64..) {
+                repeat_ends(light.row(y as i64 + k), 1, row);
+            }
+            let [a, b, c] = &mut tensor;
+            let at = y * w..(y + 1) * w;
+            slopes(&rows, &mut a.values[at.clone()], &mut b.values[at.clone()], &mut c.values[at]);
+        }
+        let [mut a, mut b, mut c] = tensor.map(|t| t.blurred(&self.gather));
+        directions(&mut a.values, &mut b.values, &mut c.values);
+        (a, b, c)
+    }
+}
+
+/// A row with its first and last value repeated `count` times.
+fn repeat_ends(row: &[f32], count: usize, out: &mut Vec<f32>) {
+    out.clear();
+    let (Some(first), Some(last)) = (row.first(), row.last()) else { return };
+    out.extend(std::iter::repeat_n(*first, count));
+    out.extend_from_slice(row);
+    out.extend(std::iter::repeat_n(*last, count + 1));
+}
+
+/// Four rows, weighed.
+#[multiversion(targets("x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
+fn four(rows: [&[f32]; 4], weights: &[f32; 4], out: &mut [f32]) {
+    let n = out.len();
+    let [a, b, c, d] = rows.map(|r| &r[..n]);
+    for i in 0..n {
+        out[i] = a[i] * weights[0] + b[i] * weights[1] + c[i] * weights[2] + d[i] * weights[3];
+    }
+}
+
+/// Adds `more`, and holds the sums between `low` and `high`.
+#[multiversion(targets("x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
+fn within(to: &mut [f32], more: &[f32], low: &[f32], high: &[f32]) {
+    let n = to.len();
+    let (more, low, high) = (&more[..n], &low[..n], &high[..n]);
+    for i in 0..n {
+        to[i] = (to[i] + more[i]).max(low[i]).min(high[i]);
+    }
+}
+
+/// The tensor of the slopes (H. Scharr's 3 × 3 kernels) of the middle one of three rows, each with its ends repeated.
+#[multiversion(targets("x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
+fn slopes(rows: &[Vec<f32>; 3], xx: &mut [f32], xy: &mut [f32], yy: &mut [f32]) {
+    let n = xx.len();
+    let (xy, yy) = (&mut xy[..n], &mut yy[..n]);
+    let [up, mid, low] = rows;
+    let (up, mid, low) = (&up[..n + 2], &mid[..n + 2], &low[..n + 2]);
+    for i in 0..n {
+        let gx = 3.0 * (up[i + 2] - up[i]) + 10.0 * (mid[i + 2] - mid[i]) + 3.0 * (low[i + 2] - low[i]);
+        let gy = 3.0 * (low[i] - up[i]) + 10.0 * (low[i + 1] - up[i + 1]) + 3.0 * (low[i + 2] - up[i + 2]);
+        xx[i] = gx * gx / 1024.0;
+        xy[i] = gx * gy / 1024.0;
+        yy[i] = gy * gy / 1024.0;
+    }
+}
+
+/// Turns tensors into the direction along the edge, and how clear it is: the eigenvector of the smaller eigenvalue, by
+/// the half-angle formulas.
+#[multiversion(targets("x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
+fn directions(xx: &mut [f32], xy: &mut [f32], yy: &mut [f32]) {
+    let n = xx.len();
+    let (xy, yy) = (&mut xy[..n], &mut yy[..n]);
+    for i in 0..n {
+        let (a, b, c) = (xx[i], xy[i], yy[i]);
+        let spread = ((a - c) * (a - c) + 4.0 * b * b).sqrt();
+        let double = (a - c) / (spread + 1e-20);
+        let (cos, sin) = ((0.5 + 0.5 * double).max(0.0).sqrt(), (0.5 - 0.5 * double).max(0.0).sqrt());
+        xx[i] = if b < 0.0 { sin } else { -sin };
+        xy[i] = cos;
+        yy[i] = spread / (a + c + 1e-5);
+    }
+}
+
+/// All three planes smoothed along the edges, by what `edges` found in one.
+fn along(planes: &[Plane; 3], (dx, dy, clear): &(Plane, Plane, Plane)) -> [Plane; 3] {
+    let (w, h) = (planes[0].width, planes[0].height);
+    let mut out = [0; 3].map(|_| Plane::new(w, h));
+    for y in 0..h {
+        for x in 0..w {
+            let i = y * w + x;
+            let (u, v) = (1.5 * dx.values[i], 1.5 * dy.values[i]);
+            let mut sums = [0f32; 3];
+            let inside = x >= 4 && y >= 4 && x + 5 < w && y + 5 < h;
+            for (k, weight) in [(1.0f32, 0.2f32), (-1.0, 0.2), (2.0, 0.1), (-2.0, 0.1)] {
+                // Between four pixels, linearly.
+                let (px, py) = (k * u + 4.0, k * v + 4.0);
+                let (left, top) = (px as usize, py as usize);
+                let (s, t) = (px - left as f32, py - top as f32);
+                if inside {
+                    let at = (y + top - 4) * w + x + left - 4;
+                    for c in 0..3 {
+                        let (up, low) =
+                            (&planes[c].values[at..at + 2], &planes[c].values[at + w..at + w + 2]);
+                        let (a, b) = (up[0] + (up[1] - up[0]) * s, low[0] + (low[1] - low[0]) * s);
+                        sums[c] += weight * (a + (b - a) * t);
+                    }
+                } else {
+                    let (px, py) = ((x + left) as i64 - 4, (y + top) as i64 - 4);
+                    for c in 0..3 {
+                        let p = &planes[c];
+                        let a = p.at(px, py) + (p.at(px + 1, py) - p.at(px, py)) * s;
+                        let b = p.at(px, py + 1) + (p.at(px + 1, py + 1) - p.at(px, py + 1)) * s;
+                        sums[c] += weight * (a + (b - a) * t);
+                    }
                 }
             }
+            for c in 0..3 {
+                let own = planes[c].values[i];
+                out[c].values[i] = own + (0.4 * own + sums[c] - own) * clear.values[i];
+            }
         }
-        let [a, b, c] = tensor.map(|t| t.blurred(&self.gather));
-        let (mut along_x, mut along_y, mut clear) = (Plane::new(w, h), Plane::new(w, h), Plane::new(w, h));
-        for i in 0..w * h {
-            let (a, b, c) = (a.values[i], b.values[i], c.values[i]);
-            let spread = ((a - c) * (a - c) + 4.0 * b * b).sqrt();
-            let angle = 0.5 * (2.0 * b).atan2(a - c);
-            (along_x.values[i], along_y.values[i]) = (-angle.sin(), angle.cos());
-            clear.values[i] = spread / (a + c + 1e-5);
-        }
-        (along_x, along_y, clear)
     }
+    out
 }
 
 /// Values row by row.
@@ -220,37 +320,25 @@ impl Plane {
         self.row(y)[x.clamp(0, self.width as i64 - 1) as usize]
     }
 
-    /// Between the pixels, linearly: so far away from a pixel.
-    fn between(&self, x: i64, y: i64, dx: f32, dy: f32) -> f32 {
-        let (fx, fy) = (dx.floor(), dy.floor());
-        let (s, t) = (dx - fx, dy - fy);
-        let (x, y) = (x + fx as i64, y + fy as i64);
-        (self.at(x, y) * (1.0 - s) + self.at(x + 1, y) * s) * (1.0 - t)
-            + (self.at(x, y + 1) * (1.0 - s) + self.at(x + 1, y + 1) * s) * t
-    }
-
     fn blurred(&self, kernel: &[f32]) -> Self {
-        let reach = kernel.len() as i64 - 1;
+        let reach = kernel.len() - 1;
         let mut across = Self::new(self.width, self.height);
+        let mut wide = Vec::new();
         for y in 0..self.height {
-            let row = self.row(y as i64);
-            for x in 0..self.width as i64 {
-                let near = |x: i64| row[x.clamp(0, self.width as i64 - 1) as usize];
-                let v = (1..=reach).map(|k| (near(x - k) + near(x + k)) * kernel[k as usize]).sum::<f32>();
-                across.values[y * self.width + x as usize] = v + near(x) * kernel[0];
+            repeat_ends(self.row(y as i64), reach, &mut wide);
+            let to = &mut across.values[y * self.width..(y + 1) * self.width];
+            scaled(to, &wide[reach..], kernel[0]);
+            for k in 1..=reach {
+                add_pair(to, &wide[reach - k..], &wide[reach + k..], kernel[k]);
             }
         }
         let mut out = Self::new(self.width, self.height);
         for y in 0..self.height {
             let to = &mut out.values[y * self.width..(y + 1) * self.width];
-            for (o, c) in to.iter_mut().zip(across.row(y as i64)) {
-                *o = c * kernel[0];
-            }
+            scaled(to, across.row(y as i64), kernel[0]);
             for k in 1..=reach {
-                let (up, low) = (across.row(y as i64 - k), across.row(y as i64 + k));
-                for ((o, a), b) in to.iter_mut().zip(up).zip(low) {
-                    *o += (a + b) * kernel[k as usize];
-                }
+                let (up, low) = (across.row(y as i64 - k as i64), across.row(y as i64 + k as i64));
+                add_pair(to, up, low, kernel[k]);
             }
         }
         out
@@ -259,37 +347,39 @@ impl Plane {
     /// Smallest and largest of the 3 × 3 around each pixel.
     fn range(&self) -> (Self, Self) {
         let (mut low, mut high) = (Self::new(self.width, self.height), Self::new(self.width, self.height));
-        for y in 0..self.height as i64 {
-            for x in 0..self.width as i64 {
+        let mut rows = [0; 3].map(|_| Vec::new());
+        for y in 0..self.height {
+            for (row, k) in rows.iter_mut().zip(-1i64..) {
+                repeat_ends(self.row(y as i64 + k), 1, row);
+            }
+            for x in 0..self.width {
                 let (mut a, mut b) = (f32::MAX, f32::MIN);
-                for v in -1..=1 {
-                    for u in -1..=1 {
-                        let n = self.at(x + u, y + v);
-                        (a, b) = (a.min(n), b.max(n));
+                for row in &rows {
+                    for n in &row[x..x + 3] {
+                        (a, b) = (a.min(*n), b.max(*n));
                     }
                 }
-                let i = y as usize * self.width + x as usize;
+                let i = y * self.width + x;
                 (low.values[i], high.values[i]) = (a, b);
             }
         }
         (low, high)
     }
+}
 
-    /// Smoothed along the edges.
-    fn along(&self, (dx, dy, clear): &(Self, Self, Self)) -> Self {
-        let mut out = Self::new(self.width, self.height);
-        for y in 0..self.height {
-            for x in 0..self.width {
-                let i = y * self.width + x;
-                let (u, v) = (1.5 * dx.values[i], 1.5 * dy.values[i]);
-                let (px, py) = (x as i64, y as i64);
-                let pair = |k: f32| self.between(px, py, k * u, k * v) + self.between(px, py, -k * u, -k * v);
-                let own = self.values[i];
-                let mean = 0.4 * own + 0.2 * pair(1.0) + 0.1 * pair(2.0);
-                out.values[i] = own + (mean - own) * clear.values[i];
-            }
-        }
-        out
+#[multiversion(targets("x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
+fn scaled(to: &mut [f32], from: &[f32], weight: f32) {
+    for (o, v) in to.iter_mut().zip(from) {
+        *o = v * weight;
+    }
+}
+
+#[multiversion(targets("x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
+fn add_pair(to: &mut [f32], one: &[f32], other: &[f32], weight: f32) {
+    let n = to.len();
+    let (one, other) = (&one[..n], &other[..n]);
+    for i in 0..n {
+        to[i] += (one[i] + other[i]) * weight;
     }
 }
 
@@ -315,10 +405,9 @@ impl EnlargeOp for Enlarge {
         });
         for _ in 0..ROUNDS {
             let edges = self.edges(&large[0]);
+            large = along(&large, &edges);
             for c in 0..3 {
-                let mut smooth = large[c].along(&edges);
-                self.correct(&small[c], &ranges[c], &mut smooth);
-                large[c] = smooth;
+                self.correct(&small[c], &ranges[c], &mut large[c]);
             }
         }
         let f = self.factor as i64;

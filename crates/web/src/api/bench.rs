@@ -3,18 +3,15 @@
 use super::image;
 use crate::App;
 use crate::error::{Error, Result};
-use axum::extract::{Path, State};
-use axum::http::StatusCode;
+use axum::extract::State;
 use axum::response::Response;
-use axum::routing::{get, post, put};
+use axum::routing::{get, post};
 use axum::{Json, Router};
 use rallo_engine::steps::white_balance::WhiteBalance;
 use rallo_engine::{Kind, OutputProfile, Param, Plan, Rect, Source, registry};
 use rallo_media::{Chroma, Encoding, Extras, FileSource};
 use rallo_recipe::{Pictures, Recipe, Subject};
 use rallo_runner::Decided;
-use rallo_runner::now;
-use rallo_store::RecipeRow;
 use serde::Deserialize;
 use serde_json::{Value, json};
 use std::path::Path as FilePath;
@@ -26,11 +23,10 @@ pub fn routes() -> Router<App> {
         .route("/api/plan", post(plan))
         .route("/api/render", post(render))
         .route("/api/neutral", post(neutral))
-        .route("/api/recipes", get(list).post(create))
-        .route("/api/recipes/{id}", put(save).get(one))
 }
 
-fn param(p: &Param, default: &Value) -> Value {
+/// A parameter as the pages' controls take it.
+pub fn param(p: &Param, default: &Value) -> Value {
     let (min, max) = p.kind.range();
     let mut one = json!({"name": p.name, "about": p.about, "unit": p.unit, "default": default,
         "kind": p.kind.names().0, "min": min, "max": max, "step": p.kind.notch()});
@@ -132,7 +128,7 @@ async fn plan(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Json<Value
             .steps
             .iter()
             .map(|line| {
-                let runs = line.settings(&recipe.name, &frame.about).is_some();
+                let runs = recipe.line_settings(line, &frame.about).is_some();
                 let place = (runs && ask.upto.is_none()).then(|| plan.place(at, 1.0));
                 let size = plan.size_before(at);
                 let step = plan.steps().get(at).filter(|_| place.is_some()).map(|s| &s.step);
@@ -194,50 +190,4 @@ async fn neutral(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Json<Va
     let step =
         found.ok_or_else(|| Error::bad("this place is too dark to tell its colour; pick a lighter one"))?;
     Ok(Json(json!({"temperature": step.temperature, "tint": step.tint})))
-}
-
-fn shown(row: &RecipeRow) -> Result<Value> {
-    let document: Value = serde_json::from_str(&row.document).map_err(Error::bad)?;
-    Ok(
-        json!({"id": row.id, "name": row.name, "version": row.version, "saved": row.saved, "document": document}),
-    )
-}
-
-async fn list(State(app): State<App>) -> Result<Json<Value>> {
-    Ok(Json(app.store.recipes().await?.iter().map(shown).collect::<Result<Vec<_>>>()?.into()))
-}
-
-async fn one(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value>> {
-    Ok(Json(shown(&app.store.recipe(id).await?)?))
-}
-
-/// A new recipe, from a document or empty.
-async fn create(State(app): State<App>, Json(document): Json<Value>) -> Result<Json<Value>> {
-    let recipe = if document.is_null() { Recipe::new("New recipe") } else { Recipe::from_value(&document)? };
-    let text = recipe.to_value().to_string();
-    let row = app.store.save_recipe(None, 0, &recipe.name, &text, &now()).await?;
-    let row = row.ok_or_else(|| Error::bad("the recipe was not saved"))?;
-    let mut desk = crate::desk::load(&app).await?;
-    desk.recipe = Some(row.id);
-    crate::desk::save(&app, &desk).await?;
-    Ok(Json(shown(&row)?))
-}
-
-#[derive(Deserialize)]
-struct Save {
-    version: i64,
-    document: Value,
-}
-
-/// Saves a change as the next version.
-async fn save(State(app): State<App>, Path(id): Path<i64>, Json(save): Json<Save>) -> Result<Json<Value>> {
-    let recipe = Recipe::from_value(&save.document)?;
-    let text = recipe.to_value().to_string();
-    match app.store.save_recipe(Some(id), save.version, &recipe.name, &text, &now()).await? {
-        Some(row) => Ok(Json(shown(&row)?)),
-        None => Err(Error(
-            StatusCode::CONFLICT,
-            "this recipe was changed in another window; reload to see that, nothing was overwritten".into(),
-        )),
-    }
 }

@@ -5,6 +5,7 @@ pub(crate) mod camera;
 mod folders;
 mod frames;
 pub(crate) mod gather;
+mod recipes;
 mod runs;
 
 use crate::App;
@@ -19,6 +20,7 @@ pub fn routes() -> Router<App> {
         .merge(gather::routes())
         .merge(camera::routes())
         .merge(bench::routes())
+        .merge(recipes::routes())
         .merge(runs::routes())
 }
 

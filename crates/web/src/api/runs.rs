@@ -17,6 +17,7 @@ use rallo_runner::batch::Output;
 use rallo_runner::scan::common_folder;
 use rallo_runner::{Decided, execute, now, targets};
 use rallo_store::{NewItem, Run};
+use serde::Deserialize;
 use serde_json::{Value, json};
 use std::path::{Path as FilePath, PathBuf};
 use std::time::Instant;
@@ -24,7 +25,7 @@ use tokio::sync::broadcast::error::RecvError;
 
 pub fn routes() -> Router<App> {
     Router::new()
-        .route("/api/sheet", get(sheet))
+        .route("/api/sheet", post(sheet))
         .route("/api/runs", post(start))
         .route("/api/runs/{id}", get(one))
         .route("/api/runs/{id}/cancel", post(cancel))
@@ -32,6 +33,22 @@ pub fn routes() -> Router<App> {
         .route("/api/runs/{id}/items/{position}/thumb", get(thumb))
         .route("/api/runs/{id}/items/{position}/result", get(result))
         .route("/events", get(events))
+}
+
+/// An answer to what a recipe asks for at the start of a run.
+#[derive(Deserialize)]
+struct Answer {
+    /// From 0.
+    line: usize,
+    param: String,
+    value: Value,
+}
+
+/// What a run is started with.
+#[derive(Default, Deserialize)]
+#[serde(default)]
+struct Asked {
+    answers: Vec<Answer>,
 }
 
 /// What a run of what lies on the desk would do.
@@ -43,10 +60,12 @@ struct Prepared {
     problems: Vec<targets::Problem>,
 }
 
-async fn prepare(app: &App) -> Result<Prepared> {
+async fn prepare(app: &App, answers: &[Answer]) -> Result<Prepared> {
     let laid = desk::laid(app).await?;
     let row = laid.recipe.as_ref().ok_or_else(|| Error::bad("there is no recipe; open the bench first"))?;
-    let recipe = Recipe::parse(&row.document)?;
+    let recipe = super::recipes::followed(app, Recipe::parse(&row.document)?).await?;
+    let answers: Vec<_> = answers.iter().map(|a| (a.line, a.param.clone(), a.value.clone())).collect();
+    let recipe = recipe.answered(&answers)?;
     let base = match (laid.desk.list, &laid.shoot) {
         (None, Some(shoot)) => PathBuf::from(&shoot.base),
         (Some(_), _) => common_folder(laid.frames.iter().map(|f| &f.path)),
@@ -79,8 +98,23 @@ async fn prepare(app: &App) -> Result<Prepared> {
 }
 
 /// The last look at what will happen: one picture is made to tell sizes and times.
-async fn sheet(State(app): State<App>) -> Result<Json<Value>> {
-    let Prepared { laid, recipe, base, planned, mut problems } = prepare(&app).await?;
+async fn sheet(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<Value>> {
+    let Prepared { laid, recipe, base, planned, mut problems } = prepare(&app, &asked.answers).await?;
+    if let Some(at) = recipe.steps.iter().position(|l| l.on && l.checkpoint.is_some()) {
+        let message = format!(
+            "line {} has a checkpoint; runs do not wait there yet, so look at the results when they are done",
+            at + 1
+        );
+        problems.push(targets::Problem { stops: false, message });
+    }
+    let asks: Vec<Value> = recipe
+        .asks()
+        .into_iter()
+        .map(|(line, param, value)| {
+            let title = recipe.steps[line].kind().info.title;
+            json!({"line": line, "title": title, "param": super::bench::param(param, &value)})
+        })
+        .collect();
     let first = laid.frames.iter().find(|f| Some(f.id) == laid.desk.frame);
     let first = first.map(|f| (f.path.clone(), Decided::from(&f.marks)));
     let trial = recipe.clone();
@@ -127,7 +161,7 @@ async fn sheet(State(app): State<App>) -> Result<Json<Value>> {
         })
         .collect();
     Ok(Json(json!({
-        "count": planned.len(), "folder": app.roots.short(&folder), "names": names,
+        "asks": asks, "count": planned.len(), "folder": app.roots.short(&folder), "names": names,
         "bytes": bytes.map(bytes_text), "seconds": seconds,
         "free": targets::free_bytes(folder.ancestors().find(|p| p.exists()).unwrap_or(&base)).map(bytes_text),
         "problems": problems.iter().map(|p| json!({"stops": p.stops, "message": p.message})).collect::<Vec<_>>(),
@@ -135,8 +169,8 @@ async fn sheet(State(app): State<App>) -> Result<Json<Value>> {
 }
 
 /// Writes the run down and wakes the queue.
-async fn start(State(app): State<App>) -> Result<Json<Value>> {
-    let Prepared { laid, recipe, base, planned, problems } = prepare(&app).await?;
+async fn start(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<Value>> {
+    let Prepared { laid, recipe, base, planned, problems } = prepare(&app, &asked.answers).await?;
     if let Some(problem) = problems.iter().find(|p| p.stops) {
         return Err(Error::bad(&problem.message));
     }

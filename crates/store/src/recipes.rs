@@ -1,0 +1,139 @@
+//! Recipes and their versions: every saved change is kept.
+
+use crate::{Result, Store};
+use sqlx::FromRow;
+
+/// A recipe in its present version.
+#[derive(Clone, Debug, FromRow)]
+pub struct RecipeRow {
+    /// Identity.
+    pub id: i64,
+    /// Name.
+    pub name: String,
+    /// Version, from 1; each saved change is one.
+    pub version: i64,
+    /// The document.
+    pub document: String,
+    /// When it was saved.
+    pub saved: String,
+}
+
+/// A version of a recipe.
+#[derive(Clone, Debug, FromRow)]
+pub struct VersionRow {
+    /// From 1.
+    pub version: i64,
+    /// The document as it was.
+    pub document: String,
+    /// When it was saved.
+    pub saved: String,
+}
+
+impl Store {
+    /// Every recipe, last saved first.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn recipes(&self) -> Result<Vec<RecipeRow>> {
+        sqlx::query_as("SELECT * FROM recipes ORDER BY saved DESC, id DESC").fetch_all(&self.pool).await
+    }
+
+    /// One recipe.
+    ///
+    /// # Errors
+    /// The database's; `RowNotFound` when there is none.
+    pub async fn recipe(&self, id: i64) -> Result<RecipeRow> {
+        sqlx::query_as("SELECT * FROM recipes WHERE id = ?").bind(id).fetch_one(&self.pool).await
+    }
+
+    /// Saves a new recipe as version 1, or a changed one as its next version; an unchanged one stays as it is.
+    /// `expected` is the version the change was made from: a change made from another one is refused.
+    ///
+    /// # Errors
+    /// The database's; `Ok(None)` when the recipe has meanwhile another version.
+    pub async fn save_recipe(
+        &self,
+        id: Option<i64>,
+        expected: i64,
+        name: &str,
+        document: &str,
+        when: &str,
+    ) -> Result<Option<RecipeRow>> {
+        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
+        let row: RecipeRow = match id {
+            None => {
+                sqlx::query_as(
+                    "INSERT INTO recipes (name, version, document, saved) VALUES (?, 1, ?, ?) RETURNING *",
+                )
+                .bind(name)
+                .bind(document)
+                .bind(when)
+                .fetch_one(&mut *tx)
+                .await?
+            }
+            Some(id) => {
+                let old: RecipeRow =
+                    sqlx::query_as("SELECT * FROM recipes WHERE id = ?").bind(id).fetch_one(&mut *tx).await?;
+                if old.document == document {
+                    return Ok(Some(old));
+                }
+                if old.version != expected {
+                    return Ok(None);
+                }
+                sqlx::query_as(
+                    "UPDATE recipes SET name = ?, version = version + 1, document = ?, saved = ? WHERE id = ? RETURNING *",
+                )
+                .bind(name)
+                .bind(document)
+                .bind(when)
+                .bind(id)
+                .fetch_one(&mut *tx)
+                .await?
+            }
+        };
+        sqlx::query("INSERT INTO recipe_versions (recipe_id, version, document, saved) VALUES (?, ?, ?, ?)")
+            .bind(row.id)
+            .bind(row.version)
+            .bind(document)
+            .bind(when)
+            .execute(&mut *tx)
+            .await?;
+        tx.commit().await?;
+        Ok(Some(row))
+    }
+
+    /// A recipe's versions, the newest first.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn recipe_versions(&self, id: i64) -> Result<Vec<VersionRow>> {
+        sqlx::query_as(
+            "SELECT version, document, saved FROM recipe_versions WHERE recipe_id = ? ORDER BY version DESC",
+        )
+        .bind(id)
+        .fetch_all(&self.pool)
+        .await
+    }
+
+    /// One version of a recipe.
+    ///
+    /// # Errors
+    /// The database's; `RowNotFound` when there is none.
+    pub async fn recipe_version(&self, id: i64, version: i64) -> Result<VersionRow> {
+        sqlx::query_as(
+            "SELECT version, document, saved FROM recipe_versions WHERE recipe_id = ? AND version = ?",
+        )
+        .bind(id)
+        .bind(version)
+        .fetch_one(&self.pool)
+        .await
+    }
+
+    /// Removes a recipe with its versions; runs keep the document they were started with.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn remove_recipe(&self, id: i64) -> Result<()> {
+        sqlx::query("DELETE FROM recipes WHERE id = ?").bind(id).execute(&self.pool).await.map(drop)
+    }
+}

@@ -1,0 +1,63 @@
+// What the result is compared with: the picture as it was, the work up to the open line or without it, another recipe.
+
+import { el, json } from './talk.js';
+
+/** Steps that move or widen the picture: before has them too. */
+const MOVES = ['rotate', 'mirror', 'straighten', 'perspective', 'crop', 'resize', 'upscale', 'lens', 'border', 'caption'];
+
+/** `now()` gives { doc, frame, open, size, sizes }: the recipe, the open line, the result's size, and each line's. */
+export class Against {
+  constructor(select, now, changed) {
+    this.select = select;
+    this.now = now;
+    this.recipes = [];
+    this.known = new Map();
+    select.addEventListener('change', changed);
+  }
+
+  /** Offers the recipes there are beside this one, and this one's earlier versions. */
+  offer(recipes, id, version) {
+    this.recipes = recipes;
+    const kept = this.select.value || 'original';
+    const option = (value, text) => el('option', { value }, text);
+    const others = recipes.filter((r) => r.id !== id).map((r) => option(`recipe ${r.id}`, `recipe: ${r.name}`));
+    const versions = Array.from({ length: Math.min(version - 1, 12) }, (_, i) => option(`version ${id} ${version - 1 - i}`, `version ${version - 1 - i}`));
+    this.select.replaceChildren(option('original', 'the original'), option('upto', 'up to the open line'), option('without', 'without the open line'), ...versions, ...others);
+    this.select.value = [...this.select.options].some((o) => o.value === kept) ? kept : 'original';
+  }
+
+  get name() {
+    const what = this.select.value;
+    if (what === 'original' || !what) return 'before';
+    return this.select.selectedOptions[0]?.textContent ?? 'before';
+  }
+
+  async document(what) {
+    const { doc, open } = this.now();
+    const line = doc.steps[open];
+    if (what === 'upto' && line) return { ...doc, steps: doc.steps.slice(0, open) };
+    if (what === 'without' && line) return { ...doc, steps: doc.steps.map((s, i) => (i === open ? { ...s, on: false } : s)) };
+    const [kind, id, version] = what.split(' ');
+    if (kind === 'recipe') return (await json('GET', `/api/recipes/${id}`)).document;
+    if (kind === 'version') return (await json('GET', `/api/recipes/${id}/versions/${version}`)).document;
+    return null;
+  }
+
+  /** What to ask the engine for, how large it is, and a key that changes when it does. */
+  async other() {
+    const { doc, frame, size } = this.now();
+    const what = this.select.value || 'original';
+    const recipe = await this.document(what);
+    if (!recipe) {
+      const geometry = doc.steps.filter((s) => MOVES.includes(s.step));
+      return { body: { recipe: doc, before: true }, size, key: geometry };
+    }
+    const key = JSON.stringify([recipe.steps, frame]);
+    if (!this.known.has(key)) {
+      const told = await json('POST', '/api/plan', { recipe, frame });
+      if (this.known.size > 50) this.known.clear();
+      this.known.set(key, told.size);
+    }
+    return { body: { recipe }, size: this.known.get(key), key };
+  }
+}

@@ -1,0 +1,143 @@
+//! The sample behind its denoising, at full size: computed once in the background, and then the source of everything that
+//! is shown of it. Until it is there, a reduced stand-in is shown where the picture is small, and said to be one.
+
+use rallo_engine::{Orientation, Picture, Plan, Pyramid, Rect, Settings, Size, Source, SourceError};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Condvar, Mutex};
+
+/// Largest picture that is kept like this, in pixels: 16 bytes each with its reductions.
+const LARGEST: u64 = 60_000_000;
+
+/// Rows computed between two looks at whether the work is still wanted.
+const BAND: i64 = 1024;
+
+/// Steps so expensive that their result is kept.
+const DENOISE: [&str; 1] = ["denoise"];
+
+/// The picture behind the first lines, as a source of its own.
+pub struct Behind {
+    pyramid: Pyramid,
+    orientation: Orientation,
+    seed: u64,
+}
+
+impl Source for Behind {
+    fn size(&self) -> Size {
+        self.pyramid.size()
+    }
+    fn max_level(&self) -> u8 {
+        self.pyramid.max_level()
+    }
+    fn level(&self, level: u8) -> Result<Arc<Picture>, SourceError> {
+        self.pyramid.level(level)
+    }
+    fn orientation(&self) -> Orientation {
+        self.orientation
+    }
+    fn seed(&self) -> u64 {
+        self.seed
+    }
+}
+
+#[derive(Default)]
+struct State {
+    /// What is computed, or was.
+    key: String,
+    done: Option<Arc<Behind>>,
+    failed: bool,
+    stop: Arc<AtomicBool>,
+}
+
+/// One sample at a time.
+#[derive(Default)]
+pub struct Truth {
+    state: Mutex<State>,
+    changed: Condvar,
+}
+
+/// How many of the first lines end in a denoising that is worth keeping: lines of repair, light and colour only, so that
+/// the result depends on nothing behind them.
+pub fn lines(groups: &[(&str, &str)]) -> Option<usize> {
+    let last = groups.iter().position(|(id, _)| DENOISE.contains(id))?;
+    let plain = |(id, group): &(&str, &str)| ["repair", "light", "colour"].contains(group) && *id != "lens";
+    groups[..=last].iter().all(plain).then_some(last + 1)
+}
+
+impl Truth {
+    /// What is there for `key`; begins the work where there is nothing, and gives up what was being done for another key.
+    pub fn ask(
+        self: &Arc<Self>,
+        key: &str,
+        first: Vec<Settings>,
+        source: Arc<dyn Source + Send + Sync>,
+    ) -> Option<Arc<Behind>> {
+        if source.size().area() > LARGEST {
+            return None;
+        }
+        let mut state = self.state.lock().unwrap_or_else(|p| p.into_inner());
+        if state.key == key {
+            return state.done.clone();
+        }
+        state.stop.store(true, Ordering::Relaxed);
+        let stop = Arc::new(AtomicBool::new(false));
+        *state = State { key: key.to_owned(), stop: stop.clone(), ..State::default() };
+        drop(state);
+        self.changed.notify_all();
+        let (truth, key) = (self.clone(), key.to_owned());
+        std::thread::spawn(move || {
+            // A core is left for what people do meanwhile.
+            let threads = std::thread::available_parallelism().map_or(1, |n| n.get().saturating_sub(1).max(1));
+            let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build();
+            let done = match pool {
+                Ok(pool) => pool.install(|| compute(first, &*source, &stop)),
+                Err(_) => compute(first, &*source, &stop),
+            };
+            let mut state = truth.state.lock().unwrap_or_else(|p| p.into_inner());
+            if state.key == key {
+                state.failed = done.is_none();
+                state.done = done.map(Arc::new);
+            }
+            drop(state);
+            truth.changed.notify_all();
+        });
+        None
+    }
+
+    /// Waits until what was asked for is there; nothing where something else was asked for meanwhile.
+    pub fn wait(&self, key: &str) -> Option<Arc<Behind>> {
+        let mut state = self.state.lock().unwrap_or_else(|p| p.into_inner());
+        while state.key == key && state.done.is_none() && !state.failed {
+            state = self.changed.wait(state).unwrap_or_else(|p| p.into_inner());
+        }
+        if state.key == key { state.done.clone() } else { None }
+    }
+}
+
+fn compute(first: Vec<Settings>, source: &dyn Source, stop: &AtomicBool) -> Option<Behind> {
+    let plan = Plan::for_picture(first, source).ok()?;
+    let program = plan.program(1.0);
+    let size = program.size();
+    let mut values: Vec<f32> = Vec::with_capacity(size.area() as usize * 3);
+    for y in (0..i64::from(size.height)).step_by(BAND as usize) {
+        if stop.load(Ordering::Relaxed) {
+            return None;
+        }
+        let band = Rect::new(0, y, i64::from(size.width), BAND.min(i64::from(size.height) - y));
+        let (_, pixels) = program.render_working(source, band).ok()?;
+        values.extend(pixels.iter().flatten());
+    }
+    let picture = Picture::of_working(size, values).ok()?;
+    Some(Behind { pyramid: Pyramid::new(picture), orientation: source.orientation(), seed: source.seed() })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_what_depends_on_nothing_behind_it_is_kept() {
+        assert_eq!(lines(&[("hot_pixels", "repair"), ("denoise", "repair"), ("crop", "geometry")]), Some(2));
+        assert_eq!(lines(&[("crop", "geometry"), ("denoise", "repair")]), None);
+        assert_eq!(lines(&[("exposure", "light")]), None);
+    }
+}
