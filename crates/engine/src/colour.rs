@@ -66,6 +66,17 @@ impl InputColour {
         Self::from_profile(&WORKING, name).expect("the built-in profile is complete")
     }
 
+    /// Working values as they are, in floating point.
+    pub(crate) fn plain() -> Self {
+        let straight = || Table::new(|squared| squared.sqrt());
+        Self {
+            byte: [[0.0; 256]; 3],
+            table: [straight(), straight(), straight()],
+            to_working: IDENTITY,
+            name: "working values".into(),
+        }
+    }
+
     /// From a profile made of a matrix and three curves.
     ///
     /// # Errors
@@ -175,6 +186,13 @@ impl OutputColour {
         let file = FileColour::read(icc, intent, black_point)?;
         let encode = Table::new(|x| x);
         Ok(Self { from_working: IDENTITY, to_working: IDENTITY, encode, file: Some(file), icc: icc.to_vec() })
+    }
+}
+
+impl OutputColour {
+    /// What the profile calls itself.
+    pub fn name(&self) -> String {
+        ColorProfile::new_from_slice(&self.icc).map(|p| profile_name(&p)).unwrap_or_default()
     }
 }
 

@@ -38,7 +38,7 @@ pub use colour::{InputColour, OutputColour, OutputProfile};
 pub use geometry::{Affine, Rect, Size};
 pub use measure::Measures;
 pub use picture::{Orientation, Picture, PictureError, Pyramid, Samples, Source, SourceError};
-pub use plan::{Encoded, Pixels, Plan, PlanError, Program, Settings};
+pub use plan::{Encoded, Kept, Memory, Pixels, Plan, PlanError, Program, Settings};
 pub use profile::Intent;
 pub use step::{Kind, Param, ParamError, Step, StepInfo, StepKind, registry, step_kind};
 

@@ -135,6 +135,16 @@ impl Picture {
         Ok(Self { stored, samples, orientation, colour: Arc::new(colour) })
     }
 
+    /// A picture of working values, red, green and blue by turns, row by row.
+    ///
+    /// # Errors
+    /// [`PictureError`] when values and size disagree.
+    pub fn of_working(size: Size, values: Vec<f32>) -> Result<Self, PictureError> {
+        let mut picture = Self::new(size, Samples::F32(values), Orientation::UPRIGHT, None)?;
+        picture.colour = Arc::new(InputColour::plain());
+        Ok(picture)
+    }
+
     /// Upright size.
     pub fn size(&self) -> Size {
         self.orientation.upright(self.stored)

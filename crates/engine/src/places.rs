@@ -20,12 +20,20 @@ pub struct Places {
 #[derive(Clone, Copy)]
 struct Block {
     at: [f64; 2],
-    /// Mean of |∇²|, by the mask of J. Immerkær ("Fast noise variance estimation", 1996), blind to edges and slopes.
+    /// Sum of |∇²|, by the mask of J. Immerkær ("Fast noise variance estimation", 1996), blind to edges and slopes.
     grain: f32,
     /// Standard deviation of the means of 8 × 8 pixels: what is drawn there.
     structure: f32,
     /// Mean difference of the tenth of neighbours that differ most.
     edges: f32,
+}
+
+impl Block {
+    /// Deviation of normal noise with that grain.
+    fn deviation(&self) -> f32 {
+        let count = ((BLOCK - 2) * (BLOCK - 2)) as f32;
+        self.grain / count * (std::f32::consts::PI / 2.0).sqrt() / 6.0
+    }
 }
 
 /// Finds both in a rendered picture; nothing in one that is smaller than a block.
@@ -37,9 +45,9 @@ pub fn places(picture: &Encoded) -> Option<Places> {
     let blocks: Vec<Block> = corners.par_iter().map(|&(x, y)| block(samples, (w, h), x, y)).collect();
     let mut structures: Vec<f32> = blocks.iter().map(|b| b.structure).collect();
     structures.sort_by(f32::total_cmp);
-    // Smooth is what the smoother half is; grain itself gives some structure, so the limit is not tight.
+    // Smooth is what the smoother half is. Grain of deviation σ gives means of 8 × 8 pixels one of σ/8; that is no structure.
     let smooth = structures.get(structures.len() / 2)? + 0.5;
-    let quiet = blocks.iter().filter(|b| b.structure <= smooth);
+    let quiet = blocks.iter().filter(|b| b.structure - 0.2 * b.deviation() <= smooth);
     let noisiest = quiet.max_by(|a, b| a.grain.total_cmp(&b.grain))?;
     let sharpest = blocks.iter().max_by(|a, b| a.edges.total_cmp(&b.edges))?;
     Some(Places { noisiest: noisiest.at, sharpest: sharpest.at })

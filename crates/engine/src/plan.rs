@@ -73,8 +73,8 @@ const LEFT_OVER: f64 = 1.1;
 enum Start {
     /// The picture as it comes.
     Source,
-    /// A mapping, with its output size.
-    Map(Warp, Size),
+    /// A mapping, with its output size, and the last of the steps joined in it.
+    Map(Warp, Size, usize),
     /// The step of that number enlarges.
     Enlarge(usize),
 }
@@ -97,6 +97,39 @@ pub struct Plan {
     to_output: Vec<f64>,
     reduce: bool,
     seed: u64,
+    cut: Option<usize>,
+}
+
+/// Remembers what measured steps found, so that a change behind them does not measure again.
+pub trait Memory: Sync {
+    /// What was kept under a key.
+    fn recall(&self, key: u64) -> Option<Arc<dyn Step>>;
+    /// Keeps a measured step.
+    fn keep(&self, key: u64, step: Arc<dyn Step>);
+}
+
+/// What stands before a plan's cut, over a part of the picture.
+#[derive(Clone)]
+pub struct Kept {
+    key: u64,
+    rect: Rect,
+    pixels: Arc<Vec<[f32; 3]>>,
+}
+
+/// A number for anything that can be written out; equal texts, equal numbers.
+fn key_of(what: &dyn std::fmt::Debug) -> u64 {
+    use std::hash::{DefaultHasher, Hasher};
+    struct Through(DefaultHasher);
+    impl std::fmt::Write for Through {
+        fn write_str(&mut self, text: &str) -> std::fmt::Result {
+            self.0.write(text.as_bytes());
+            Ok(())
+        }
+    }
+    let mut through = Through(DefaultHasher::new());
+    // Writing into a hash does not fail.
+    let _ = std::fmt::Write::write_fmt(&mut through, format_args!("{what:?}"));
+    through.0.finish()
 }
 
 impl Plan {
@@ -104,16 +137,36 @@ impl Plan {
     ///
     /// # Errors
     /// [`PlanError`] when a step's result would be too large, or the picture cannot be decoded.
-    pub fn for_picture(mut steps: Vec<Settings>, source: &dyn Source) -> Result<Self, PlanError> {
+    pub fn for_picture(steps: Vec<Settings>, source: &dyn Source) -> Result<Self, PlanError> {
+        Self::remembering(steps, source, None)
+    }
+
+    /// As [`for_picture`](Self::for_picture), measuring only what `memory` does not know.
+    ///
+    /// # Errors
+    /// As [`for_picture`](Self::for_picture).
+    pub fn remembering(
+        mut steps: Vec<Settings>,
+        source: &dyn Source,
+        memory: Option<&dyn Memory>,
+    ) -> Result<Self, PlanError> {
         for i in 0..steps.len() {
             let wants = steps[i].step.wants();
             if wants == Wants::Nothing {
+                continue;
+            }
+            let key = key_of(&(&steps[..=i], source.seed(), source.size()));
+            if let Some(known) = memory.and_then(|m| m.recall(key)) {
+                steps[i].step = known;
                 continue;
             }
             let before = Self::new(steps[..i].to_vec(), source.size())?;
             let views = before.views(source, &wants).map_err(|e| PlanError::Source(e.0))?;
             if let Some(step) = steps[i].step.measured(&views) {
                 steps[i].step = Arc::from(step);
+                if let Some(memory) = memory {
+                    memory.keep(key, steps[i].step.clone());
+                }
             }
         }
         let mut plan = Self::new(steps, source.size())?;
@@ -187,13 +240,26 @@ impl Plan {
             let scale = |g: &Geometry| g.map.magnification(f64::from(g.size.width), f64::from(g.size.height));
             to_output[i] = to_output[i + 1] * geometry[i].as_ref().map_or(1.0, scale);
         }
-        Ok(Self { steps, geometry, sizes, to_output, reduce: true, seed: 0 })
+        Ok(Self { steps, geometry, sizes, to_output, reduce: true, seed: 0, cut: None })
     }
 
     /// The same plan, but never with a reduced picture at full scale; for measuring what that changes.
     pub fn at_full_detail(mut self) -> Self {
         self.reduce = false;
         self
+    }
+
+    /// The same plan, whose programs can keep what stands before the step `line` (see [`Program::render_keeping`]). Joined
+    /// mappings and blocks are not cut through: less is kept then.
+    pub fn cut_before(mut self, line: usize) -> Self {
+        self.cut = Some(line);
+        self
+    }
+
+    /// A number for everything that stands before the cut, at a scale, of this picture.
+    fn key(&self, cut: usize, scales: &[f64]) -> u64 {
+        let facts = (&self.sizes, &self.to_output, self.seed, self.reduce);
+        key_of(&(&self.steps[..cut.min(self.steps.len())], facts, scales))
     }
 
     /// Size of the output at full scale.
@@ -263,8 +329,13 @@ impl Plan {
             level: (-scales[0].log2()).round() as u8,
             nodes: Vec::new(),
             size: self.sizes[0].scaled(scales[0]),
+            cut: None,
+            key: self.key(self.cut.unwrap_or(0), &scales),
         };
         for (k, (start, rest)) in parts.into_iter().enumerate() {
+            if let Start::Map(_, _, line) | Start::Enlarge(line) = &start {
+                program.passes(self, *line);
+            }
             match start {
                 Start::Source => {}
                 Start::Enlarge(i) if scales[k] == 1.0 => program.enlarge(self.steps[i].step.enlarger()),
@@ -283,7 +354,7 @@ impl Plan {
     /// The mapping a part begins with, at full scale, and its output size.
     fn mapping(&self, start: &Start) -> (Warp, Size) {
         match start {
-            Start::Map(map, size) => (map.clone(), *size),
+            Start::Map(map, size, _) => (map.clone(), *size),
             Start::Enlarge(i) => match &self.geometry[*i] {
                 Some(g) => (g.map.clone(), g.size),
                 None => (Affine::IDENTITY.into(), self.sizes[*i]),
@@ -299,11 +370,12 @@ impl Plan {
             match (g, parts.last_mut()) {
                 (None, _) => {}
                 _ if self.steps[i].step.enlarger().is_some() => parts.push((Start::Enlarge(i), Vec::new())),
-                (Some(g), Some((Start::Map(map, size), rest))) if rest.is_empty() => {
+                (Some(g), Some((Start::Map(map, size, last), rest))) if rest.is_empty() => {
                     *map = g.map.then(map);
                     *size = g.size;
+                    *last = i;
                 }
-                (Some(g), _) => parts.push((Start::Map(g.map.clone(), g.size), Vec::new())),
+                (Some(g), _) => parts.push((Start::Map(g.map.clone(), g.size, i), Vec::new())),
             }
             let does = self.steps[i].mix > 0.0 && self.steps[i].step.works(&self.work_place(i, 1.0));
             if let Some((_, rest)) = parts.last_mut().filter(|_| does) {
@@ -313,7 +385,7 @@ impl Plan {
         // A mapping only needed for the scale stands first, so that everything runs at the reduced size.
         if parts.len() == 1 && scale < 1.0 {
             let rest = std::mem::take(&mut parts[0].1);
-            parts.push((Start::Map(Affine::IDENTITY.into(), self.sizes[0]), rest));
+            parts.push((Start::Map(Affine::IDENTITY.into(), self.sizes[0], 0), rest));
         }
         parts
     }
@@ -353,6 +425,9 @@ pub struct Program {
     /// Each with the size of its input.
     nodes: Vec<(Node, Size)>,
     size: Size,
+    /// The nodes before the plan's cut, and a number for them.
+    cut: Option<usize>,
+    key: u64,
 }
 
 /// Encoded samples, interleaved RGB.
@@ -426,14 +501,26 @@ impl Program {
     /// The steps `rest`, one after another; those of a block that is mixed are held together.
     fn steps(&mut self, plan: &Plan, rest: &[usize], scale: f64) {
         for together in rest.chunk_by(|a, b| plan.steps[*a].block == plan.steps[*b].block) {
+            if plan.steps[together[0]].block.is_some() {
+                self.passes(plan, together[together.len() - 1]);
+            }
             let Some((_, mix)) = plan.steps[together[0]].block.filter(|b| b.1 < 1.0) else {
                 self.alone(plan, together, scale);
                 continue;
             };
             let before = std::mem::take(&mut self.nodes);
+            let cut = self.cut;
             self.alone(plan, together, scale);
+            self.cut = cut;
             let nodes = std::mem::replace(&mut self.nodes, before);
             self.group(nodes, None, mix);
+        }
+    }
+
+    /// The plan's cut lies here, if the work that follows belongs to the step `line` behind it.
+    fn passes(&mut self, plan: &Plan, line: usize) {
+        if self.cut.is_none() && plan.cut.is_some_and(|cut| line >= cut) {
+            self.cut = Some(self.nodes.len());
         }
     }
 
@@ -453,6 +540,10 @@ impl Program {
     fn alone(&mut self, plan: &Plan, rest: &[usize], scale: f64) {
         let mut points: Vec<PointOp> = Vec::new();
         for &i in rest {
+            if self.cut.is_none() && plan.cut.is_some_and(|cut| i >= cut) {
+                self.flush(&mut points);
+                self.passes(plan, i);
+            }
             let settings = &plan.steps[i];
             let mix = settings.mix;
             let mut ops = settings.step.ops(&plan.work_place(i, scale));
@@ -554,6 +645,44 @@ impl Program {
         )
     }
 
+    /// As [`render`](Self::render), but what stands before the plan's cut is taken from `kept` where it is there, and left
+    /// there: a change behind the cut computes nothing before it again.
+    ///
+    /// # Errors
+    /// As [`render`](Self::render).
+    pub fn render_keeping(
+        &self,
+        source: &dyn Source,
+        region: Rect,
+        colour: &OutputColour,
+        kept: &Mutex<Option<Kept>>,
+    ) -> Result<Encoded, SourceError> {
+        let far = |nodes: &[(Node, Size)]| nodes.iter().any(|(node, _)| matches!(node, Node::Whole(_)));
+        let Some(cut) = self.cut.filter(|cut| *cut > 0 && !far(&self.nodes[*cut..])) else {
+            return self.render(source, region, colour);
+        };
+        let region = region.within(self.size.rect());
+        let rect = needs(&self.nodes[cut..], region);
+        let held = kept.lock().unwrap_or_else(|p| p.into_inner()).clone();
+        let fits = |k: &Kept| k.key == self.key && rect.within(k.rect) == rect;
+        let kept_now = match held.filter(fits) {
+            Some(held) => held,
+            None => {
+                let picture = self.checked(source, region)?;
+                let pixels = Arc::new(self.layer(&picture, cut, rect));
+                let fresh = Kept { key: self.key, rect, pixels };
+                *kept.lock().unwrap_or_else(|p| p.into_inner()) = Some(fresh.clone());
+                fresh
+            }
+        };
+        let mut samples = Vec::new();
+        let base = Base::Layer(&kept_now.pixels, kept_now.rect);
+        let encode = |pixels: &[Pixel], out: &mut [u8]| point::encode_8(colour, pixels, out);
+        tiles_from(base, &self.nodes[cut..], region, encode, &mut samples);
+        let size = Size::new(region.width as u32, region.height as u32);
+        Ok(Encoded { size, pixels: Pixels::U8(samples) })
+    }
+
     /// Renders `region` as working values, before any encoding.
     ///
     /// # Errors
@@ -614,9 +743,6 @@ impl Program {
         encode: impl Fn(&[Pixel], &mut [T]) + Sync,
         samples: &mut Vec<T>,
     ) {
-        let width = region.width as usize * 3;
-        samples.resize(width * region.height as usize, T::default());
-        let all = Mutex::new(samples);
         // What reaches far is done first; the rest goes on from its result.
         let before = self.nodes[..count].iter().rposition(|(node, _)| matches!(node, Node::Whole(_)));
         let layer = before.map(|at| {
@@ -628,20 +754,7 @@ impl Program {
             None => Base::Picture(picture),
         };
         let nodes = &self.nodes[before.map_or(0, |at| at + 1)..count];
-        let (wide, high) = tile_sides(nodes);
-        region.tiles(wide, high).into_par_iter().for_each_init(Buffers::default, |buffers, tile| {
-            let pixels = chain(nodes, base, tile, buffers);
-            let line = tile.width as usize * 3;
-            let mut encoded = vec![T::default(); line * tile.height as usize];
-            encode(&pixels, &mut encoded);
-            buffers.give(pixels);
-            let mut all = all.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
-            for (j, row) in encoded.chunks(line).enumerate() {
-                let at = (tile.y - region.y) as usize + j;
-                let at = at * width + (tile.x - region.x) as usize * 3;
-                all[at..at + line].copy_from_slice(row);
-            }
-        });
+        tiles_from(base, nodes, region, encode, samples);
     }
 
     /// The output of the first `count` nodes as working values.
@@ -673,6 +786,33 @@ impl Program {
         }
         out
     }
+}
+
+/// `nodes` over `region`, from what stands before them, tile by tile.
+fn tiles_from<T: Copy + Default + Send>(
+    base: Base,
+    nodes: &[(Node, Size)],
+    region: Rect,
+    encode: impl Fn(&[Pixel], &mut [T]) + Sync,
+    samples: &mut Vec<T>,
+) {
+    let width = region.width as usize * 3;
+    samples.resize(width * region.height as usize, T::default());
+    let all = Mutex::new(samples);
+    let (wide, high) = tile_sides(nodes);
+    region.tiles(wide, high).into_par_iter().for_each_init(Buffers::default, |buffers, tile| {
+        let pixels = chain(nodes, base, tile, buffers);
+        let line = tile.width as usize * 3;
+        let mut encoded = vec![T::default(); line * tile.height as usize];
+        encode(&pixels, &mut encoded);
+        buffers.give(pixels);
+        let mut all = all.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+        for (j, row) in encoded.chunks(line).enumerate() {
+            let at = (tile.y - region.y) as usize + j;
+            let at = at * width + (tile.x - region.x) as usize * 3;
+            all[at..at + line].copy_from_slice(row);
+        }
+    });
 }
 
 /// The part of the input of `nodes` that `rect` of their output comes from.

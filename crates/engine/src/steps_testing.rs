@@ -1,13 +1,10 @@
 //! Shared by the steps' tests: runs a step the way a plan does.
 
-use crate::colour::{IDENTITY, InputColour};
 use crate::geometry::{Rect, Size};
-use crate::picture::{Orientation, Picture, Pyramid, Samples};
+use crate::picture::{Picture, Pyramid};
 use crate::plan::{Plan, Settings};
 use crate::point::PointProgram;
 use crate::step::{Op, Place, Step};
-use crate::tone::Table;
-use std::sync::Arc;
 
 /// One working pixel through a point-wise step.
 pub fn one_pixel(step: &dyn Step, pixel: [f32; 3]) -> [f32; 3] {
@@ -28,23 +25,11 @@ pub fn one_pixel(step: &dyn Step, pixel: [f32; 3]) -> [f32; 3] {
 
 /// A picture of working values.
 pub fn picture(size: Size, value: impl Fn(u32, u32) -> [f32; 3]) -> Picture {
-    let straight = || Table::new(|squared| squared.sqrt());
-    let colour = InputColour {
-        byte: [[0.0; 256]; 3],
-        table: [straight(), straight(), straight()],
-        to_working: IDENTITY,
-        name: "working values".into(),
-    };
     let samples = (0..size.height)
         .flat_map(|y| (0..size.width).map(move |x| (x, y)))
         .flat_map(|(x, y)| value(x, y))
         .collect();
-    Picture {
-        stored: size,
-        samples: Samples::F32(samples),
-        orientation: Orientation::UPRIGHT,
-        colour: Arc::new(colour),
-    }
+    Picture::of_working(size, samples).unwrap()
 }
 
 /// A step over a whole picture, measured where it measures: the result's size and working values.

@@ -162,7 +162,7 @@ fn a_block_is_mixed_as_a_whole() {
     // Against each pixel's own sum: half of what all of the block makes, half of what it came from.
     let source = Pyramid::new(smooth(230, 170, 1));
     let one = |id: &str, values: Value| steps(&[(id, values)]).remove(0);
-    let lines = || steps(&[("unsharp_mask", json!({"amount": 120})), ("contrast", json!({"amount": 40}))]);
+    let lines = || steps(&[("unsharp_mask", json!({"amount": 90})), ("contrast", json!({"amount": 40}))]);
     let render = |steps: Vec<Settings>| {
         let plan = Plan::for_picture(steps, &source).unwrap();
         let program = plan.program(1.0);
@@ -181,4 +181,66 @@ fn a_block_is_mixed_as_a_whole() {
             assert!((m[c] - (b[c] + a[c]) / 2.0).abs() < 1e-5, "{m:?} {b:?} {a:?}");
         }
     }
+}
+
+#[test]
+fn what_is_kept_before_a_cut_changes_nothing() {
+    let source = Pyramid::new(smooth(700, 460, 6));
+    let kept = std::sync::Mutex::new(None);
+    let lines = |amount: f64| {
+        let mut all = catalogue();
+        all.insert(0, steps(&[("denoise", json!({"method": "quick"}))]).remove(0));
+        all[7] = steps(&[("unsharp_mask", json!({"amount": amount}))]).remove(0);
+        all
+    };
+    for cut in [1, 3, 5, 7] {
+        for (amount, scale) in [(80.0, 1.0), (20.0, 1.0), (20.0, 0.5)] {
+            let plan = Plan::for_picture(lines(amount), &source).unwrap();
+            let whole = plan.program(scale);
+            let rect = Rect::new(10, 20, 120, 70).within(whole.size().rect());
+            let want = bytes(&whole, &source, rect);
+            let cut = plan.cut_before(cut).program(scale);
+            let got = cut.render_keeping(&source, rect, OutputProfile::Srgb.colour(), &kept).unwrap();
+            let Pixels::U8(got) = got.pixels else { panic!() };
+            let off = want.iter().zip(&got).map(|(a, b)| a.abs_diff(*b)).max().unwrap();
+            assert!(off <= 1, "off by {off}");
+        }
+    }
+}
+
+#[test]
+fn what_was_measured_is_measured_once() {
+    use std::collections::HashMap;
+    use std::sync::{Arc, Mutex};
+    #[derive(Default)]
+    struct Held(Mutex<HashMap<u64, Arc<dyn Step>>>, Mutex<[usize; 2]>);
+    impl Memory for Held {
+        fn recall(&self, key: u64) -> Option<Arc<dyn Step>> {
+            let found = self.0.lock().unwrap().get(&key).cloned();
+            self.1.lock().unwrap()[0] += usize::from(found.is_some());
+            found
+        }
+        fn keep(&self, key: u64, step: Arc<dyn Step>) {
+            self.1.lock().unwrap()[1] += 1;
+            self.0.lock().unwrap().insert(key, step);
+        }
+    }
+    let source = Pyramid::new(smooth(300, 200, 1));
+    let held = Held::default();
+    let plan = |first: f64, last: f64| {
+        let all = steps(&[
+            ("exposure", json!({"stops": first})),
+            ("auto_range", json!({"strength": 100})),
+            ("saturation", json!({"amount": last})),
+        ]);
+        let plan = Plan::remembering(all, &source, Some(&held)).unwrap();
+        plan.steps()[1].step.found()
+    };
+    let first = plan(-0.5, 0.0);
+    assert!(!first.is_empty());
+    // A change behind it measures nothing again, one before it does.
+    assert_eq!(plan(-0.5, 40.0), first);
+    assert_eq!(*held.1.lock().unwrap(), [1, 1]);
+    assert_ne!(plan(0.0, 40.0), first);
+    assert_eq!(*held.1.lock().unwrap(), [1, 2]);
 }

@@ -16,7 +16,7 @@ pub mod sentence;
 pub use advice::{Advice, advice};
 pub use delivery::Pictures;
 pub use difference::difference;
-pub use rules::{Condition, Ladder, Subject};
+pub use rules::{Condition, Ladder, Own, Subject};
 pub use sentence::Part;
 
 use rallo_engine::steps::data::Data;
@@ -526,7 +526,42 @@ impl Recipe {
 
     /// What the engine does for a picture, in order: the lines that are on and apply.
     pub fn settings(&self, subject: &Subject) -> Vec<Settings> {
-        self.steps.iter().filter_map(|line| self.line_settings(line, subject)).collect()
+        self.placed(subject).into_iter().map(|(_, settings)| settings).collect()
+    }
+
+    /// As [`settings`](Self::settings), each with the line it comes from; a frame's own exposure has none where the recipe
+    /// has no line for it.
+    pub fn placed(&self, subject: &Subject) -> Vec<(Option<usize>, Settings)> {
+        let lines = self.steps.iter().enumerate();
+        let mut all: Vec<(Option<usize>, Settings)> =
+            lines.filter_map(|(i, line)| Some((Some(i), self.line_settings(line, subject)?))).collect();
+        let own = &subject.own;
+        let id = |at: &(Option<usize>, Settings)| at.0.map(|i| self.steps[i].id);
+        if own.exposure != 0.0
+            && !moved(
+                all.iter_mut().find(|s| id(s) == Some("exposure")),
+                &[("stops", own.exposure)],
+                "exposure",
+            )
+        {
+            // Behind what repairs the picture: that looks at it as the camera wrote it.
+            let repairs = |s: &&(Option<usize>, Settings)| {
+                s.0.is_some_and(|i| self.steps[i].kind().info.group == "repair")
+            };
+            let at = all.iter().take_while(repairs).count();
+            let values = Map::from_iter([("stops".to_owned(), json!(own.exposure))]);
+            if let Some(step) = step_kind("exposure").and_then(|k| k.parse(&values).ok()) {
+                all.insert(at, (None, Settings::from(step)));
+            }
+        }
+        if own.right != 0.0 || own.down != 0.0 {
+            moved(
+                all.iter_mut().find(|s| id(s) == Some("crop")),
+                &[("right", own.right), ("down", own.down)],
+                "crop",
+            );
+        }
+        all
     }
 
     /// What the engine does for one of its lines and a picture; nothing where the line or its block is off, or its
@@ -599,18 +634,16 @@ impl Recipe {
     /// A text that is the same for two recipes exactly when they make the same file from the same picture by
     /// `delivery`; names and targets do not count.
     pub fn identity(&self, delivery: &Pictures, subject: &Subject) -> String {
-        let steps: Vec<Value> = self
-            .steps
-            .iter()
-            .filter_map(|line| {
-                let s = self.line_settings(line, subject)?;
-                let mut one = json!({"step": line.id, "mix": line.mix, "values": s.step.values(), "area": s.area.as_deref()});
-                if let Some(block) = s.block {
-                    one["block"] = json!(block);
-                }
-                Some(one)
-            })
-            .collect();
+        let one = |(line, s): (Option<usize>, Settings)| {
+            let line = line.map(|i| &self.steps[i]);
+            let mut one = json!({"step": line.map_or("exposure", |l| l.id), "mix": line.map_or(100.0, |l| l.mix),
+                "values": s.step.values(), "area": s.area.as_deref()});
+            if let Some(block) = s.block {
+                one["block"] = json!(block);
+            }
+            one
+        };
+        let steps: Vec<Value> = self.placed(subject).into_iter().map(one).collect();
         json!({"version": VERSION, "steps": steps, "delivery": delivery.identity()}).to_string()
     }
 }
@@ -713,6 +746,22 @@ impl Reading {
         blocks.retain(|b| lines.iter().any(|l| l.block.as_ref() == Some(&b.name)));
         blocks
     }
+}
+
+/// Adds to values of a step, within their ranges; false where there is no such step.
+fn moved(at: Option<&mut (Option<usize>, Settings)>, by: &[(&str, f64)], id: &str) -> bool {
+    let (Some((_, settings)), Some(kind)) = (at, step_kind(id)) else { return false };
+    let Value::Object(mut values) = settings.step.values() else { return false };
+    for (name, by) in by {
+        let now = values.get(*name).and_then(Value::as_f64).unwrap_or_default() + by;
+        let (low, high) = kind.param(name).map_or((None, None), |p| p.kind.range());
+        values.insert((*name).into(), json!(now.clamp(low.unwrap_or(f64::MIN), high.unwrap_or(f64::MAX))));
+    }
+    match kind.parse(&values) {
+        Ok(step) => settings.step = Arc::from(step),
+        Err(_) => return false,
+    }
+    true
 }
 
 /// Whole numbers without a fraction, as people write them.

@@ -13,7 +13,39 @@
 
 use jiff::civil::DateTime;
 use rallo_engine::{Kind, StepKind};
+use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
+
+/// A frame's own small changes on top of a recipe.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct Own {
+    /// Stops brighter, −5 ..= 5.
+    pub exposure: f64,
+    /// The crop moved to the right, in hundredths of the width, −100 ..= 100.
+    pub right: f64,
+    /// The crop moved down, in hundredths of the height, −100 ..= 100.
+    pub down: f64,
+}
+
+impl Own {
+    /// Whether nothing is changed.
+    pub fn is_nothing(&self) -> bool {
+        *self == Self::default()
+    }
+
+    /// In words; empty where nothing is changed.
+    pub fn words(&self) -> String {
+        use crate::sentence::number;
+        let part = |v: f64, text: String| (v != 0.0).then_some(text);
+        let all = [
+            part(self.exposure, format!("exposure {} stops", number(self.exposure))),
+            part(self.right, format!("crop {} % to the right", number(self.right))),
+            part(self.down, format!("crop {} % down", number(self.down))),
+        ];
+        all.into_iter().flatten().collect::<Vec<_>>().join(", ")
+    }
+}
 
 /// What is known of one picture when a recipe is applied to it.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -46,6 +78,8 @@ pub struct Subject {
     pub rating: u8,
     /// Keywords.
     pub keywords: Vec<String>,
+    /// Its own small changes.
+    pub own: Own,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq)]

@@ -8,6 +8,8 @@ use crate::scan::{self, Found, LeftOut, Seen};
 use crate::targets::name_of;
 use rallo_engine::{Measures, Source, measure};
 use rallo_media::FileSource;
+use rallo_recipe::Own;
+use rallo_shoot::document::wrong_own;
 use rallo_shoot::facets::Known;
 use rallo_shoot::frame::Marks;
 use rallo_shoot::{Choice, Frame, Order, Sort, suggest};
@@ -57,6 +59,11 @@ pub enum Change {
     Shift {
         /// Milliseconds, added to what they are moved by already.
         millis: i64,
+    },
+    /// Give a frame small changes of its own on top of a recipe.
+    Own {
+        /// All of them.
+        to: Own,
     },
     /// Move in the order by hand: in front of a frame, or to the end.
     Place {
@@ -154,6 +161,7 @@ fn frame(row: Row) -> Frame {
             keywords: serde_json::from_str(&row.keywords).unwrap_or_default(),
             shift: row.shift,
             hand: row.hand,
+            own: serde_json::from_str(&row.own).unwrap_or_default(),
         },
     }
 }
@@ -166,6 +174,7 @@ fn decided(id: i64, marks: &Marks) -> Decided {
         keywords: serde_json::to_string(&marks.keywords).unwrap_or_else(|_| "[]".into()),
         shift: marks.shift,
         hand: marks.hand,
+        own: serde_json::to_string(&marks.own).unwrap_or_else(|_| "{}".into()),
     }
 }
 
@@ -647,6 +656,10 @@ fn changed(marks: &Marks, change: &Change) -> Result<Marks, Refusal> {
                 return Err(Refusal::Wrong("a time can be moved by a hundred years at most".into()));
             }
         }
+        Change::Own { to } => match wrong_own(to) {
+            Some(wrong) => return Err(Refusal::Wrong(wrong)),
+            None => after.own = *to,
+        },
         Change::Place { .. } => {}
     }
     Ok(after)

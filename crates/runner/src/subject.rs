@@ -1,13 +1,13 @@
 //! What a recipe's rules and texts are told of one picture.
 
 use rallo_media::Facts;
-use rallo_recipe::Subject;
+use rallo_recipe::{Own, Subject};
 use rallo_shoot::frame::{Marks, shifted};
 use serde::{Deserialize, Serialize};
 use std::path::Path;
 
 /// What people decided about a frame, beyond what its file says; what is not there is as the file says.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default)]
 pub struct Decided {
     /// Correction of the capture time, milliseconds.
@@ -16,11 +16,18 @@ pub struct Decided {
     pub rating: Option<u8>,
     /// Keywords.
     pub keywords: Option<Vec<String>>,
+    /// Its own small changes on top of a recipe.
+    pub own: Own,
 }
 
 impl From<&Marks> for Decided {
     fn from(marks: &Marks) -> Self {
-        Self { shift: marks.shift, rating: Some(marks.rating), keywords: Some(marks.keywords.clone()) }
+        Self {
+            shift: marks.shift,
+            rating: Some(marks.rating),
+            keywords: Some(marks.keywords.clone()),
+            own: marks.own,
+        }
     }
 }
 
@@ -43,6 +50,7 @@ pub fn subject(path: &Path, facts: Option<&Facts>, decided: &Decided, number: us
         height: facts.height,
         rating: decided.rating.unwrap_or(facts.rating),
         keywords: decided.keywords.clone().unwrap_or_else(|| facts.keywords.clone()),
+        own: decided.own,
         ..known
     }
 }

@@ -3,6 +3,7 @@
 
 use crate::frame::{MAX_RATING, Marks};
 use crate::{Choice, Frame, Order, Sort};
+use rallo_recipe::Own;
 use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
 
@@ -38,6 +39,9 @@ pub struct Entry {
     /// Correction of the capture time in seconds.
     #[serde(default)]
     pub shift: f64,
+    /// Its own small changes on top of a recipe.
+    #[serde(default, skip_serializing_if = "Own::is_nothing")]
+    pub own: Own,
 }
 
 /// The document.
@@ -75,6 +79,7 @@ impl Document {
             rating: f.marks.rating,
             keywords: f.marks.keywords.clone(),
             shift: f.marks.shift as f64 / 1000.0,
+            own: f.marks.own,
         };
         Self {
             format: "rallo-shoot".into(),
@@ -121,6 +126,9 @@ impl Document {
             if !entry.shift.is_finite() || entry.shift.abs() > 3.2e9 {
                 return fail(format!("frames[{i}].shift: expected seconds, got {}", entry.shift));
             }
+            if let Some(wrong) = wrong_own(&entry.own) {
+                return fail(format!("frames[{i}].own.{wrong}"));
+            }
             entry.path = near.join(&entry.path);
         }
         for place in &mut document.places {
@@ -138,8 +146,16 @@ impl Document {
             keywords: entry.keywords.clone(),
             shift: (entry.shift * 1000.0).round() as i64,
             hand: (self.order.by == Sort::Hand).then_some(position as f64),
+            own: entry.own,
         })
     }
+}
+
+/// What of a frame's own changes is out of range.
+pub fn wrong_own(own: &Own) -> Option<String> {
+    let all = [("exposure", own.exposure, 5.0), ("right", own.right, 100.0), ("down", own.down, 100.0)];
+    let wrong = all.into_iter().find(|(_, v, most)| !v.is_finite() || v.abs() > *most)?;
+    Some(format!("{}: expected a number from -{} to {}, got {}", wrong.0, wrong.2, wrong.2, wrong.1))
 }
 
 /// The frames a run takes: the kept ones; where none is kept, all that are not set aside.
@@ -162,6 +178,7 @@ mod tests {
             keywords: vec!["pots".into()],
             shift: -90_500,
             hand: Some(0.0),
+            own: Own { exposure: 0.5, right: -10.0, down: 0.0 },
         };
         let places = [Place { path: "/shoot".into(), deep: true }];
         let order = Order { by: Sort::Hand, descending: false };

@@ -4,6 +4,7 @@ use jiff::SignedDuration;
 use jiff::civil::DateTime;
 use rallo_engine::Measures;
 use rallo_media::Facts;
+use rallo_recipe::Own;
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 
@@ -52,6 +53,8 @@ pub struct Marks {
     pub shift: i64,
     /// Place in the order by hand.
     pub hand: Option<f64>,
+    /// Its own small changes on top of a recipe.
+    pub own: Own,
 }
 
 /// One frame of a shoot.

@@ -6,6 +6,7 @@ pub mod facets;
 pub mod frame;
 pub mod gather;
 pub mod order;
+pub mod sample;
 pub mod sequence;
 pub mod suggest;
 

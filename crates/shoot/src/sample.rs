@@ -4,6 +4,10 @@
 use crate::Frame;
 use std::collections::HashSet;
 
+/// Cameras and sizes of which one frame each is proved, the sample's own counted.
+const MOST_CAMERAS: usize = 6;
+const MOST_SIZES: usize = 4;
+
 /// A frame worth looking at: its position among the frames given, and why.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Pick {
@@ -69,13 +73,19 @@ pub fn typical(frames: &[&Frame], count: usize) -> Vec<Pick> {
             // Not measured yet: less is known of it.
             _ => 25.0,
         });
-        let odd = f64::from(u8::from(Some(camera(frames[i])) != usual_camera) + u8::from(Some(upright(frames[i])) != usual_way));
+        let odd = f64::from(
+            u8::from(Some(camera(frames[i])) != usual_camera)
+                + u8::from(Some(upright(frames[i])) != usual_way),
+        );
         each.sum::<f64>() + 100.0 * odd
     };
     let mut ranked: Vec<(usize, f64)> = readable.iter().map(|i| (*i, far(*i))).collect();
     ranked.sort_by(|a, b| a.1.total_cmp(&b.1));
     ranked.truncate(count);
-    ranked.into_iter().map(|(at, _)| Pick { at, why: why_typical(frames[at], usual_camera.is_some()) }).collect()
+    ranked
+        .into_iter()
+        .map(|(at, _)| Pick { at, why: why_typical(frames[at], usual_camera.is_some()) })
+        .collect()
 }
 
 fn why_typical(frame: &Frame, usual_camera: bool) -> String {
@@ -104,7 +114,8 @@ pub fn unlike(frames: &[&Frame], sample: Option<usize>, random: usize) -> Vec<Pi
         }
     };
     let by = |value: &dyn Fn(&Frame) -> Option<f64>, most: bool| {
-        let known = (0..frames.len()).filter_map(|i| value(frames[i]).map(|v| (i, if most { v } else { -v })));
+        let known =
+            (0..frames.len()).filter_map(|i| value(frames[i]).map(|v| (i, if most { v } else { -v })));
         known.max_by(|a, b| a.1.total_cmp(&b.1).then(b.0.cmp(&a.0))).map(|(i, _)| i)
     };
     let bright = |f: &Frame| f.measures.as_ref().map(|m| f64::from(m.brightness));
@@ -120,18 +131,18 @@ pub fn unlike(frames: &[&Frame], sample: Option<usize>, random: usize) -> Vec<Pi
         }
     }
     // One of each kind, but for the sample's own.
-    let mut each = |kind: &dyn Fn(&Frame) -> Option<String>| {
+    let mut each = |most: usize, kind: &dyn Fn(&Frame) -> Option<String>| {
         let mut seen: HashSet<String> = sample.and_then(|i| kind(frames[i])).into_iter().collect();
         for (i, frame) in frames.iter().enumerate() {
-            if let Some(kind) = kind(frame).filter(|k| !seen.contains(k)) {
+            if let Some(kind) = kind(frame).filter(|k| !seen.contains(k) && seen.len() < most) {
                 add(Some(i), kind.clone());
                 seen.insert(kind);
             }
         }
     };
-    each(&|f| camera(f).map(|c| format!("from {c}")));
-    each(&|f| upright(f).map(|u| if u { "upright" } else { "lying" }.to_owned()));
-    each(&|f| {
+    each(MOST_CAMERAS, &|f| camera(f).map(|c| format!("from {c}")));
+    each(2, &|f| upright(f).map(|u| if u { "upright" } else { "lying" }.to_owned()));
+    each(MOST_SIZES, &|f| {
         f.facts.as_ref().map(|f| format!("{} × {} pixels", f.width.max(f.height), f.width.min(f.height)))
     });
     // By chance, but the same ones whenever the same frames are asked about.
@@ -182,7 +193,10 @@ mod tests {
             let bright = all[pick.at].measures.as_ref().unwrap().brightness;
             assert!((41.0..44.0).contains(&bright) && ![3, 7, 11, 15].contains(&pick.at), "{pick:?}");
         }
-        assert!(picks[0].why.contains("ISO 200 in the middle") && picks[0].why.contains("Marlow 24"), "{picks:?}");
+        assert!(
+            picks[0].why.contains("ISO 200 in the middle") && picks[0].why.contains("Marlow 24"),
+            "{picks:?}"
+        );
         assert!(typical(&[], 3).is_empty());
     }
 

@@ -63,6 +63,8 @@ pub struct Frame {
     pub shift: i64,
     /// Place in the order by hand.
     pub hand: Option<f64>,
+    /// Its own small changes, JSON.
+    pub own: String,
     /// What it measures, JSON.
     pub measures: Option<String>,
 }
@@ -93,6 +95,8 @@ pub struct Decided {
     pub shift: i64,
     /// Place in the order by hand.
     pub hand: Option<f64>,
+    /// Its own small changes, JSON.
+    pub own: String,
 }
 
 impl Store {
@@ -270,13 +274,14 @@ impl Store {
         let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
         for one in all {
             sqlx::query(
-                "UPDATE frames SET choice = ?, rating = ?, keywords = ?, shift = ?, hand = ? WHERE id = ?",
+                "UPDATE frames SET choice = ?, rating = ?, keywords = ?, shift = ?, hand = ?, own = ? WHERE id = ?",
             )
             .bind(one.choice)
             .bind(one.rating)
             .bind(&one.keywords)
             .bind(one.shift)
             .bind(one.hand)
+            .bind(&one.own)
             .bind(one.id)
             .execute(&mut *tx)
             .await?;

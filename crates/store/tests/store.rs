@@ -63,8 +63,15 @@ async fn frames_keep_their_identity_and_choices_over_a_second_scan() {
     assert_ne!(two.id, shoot.id);
     let mut one = frame(shoot.id, "/p/a.jpg");
     let id = store.put_frames(&[one.clone()]).await.unwrap()[0].id;
-    let decided =
-        Decided { id, choice: 1, rating: 4, keywords: "[\"mint\"]".into(), shift: -500, hand: Some(2.0) };
+    let decided = Decided {
+        id,
+        choice: 1,
+        rating: 4,
+        keywords: "[\"mint\"]".into(),
+        shift: -500,
+        hand: Some(2.0),
+        own: "{}".into(),
+    };
     store.decide(&[decided]).await.unwrap();
     store.measured(&[(id, Some("{}".into()), None)]).await.unwrap();
     // Put again unchanged, the measures stay; changed, they go, but not what was decided.

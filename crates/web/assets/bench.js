@@ -46,25 +46,52 @@ const against = new Against($('against'), () => ({ doc, frame, open, size: told?
 const viewer = new Viewer($('stage'), () => ({
   recipe: doc, frame, upto: doc ? upto() : undefined,
   size: (doc && upto() !== undefined && toolSize) || told?.size || source,
+  from: open >= 0 ? open : undefined,
   other: () => against.other(), otherName: against.name,
 }), (error, picture) => {
   if (error) return say(error.message);
-  scope(picture.image);
+  scope(picture.head);
+  closer();
   over();
 });
 
 const over = () => overlay($('overlay'), viewer, pick.tool ? doc.steps[open] : null, facts, pick, pick.shape != null ? [doc.steps[open]?.area].flat()[pick.shape] : null);
 
-// The histogram of what is shown.
+// What is shown, in numbers: computed by the engine with the picture.
 let bins = new Array(64).fill(0);
-function scope(image) {
-  const c = new OffscreenCanvas(160, 100).getContext('2d', { willReadFrequently: true });
-  c.drawImage(image, 0, 0, 160, 100);
-  const d = c.getImageData(0, 0, 160, 100).data;
-  bins = new Array(64).fill(0);
-  for (let i = 0; i < d.length; i += 4) bins[Math.min(63, (0.2126 * d[i] + 0.7152 * d[i + 1] + 0.0722 * d[i + 2]) >> 2)]++;
-  $('scope').firstElementChild.setAttribute('d', histogram(132, 54));
+const SCOPES = ['histogram', 'waveform', 'parade'];
+let scopeKind = 'histogram';
+let lastHead = null;
+function scope(head) {
+  lastHead = head;
+  bins = head.histogram[0];
+  const [w, h] = [132, 54];
+  const svg = $('scope');
+  const area = svg.firstElementChild;
+  area.setAttribute('d', scopeKind === 'histogram' ? histogram(w, h) : '');
+  const most = Math.max(...head.histogram.flatMap((one) => one.slice(1, 63)), 1e-6);
+  [...svg.querySelectorAll('.line')].forEach((line, c) => {
+    line.setAttribute('d', scopeKind !== 'histogram' ? '' : head.histogram[c + 1].map((v, i) => `${i ? 'L' : 'M'}${((i / 63) * w).toFixed(1)} ${(h - Math.min(1, v / most) * (h - 3)).toFixed(1)}`).join(''));
+  });
+  const canvas = $('wave');
+  canvas.hidden = scopeKind === 'histogram';
+  if (!canvas.hidden) {
+    const cells = head[scopeKind];
+    const c = canvas.getContext('2d');
+    const image = c.createImageData(128, 64);
+    cells.forEach((v, i) => {
+      const at = ((63 - (i % 64)) * 128 + Math.floor(i / 64)) * 4;
+      image.data.set([230, 230, 230, v], at);
+    });
+    c.putImageData(image, 0, 0);
+  }
+  $('scope-name').textContent = scopeKind;
+  $('clipped').textContent = `${(head.clipped[0] * 100).toFixed(1)} % black, ${(head.clipped[1] * 100).toFixed(1)} % white`;
 }
+$('scope-box').onclick = () => {
+  scopeKind = SCOPES[(SCOPES.indexOf(scopeKind) + 1) % SCOPES.length];
+  if (lastHead) scope(lastHead);
+};
 function histogram(w, h) {
   const most = Math.max(...bins.slice(1, 63), 1);
   return `M0 ${h}${bins.map((b, i) => `L${((i / 63) * w).toFixed(1)} ${(h - Math.min(1, b / most) * (h - 3)).toFixed(1)}`).join('')}L${w} ${h}Z`;
@@ -280,8 +307,9 @@ function line(step, i) {
       }));
       li.append(box);
     }
-    li.append(keptRow(i, k));
-    li.append(where(step, k, (key, v, d) => around(i, key, v, d), (shape) => drawing(shape), pick.shape, memory, doc.blocks ?? []));
+    const about = where(step, k, (key, v, d) => around(i, key, v, d), (shape) => drawing(shape), pick.shape, memory, doc.blocks ?? []);
+    about.querySelector('.controls').append(keptRow(i, k));
+    li.append(about);
     const acts = el('div', { class: 'row-acts' },
       act(step.on === false ? 'Switch on' : 'Switch off', 'X', () => switchLine(i)),
       act('↑', 'Earlier (Alt + ↑)', () => move(i, -1), i === 0),
@@ -589,6 +617,71 @@ $('ask').addEventListener('keydown', (e) => {
   e.stopPropagation();
 });
 
+// Too small to judge noise and sharpness by: said, with a way to where they show.
+const FINE = ['denoise', 'hot_pixels', 'capture_sharpening', 'unsharp_mask', 'output_sharpening', 'grain'];
+function closer() {
+  const small = viewer.place().zoom * devicePixelRatio < 0.999;
+  const fine = doc.steps.some((s) => FINE.includes(s.step) && s.on !== false);
+  const box = $('closer');
+  box.hidden = !small || !fine;
+  const standIn = viewer.pictures.after?.head?.stand_in;
+  $('closer-word').textContent = standIn ? 'A reduced stand-in: noise is judged at 100 %. The true picture follows.' : 'At this size noise and sharpness cannot be judged.';
+}
+const places = new Map();
+async function goClose(which) {
+  try {
+    const key = JSON.stringify([doc.steps.map((s) => [s.step, s.degrees, s.pixels, s.size]), frame]);
+    if (!places.has(key)) places.set(key, await json('POST', '/api/places', { recipe: doc, frame }));
+    zoomTo(1, places.get(key)[which]);
+  } catch (e) { say(e.message); }
+}
+$('to-noise').onclick = () => goClose('noisiest');
+$('to-sharp').onclick = () => goClose('sharpest');
+
+// The loupe: what is under the pointer at 100 %, while the whole is at fit.
+const loupe = $('loupe');
+let loupeBusy = false;
+let loupeAt = null;
+async function drawLoupe() {
+  if (loupeBusy || loupe.hidden || !loupeAt) return;
+  loupeBusy = true;
+  const at = loupeAt;
+  try {
+    const { size } = viewer.source();
+    const side = Math.round(220 * devicePixelRatio);
+    const corner = at.map((v, i) => Math.round(Math.max(0, Math.min(size[i] - side, v * size[i] - side / 2))));
+    const blob = await (await ask('POST', '/api/render', { recipe: doc, frame, upto: upto(), region: [...corner, side, side], scale: 1 })).blob();
+    const image = await createImageBitmap(blob);
+    [loupe.width, loupe.height] = [side, side];
+    loupe.getContext('2d').drawImage(image, 0, 0);
+    loupe.dataset.shown = String(Number(loupe.dataset.shown ?? 0) + 1);
+  } catch { /* the next move asks again */ }
+  loupeBusy = false;
+  if (loupeAt !== at) drawLoupe();
+}
+function useLoupe(on) {
+  loupe.hidden = !on;
+  $('loupe-button').setAttribute('aria-pressed', String(on));
+  if (on) { loupeAt ??= [0.5, 0.5]; loupe.style.left = '24px'; loupe.style.top = '24px'; drawLoupe(); }
+}
+$('loupe-button').onclick = () => useLoupe(loupe.hidden);
+
+// Numbers under the pointer, in the colour space of the files.
+let valueBusy = false;
+let valueAt = null;
+async function showValue() {
+  if (valueBusy || !valueAt) return;
+  valueBusy = true;
+  const at = valueAt;
+  try {
+    const p = viewer.place();
+    const told = await json('POST', '/api/value', { recipe: doc, frame, upto: upto(), at, scale: Math.min(1, p.zoom * devicePixelRatio) });
+    $('value').textContent = `${told.values.map((v) => Math.round(v)).join(' · ')} ${told.space.replace(/ IEC.*$/, '')}`;
+  } catch { /* the next move asks again */ }
+  valueBusy = false;
+  if (valueAt && valueAt !== at) showValue();
+}
+
 // The picture under the hand.
 const stage = $('stage');
 stage.addEventListener('pointerdown', (e) => {
@@ -622,6 +715,20 @@ async function neutral(at) {
     change(open, values, true);
   } catch (e) { say(e.message); }
 }
+stage.addEventListener('pointermove', (e) => {
+  const box = stage.getBoundingClientRect();
+  const at = viewer.share(e.clientX - box.left, e.clientY - box.top);
+  const inside = at.every((v) => v >= 0 && v < 1);
+  valueAt = inside && !e.buttons ? at : null;
+  if (!inside) $('value').textContent = '';
+  showValue();
+  if (!loupe.hidden && inside) {
+    loupeAt = at;
+    loupe.style.left = `${Math.min(box.width - 230, e.clientX - box.left + 16)}px`;
+    loupe.style.top = `${Math.max(4, Math.min(box.height - 230, e.clientY - box.top + 16))}px`;
+    drawLoupe();
+  }
+});
 stage.addEventListener('dblclick', (e) => {
   const box = stage.getBoundingClientRect();
   zoomTo(viewer.zoom === 'fit' ? 1 : 'fit', viewer.share(e.clientX - box.left, e.clientY - box.top));
@@ -658,6 +765,9 @@ document.addEventListener('keydown', (e) => {
   else if (by && e.target === stage) viewer.move(...by);
   else if ('0123'.includes(e.key)) zoomTo(e.key === '0' ? 'fit' : Number(e.key));
   else if (e.key === 'b') { if (!viewer.holding) { viewer.holding = true; viewer.refresh(); } } else if (e.key === 's') compare(WAYS[(WAYS.indexOf(viewer.compare) + 1) % WAYS.length]);
+  else if (e.key === 'p') $('to-proof').click();
+  else if (e.key === 'l') useLoupe(loupe.hidden);
+  else if (e.key === 'h') $('scope-box').click();
   else if (e.key === 'w') $('ask').focus();
   else if (e.key === 't') record(Boolean(off));
   else if (e.key === 'z') travel(past, future);
@@ -683,6 +793,21 @@ async function start() {
     if (!frame) { $('no-sample').hidden = false; split.hidden = true; }
     await tell(true);
     viewer.refresh();
+    typical();
   } catch (e) { say(e.message); }
+}
+
+/** The frames most like the others: where a recipe is best recorded. */
+async function typical() {
+  const picks = await json('GET', '/api/typical').catch(() => []);
+  const box = $('typical');
+  box.hidden = !picks.length;
+  if (!picks.length) return;
+  box.replaceChildren(el('option', { value: '' }, picks.some((p) => p.id === frame) ? 'a typical frame' : 'more typical …'), ...picks.map((p) => el('option', { value: p.id, title: p.why }, `${p.name}: ${p.why}`)));
+  box.onchange = async () => {
+    if (saving) { clearTimeout(saving); await keep(); }
+    await ask('PUT', '/api/desk', { frame: Number(box.value) }).catch((e) => say(e.message));
+    location.reload();
+  };
 }
 start();

@@ -2,6 +2,14 @@
 
 import { ask } from './talk.js';
 
+/** An answer's head and its picture: four bytes of length, so much JSON, and the rest. */
+async function apart(answer) {
+  const bytes = await answer.arrayBuffer();
+  const length = new DataView(bytes).getUint32(0, true);
+  const head = JSON.parse(new TextDecoder().decode(new Uint8Array(bytes, 4, length)));
+  return { head, blob: new Blob([new Uint8Array(bytes, 4 + length)], { type: 'image/jpeg' }) };
+}
+
 /**
  * Shows a frame through a recipe; `source()` gives what to ask for: { recipe, frame, upto, size }, and what it is compared
  * with: `other()`, a promise of { body, size, key }, and `otherName`.
@@ -88,11 +96,14 @@ export class Viewer {
     if (!source.frame) return;
     const { region, scale } = this.wanted();
     const one = async (body, region, scale) => {
-      const blob = await (await ask('POST', '/api/render', { frame: source.frame, region, scale, ...body })).blob();
-      return { image: await createImageBitmap(blob), region, scale };
+      const answer = await ask('POST', '/api/render', { frame: source.frame, region, scale, head: true, ...body });
+      const { head, blob } = await apart(answer);
+      return { image: await createImageBitmap(blob), region, scale, head };
     };
-    this.pictures.after = await one({ recipe: source.recipe, upto: source.upto }, region, scale);
+    const body = { recipe: source.recipe, upto: source.upto, from: source.from };
+    this.pictures.after = await one(body, region, scale);
     this.draw();
+    this.truth(one, body, region, scale);
     if (this.comparing()) {
       const other = await source.other();
       // Another picture may have another size; it is laid over this one.
@@ -108,10 +119,29 @@ export class Viewer {
     this.drawn(null, this.pictures.after);
   }
 
+  /** Where only a stand-in could be shown at once, the true picture takes its place when it is computed. */
+  truth(one, body, region, scale) {
+    clearTimeout(this.later);
+    const mine = this.pictures.after;
+    this.stage.dataset.standIn = String(mine.head.stand_in);
+    if (!mine.head.stand_in) return;
+    // Not while a value is still being changed.
+    this.later = setTimeout(async () => {
+      try {
+        const true_ = await one({ ...body, wait: true }, region, scale);
+        if (this.pictures.after !== mine) return;
+        this.pictures.after = true_;
+        this.stage.dataset.standIn = String(true_.head.stand_in);
+        this.draw();
+        this.drawn(null, true_);
+      } catch { /* the stand-in stays, and says what it is */ }
+    }, 500);
+  }
+
   draw() {
     const p = this.place();
     const dots = devicePixelRatio;
-    const [cw, ch] = [Math.round(p.width * dots), Math.round(p.height * dots)];
+    const [cw, ch] = [Math.round(p.all * dots), Math.round(p.height * dots)];
     if (this.canvas.width !== cw) this.canvas.width = cw;
     if (this.canvas.height !== ch) this.canvas.height = ch;
     const c = this.context;

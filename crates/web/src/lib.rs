@@ -9,6 +9,7 @@ mod error;
 mod guard;
 mod pages;
 mod sources;
+mod truth;
 
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
@@ -59,6 +60,8 @@ pub(crate) struct Shared {
     frames: Frames,
     gathering: api::gather::Gathering,
     camera: api::camera::Camera,
+    truth: Arc<truth::Truth>,
+    kept: api::bench::KeptParts,
     token: String,
     port: u16,
 }
@@ -119,6 +122,8 @@ pub async fn bind(options: Options) -> Result<Server, StartError> {
         frames: Frames::start(store.clone()),
         gathering: api::gather::Gathering::default(),
         camera: api::camera::Camera::default(),
+        truth: Arc::default(),
+        kept: api::bench::KeptParts::default(),
         token,
         port: address.port(),
         store,

@@ -17,6 +17,7 @@ pub fn routes() -> Router<App> {
         .route("/", get(|| async { Redirect::to("/frames") }))
         .route("/frames", get(frames))
         .route("/bench", get(bench))
+        .route("/proof", get(proof))
         .route("/recipes", get(recipes))
         .route("/recipes/{id}/sheet", get(settings))
         .route("/sheet", get(sheet))
@@ -145,6 +146,17 @@ struct Recipes {
 async fn recipes(State(app): State<App>) -> Result<Html<String>> {
     let laid = desk::laid(&app).await?;
     html(&Recipes { rail: Rail::new(&app, &laid, "recipes") })
+}
+
+#[derive(Template)]
+#[template(path = "proof.html")]
+struct Proof {
+    rail: Rail,
+}
+
+async fn proof(State(app): State<App>) -> Result<Html<String>> {
+    let laid = desk::laid(&app).await?;
+    html(&Proof { rail: Rail::new(&app, &laid, "proof") })
 }
 
 /// The recipe as a page to be printed.

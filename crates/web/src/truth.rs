@@ -9,7 +9,7 @@ use std::sync::{Arc, Condvar, Mutex};
 const LARGEST: u64 = 60_000_000;
 
 /// Rows computed between two looks at whether the work is still wanted.
-const BAND: i64 = 1024;
+const BAND: i64 = 256;
 
 /// Steps so expensive that their result is kept.
 const DENOISE: [&str; 1] = ["denoise"];
@@ -64,8 +64,19 @@ pub fn lines(groups: &[(&str, &str)]) -> Option<usize> {
 }
 
 impl Truth {
-    /// What is there for `key`; begins the work where there is nothing, and gives up what was being done for another key.
-    pub fn ask(
+    fn held(&self) -> std::sync::MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(|p| p.into_inner())
+    }
+
+    /// What is there for `key`, without waiting.
+    pub fn peek(&self, key: &str) -> Option<Arc<Behind>> {
+        let state = self.held();
+        if state.key == key { state.done.clone() } else { None }
+    }
+
+    /// Waits for what belongs to `key`, and begins the work where nobody has; nothing where something else was asked for
+    /// meanwhile. What was being done for another key is given up.
+    pub fn wait(
         self: &Arc<Self>,
         key: &str,
         first: Vec<Settings>,
@@ -74,42 +85,35 @@ impl Truth {
         if source.size().area() > LARGEST {
             return None;
         }
-        let mut state = self.state.lock().unwrap_or_else(|p| p.into_inner());
-        if state.key == key {
-            return state.done.clone();
+        let mut state = self.held();
+        if state.key != key {
+            state.stop.store(true, Ordering::Relaxed);
+            let stop = Arc::new(AtomicBool::new(false));
+            *state = State { key: key.to_owned(), stop: stop.clone(), ..State::default() };
+            self.changed.notify_all();
+            let (truth, key) = (self.clone(), key.to_owned());
+            std::thread::spawn(move || truth.work(&key, first, &*source, &stop));
         }
-        state.stop.store(true, Ordering::Relaxed);
-        let stop = Arc::new(AtomicBool::new(false));
-        *state = State { key: key.to_owned(), stop: stop.clone(), ..State::default() };
-        drop(state);
-        self.changed.notify_all();
-        let (truth, key) = (self.clone(), key.to_owned());
-        std::thread::spawn(move || {
-            // A core is left for what people do meanwhile.
-            let threads = std::thread::available_parallelism().map_or(1, |n| n.get().saturating_sub(1).max(1));
-            let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build();
-            let done = match pool {
-                Ok(pool) => pool.install(|| compute(first, &*source, &stop)),
-                Err(_) => compute(first, &*source, &stop),
-            };
-            let mut state = truth.state.lock().unwrap_or_else(|p| p.into_inner());
-            if state.key == key {
-                state.failed = done.is_none();
-                state.done = done.map(Arc::new);
-            }
-            drop(state);
-            truth.changed.notify_all();
-        });
-        None
-    }
-
-    /// Waits until what was asked for is there; nothing where something else was asked for meanwhile.
-    pub fn wait(&self, key: &str) -> Option<Arc<Behind>> {
-        let mut state = self.state.lock().unwrap_or_else(|p| p.into_inner());
         while state.key == key && state.done.is_none() && !state.failed {
             state = self.changed.wait(state).unwrap_or_else(|p| p.into_inner());
         }
         if state.key == key { state.done.clone() } else { None }
+    }
+
+    fn work(&self, key: &str, first: Vec<Settings>, source: &dyn Source, stop: &AtomicBool) {
+        // A core is left for what people do meanwhile.
+        let threads = std::thread::available_parallelism().map_or(1, |n| n.get().saturating_sub(1).max(1));
+        let done = match rayon::ThreadPoolBuilder::new().num_threads(threads).build() {
+            Ok(pool) => pool.install(|| compute(first, source, stop)),
+            Err(_) => compute(first, source, stop),
+        };
+        let mut state = self.held();
+        if state.key == key {
+            state.failed = done.is_none();
+            state.done = done.map(Arc::new);
+        }
+        drop(state);
+        self.changed.notify_all();
     }
 }
 

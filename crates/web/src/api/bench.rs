@@ -3,19 +3,22 @@
 use super::image;
 use crate::App;
 use crate::error::{Error, Result};
+use crate::truth::{self, Truth};
 use axum::extract::State;
 use axum::response::Response;
 use axum::routing::{get, post};
 use axum::{Json, Router};
+use rallo_engine::scopes::Scopes;
 use rallo_engine::steps::white_balance::WhiteBalance;
-use rallo_engine::{Kind, OutputProfile, Param, Plan, Rect, Source, registry};
+use rallo_engine::{Kept, Kind, Memory, OutputProfile, Param, Plan, Rect, Source, Step, registry};
 use rallo_media::{Chroma, Encoding, Extras, FileSource};
 use rallo_recipe::{Pictures, Recipe, Subject};
 use rallo_runner::Decided;
 use serde::Deserialize;
 use serde_json::{Value, json};
 use std::path::Path as FilePath;
-use std::sync::Arc;
+use std::sync::{Arc, LazyLock, Mutex};
+use std::time::Instant;
 
 pub fn routes() -> Router<App> {
     Router::new()
@@ -56,31 +59,54 @@ async fn steps() -> Json<Value> {
     Json(json!({"steps": all, "delivery": delivery}))
 }
 
+/// What a page asks about a recipe on a frame.
 #[derive(Deserialize)]
-struct Ask {
-    recipe: Value,
-    frame: i64,
+pub struct Ask {
+    /// The document.
+    pub recipe: Value,
+    /// The frame.
+    pub frame: i64,
     /// Only the first so many lines.
-    upto: Option<usize>,
+    pub upto: Option<usize>,
     /// Only geometry, to compare with.
     #[serde(default)]
-    before: bool,
+    pub before: bool,
+    /// Part of the result, in its pixels at the scale.
     #[serde(default)]
-    region: Option<[i64; 4]>,
+    pub region: Option<[i64; 4]>,
+    /// 1 is full size.
     #[serde(default)]
-    scale: Option<f64>,
+    pub scale: Option<f64>,
     /// A place in the result, as shares of its sides.
     #[serde(default)]
-    at: Option<[f64; 2]>,
+    pub at: Option<[f64; 2]>,
+    /// The line that is being changed: what stands before it is kept from one render to the next.
+    #[serde(default)]
+    pub from: Option<usize>,
+    /// Scopes and the like before the picture.
+    #[serde(default)]
+    pub head: bool,
+    /// Wait for the true picture where only a stand-in could be shown at once.
+    #[serde(default)]
+    pub wait: bool,
+}
+
+/// What a render needs.
+struct Prepared {
+    plan: Plan,
+    source: Arc<dyn Source + Send + Sync>,
+    /// Denoising was done on a reduced picture: noise is not to be judged by it.
+    stand_in: bool,
 }
 
 impl Ask {
-    fn recipe(&self) -> Result<Recipe> {
+    /// The document, checked.
+    pub fn recipe(&self) -> Result<Recipe> {
         Ok(Recipe::from_value(&self.recipe)?)
     }
 
-    /// The recipe's plan for the frame, as far as it is asked for.
-    fn plan(&self, recipe: &Recipe, frame: &Open) -> Result<Plan> {
+    /// The recipe as far as it is asked for.
+    fn part(&self, recipe: &Recipe) -> Recipe {
         let mut recipe = recipe.clone();
         recipe.steps.truncate(self.upto.unwrap_or(usize::MAX));
         if self.before {
@@ -88,18 +114,92 @@ impl Ask {
             let moves = |line: &rallo_recipe::Line| ["lens", "border", "caption"].contains(&line.id);
             recipe.steps.retain(|line| line.kind().info.group == "geometry" || moves(line));
         }
-        recipe.plan(&*frame.source, &frame.about).map_err(Error::bad)
+        recipe
+    }
+
+    /// The recipe's plan for the frame, as far as it is asked for.
+    pub fn plan(&self, recipe: &Recipe, frame: &Open) -> Result<Plan> {
+        let settings = self.part(recipe).settings(&frame.about);
+        Plan::remembering(settings, &*frame.source, Some(&*MEASURED)).map_err(Error::bad)
+    }
+
+    /// As [`plan`](Self::plan), from the sample behind its denoising where that is there, or is waited for.
+    fn prepared(&self, recipe: &Recipe, frame: &Open, truth: &Arc<Truth>) -> Result<Prepared> {
+        let recipe = self.part(recipe);
+        // Lines that do not apply have no place in the plan.
+        let placed = recipe.placed(&frame.about);
+        let mut from =
+            self.from.map(|line| placed.iter().take_while(|(l, _)| l.is_none_or(|l| l < line)).count());
+        let group = |line: &Option<usize>| match line {
+            Some(i) => (recipe.steps[*i].id, recipe.steps[*i].kind().info.group),
+            None => ("exposure", "light"),
+        };
+        let groups: Vec<_> = placed.iter().map(|(line, _)| group(line)).collect();
+        let mut settings: Vec<_> = placed.into_iter().map(|(_, settings)| settings).collect();
+        let mut source: Arc<dyn Source + Send + Sync> = frame.source.clone();
+        let mut stand_in = false;
+        if let Some(n) = truth::lines(&groups).filter(|_| !self.before) {
+            let key = format!("{} {:?}", frame.key, &settings[..n]);
+            let found = if self.wait {
+                truth.wait(&key, settings[..n].to_vec(), source.clone())
+            } else {
+                truth.peek(&key)
+            };
+            match found {
+                Some(behind) => {
+                    source = behind;
+                    settings.drain(..n);
+                    from = from.and_then(|f| f.checked_sub(n));
+                }
+                None => stand_in = self.scale.unwrap_or(1.0) < 1.0,
+            }
+        }
+        let plan = Plan::remembering(settings, &*source, Some(&*MEASURED)).map_err(Error::bad)?;
+        let plan = match from {
+            Some(line) => plan.cut_before(line),
+            None => plan,
+        };
+        Ok(Prepared { plan, source, stand_in })
     }
 }
 
-/// A frame whose picture is open.
-#[derive(Clone)]
-struct Open {
-    source: Arc<FileSource>,
-    about: Subject,
+/// What steps measured lately, so that dragging a value measures nothing again.
+struct Measured(Mutex<Vec<(u64, Arc<dyn Step>)>>);
+
+static MEASURED: LazyLock<Measured> = LazyLock::new(|| Measured(Mutex::new(Vec::new())));
+
+impl Memory for Measured {
+    fn recall(&self, key: u64) -> Option<Arc<dyn Step>> {
+        let mut all = super::lock(&self.0);
+        let at = all.iter().position(|(k, _)| *k == key)?;
+        let one = all.remove(at);
+        all.insert(0, one);
+        Some(all[0].1.clone())
+    }
+    fn keep(&self, key: u64, step: Arc<dyn Step>) {
+        let mut all = super::lock(&self.0);
+        all.insert(0, (key, step));
+        all.truncate(64);
+    }
 }
 
-async fn open(app: &App, frame: i64) -> Result<Open> {
+/// Parts of pictures before the line that is changed: of the whole at a small scale, and of what is seen at full size.
+#[derive(Default)]
+pub struct KeptParts([Mutex<Option<Kept>>; 2]);
+
+/// A frame whose picture is open.
+#[derive(Clone)]
+pub struct Open {
+    /// The picture.
+    pub source: Arc<FileSource>,
+    /// What is known of it.
+    pub about: Subject,
+    /// Which file, in which state.
+    key: String,
+}
+
+/// Opens a frame's picture.
+pub async fn open(app: &App, frame: i64) -> Result<Open> {
     let row = app.store.frame(frame).await?;
     let path = app.roots.existing(FilePath::new(&row.path))?;
     let app = app.clone();
@@ -109,9 +209,11 @@ async fn open(app: &App, frame: i64) -> Result<Open> {
             shift: row.shift,
             rating: Some(row.rating.clamp(0, 5) as u8),
             keywords: serde_json::from_str(&row.keywords).ok(),
+            own: serde_json::from_str(&row.own).unwrap_or_default(),
         };
         let about = rallo_runner::subject(&path, Some(&source.facts(&path)), &decided, 1);
-        Ok(Open { source, about })
+        let key = format!("{} {}", path.display(), row.modified);
+        Ok(Open { source, about, key })
     })
     .await?
 }
@@ -123,19 +225,21 @@ async fn plan(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Json<Value
     tokio::task::spawn_blocking(move || {
         let plan = ask.plan(&recipe, &frame)?;
         // Lines that are off or do not apply have no place in the plan; they are told without pixels.
-        let mut at = 0;
+        let placed = recipe.placed(&frame.about);
         let lines: Vec<Value> = recipe
             .steps
             .iter()
-            .map(|line| {
-                let runs = recipe.line_settings(line, &frame.about).is_some();
+            .enumerate()
+            .map(|(i, line)| {
+                let own = placed.iter().position(|(line, _)| *line == Some(i));
+                let runs = own.is_some();
+                let at = own.unwrap_or_else(|| placed.iter().take_while(|(l, _)| l.is_none_or(|l| l < i)).count());
                 let place = (runs && ask.upto.is_none()).then(|| plan.place(at, 1.0));
                 let size = plan.size_before(at);
                 let step = plan.steps().get(at).filter(|_| place.is_some()).map(|s| &s.step);
                 let found: Vec<Value> = step
                     .map(|s| s.found().into_iter().map(|(n, v)| json!([n, v])).collect())
                     .unwrap_or_default();
-                at += usize::from(runs);
                 json!({"parts": line.parts(place.as_ref()), "size": [size.width, size.height],
                     "applies": runs, "found": found, "measured": step.map(|s| s.kept_values()),
                     "ordinary": step.map(|s| s.ordinary())})
@@ -144,27 +248,40 @@ async fn plan(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Json<Value
         let goes: Vec<Value> = recipe.deliveries.iter().map(|d| json!(d.parts(&recipe))).collect();
         let (size, from) = (plan.size(), frame.source.size());
         Ok(Json(json!({"lines": lines, "goes": goes, "size": [size.width, size.height],
-            "source": [from.width, from.height], "advice": rallo_recipe::advice(&recipe)})))
+            "own": frame.about.own.words(), "source": [from.width, from.height], "advice": rallo_recipe::advice(&recipe)})))
     })
     .await?
 }
 
-/// Renders a part of a frame through the recipe: the same call as for the final file.
+/// Renders a part of a frame through the recipe: the same call as for the final file. With `head`, four bytes of length
+/// and that many of JSON come before the picture.
 async fn render(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Response> {
     let recipe = ask.recipe()?;
     let frame = open(&app, ask.frame).await?;
     let bytes = tokio::task::spawn_blocking(move || -> Result<Vec<u8>> {
-        let plan = ask.plan(&recipe, &frame)?;
-        let program = plan.program(ask.scale.unwrap_or(1.0));
+        let start = Instant::now();
+        let Prepared { plan, source, stand_in } = ask.prepared(&recipe, &frame, &app.truth)?;
+        let scale = ask.scale.unwrap_or(1.0);
+        let program = plan.program(scale);
         let whole = program.size().rect();
         let rect = ask.region.map_or(whole, |[x, y, w, h]| Rect::new(x, y, w, h)).within(whole);
         if rect.area() > 40_000_000 {
             return Err(Error::bad("this part is too large to be shown at once; zoom out"));
         }
-        let picture =
-            program.render(&*frame.source, rect, OutputProfile::Srgb.colour()).map_err(Error::bad)?;
+        let kept = &app.kept.0[usize::from(scale >= 1.0)];
+        let srgb = OutputProfile::Srgb.colour();
+        let picture = program.render_keeping(&*source, rect, srgb, kept).map_err(Error::bad)?;
         let encoding = Encoding::Jpeg { quality: 92, chroma: Chroma::Full, progressive: false };
-        Ok(rallo_media::encode(&picture, encoding, &Extras::default())?)
+        let jpeg = rallo_media::encode(&picture, encoding, &Extras::default())?;
+        if !ask.head {
+            return Ok(jpeg);
+        }
+        let scopes = Scopes::of(&picture);
+        let histogram: Vec<Vec<f32>> = scopes.histogram.iter().map(|h| h.to_vec()).collect();
+        let head = json!({"histogram": histogram, "waveform": scopes.waveform, "parade": scopes.parade,
+            "clipped": scopes.clipped, "stand_in": stand_in, "seconds": start.elapsed().as_secs_f64()});
+        let head = head.to_string();
+        Ok([&(head.len() as u32).to_le_bytes(), head.as_bytes(), &jpeg].concat())
     })
     .await??;
     Ok(image(bytes, "image/jpeg", false))

@@ -8,8 +8,9 @@ use axum::extract::State;
 use axum::routing::{get, post};
 use axum::{Json, Router};
 use rallo_engine::{OutputProfile, Pixels, Rect, places};
-use rallo_shoot::sample::{Pick, typical, unlike};
 use rallo_shoot::Frame;
+use rallo_shoot::sample::{Pick, typical, unlike};
+use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
 pub fn routes() -> Router<App> {
@@ -17,7 +18,7 @@ pub fn routes() -> Router<App> {
         .route("/api/value", post(value))
         .route("/api/places", post(close_places))
         .route("/api/typical", get(typical_frames))
-        .route("/api/proof", get(proof_frames))
+        .route("/api/proof", get(proof_frames).put(keep_proof))
 }
 
 /// The values of one pixel of what is shown, in the colour space the delivery's files will have.
@@ -30,7 +31,10 @@ async fn value(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Json<Valu
         let program = plan.program(ask.scale.unwrap_or(1.0));
         let size = program.size();
         let at = |share: f64, side: u32| (share.clamp(0.0, 1.0) * f64::from(side)) as i64;
-        let (px, py) = (at(x, size.width).min(i64::from(size.width) - 1), at(y, size.height).min(i64::from(size.height) - 1));
+        let (px, py) = (
+            at(x, size.width).min(i64::from(size.width) - 1),
+            at(y, size.height).min(i64::from(size.height) - 1),
+        );
         let delivery = recipe.deliveries.first().cloned().unwrap_or_default();
         let colours = delivery.colours(&plan);
         let one = program.render_16(&*frame.source, Rect::new(px, py, 1, 1), &colours).map_err(Error::bad)?;
@@ -62,8 +66,7 @@ async fn close_places(State(app): State<App>, Json(mut ask): Json<Ask>) -> Resul
 fn told(frames: &[&Frame], picks: Vec<Pick>) -> Vec<Value> {
     let one = |pick: Pick| {
         let frame = frames[pick.at];
-        json!({"id": frame.id, "name": frame.name, "stamp": frame.modified, "why": pick.why,
-            "size": frame.facts.as_ref().map(|f| [f.width, f.height])})
+        json!({"id": frame.id, "name": frame.name, "stamp": frame.modified, "why": pick.why, "own": frame.marks.own})
     };
     picks.into_iter().map(one).collect()
 }
@@ -75,12 +78,32 @@ async fn typical_frames(State(app): State<App>) -> Result<Json<Value>> {
     Ok(Json(told(&frames, typical(&frames, 3)).into()))
 }
 
-/// The sample, and the frames least like it, to prove the recipe on.
+/// What was accepted on the proof, of which version of which recipe.
+#[derive(Default, Serialize, Deserialize)]
+struct Proof {
+    recipe: i64,
+    version: i64,
+    accepted: Vec<i64>,
+}
+
+/// The recipe on the desk, and the frames to prove it on: the sample, and those least like it.
 async fn proof_frames(State(app): State<App>) -> Result<Json<Value>> {
     let laid = desk::laid(&app).await?;
+    let row = laid.recipe.as_ref().ok_or_else(|| Error::bad("there is no recipe; open the bench first"))?;
     let frames = laid.chosen();
     let sample = frames.iter().position(|f| Some(f.id) == laid.desk.frame);
     let mut picks: Vec<Pick> = sample.map(|at| Pick { at, why: "the sample".into() }).into_iter().collect();
     picks.extend(unlike(&frames, sample, 3));
-    Ok(Json(told(&frames, picks).into()))
+    let document: Value = serde_json::from_str(&row.document).map_err(Error::bad)?;
+    let kept = app.store.setting("proof").await?;
+    let kept: Proof = kept.and_then(|t| serde_json::from_str(&t).ok()).unwrap_or_default();
+    // A changed recipe is proved anew.
+    let same = (kept.recipe, kept.version) == (row.id, row.version);
+    Ok(Json(json!({"recipe": {"id": row.id, "version": row.version, "document": document},
+        "frames": told(&frames, picks), "accepted": if same { kept.accepted } else { Vec::new() }})))
+}
+
+async fn keep_proof(State(app): State<App>, Json(proof): Json<Proof>) -> Result<()> {
+    let text = serde_json::to_string(&proof).map_err(Error::bad)?;
+    Ok(app.store.set_setting("proof", &text).await?)
 }

@@ -1,10 +1,11 @@
 //! JSON routes.
 
-mod bench;
+pub(crate) mod bench;
 pub(crate) mod camera;
 mod folders;
 mod frames;
 pub(crate) mod gather;
+mod look;
 mod recipes;
 mod runs;
 
@@ -21,6 +22,7 @@ pub fn routes() -> Router<App> {
         .merge(camera::routes())
         .merge(bench::routes())
         .merge(recipes::routes())
+        .merge(look::routes())
         .merge(runs::routes())
 }
 

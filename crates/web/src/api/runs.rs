@@ -107,6 +107,19 @@ async fn sheet(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<
         );
         problems.push(targets::Problem { stops: false, message });
     }
+    let own: Vec<&rallo_shoot::Frame> =
+        laid.chosen().into_iter().filter(|f| !f.marks.own.is_nothing()).collect();
+    if let Some(first) = own.first() {
+        let message = match own.len() {
+            1 => format!("{} has its own changes: {}", first.name, first.marks.own.words()),
+            n => format!(
+                "{n} frames have their own changes, {} for one: {}",
+                first.name,
+                first.marks.own.words()
+            ),
+        };
+        problems.push(targets::Problem { stops: false, message });
+    }
     let asks: Vec<Value> = recipe
         .asks()
         .into_iter()
