@@ -106,6 +106,10 @@ pub trait Memory: Sync {
     fn recall(&self, key: u64) -> Option<Arc<dyn Step>>;
     /// Keeps a measured step.
     fn keep(&self, key: u64, step: Arc<dyn Step>);
+    /// What a step was shown, kept under a key.
+    fn recall_views(&self, key: u64) -> Option<Arc<Vec<View>>>;
+    /// Keeps what a step was shown.
+    fn keep_views(&self, key: u64, views: Arc<Vec<View>>);
 }
 
 /// What stands before a plan's cut, over a part of the picture.
@@ -132,6 +136,15 @@ fn key_of(what: &dyn std::fmt::Debug) -> u64 {
     through.0.finish()
 }
 
+/// Steps with everything that decides what they do; what was measured follows from that and the picture.
+fn written(steps: &[Settings]) -> Vec<String> {
+    let one = |s: &Settings| {
+        let area = s.area.as_deref();
+        format!("{} {} {} {area:?} {:?}", s.step.sentence(), s.step.values(), s.mix, s.block)
+    };
+    steps.iter().map(one).collect()
+}
+
 impl Plan {
     /// Places `steps` on a picture, and lets those that need it measure what they are given there.
     ///
@@ -155,17 +168,34 @@ impl Plan {
             if wants == Wants::Nothing {
                 continue;
             }
-            let key = key_of(&(&steps[..=i], source.seed(), source.size()));
+            let key = key_of(&(written(&steps[..=i]), source.seed(), source.size()));
             if let Some(known) = memory.and_then(|m| m.recall(key)) {
                 steps[i].step = known;
                 continue;
             }
-            let before = Self::new(steps[..i].to_vec(), source.size())?;
-            let views = before.views(source, &wants).map_err(|e| PlanError::Source(e.0))?;
+            // What it is shown does not depend on its own values; what it makes of it may not either.
+            let seen = key_of(&(written(&steps[..i]), &wants, source.seed(), source.size()));
+            if let Some(like) = memory.and_then(|m| m.recall(seen)).and_then(|m| steps[i].step.like(&*m)) {
+                steps[i].step = Arc::from(like);
+                continue;
+            }
+            let views = match memory.and_then(|m| m.recall_views(seen)) {
+                Some(known) => known,
+                None => {
+                    let before = Self::new(steps[..i].to_vec(), source.size())?;
+                    let views = before.views(source, &wants).map_err(|e| PlanError::Source(e.0))?;
+                    let views = Arc::new(views);
+                    if let Some(memory) = memory {
+                        memory.keep_views(seen, views.clone());
+                    }
+                    views
+                }
+            };
             if let Some(step) = steps[i].step.measured(&views) {
                 steps[i].step = Arc::from(step);
                 if let Some(memory) = memory {
-                    memory.keep(key, steps[i].step.clone());
+                    let step = &steps[i].step;
+                    memory.keep(if step.as_any().is_some() { seen } else { key }, step.clone());
                 }
             }
         }
@@ -259,7 +289,7 @@ impl Plan {
     /// A number for everything that stands before the cut, at a scale, of this picture.
     fn key(&self, cut: usize, scales: &[f64]) -> u64 {
         let facts = (&self.sizes, &self.to_output, self.seed, self.reduce);
-        key_of(&(&self.steps[..cut.min(self.steps.len())], facts, scales))
+        key_of(&(written(&self.steps[..cut.min(self.steps.len())]), facts, scales))
     }
 
     /// Size of the output at full scale.

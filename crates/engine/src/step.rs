@@ -10,6 +10,7 @@ use crate::warp::Warp;
 use data_url::DataUrl;
 use serde::{Serialize, de::DeserializeOwned};
 use serde_json::{Map, Value};
+use std::any::Any;
 use std::fmt::Debug;
 use std::sync::Arc;
 
@@ -503,6 +504,15 @@ pub trait Step: Debug + Send + Sync {
     /// The same step, knowing what was measured: one view of all for [`Wants::Overview`], some for
     /// [`Wants::Detail`], one a place for [`Wants::Around`].
     fn measured(&self, _views: &[View]) -> Option<Box<dyn Step>> {
+        None
+    }
+    /// The same step with what another of its kind measured before the same picture, where its own values do not matter to
+    /// that.
+    fn like(&self, _measured: &dyn Step) -> Option<Box<dyn Step>> {
+        None
+    }
+    /// Itself, for [`like`](Self::like).
+    fn as_any(&self) -> Option<&dyn Any> {
         None
     }
     /// What a measured step chose: name and value.

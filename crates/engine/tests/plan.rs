@@ -224,6 +224,10 @@ fn what_was_measured_is_measured_once() {
             self.1.lock().unwrap()[1] += 1;
             self.0.lock().unwrap().insert(key, step);
         }
+        fn recall_views(&self, _: u64) -> Option<Arc<Vec<rallo_engine::step::View>>> {
+            None
+        }
+        fn keep_views(&self, _: u64, _: Arc<Vec<rallo_engine::step::View>>) {}
     }
     let source = Pyramid::new(smooth(300, 200, 1));
     let held = Held::default();
@@ -243,4 +247,11 @@ fn what_was_measured_is_measured_once() {
     assert_eq!(*held.1.lock().unwrap(), [1, 1]);
     assert_ne!(plan(0.0, 40.0), first);
     assert_eq!(*held.1.lock().unwrap(), [1, 2]);
+    // Noise does not depend on the strength it is taken out with.
+    let denoised = |brightness: f64| {
+        let all = steps(&[("denoise", json!({"method": "quick", "brightness": brightness}))]);
+        Plan::remembering(all, &source, Some(&held)).unwrap().steps()[0].step.found()
+    };
+    assert_eq!(denoised(20.0), denoised(80.0));
+    assert_eq!(*held.1.lock().unwrap(), [2, 3]);
 }

@@ -12,12 +12,14 @@ pub mod names;
 pub mod rules;
 pub mod schema;
 pub mod sentence;
+mod starters;
 
 pub use advice::{Advice, advice};
 pub use delivery::Pictures;
 pub use difference::difference;
 pub use rules::{Condition, Ladder, Own, Subject};
 pub use sentence::Part;
+pub use starters::starters;
 
 use rallo_engine::steps::data::Data;
 use rallo_engine::{

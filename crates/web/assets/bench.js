@@ -625,7 +625,7 @@ function closer() {
   const box = $('closer');
   box.hidden = !small || !fine;
   const standIn = viewer.pictures.after?.head?.stand_in;
-  $('closer-word').textContent = standIn ? 'A reduced stand-in: noise is judged at 100 %. The true picture follows.' : 'At this size noise and sharpness cannot be judged.';
+  $('closer-word').textContent = standIn ? 'A stand-in: noise averages out at this size. The true picture follows.' : 'At this size noise and sharpness cannot be judged.';
 }
 const places = new Map();
 async function goClose(which) {

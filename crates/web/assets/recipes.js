@@ -111,4 +111,9 @@ $('load').addEventListener('change', doing(async () => {
   $('loaded').replaceChildren(...told);
   await look(first);
 }));
+// Recipes to start from, one for each of the usual jobs.
+json('GET', '/api/starters').then((starters) => {
+  $('starters').replaceChildren(el('option', { value: '' }, 'Start from …'), ...starters.map((s, i) => el('option', { value: i, title: s.note }, s.name)));
+  $('starters').onchange = doing(async () => look((await json('POST', '/api/recipes', starters[Number($('starters').value)].document)).id));
+}).catch((e) => say(e.message));
 look().catch((e) => say(e.message));

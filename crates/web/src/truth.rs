@@ -12,7 +12,7 @@ const LARGEST: u64 = 60_000_000;
 const BAND: i64 = 256;
 
 /// Steps so expensive that their result is kept.
-const DENOISE: [&str; 1] = ["denoise"];
+pub const DENOISE: [&str; 1] = ["denoise"];
 
 /// The picture behind the first lines, as a source of its own.
 pub struct Behind {

@@ -105,6 +105,13 @@ impl Step for Denoise {
     fn measured(&self, views: &[View]) -> Option<Box<dyn Step>> {
         Some(Box::new(Self { noise: Some(Arc::new(Noise::measured(views))), ..self.clone() }))
     }
+    fn like(&self, measured: &dyn Step) -> Option<Box<dyn Step>> {
+        let noise = measured.as_any()?.downcast_ref::<Self>()?.noise.clone()?;
+        Some(Box::new(Self { noise: Some(noise), ..self.clone() }))
+    }
+    fn as_any(&self) -> Option<&dyn std::any::Any> {
+        Some(self)
+    }
     fn found(&self) -> Vec<(&'static str, f64)> {
         self.noise.as_ref().map(|n| vec![("noise", f64::from(n.level()))]).unwrap_or_default()
     }

@@ -9,6 +9,7 @@ use axum::response::Response;
 use axum::routing::{get, post};
 use axum::{Json, Router};
 use rallo_engine::scopes::Scopes;
+use rallo_engine::step::View;
 use rallo_engine::steps::white_balance::WhiteBalance;
 use rallo_engine::{Kept, Kind, Memory, OutputProfile, Param, Plan, Rect, Source, Step, registry};
 use rallo_media::{Chroma, Encoding, Extras, FileSource};
@@ -91,6 +92,9 @@ pub struct Ask {
     pub wait: bool,
 }
 
+/// Scale below which a stand-in is shown without denoising.
+const STAND_IN: f64 = 0.5;
+
 /// What a render needs.
 struct Prepared {
     plan: Plan,
@@ -151,6 +155,18 @@ impl Ask {
                     settings.drain(..n);
                     from = from.and_then(|f| f.checked_sub(n));
                 }
+                // So much smaller, the noise averages out by itself; denoising comes with the true picture.
+                None if self.scale.unwrap_or(1.0) < STAND_IN => {
+                    stand_in = true;
+                    let mut at = 0;
+                    settings.retain(|_| {
+                        at += 1;
+                        !truth::DENOISE.contains(&groups[at - 1].0)
+                    });
+                    let gone =
+                        |n: usize| groups[..n].iter().filter(|g| truth::DENOISE.contains(&g.0)).count();
+                    from = from.map(|f| f - gone(f));
+                }
                 None => stand_in = self.scale.unwrap_or(1.0) < 1.0,
             }
         }
@@ -163,23 +179,42 @@ impl Ask {
     }
 }
 
-/// What steps measured lately, so that dragging a value measures nothing again.
-struct Measured(Mutex<Vec<(u64, Arc<dyn Step>)>>);
+/// What steps measured and were shown lately, so that dragging a value measures nothing again; the last used first.
+#[derive(Default)]
+struct Measured {
+    steps: Mutex<Vec<(u64, Arc<dyn Step>)>>,
+    views: Mutex<Vec<(u64, Arc<Vec<View>>)>>,
+}
 
-static MEASURED: LazyLock<Measured> = LazyLock::new(|| Measured(Mutex::new(Vec::new())));
+static MEASURED: LazyLock<Measured> = LazyLock::new(Measured::default);
+
+fn recalled<T: Clone>(all: &Mutex<Vec<(u64, T)>>, key: u64) -> Option<T> {
+    let mut all = super::lock(all);
+    let at = all.iter().position(|(k, _)| *k == key)?;
+    let one = all.remove(at);
+    all.insert(0, one);
+    Some(all[0].1.clone())
+}
+
+fn kept<T>(all: &Mutex<Vec<(u64, T)>>, key: u64, one: T, most: usize) {
+    let mut all = super::lock(all);
+    all.insert(0, (key, one));
+    all.truncate(most);
+}
 
 impl Memory for Measured {
     fn recall(&self, key: u64) -> Option<Arc<dyn Step>> {
-        let mut all = super::lock(&self.0);
-        let at = all.iter().position(|(k, _)| *k == key)?;
-        let one = all.remove(at);
-        all.insert(0, one);
-        Some(all[0].1.clone())
+        recalled(&self.steps, key)
     }
     fn keep(&self, key: u64, step: Arc<dyn Step>) {
-        let mut all = super::lock(&self.0);
-        all.insert(0, (key, step));
-        all.truncate(64);
+        kept(&self.steps, key, step, 32);
+    }
+    fn recall_views(&self, key: u64) -> Option<Arc<Vec<View>>> {
+        recalled(&self.views, key)
+    }
+    // A dozen megabytes each at most.
+    fn keep_views(&self, key: u64, views: Arc<Vec<View>>) {
+        kept(&self.views, key, views, 6);
     }
 }
 

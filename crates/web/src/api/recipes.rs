@@ -8,7 +8,7 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use rallo_engine::step_kind;
-use rallo_recipe::{Recipe, difference, file, names};
+use rallo_recipe::{Recipe, difference, file, names, starters};
 use rallo_runner::now;
 use rallo_store::RecipeRow;
 use serde::Deserialize;
@@ -21,6 +21,7 @@ pub fn routes() -> Router<App> {
         .route("/api/recipes/load", post(load))
         .route("/api/recipes/file", get(download))
         .route("/api/recipes/block", post(take_in))
+        .route("/api/starters", get(starting))
         .route("/api/kept", get(kept).put(keep_values))
         .route("/api/recipes/{id}", put(save).get(one).delete(remove))
         .route("/api/recipes/{id}/copy", post(duplicate))
@@ -74,6 +75,13 @@ async fn create(State(app): State<App>, Json(document): Json<Value>) -> Result<J
         Recipe::from_value(&document)?
     };
     Ok(Json(shown(&keep(&app, &recipe).await?)?))
+}
+
+/// Recipes to start from.
+async fn starting() -> Json<Value> {
+    let one =
+        |r: Recipe| json!({"name": r.name, "note": r.note, "document": r.to_value(), "said": r.plain()});
+    Json(starters().into_iter().map(one).collect())
 }
 
 #[derive(Deserialize)]
