@@ -121,8 +121,25 @@ async fn bench(State(app): State<App>) -> Result<Html<String>> {
 struct Ticket {
     name: String,
     version: i64,
-    lines: Vec<(bool, Vec<Part>)>,
+    lines: Vec<TicketLine>,
     goes: Vec<Vec<Part>>,
+}
+
+/// One line of it, and what stands above: the head of a block, a place to wait.
+struct TicketLine {
+    heads: Vec<String>,
+    on: bool,
+    parts: Vec<Part>,
+}
+
+impl TicketLine {
+    fn new(recipe: &Recipe, at: usize) -> Self {
+        let line = &recipe.steps[at];
+        let above = at.checked_sub(1).and_then(|a| recipe.steps[a].block.as_ref());
+        let block = line.block.as_ref().filter(|b| Some(*b) != above).map(|b| recipe.block_sentence(b));
+        let wait = line.checkpoint.as_ref().map(|what| format!("Wait for a yes: {what}"));
+        Self { heads: block.into_iter().chain(wait).collect(), on: line.on, parts: line.parts(None) }
+    }
 }
 
 impl Ticket {
@@ -131,7 +148,7 @@ impl Ticket {
         Ok(Self {
             name: recipe.name.clone(),
             version,
-            lines: recipe.steps.iter().map(|l| (l.on, l.parts(None))).collect(),
+            lines: (0..recipe.steps.len()).map(|i| TicketLine::new(&recipe, i)).collect(),
             goes: recipe.deliveries.iter().map(|d| d.parts(&recipe)).collect(),
         })
     }
