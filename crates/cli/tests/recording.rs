@@ -181,6 +181,18 @@ async fn versions_are_told_in_words_and_files_are_loaded_with_what_is_wrong() {
     desk.find("#load").await.send_keys(&file.to_string_lossy()).await.unwrap();
     desk.until("document.querySelector('#loaded').innerText.includes('line 1, column 3')").await;
 
+    // One of ours to start from.
+    search.clear().await.unwrap();
+    desk.script(
+        "const s = document.querySelector('#starters'); s.value = '2'; s.dispatchEvent(new Event('change'))",
+    )
+    .await;
+    desk.until("document.querySelector('#name').innerText.startsWith('Course slides')").await;
+    search.send_keys("good").await.unwrap();
+    desk.until("document.querySelectorAll('#list li button').length === 1").await;
+    desk.click("#list li button").await;
+    desk.until("document.querySelector('#name').innerText === 'Good one'").await;
+
     // The settings sheet is a page of its own, with the sentences and a small before and after.
     let to = desk.find("#print").await.attr("href").await.unwrap().unwrap();
     desk.page.goto(&format!("{}{to}", desk.base)).await.unwrap();
@@ -210,6 +222,26 @@ async fn results_are_compared_and_proved_on_frames_with_changes_of_their_own() {
     desk.script("const s = document.querySelector('#against'); s.value = 'without'; s.dispatchEvent(new Event('change'))").await;
     desk.click("#compare [data-compare=split]").await;
     desk.until("document.querySelector('#tag-before').innerText === 'without the open line'").await;
+
+    // A logo that cannot be used is refused with its reason, and the recipe stays as it was.
+    desk.add("logo").await;
+    desk.saved().await;
+    let file = desk.folder.path().join("logo.svg");
+    std::fs::write(&file, "<svg xmlns='http://www.w3.org/2000/svg' width='9' height='9'>\n<script/></svg>")
+        .unwrap();
+    desk.find("#lines .is-open input[type=file]").await.send_keys(&file.to_string_lossy()).await.unwrap();
+    desk.until("document.querySelector('#said').innerText.includes('This file was not taken: line 2')").await;
+    assert_eq!(desk.kept().await["steps"][1], json!({"step": "watermark", "text": "Thistlewick"}));
+    // Where noise shows most, at 100 %.
+    desk.add("grain").await;
+    desk.until("!document.querySelector('#closer').hidden").await;
+    desk.script("document.querySelector('#to-noise').click()").await;
+    desk.until("document.querySelector('#zoom .is-on').dataset.zoom === '1'").await;
+    for _ in 0..2 {
+        desk.click("#undo").await;
+    }
+    desk.until("document.querySelectorAll('#lines > li').length === 1").await;
+    desk.saved().await;
 
     // The proof: the sample first, others with the reason.
     desk.page.goto(&format!("{}/proof", desk.base)).await.unwrap();

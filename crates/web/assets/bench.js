@@ -147,10 +147,23 @@ function follow(block) {
 }
 const waitHead = (what) => el('li', { class: 'block-head is-wait' }, `Wait for a yes: ${what}`);
 
+/** A file is taken only if it can be used; else it is said why, and everything stays as it was. */
+async function changeFile(i, values) {
+  const next = structuredClone(doc);
+  Object.assign(next.steps[i], values);
+  try { await json('POST', '/api/plan', { recipe: next, frame }); } catch (e) {
+    say(e.message.replace(/^steps\[\d+\]\.\w+\.\w+: /, 'This file was not taken: '));
+    return draw();
+  }
+  Object.assign(doc.steps[i], values);
+  return changed(true);
+}
+
 /** Values of one line changed; `done` ends a gesture. */
 function change(i, values, done) {
   const step = doc.steps[i];
   const k = kind(step);
+  if (frame && k.params.some((p) => p.kind === 'file' && values[p.name])) { changeFile(i, values); return; }
   const moves = Object.keys(values);
   if (step.step === 'resize' && moves.some((m) => m !== 'enlarge' && values[m] != null)) {
     for (const p of k.params) if (p.name !== 'enlarge' && !moves.includes(p.name)) delete step[p.name];
@@ -685,7 +698,7 @@ async function showValue() {
 // The picture under the hand.
 const stage = $('stage');
 stage.addEventListener('pointerdown', (e) => {
-  if (e.button || e.target.closest('.split, .empty')) return;
+  if (e.button || e.target.closest('.split, .empty, .closer')) return;
   const box = stage.getBoundingClientRect();
   const at = (m) => viewer.share(m.clientX - box.left, m.clientY - box.top);
   const i = open;

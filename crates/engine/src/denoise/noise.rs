@@ -156,6 +156,12 @@ fn variances(bin: &[Seen]) -> [[f32; COUNT]; 3] {
     out
 }
 
+/// Lightness over which the rise of the noise towards black is taken.
+const NEAR: f32 = 0.1 * WHITE;
+
+/// Most that the variance is taken to rise below the darkest range that could be measured.
+const MOST_RISE: f32 = 2.5;
+
 fn plane(middles: &[f32], variances: &[[[f32; COUNT]; 3]], c: usize) -> PlaneNoise {
     // Lightness changing evenly stands in the lowest frequencies: they are left out here.
     let trusted = |k: &usize| k / SIDE + k % SIDE >= 3;
@@ -185,9 +191,11 @@ fn plane(middles: &[f32], variances: &[[[f32; COUNT]; 3]], c: usize) -> PlaneNoi
     let curve = fitted(middles, &level);
     let deviation = std::array::from_fn(|i| {
         let light = i as f32 / (NODES - 1) as f32 * WHITE;
-        // Not carried on beyond what was seen.
-        let light = light.clamp(middles[0], middles[middles.len() - 1]);
-        curve(light).sqrt()
+        let darkest = middles[0];
+        // Not carried on above what was seen; below, where noise is cut off at black and cannot be seen, as it rises there.
+        let seen = curve(light.clamp(darkest, middles[middles.len() - 1]));
+        let rise = (curve(darkest) / curve(darkest + NEAR)).max(1.0).powf((darkest - light).max(0.0) / NEAR);
+        (seen * rise.min(MOST_RISE)).sqrt()
     });
     PlaneNoise { deviation, spread }
 }

@@ -214,7 +214,7 @@ impl Watermark {
         for (row, line) in map.pixels().chunks(map.width() as usize).enumerate() {
             let at = (row + pad) * w + pad;
             for (to, from) in cover[at..].iter_mut().zip(line) {
-                *to = from.alpha();
+                *to = if raised && !lettered { height_of(*from) } else { from.alpha() };
             }
         }
         let texels =
@@ -261,6 +261,14 @@ impl Watermark {
         }
         texels
     }
+}
+
+/// How far a pixel of a picture stands out when it is raised: light parts more than dark ones, so that what is drawn inside
+/// an opaque mark is seen too.
+fn height_of(pixel: PremultipliedColorU8) -> u8 {
+    let [r, g, b] = [pixel.red(), pixel.green(), pixel.blue()].map(f32::from);
+    // The colours are multiplied with the coverage already.
+    (0.4 * f32::from(pixel.alpha()) + 0.6 * (0.2126 * r + 0.7152 * g + 0.0722 * b)).round() as u8
 }
 
 /// The shape as light and shade on its edges, the light from the upper left: coverage, softened, against itself moved
