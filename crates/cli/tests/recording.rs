@@ -103,14 +103,20 @@ async fn a_second_one_folds_lines_are_bound_and_a_run_asks() {
         desk.set("Block this line belongs to", "Look").await;
         desk.until(&format!("document.querySelector('[data-line=\"{line}\"].is-bound')")).await;
     }
-    let strong = desk.brightness().await;
+    let warmth = "const c = document.querySelector('#canvas'); const d = c.getContext('2d').getImageData(c.width * 0.6, c.height * 0.45, 40, 40).data; \
+                  let s = 0; for (let i = 0; i < d.length; i += 4) s += d[i] - d[i + 2]; return s / (d.length / 4)";
+    let warm = desk.script(warmth).await.as_f64().unwrap();
+    let shown = desk.script("return Number(document.querySelector('#stage').dataset.shown)").await;
     desk.click("#lines .block-head input[type=checkbox]").await;
     desk.until("document.querySelector('#lines .block-head.is-off')").await;
     desk.saved().await;
     let document = desk.kept().await;
     assert_eq!(document["blocks"], json!([{"name": "Look", "on": false}]));
     assert_eq!(document["steps"][1]["block"], "Look");
-    let _ = strong;
+    // The picture follows: without its warm line it is less so.
+    desk.until(&format!("Number(document.querySelector('#stage').dataset.shown) > {shown}")).await;
+    let cool = desk.script(warmth).await.as_f64().unwrap();
+    assert!(cool < warm - 3.0, "{warm} {cool}");
 
     // The first line is asked for at the start of a run.
     desk.script("document.querySelector('[data-line=\"0\"]').click()").await;

@@ -3,7 +3,7 @@
 //! Read with XMP first, then IPTC, then EXIF; written to all three, so that other programs find it (JPEG; a PNG has no
 //! place for IPTC). IPTC is the Information Interchange Model 4.2, in UTF-8, inside an image resource block.
 
-use crate::xmp::{escaped, items};
+use crate::xmp::{DC, RDF, XMP, escaped, items};
 use img_parts::jpeg::{Jpeg, markers};
 use rallo_engine::steps::data::Data;
 
@@ -32,15 +32,7 @@ const KEYWORD: (u8, usize) = (25, 64);
 const BLOCK: &[u8] = b"Photoshop 3.0\0";
 const RESOURCE: &[u8] = b"8BIM\x04\x04\0\0";
 
-const RDF: &str = "http://www.w3.org/1999/02/22-rdf-syntax-ns#";
-const DC: &str = "http://purl.org/dc/elements/1.1/";
-
 impl Words {
-    /// Whether nothing is said.
-    pub fn is_empty(&self) -> bool {
-        *self == Self::default()
-    }
-
     /// Creator, rights and description as a file says them; keywords and rating are kept with the frames.
     pub fn read(file: &[u8], exif: Option<&[u8]>) -> Self {
         let mut words = Self::default();
@@ -132,8 +124,7 @@ impl Words {
         }
         let mut attributes = format!(" xmlns:dc=\"{DC}\"");
         if self.rating > 0 {
-            attributes +=
-                &format!(" xmlns:xmp=\"http://ns.adobe.com/xap/1.0/\" xmp:Rating=\"{}\"", self.rating);
+            attributes += &format!(" xmlns:xmp=\"{XMP}\" xmp:Rating=\"{}\"", self.rating);
         }
         (inside, attributes)
     }
@@ -237,7 +228,7 @@ mod tests {
         assert_eq!(one.keywords, ["pots", "basil"]);
         one.change(&Data { keep: "nothing".into(), copyright: "ours".into(), ..Data::default() });
         assert_eq!(one, Words { copyright: "ours".into(), ..Words::default() });
-        assert!(Words::default().segment().is_none() && Words::default().is_empty());
+        assert!(Words::default().segment().is_none());
     }
 
     #[test]

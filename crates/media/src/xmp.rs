@@ -12,9 +12,9 @@ pub struct Sidecar {
     pub keywords: Vec<String>,
 }
 
-const RDF: &str = "http://www.w3.org/1999/02/22-rdf-syntax-ns#";
-const DC: &str = "http://purl.org/dc/elements/1.1/";
-const XMP: &str = "http://ns.adobe.com/xap/1.0/";
+pub(crate) const RDF: &str = "http://www.w3.org/1999/02/22-rdf-syntax-ns#";
+pub(crate) const DC: &str = "http://purl.org/dc/elements/1.1/";
+pub(crate) const XMP: &str = "http://ns.adobe.com/xap/1.0/";
 
 /// By this a sidecar that Rallo wrote is known.
 const OURS: &str = "xmp:CreatorTool=\"Rallo\"";

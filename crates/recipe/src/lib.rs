@@ -622,15 +622,11 @@ impl Recipe {
 
     /// What its lines say about the data results carry, in order.
     pub fn data(&self, subject: &Subject) -> Vec<Data> {
-        let values = self.settings_of("data", subject);
-        values.filter_map(|settings| serde_json::from_value(settings.step.values()).ok()).collect()
-    }
-
-    fn settings_of(&self, id: &'static str, subject: &Subject) -> impl Iterator<Item = Settings> {
-        self.steps
-            .iter()
-            .filter(move |line| line.id == id)
-            .filter_map(|line| line.settings(&self.name, subject))
+        let lines = self.steps.iter().filter(|line| line.id == "data");
+        lines
+            .filter_map(|line| self.line_settings(line, subject))
+            .filter_map(|settings| serde_json::from_value(settings.step.values()).ok())
+            .collect()
     }
 
     /// A text that is the same for two recipes exactly when they make the same file from the same picture by

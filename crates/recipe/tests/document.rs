@@ -184,6 +184,13 @@ fn blocks_checkpoints_and_questions_are_read_checked_and_come_back() {
     let mut off = recipe.clone();
     off.blocks[0].on = false;
     assert_eq!(off.settings(&large()).len(), 2);
+    // What a block that is off says about the results' data is not said either.
+    let mut said = good.clone();
+    said["steps"][2] = json!({"step": "data", "creator": "Mara Quill", "block": "Look"});
+    let mut said = Recipe::from_value(&said).unwrap();
+    assert_eq!(said.data(&large())[0].creator, "Mara Quill");
+    said.blocks[0].on = false;
+    assert!(said.data(&large()).is_empty());
     assert_ne!(off.identity(&off.deliveries[0], &large()), recipe.identity(&recipe.deliveries[0], &large()));
 
     let change = |pointer: &str, value: Value| {

@@ -5,19 +5,20 @@ import { el, json } from './talk.js';
 /** Steps that move or widen the picture: before has them too. */
 const MOVES = ['rotate', 'mirror', 'straighten', 'perspective', 'crop', 'resize', 'upscale', 'lens', 'border', 'caption'];
 
-/** `now()` gives { doc, frame, open, size, sizes }: the recipe, the open line, the result's size, and each line's. */
+/** `now()` gives { doc, frame, open, size }: the recipe, the sample, the open line and the result's size. */
 export class Against {
   constructor(select, now, changed) {
     this.select = select;
     this.now = now;
-    this.recipes = [];
+    // Documents by what is chosen, and sizes of what they make: asked for once, not with every picture.
+    this.documents = new Map();
     this.known = new Map();
     select.addEventListener('change', changed);
   }
 
   /** Offers the recipes there are beside this one, and this one's earlier versions. */
   offer(recipes, id, version) {
-    this.recipes = recipes;
+    this.documents.clear();
     const kept = this.select.value || 'original';
     const option = (value, text) => el('option', { value }, text);
     const others = recipes.filter((r) => r.id !== id).map((r) => option(`recipe ${r.id}`, `recipe: ${r.name}`));
@@ -38,9 +39,10 @@ export class Against {
     if (what === 'upto' && line) return { ...doc, steps: doc.steps.slice(0, open) };
     if (what === 'without' && line) return { ...doc, steps: doc.steps.map((s, i) => (i === open ? { ...s, on: false } : s)) };
     const [kind, id, version] = what.split(' ');
-    if (kind === 'recipe') return (await json('GET', `/api/recipes/${id}`)).document;
-    if (kind === 'version') return (await json('GET', `/api/recipes/${id}/versions/${version}`)).document;
-    return null;
+    const path = { recipe: `/api/recipes/${id}`, version: `/api/recipes/${id}/versions/${version}` }[kind];
+    if (!path) return null;
+    if (!this.documents.has(what)) this.documents.set(what, (await json('GET', path)).document);
+    return this.documents.get(what);
   }
 
   /** What to ask the engine for, how large it is, and a key that changes when it does. */

@@ -137,11 +137,34 @@ fn compute(first: Vec<Settings>, source: &dyn Source, stop: &AtomicBool) -> Opti
 #[cfg(test)]
 mod tests {
     use super::*;
+    use rallo_engine::{Samples, step_kind};
 
     #[test]
     fn only_what_depends_on_nothing_behind_it_is_kept() {
         assert_eq!(lines(&[("hot_pixels", "repair"), ("denoise", "repair"), ("crop", "geometry")]), Some(2));
         assert_eq!(lines(&[("crop", "geometry"), ("denoise", "repair")]), None);
         assert_eq!(lines(&[("exposure", "light")]), None);
+    }
+
+    #[test]
+    fn what_is_waited_for_is_what_the_plan_makes_whole() {
+        // Higher than a band, so that two meet.
+        let (w, h) = (90u32, 300u32);
+        let grain = |i: u32| (i.wrapping_mul(2_654_435_761) >> 24) as u8 / 8;
+        let px = (0..w * h * 3).map(|i| 100 + grain(i)).collect();
+        let picture = Picture::new(Size::new(w, h), Samples::U8(px), Orientation::UPRIGHT, None).unwrap();
+        let source: Arc<dyn Source + Send + Sync> = Arc::new(Pyramid::new(picture));
+        let values = serde_json::json!({"method": "quick"});
+        let step = step_kind("denoise").unwrap().parse(values.as_object().unwrap()).unwrap();
+        let lines = vec![Settings::from(step)];
+        let truth = Arc::new(Truth::default());
+        assert!(truth.peek("a").is_none());
+        let behind = truth.wait("a", lines.clone(), source.clone()).unwrap();
+        assert!(truth.peek("a").is_some() && truth.peek("b").is_none());
+        let program = Plan::for_picture(lines, &*source).unwrap().program(1.0);
+        let (_, want) = program.render_working(&*source, program.size().rect()).unwrap();
+        let level = behind.level(0).unwrap();
+        let Samples::F32(got) = level.samples() else { panic!() };
+        assert!(got.iter().eq(want.iter().flatten()), "the bands differ from the whole");
     }
 }
