@@ -6,7 +6,7 @@ use rallo_demo::device::{Device, Faults, Settings};
 use rallo_engine::{Kind, Param, Rect, registry};
 use rallo_media::{Encoding, Extras, FileSource};
 use rallo_recipe::{Recipe, sentence::plain};
-use rallo_runner::{Batch, Decided, Item, Roots, State, execute, scan, targets};
+use rallo_runner::{Batch, Decided, Item, Roots, State, execute, paper, scan, targets};
 use rallo_shoot::{Document, document};
 use serde_json::{Value, json};
 use std::io::{IsTerminal, Write};
@@ -300,12 +300,7 @@ pub fn render(args: &Render) -> Ended {
         .map_err(|e| e.to_string())
         .and_then(|picture| rallo_media::encode(&picture, encoding, &extras).map_err(|e| e.to_string()));
     match bytes {
-        Ok(bytes) => {
-            let cannot = |e: std::io::Error| format!("cannot write {}: {e}", args.out.display());
-            let mut file = std::fs::File::create_new(&args.out).map_err(cannot)?;
-            file.write_all(&bytes).map_err(cannot)?;
-            Ok(ExitCode::SUCCESS)
-        }
+        Ok(bytes) => write_new(&args.out, &bytes),
         Err(e) => failed(e),
     }
 }
@@ -334,6 +329,34 @@ pub fn inspect(picture: &Path, as_json: bool) -> Ended {
 /// `rallo recipe check`.
 pub fn check(file: &Path) -> Ended {
     print!("{}", load(file)?.plain());
+    Ok(ExitCode::SUCCESS)
+}
+
+/// `rallo recipe sheet`.
+pub fn sheet(file: &Path, out: &Path, sample: Option<&Path>) -> Ended {
+    let recipe = load(file)?;
+    let pair = match sample {
+        None => None,
+        Some(picture) => {
+            let fault = |e: String| format!("{}: {e}", picture.display());
+            let source = FileSource::open(picture).map_err(|e| fault(e.to_string()))?;
+            let about = rallo_runner::subject(picture, Some(&source.facts(picture)), &Decided::default(), 1);
+            Some(paper::pair(&recipe, &source, &about).map_err(fault)?)
+        }
+    };
+    let day = jiff::Timestamp::now()
+        .to_zoned_datetime(jiff::tz::TimeZone::system())
+        .strftime("%-d %B %Y")
+        .to_string();
+    let bytes = paper::settings(&recipe, &day, pair).map_err(|e| e.to_string())?;
+    write_new(out, &bytes)
+}
+
+/// Writes a file that is not there yet.
+fn write_new(out: &Path, bytes: &[u8]) -> Ended {
+    let cannot = |e: std::io::Error| format!("cannot write {}: {e}", out.display());
+    let mut file = std::fs::File::create_new(out).map_err(cannot)?;
+    file.write_all(bytes).map_err(cannot)?;
     Ok(ExitCode::SUCCESS)
 }
 

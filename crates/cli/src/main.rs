@@ -177,6 +177,17 @@ enum RecipeCommand {
     },
     /// Print the JSON Schema.
     Schema,
+    /// Write the settings sheet: every line and delivery in plain sentences, as a PDF.
+    Sheet {
+        /// The recipe file.
+        file: PathBuf,
+        /// The PDF to write.
+        #[arg(long, value_name = "FILE")]
+        out: PathBuf,
+        /// A picture to show before and after on.
+        #[arg(long, value_name = "FILE")]
+        sample: Option<PathBuf>,
+    },
 }
 
 /// The program's own folder.
@@ -196,6 +207,9 @@ fn main() -> ExitCode {
         Command::Render(args) => commands::render(&args),
         Command::Inspect { picture, json } => commands::inspect(&picture, json),
         Command::Recipe(RecipeCommand::Check { file }) => commands::check(&file),
+        Command::Recipe(RecipeCommand::Sheet { file, out, sample }) => {
+            commands::sheet(&file, &out, sample.as_deref())
+        }
         Command::Recipe(RecipeCommand::Schema) => commands::print(&rallo_recipe::schema::schema()),
         Command::Steps { docs: Some(folder), sample, .. } => {
             docs::write(&folder, &sample).map(|()| ExitCode::SUCCESS)

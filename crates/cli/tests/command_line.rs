@@ -5,7 +5,7 @@ mod common;
 use common::*;
 use rallo_engine::{Samples, Source};
 use rallo_media::{FileSource, Made};
-use serde_json::Value;
+use serde_json::{Value, json};
 use std::path::Path;
 
 struct Desk {
@@ -279,4 +279,59 @@ fn a_shoot_document_that_is_wrong_says_where() {
     assert_eq!(done.status.code(), Some(1));
     assert!(String::from_utf8_lossy(&done.stderr).contains("gone.jpg: cannot read"));
     assert!(Path::new(&out).join("a-web.jpg").exists());
+}
+
+#[test]
+fn the_settings_sheet_is_a_pdf_that_others_read() {
+    let desk = Desk::new();
+    let (recipe, picture, out) = (desk.path("long.json"), desk.path("in/a.jpg"), desk.path("sheet.pdf"));
+    write_jpeg(Path::new(&picture), 900, 600, 1);
+    // More lines than one page takes, one of them off, with signs the fonts lack.
+    let mut steps: Vec<Value> =
+        (1..=60).map(|n| json!({"step": "exposure", "stops": f64::from(n) / 20.0})).collect();
+    steps.push(json!({"step": "unsharp_mask", "amount": 80, "on": false}));
+    steps.push(json!({"step": "crop", "proportion": "16:9", "checkpoint": "Is the pot whole?"}));
+    let document = json!({"format": "rallo-recipe", "version": 1, "name": "Repotting, Zürich",
+        "note": "For the course in spring.", "labels": ["course"], "steps": steps, "deliveries": [{"kind": "pictures"}]});
+    std::fs::write(&recipe, document.to_string()).unwrap();
+    let done = rallo(&["recipe", "sheet", &recipe, "--out", &out, "--sample", &picture]);
+    assert!(done.status.success(), "{done:?}");
+    let say = |program: &str, args: &[&str]| {
+        let done = std::process::Command::new(program).args(args).output().unwrap();
+        assert!(done.status.success(), "{program}: {}", String::from_utf8_lossy(&done.stderr));
+        String::from_utf8(done.stdout).unwrap()
+    };
+    let text = say("pdftotext", &["-layout", &out, "-"]);
+    for wanted in [
+        "Repotting, Zürich",
+        "course",
+        "For the course in spring.",
+        "before",
+        "after",
+        "Make it 0.05 stops brighter.",
+        "Make it 3 stops brighter.",
+        "(off)",
+        "Wait for a yes: Is the pot whole?",
+        "Crop to 16:9, centre.",
+        "62",
+        "JPEG, quality",
+    ] {
+        assert!(text.contains(wanted), "{wanted} is not in\n{text}");
+    }
+    assert!(text.matches('\u{c}').count() >= 2, "one page only");
+    let info = say("pdfinfo", &[&out]);
+    assert!(info.contains("Repotting, Zürich") && info.contains("595.276 x 841.89 pts (A4)"), "{info}");
+    // Two pictures, both of what the crop leaves.
+    let images = say("pdfimages", &["-list", &out]);
+    let sizes: Vec<Vec<&str>> = images.lines().skip(2).map(|l| l.split_whitespace().collect()).collect();
+    assert_eq!(sizes.len(), 2, "{images}");
+    assert!(sizes.iter().all(|s| s[3] == "900" && s[4].starts_with("50")), "{images}");
+    // Nothing is overwritten, and a picture that is none is named.
+    let again = rallo(&["recipe", "sheet", &recipe, "--out", &out]);
+    assert!(!again.status.success() && String::from_utf8_lossy(&again.stderr).contains("sheet.pdf"));
+    let broken = rallo(&["recipe", "sheet", &recipe, "--out", &desk.path("b.pdf"), "--sample", &recipe]);
+    assert!(
+        String::from_utf8_lossy(&broken.stderr).contains("long.json: this is not a picture"),
+        "{broken:?}"
+    );
 }

@@ -9,6 +9,7 @@ use crate::colour::LUMINANCE;
 use crate::point::CHUNK;
 use crate::step::View;
 use crate::tone::encode;
+use rayon::prelude::*;
 
 /// The filter of one picture: `base = a · light + b`, `a` and `b` varying slowly.
 #[derive(Debug)]
@@ -21,23 +22,36 @@ pub struct Guide {
 
 /// The mean over a square of side `2 radius + 1`, edges repeated less.
 fn boxed(values: &[f32], width: usize, height: usize, radius: usize) -> Vec<f32> {
-    let mean = |line: &mut dyn FnMut(usize) -> f32, n: usize, out: &mut dyn FnMut(usize, f32)| {
-        let mut sums = vec![0f64; n + 1];
-        for i in 0..n {
-            sums[i + 1] = sums[i] + f64::from(line(i));
-        }
-        for i in 0..n {
-            let (low, high) = (i.saturating_sub(radius), (i + radius + 1).min(n));
-            out(i, ((sums[high] - sums[low]) / (high - low) as f64) as f32);
-        }
-    };
+    let near = |i: usize, n: usize| (i.saturating_sub(radius), (i + radius + 1).min(n));
     let mut across = vec![0f32; values.len()];
+    across.par_chunks_mut(width).zip(values.par_chunks(width)).for_each_init(Vec::new, |sums, (out, row)| {
+        sums.clear();
+        sums.push(0f64);
+        for v in row {
+            sums.push(sums[sums.len() - 1] + f64::from(*v));
+        }
+        for (i, o) in out.iter_mut().enumerate() {
+            let (low, high) = near(i, width);
+            *o = ((sums[high] - sums[low]) / (high - low) as f64) as f32;
+        }
+    });
+    // Downwards a row at a time: the sum of those that are near, one joining and one leaving.
+    let row = |y: usize| &across[y * width..][..width];
+    let mut sums = vec![0f64; width];
+    let mut out = Vec::with_capacity(values.len());
+    let mut held = (0, 0);
     for y in 0..height {
-        mean(&mut |x| values[y * width + x], width, &mut |x, v| across[y * width + x] = v);
-    }
-    let mut out = vec![0f32; values.len()];
-    for x in 0..width {
-        mean(&mut |y| across[y * width + x], height, &mut |y, v| out[y * width + x] = v);
+        let (low, high) = near(y, height);
+        while held.1 < high {
+            sums.iter_mut().zip(row(held.1)).for_each(|(s, v)| *s += f64::from(*v));
+            held.1 += 1;
+        }
+        while held.0 < low {
+            sums.iter_mut().zip(row(held.0)).for_each(|(s, v)| *s -= f64::from(*v));
+            held.0 += 1;
+        }
+        let share = 1.0 / (high - low) as f64;
+        out.extend(sums.iter().map(|s| (s * share) as f32));
     }
     out
 }
@@ -50,12 +64,12 @@ impl Guide {
         let reach = (radius * f64::from(view.size.long_edge())).round().max(1.0) as usize;
         let light: Vec<f32> = view
             .pixels
-            .iter()
+            .par_iter()
             .map(|p| encode(LUMINANCE[0] * p[0] + LUMINANCE[1] * p[1] + LUMINANCE[2] * p[2]))
             .collect();
         let square: Vec<f32> = light.iter().map(|v| v * v).collect();
-        let mean = boxed(&light, width, height, reach);
-        let spread = boxed(&square, width, height, reach);
+        let mean_of = |values: &[f32]| boxed(values, width, height, reach);
+        let (mean, spread) = rayon::join(|| mean_of(&light), || mean_of(&square));
         let (mut a, mut b) = (Vec::with_capacity(light.len()), Vec::with_capacity(light.len()));
         for (m, s) in mean.iter().zip(&spread) {
             let variance = (s - m * m).max(0.0);
@@ -63,7 +77,7 @@ impl Guide {
             a.push(keep);
             b.push(m * (1.0 - keep));
         }
-        let (a, b) = (boxed(&a, width, height, reach), boxed(&b, width, height, reach));
+        let (a, b) = rayon::join(|| mean_of(&a), || mean_of(&b));
         Self { width, height, pairs: a.into_iter().zip(b).map(|(a, b)| [a, b]).collect() }
     }
 

@@ -23,13 +23,15 @@ pub struct Letters {
     pub rise: i64,
 }
 
+/// The fonts that ship with the engine: Atkinson Hyperlegible Next, weight 600.
+pub static SHIPPED: [&[u8]; 2] = [
+    include_bytes!("../fonts/atkinson-hyperlegible-next-latin-600.ttf"),
+    include_bytes!("../fonts/atkinson-hyperlegible-next-latin-ext-600.ttf"),
+];
+
 static FONTS: LazyLock<Mutex<(FontSystem, SwashCache)>> = LazyLock::new(|| {
-    let shipped: [&[u8]; 2] = [
-        include_bytes!("../fonts/atkinson-hyperlegible-next-latin-600.ttf"),
-        include_bytes!("../fonts/atkinson-hyperlegible-next-latin-ext-600.ttf"),
-    ];
     let mut fonts = fontdb::Database::new();
-    for bytes in shipped {
+    for bytes in SHIPPED {
         fonts.load_font_source(fontdb::Source::Binary(Arc::new(bytes)));
     }
     Mutex::new((FontSystem::new_with_locale_and_db("en".into(), fonts), SwashCache::new()))

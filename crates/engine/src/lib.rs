@@ -36,6 +36,7 @@ mod warped;
 pub use area::Area;
 pub use colour::{InputColour, OutputColour, OutputProfile};
 pub use geometry::{Affine, Rect, Size};
+pub use lettering::SHIPPED as FONTS;
 pub use measure::Measures;
 pub use picture::{Orientation, Picture, PictureError, Pyramid, Samples, Source, SourceError};
 pub use plan::{Encoded, Kept, Memory, Pixels, Plan, PlanError, Program, Settings};

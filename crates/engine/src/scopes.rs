@@ -81,10 +81,36 @@ impl Scopes {
     }
 }
 
+/// Shows what is clipped on an 8-bit picture that is faded to greys for it: white where all channels are at the most,
+/// black where all are at 0; where only some are, their colour, bright at the most and dark at 0.
+pub fn show_clipped(picture: &mut Encoded) {
+    let Pixels::U8(samples) = &mut picture.pixels else { return };
+    for p in samples.as_chunks_mut::<3>().0 {
+        let (most, none) = (p.map(|v| v == 255), p.map(|v| v == 0));
+        let bright: f32 = BRIGHTNESS.iter().zip(*p).map(|(k, v)| k * f32::from(v)).sum();
+        *p = match (most, none) {
+            ([false, false, false], [false, false, false]) => [(96.0 + bright * 0.35).round() as u8; 3],
+            (_, [false, false, false]) => most.map(|m| if m { 255 } else { 0 }),
+            ([false, false, false], [true, true, true]) => [0; 3],
+            ([false, false, false], _) => none.map(|n| if n { 80 } else { 0 }),
+            _ => most.map(|m| if m { 255 } else { 0 }),
+        };
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::geometry::Size;
+
+    #[test]
+    fn clipped_pixels_stand_out_of_a_faded_picture() {
+        let px = vec![255, 255, 255, 0, 0, 0, 255, 90, 90, 90, 0, 90, 128, 128, 128, 255, 0, 40];
+        let mut picture = Encoded { size: Size::new(6, 1), pixels: Pixels::U8(px) };
+        show_clipped(&mut picture);
+        let Pixels::U8(px) = picture.pixels else { panic!("8 bits") };
+        assert_eq!(px, [255, 255, 255, 0, 0, 0, 255, 0, 0, 0, 80, 0, 141, 141, 141, 255, 0, 0]);
+    }
 
     #[test]
     fn a_ramp_is_flat_in_the_histogram_and_a_diagonal_in_the_waveform() {

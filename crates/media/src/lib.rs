@@ -9,6 +9,7 @@ mod heif;
 pub mod identity;
 mod jpeg;
 mod other;
+pub mod pdf;
 mod png_file;
 mod preview;
 pub mod read;

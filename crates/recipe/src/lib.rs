@@ -177,6 +177,11 @@ impl Line {
 /// Groups of steps that can be held to an area.
 pub const AREA_GROUPS: [&str; 4] = ["repair", "light", "colour", "detail"];
 
+/// Whether a step moves or widens the picture.
+pub fn moves(kind: &StepKind) -> bool {
+    kind.info.group == "geometry" || ["lens", "border", "caption"].contains(&kind.info.id)
+}
+
 /// A checked recipe.
 #[derive(Clone, Debug)]
 pub struct Recipe {

@@ -127,6 +127,11 @@ impl Line {
         })
     }
 
+    /// Whether it moves or widens the picture, so that before has it too.
+    pub fn moves(&self) -> bool {
+        crate::moves(self.kind())
+    }
+
     /// Its sentence as plain text.
     pub fn sentence(&self) -> String {
         plain(&self.parts(None))
@@ -167,6 +172,15 @@ impl Pictures {
 }
 
 impl Recipe {
+    /// What stands above a line: the head of a block that begins there, a place to wait.
+    pub fn heads(&self, at: usize) -> Vec<String> {
+        let line = &self.steps[at];
+        let above = at.checked_sub(1).and_then(|a| self.steps[a].block.as_ref());
+        let block = line.block.as_ref().filter(|b| Some(*b) != above).map(|b| self.block_sentence(b));
+        let wait = line.checkpoint.as_ref().map(|what| format!("Wait for a yes: {what}"));
+        block.into_iter().chain(wait).collect()
+    }
+
     /// What is said above the lines of a block.
     pub fn block_sentence(&self, name: &str) -> String {
         let mut text = format!("Block {name}");
@@ -189,12 +203,8 @@ impl Recipe {
     pub fn plain(&self) -> String {
         let mut text = format!("{}\n", self.name);
         for (i, line) in self.steps.iter().enumerate() {
-            let before = i.checked_sub(1).and_then(|b| self.steps[b].block.as_ref());
-            if let Some(block) = line.block.as_ref().filter(|b| Some(*b) != before) {
-                text += &format!("     {}\n", self.block_sentence(block));
-            }
-            if let Some(what) = &line.checkpoint {
-                text += &format!("     Wait for a yes: {what}\n");
+            for head in self.heads(i) {
+                text += &format!("     {head}\n");
             }
             let off = if line.on { "" } else { " (off)" };
             text += &format!("{:>3}  {}{off}\n", i + 1, line.sentence());

@@ -2,13 +2,14 @@
 //!
 //! [`targets`] says which files a run will write before it runs; [`execute`] makes one result; [`batch`] works
 //! through many, several at a time within a memory bound; [`queue`] does so in the background for the pages,
-//! with SQLite as its memory; [`scan`] looks for frames, [`frames`] keeps
+//! with SQLite as its memory; [`paper`] prints the settings sheet; [`scan`] looks for frames, [`frames`] keeps
 //! them and what was decided, [`gather`] makes verified copies.
 
 pub mod batch;
 pub mod execute;
 pub mod frames;
 pub mod gather;
+pub mod paper;
 pub mod queue;
 pub mod roots;
 pub mod scan;

@@ -2,10 +2,10 @@
 
 import { el, json } from './talk.js';
 
-/** Steps that move or widen the picture: before has them too. */
-const MOVES = ['rotate', 'mirror', 'straighten', 'perspective', 'crop', 'resize', 'upscale', 'lens', 'border', 'caption'];
-
-/** `now()` gives { doc, frame, open, size }: the recipe, the sample, the open line and the result's size. */
+/**
+ * `now()` gives { doc, frame, open, size, moves }: the recipe, the sample, the open line, the result's size, and whether a
+ * step moves or widens the picture, so that before has it too.
+ */
 export class Against {
   constructor(select, now, changed) {
     this.select = select;
@@ -47,11 +47,11 @@ export class Against {
 
   /** What to ask the engine for, how large it is, and a key that changes when it does. */
   async other() {
-    const { doc, frame, size } = this.now();
+    const { doc, frame, size, moves } = this.now();
     const what = this.select.value || 'original';
     const recipe = await this.document(what);
     if (!recipe) {
-      const geometry = doc.steps.filter((s) => MOVES.includes(s.step));
+      const geometry = doc.steps.filter(moves);
       return { body: { recipe: doc, before: true }, size, key: geometry };
     }
     const key = JSON.stringify([recipe.steps, frame]);

@@ -5,6 +5,8 @@ import { Against } from './against.js';
 import { Viewer } from './viewer.js';
 import { controls, sentence } from './ticket.js';
 import { drawShape, where } from './where.js';
+import { Hand } from './hand.js';
+import { histogram, scope } from './scopes.js';
 import { grab, overlay } from './tools.js';
 
 const $ = (id) => document.getElementById(id);
@@ -20,7 +22,12 @@ let open = -1;
 let told = null;
 let source = [facts.width || 3, facts.height || 2];
 const memory = { channel: 'all' };
+const stage = $('stage');
 const pick = { line: null, neutral: false };
+// What is clipped is shown while an end of the tones is being moved, or as long as it is asked for.
+let clipping = false;
+let clipPinned = false;
+const ENDS = { end_points: ['black', 'white'], levels: ['black', 'white'], auto_range: ['black', 'white'] };
 
 // Undo goes through decisions, not through the moves of a hand.
 let past = [];
@@ -42,11 +49,11 @@ function upto() {
 }
 
 let toolSize = null;
-const against = new Against($('against'), () => ({ doc, frame, open, size: told?.size ?? source }), () => viewer.refresh());
+const against = new Against($('against'), () => ({ doc, frame, open, size: told?.size ?? source, moves: (s) => kind(s).moves }), () => viewer.refresh());
 const viewer = new Viewer($('stage'), () => ({
   recipe: doc, frame, upto: doc ? upto() : undefined,
   size: (doc && upto() !== undefined && toolSize) || told?.size || source,
-  from: open >= 0 ? open : undefined,
+  from: open >= 0 ? open : undefined, clip: clipping || undefined,
   other: () => against.other(), otherName: against.name,
 }), (error, picture) => {
   if (error) return say(error.message);
@@ -55,47 +62,7 @@ const viewer = new Viewer($('stage'), () => ({
   over();
 });
 
-const over = () => overlay($('overlay'), viewer, pick.tool ? doc.steps[open] : null, facts, pick, pick.shape != null ? [doc.steps[open]?.area].flat()[pick.shape] : null);
-
-// What is shown, in numbers: computed by the engine with the picture.
-let bins = new Array(64).fill(0);
-const SCOPES = ['histogram', 'waveform', 'parade'];
-let scopeKind = 'histogram';
-let lastHead = null;
-function scope(head) {
-  lastHead = head;
-  bins = head.histogram[0];
-  const [w, h] = [132, 54];
-  const svg = $('scope');
-  const area = svg.firstElementChild;
-  area.setAttribute('d', scopeKind === 'histogram' ? histogram(w, h) : '');
-  const most = Math.max(...head.histogram.flatMap((one) => one.slice(1, 63)), 1e-6);
-  [...svg.querySelectorAll('.line')].forEach((line, c) => {
-    line.setAttribute('d', scopeKind !== 'histogram' ? '' : head.histogram[c + 1].map((v, i) => `${i ? 'L' : 'M'}${((i / 63) * w).toFixed(1)} ${(h - Math.min(1, v / most) * (h - 3)).toFixed(1)}`).join(''));
-  });
-  const canvas = $('wave');
-  canvas.hidden = scopeKind === 'histogram';
-  if (!canvas.hidden) {
-    const cells = head[scopeKind];
-    const c = canvas.getContext('2d');
-    const image = c.createImageData(128, 64);
-    cells.forEach((v, i) => {
-      const at = ((63 - (i % 64)) * 128 + Math.floor(i / 64)) * 4;
-      image.data.set([230, 230, 230, v], at);
-    });
-    c.putImageData(image, 0, 0);
-  }
-  $('scope-name').textContent = scopeKind;
-  $('clipped').textContent = `${(head.clipped[0] * 100).toFixed(1)} % black, ${(head.clipped[1] * 100).toFixed(1)} % white`;
-}
-$('scope-box').onclick = () => {
-  scopeKind = SCOPES[(SCOPES.indexOf(scopeKind) + 1) % SCOPES.length];
-  if (lastHead) scope(lastHead);
-};
-function histogram(w, h) {
-  const most = Math.max(...bins.slice(1, 63), 1);
-  return `M0 ${h}${bins.map((b, i) => `L${((i / 63) * w).toFixed(1)} ${(h - Math.min(1, b / most) * (h - 3)).toFixed(1)}`).join('')}L${w} ${h}Z`;
-}
+const over = () => overlay($('overlay'), viewer, pick.tool ? doc.steps[open] : null, facts, { ...pick, cross: hand.cross, held: hand.held }, pick.shape != null ? [doc.steps[open]?.area].flat()[pick.shape] : null);
 
 /** Something around a line's values changed: its mix, area, condition, values per ISO, block. */
 function around(i, key, value, done) {
@@ -162,6 +129,7 @@ async function changeFile(i, values) {
 /** Values of one line changed; `done` ends a gesture. */
 function change(i, values, done) {
   const step = doc.steps[i];
+  clipping = clipPinned || (!done && Object.keys(values).some((name) => ENDS[step.step]?.includes(name)));
   const k = kind(step);
   if (frame && k.params.some((p) => p.kind === 'file' && values[p.name])) { changeFile(i, values); return; }
   const moves = Object.keys(values);
@@ -245,16 +213,34 @@ async function tell(all) {
     viewer.draw();
     over();
     data();
+    costs();
   } catch (e) { say(e.message); if (all) draw(); }
   asking = false;
   if (askAgain) { const next = askAgain === true; askAgain = false; tell(next); viewer.refresh(); }
 }
 
+// What one picture takes and how large its file is, measured when the hand rests.
+let cost = null;
+let costing = null;
+function costs() {
+  clearTimeout(costing);
+  costing = setTimeout(async () => {
+    const of = text();
+    try {
+      const found = await json('POST', '/api/cost', { recipe: JSON.parse(of), frame });
+      if (text() !== of) return;
+      cost = found;
+      data();
+    } catch { /* the run sheet says what is wrong */ }
+  }, 1500);
+}
+const size = (bytes) => (bytes < 1e6 ? `${Math.round(bytes / 1000)} kB` : `${(bytes / 1e6).toFixed(1)} MB`);
+
 function data() {
   const f = facts;
   const shutter = f.shutter && (f.shutter < 0.4 ? `1/${Math.round(1 / f.shutter)} s` : `${f.shutter} s`);
   const first = [f.iso && `ISO ${f.iso}`, shutter, f.aperture && `f/${f.aperture}`].filter(Boolean).join(', ');
-  $('data').textContent = `${first}\n${((source[0] * source[1]) / 1e6).toFixed(1)} MP to ${told.size[0]} × ${told.size[1]}`;
+  $('data').textContent = `${first}\n${((source[0] * source[1]) / 1e6).toFixed(1)} MP to ${told.size[0]} × ${told.size[1]}${cost ? `\na picture: ${cost.seconds < 10 ? cost.seconds.toFixed(1) : Math.round(cost.seconds)} s, ${size(cost.bytes)}` : ''}`;
 }
 
 const partsOf = (i) => told?.lines[i]?.parts ?? [kind(doc.steps[i]).title];
@@ -399,7 +385,9 @@ function useTool(which, on) {
   pick.shape = null;
   const hint = $('hint');
   hint.hidden = !on;
+  if (on) stage.focus({ preventScroll: true });
   hint.textContent = { crop: 'Drag the window; its corner changes the size.', straighten: 'Draw a line along something that should be level or upright.', white_balance: 'Click on something that should be grey.', perspective: 'Draw up to four lines along what should be upright or level; a fifth starts over.', dust: 'Click on a spot to heal it; click again to leave it. Drag for a larger one.', graduated_filter: 'Drag from where it is full to where it ends.' }[which] ?? '';
+  hint.append(el('small', {}, ' By keys: arrows, Enter to take hold and to let go, Esc to give up.'));
   toolSize = told?.lines[open]?.size ?? null;
   draw();
   viewer.refresh();
@@ -411,6 +399,7 @@ function drawing(shape) {
   pick.shape = shape;
   $('hint').hidden = shape == null;
   $('hint').textContent = { gradient: 'Drag from where it is full to where it ends.', ellipse: 'Drag from the middle outwards.', strokes: 'Paint; with Shift it takes away.' }[[doc.steps[open]?.area].flat()[shape]?.kind] ?? '';
+  if (shape != null) stage.focus({ preventScroll: true });
   draw();
   over();
 }
@@ -445,6 +434,7 @@ function relocate(i, to) {
 function draw() {
   const focused = document.activeElement?.closest?.('#lines li')?.dataset.line;
   const param = document.activeElement?.dataset?.param;
+  const label = document.activeElement?.getAttribute?.('aria-label');
   $('lines').replaceChildren(...doc.steps.flatMap((step, i) => [
     ...(step.block && step.block !== doc.steps[i - 1]?.block && doc.blocks?.some((b) => b.name === step.block) ? [blockHead(step.block)] : []),
     ...(step.checkpoint ? [waitHead(step.checkpoint)] : []),
@@ -452,7 +442,8 @@ function draw() {
   advise();
   if (focused !== undefined) {
     const li = document.querySelector(`[data-line="${focused}"]`);
-    (param ? li?.querySelector(`[data-param="${param}"]`) : li)?.focus();
+    const same = param ? li?.querySelector(`[data-param="${param}"]`) : [...(li?.querySelectorAll('[aria-label]') ?? [])].find((e) => e.getAttribute('aria-label') === label);
+    (same ?? li)?.focus();
   }
   const goes = doc.deliveries[0] ?? (doc.deliveries[0] = { kind: 'pictures' });
   const put = (values, done) => {
@@ -572,7 +563,7 @@ function find() {
   };
   const fits = kinds.map((k) => ({ k, s: score(k) })).filter((o) => o.s && !offers.some((f) => f.k === o.k));
   if (q) fits.sort((a, b) => b.s - a.s);
-  offers.push(...fits.map((o) => ({ k: o.k, values: o.k.starter })));
+  offers.push(...fits.map((o) => ({ k: o.k, values: o.k.lately ?? o.k.starter })));
   offer = 0;
   offered(!q);
 }
@@ -598,7 +589,7 @@ function add(o) {
   // A second one straight after another is the same decision: it folds into that line.
   if (last?.step === o.k.id) {
     open = doc.steps.length - 1;
-    const asked = o.values !== o.k.starter ? structuredClone(o.values) : {};
+    const asked = [o.k.starter, o.k.lately].includes(o.values) ? {} : structuredClone(o.values);
     $('ask').value = '';
     shut();
     $('ask').blur();
@@ -607,7 +598,10 @@ function add(o) {
     document.querySelector('#lines .is-open')?.scrollIntoView({ block: 'nearest' });
     return;
   }
-  doc.steps.push({ step: o.k.id, ...structuredClone(o.values) });
+  doc.steps.push({ step: o.k.id });
+  const defaults = Object.fromEntries(o.k.params.map((p) => [p.name, JSON.stringify(p.default)]));
+  for (const [name, value] of Object.entries(o.values)) if (JSON.stringify(value) !== defaults[name]) doc.steps.at(-1)[name] = structuredClone(value);
+  if (o.values === o.k.lately) say(`${o.k.title} starts from the values you used last; ↺ beside a value takes it back to its own.`);
   open = doc.steps.length - 1;
   $('ask').value = '';
   shut();
@@ -696,29 +690,21 @@ async function showValue() {
 }
 
 // The picture under the hand.
-const stage = $('stage');
-stage.addEventListener('pointerdown', (e) => {
-  if (e.button || e.target.closest('.split, .empty, .closer')) return;
-  const box = stage.getBoundingClientRect();
-  const at = (m) => viewer.share(m.clientX - box.left, m.clientY - box.top);
-  const i = open;
-  const step = doc.steps[i];
-  let gesture = (pick.tool || pick.neutral || step?.step === 'watermark') && grab(viewer, step, at(e), (v, d) => { change(i, v, d); }, pick, neutral, facts);
-  if (pick.shape != null) {
-    const all = [step.area].flat();
-    const set = (shape, done) => { all[pick.shape] = shape; around(i, 'area', all, done); };
-    gesture = drawShape(all[pick.shape], at(e), e.shiftKey, set, viewer.source().size);
-  }
-  stage.setPointerCapture(e.pointerId);
-  let [x, y] = [e.clientX, e.clientY];
-  const move = (m) => {
-    if (gesture) { gesture(at(m), false); over(); } else { viewer.move(m.clientX - x, m.clientY - y); [x, y] = [m.clientX, m.clientY]; }
-  };
-  stage.addEventListener('pointermove', move);
-  stage.addEventListener('pointerup', (m) => {
-    stage.removeEventListener('pointermove', move);
-    if (gesture) { gesture(at(m), true); over(); }
-  }, { once: true });
+const TOOLS_OF_THEIR_OWN = ['watermark'];
+const hand = new Hand(stage, viewer, {
+  grab(at, away) {
+    const i = open;
+    const step = doc.steps[i];
+    if (pick.shape != null) {
+      const all = [step.area].flat();
+      const set = (shape, done) => { all[pick.shape] = shape; around(i, 'area', all, done); };
+      return drawShape(all[pick.shape], at, away, set, viewer.source().size);
+    }
+    return hand.tooling() && grab(viewer, step, at, (v, d) => { change(i, v, d); }, pick, neutral, facts);
+  },
+  tooling: () => Boolean(pick.tool || pick.neutral || pick.shape != null || TOOLS_OF_THEIR_OWN.includes(doc.steps[open]?.step)),
+  over: () => over(),
+  settle: () => changed(true),
 });
 async function neutral(at) {
   try {
@@ -771,13 +757,39 @@ function compare(how) {
 document.querySelectorAll('#zoom button').forEach((b) => { b.onclick = () => zoomTo(b.dataset.zoom === 'fit' ? 'fit' : Number(b.dataset.zoom)); });
 document.querySelectorAll('#compare button').forEach((b) => { b.onclick = () => compare(b.dataset.compare); });
 
+function pinClipped(on) {
+  clipPinned = clipping = on;
+  $('clip-button').setAttribute('aria-pressed', String(on));
+  viewer.refresh();
+}
+$('clip-button').onclick = () => pinClipped(!clipPinned);
+
+/** While a key is held, what it would be without: all lines (B), or the open one (N). */
+let heldFor = null;
+function hold(what) {
+  if (viewer.holding || (what === 'without' && open < 0)) return;
+  heldFor = $('against').value;
+  if (what) $('against').value = what;
+  viewer.holding = true;
+  viewer.refresh();
+}
+function letGo() {
+  if (!viewer.holding) return;
+  $('against').value = heldFor;
+  viewer.holding = false;
+  viewer.refresh();
+}
+
 document.addEventListener('keydown', (e) => {
   if (typing(e) || e.ctrlKey || e.metaKey || e.altKey) return;
   const by = { ArrowLeft: [60, 0], ArrowRight: [-60, 0], ArrowUp: [0, 60], ArrowDown: [0, -60] }[e.key];
   if (by && e.target === split) setSplit(viewer.split - by[0] / 3000);
   else if (by && e.target === stage) viewer.move(...by);
   else if ('0123'.includes(e.key)) zoomTo(e.key === '0' ? 'fit' : Number(e.key));
-  else if (e.key === 'b') { if (!viewer.holding) { viewer.holding = true; viewer.refresh(); } } else if (e.key === 's') compare(WAYS[(WAYS.indexOf(viewer.compare) + 1) % WAYS.length]);
+  else if (e.key === 'b') hold();
+  else if (e.key === 'n') hold('without');
+  else if (e.key === 'k') pinClipped(!clipPinned);
+  else if (e.key === 's') compare(WAYS[(WAYS.indexOf(viewer.compare) + 1) % WAYS.length]);
   else if (e.key === 'p') $('to-proof').click();
   else if (e.key === 'l') useLoupe(loupe.hidden);
   else if (e.key === 'h') $('scope-box').click();
@@ -788,7 +800,8 @@ document.addEventListener('keydown', (e) => {
   else return;
   e.preventDefault();
 });
-document.addEventListener('keyup', (e) => { if (e.key === 'b') { viewer.holding = false; viewer.draw(); } });
+document.addEventListener('keyup', (e) => { if (e.key === 'b' || e.key === 'n') letGo(); });
+window.addEventListener('blur', letGo);
 
 async function start() {
   try {

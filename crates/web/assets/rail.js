@@ -1,6 +1,6 @@
 // The rail: what runs, on every page, and the keys that lead from page to page.
 
-import { duration, typing } from './talk.js';
+import { duration, json, say, typing } from './talk.js';
 
 const open = new Map();
 const title = document.title;
@@ -42,8 +42,18 @@ document.addEventListener('alpine:init', () => {
   }));
 });
 
+/** The last run once more, on what is chosen now, without a sheet. */
+async function again() {
+  try {
+    const r = await json('POST', '/api/runs/again', null);
+    const newer = r.newer ? ` Version ${r.newer} of it is newer; R shows the sheet for that.` : '';
+    say(`Run ${r.run} is started: ${r.recipe}, version ${r.version}, on ${r.count} ${r.count === 1 ? 'frame' : 'frames'}, as in run ${r.like}.${newer}`);
+  } catch (e) { say(`Not started: ${e.message}`); }
+}
+
 document.addEventListener('keydown', (e) => {
   if (typing(e) || e.ctrlKey || e.metaKey || e.altKey || document.querySelector('dialog[open]')) return;
+  if (e.key === 'R') { e.preventDefault(); again(); return; }
   const to = { f: '/frames', e: '/bench', c: '/recipes', r: '/sheet', '?': '/keys' }[e.key.toLowerCase()];
   if (to) {
     e.preventDefault();

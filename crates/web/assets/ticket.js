@@ -2,6 +2,7 @@
 
 import { el } from './talk.js';
 import { curvePlot } from './curve.js';
+import { disc, hasDisc } from './discs.js';
 
 const NUMERIC = ['number', 'whole'];
 
@@ -126,9 +127,17 @@ export function sentence(parts, params, values, change) {
 /** Every parameter of an opened line. */
 export function controls(params, values, change, histogram, memory) {
   const rows = [];
+  const discs = params.filter(hasDisc);
+  // With discs, their numbers are folded away.
+  const numbers = el('details', { class: 'disc-numbers', open: memory.numbers ? true : undefined }, el('summary', {}, 'The numbers'));
+  numbers.addEventListener('toggle', () => { memory.numbers = numbers.open; });
+  if (discs.length) {
+    rows.push(el('div', { class: 'discs' }, ...discs.map((p) => disc(p, () => values()[p.name] ?? p.default, (v, done) => change({ [p.name]: v }, done)))), numbers);
+  }
   for (const param of params) {
     const value = values()[param.name] ?? param.default;
     if (param.kind === 'points' || param.kind === 'kept') continue;
+    const into = hasDisc(param) ? { push: (...r) => numbers.append(...r) } : rows;
     const label = el('span', { title: param.about }, param.name.replace(/_/g, ' '));
     const put = (v, done) => { if (v !== undefined) change({ [param.name]: v }, done); };
     let row;
@@ -140,7 +149,7 @@ export function controls(params, values, change, histogram, memory) {
       field.addEventListener('change', () => put(parse(param, field.value), true));
       row = el('label', {}, label, range, field);
     } else if (param.kind === 'triple') {
-      rows.push(el('div', { class: 'triple-name', title: param.about }, param.name.replace(/_/g, ' ')));
+      into.push(el('div', { class: 'triple-name', title: param.about }, param.name.replace(/_/g, ' ')));
       ['red', 'green', 'blue'].forEach((name, k) => {
         const range = el('input', { type: 'range', min: param.min, max: param.max, step: param.step, value: value[k], 'aria-label': `${param.name}, ${name}` });
         const field = el('input', { value: value[k], 'aria-label': `${param.name}, ${name}, typed` });
@@ -148,7 +157,7 @@ export function controls(params, values, change, histogram, memory) {
         range.addEventListener('input', () => { field.value = range.value; set(Number(range.value), false); });
         range.addEventListener('change', () => set(Number(range.value), true));
         field.addEventListener('change', () => set(Number(field.value.replace(',', '.').replace('−', '-')), true));
-        rows.push(el('label', {}, el('span', {}, name), range, field));
+        into.push(el('label', {}, el('span', {}, name), range, field));
       });
       continue;
     } else if (param.kind === 'file') {

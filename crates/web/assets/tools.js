@@ -63,6 +63,10 @@ export function overlay(root, viewer, step, facts, pick, shape) {
   if (shape?.kind === 'ellipse') {
     root.append(svg('ellipse', { class: 'frame', cx: x(shape.centre[0]), cy: y(shape.centre[1]), rx: shape.radii[0] * p.w * p.zoom, ry: shape.radii[1] * p.h * p.zoom, transform: `rotate(${shape.turn ?? 0} ${x(shape.centre[0])} ${y(shape.centre[1])})` }));
   }
+  if (pick?.cross) {
+    const [cx, cy] = [x(pick.cross[0]), y(pick.cross[1])];
+    root.append(svg('path', { class: pick.held ? 'cross is-held' : 'cross', d: `M${cx - 13} ${cy}H${cx - 4}M${cx + 4} ${cy}H${cx + 13}M${cx} ${cy - 13}V${cy - 4}M${cx} ${cy + 4}V${cy + 13}` }));
+  }
   if (pick?.line) {
     const [a, b] = pick.line;
     root.append(svg('line', { class: 'horizon', x1: x(a[0]), y1: y(a[1]), x2: x(b[0]), y2: y(b[1]) }));

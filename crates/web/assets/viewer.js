@@ -100,7 +100,7 @@ export class Viewer {
       const { head, blob } = await apart(answer);
       return { image: await createImageBitmap(blob), region, scale, head };
     };
-    const body = { recipe: source.recipe, upto: source.upto, from: source.from };
+    const body = { recipe: source.recipe, upto: source.upto, from: source.from, clip: source.clip };
     this.pictures.after = await one(body, region, scale);
     this.draw();
     this.truth(one, body, region, scale);

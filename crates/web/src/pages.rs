@@ -10,6 +10,7 @@ use axum::http::{StatusCode, header};
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use axum::routing::get;
 use rallo_recipe::{Part, Recipe};
+use rallo_runner::paper;
 use rallo_store::Run;
 
 pub fn routes() -> Router<App> {
@@ -20,6 +21,7 @@ pub fn routes() -> Router<App> {
         .route("/proof", get(proof))
         .route("/recipes", get(recipes))
         .route("/recipes/{id}/sheet", get(settings))
+        .route("/recipes/{id}/sheet.pdf", get(settings_pdf))
         .route("/sheet", get(sheet))
         .route("/runs", get(runs))
         .route("/runs/{id}", get(run))
@@ -135,10 +137,7 @@ struct TicketLine {
 impl TicketLine {
     fn new(recipe: &Recipe, at: usize) -> Self {
         let line = &recipe.steps[at];
-        let above = at.checked_sub(1).and_then(|a| recipe.steps[a].block.as_ref());
-        let block = line.block.as_ref().filter(|b| Some(*b) != above).map(|b| recipe.block_sentence(b));
-        let wait = line.checkpoint.as_ref().map(|what| format!("Wait for a yes: {what}"));
-        Self { heads: block.into_iter().chain(wait).collect(), on: line.on, parts: line.parts(None) }
+        Self { heads: recipe.heads(at), on: line.on, parts: line.parts(None) }
     }
 }
 
@@ -202,6 +201,26 @@ async fn settings(State(app): State<App>, Path(id): Path<i64>) -> Result<Html<St
         id,
         token: app.token.clone(),
     })
+}
+
+/// The same sheet as a PDF, with the pictures of the frame on the desk.
+async fn settings_pdf(State(app): State<App>, Path(id): Path<i64>) -> Result<Response> {
+    let laid = desk::laid(&app).await?;
+    let row = app.store.recipe(id).await?;
+    let recipe = Recipe::parse(&row.document)?;
+    let frame = match laid.desk.frame {
+        // A frame that cannot be opened leaves the sheet without pictures.
+        Some(frame) => crate::api::bench::open(&app, frame).await.ok(),
+        None => None,
+    };
+    let about = format!("Version {}, {}", row.version, clock(&row.saved));
+    let bytes = tokio::task::spawn_blocking(move || {
+        let pair = frame.and_then(|f| paper::pair(&recipe, &*f.source, &f.about).ok());
+        paper::settings(&recipe, &about, pair)
+    })
+    .await??;
+    let head = [(header::CONTENT_TYPE, "application/pdf"), (header::CACHE_CONTROL, "no-store")];
+    Ok((head, bytes).into_response())
 }
 
 /// A time as people read it.

@@ -8,7 +8,7 @@ use axum::extract::State;
 use axum::response::Response;
 use axum::routing::{get, post};
 use axum::{Json, Router};
-use rallo_engine::scopes::Scopes;
+use rallo_engine::scopes::{self, Scopes};
 use rallo_engine::step::View;
 use rallo_engine::steps::white_balance::WhiteBalance;
 use rallo_engine::{Kept, Kind, Memory, OutputProfile, Param, Plan, Rect, Source, Step, registry};
@@ -46,18 +46,22 @@ fn params(all: &[Param], defaults: &Value) -> Vec<Value> {
     all.iter().map(|p| param(p, &defaults[p.name])).collect()
 }
 
-/// What the bench's controls are made from.
-async fn steps() -> Json<Value> {
+/// What the bench's controls are made from; a step that is used with the same values again and again starts from those
+/// last written down.
+async fn steps(State(app): State<App>) -> Result<Json<Value>> {
+    let lately = super::recipes::lately(&app).await?;
     let all: Vec<Value> = registry()
         .iter()
         .map(|k| {
             let starter: Value = serde_json::from_str(k.info.starter).unwrap_or_default();
             json!({"id": k.info.id, "title": k.info.title, "group": k.info.group, "about": k.info.about,
-                "takes_area": rallo_recipe::AREA_GROUPS.contains(&k.info.group), "words": k.info.words, "starter": starter, "params": params(k.params, &k.defaults())})
+                "moves": rallo_recipe::moves(k),
+                "takes_area": rallo_recipe::AREA_GROUPS.contains(&k.info.group), "words": k.info.words, "starter": starter,
+                "lately": lately.get(k.info.id), "params": params(k.params, &k.defaults())})
         })
         .collect();
     let delivery = params(&rallo_recipe::delivery::PICTURES, &Pictures::default().values());
-    Json(json!({"steps": all, "delivery": delivery}))
+    Ok(Json(json!({"steps": all, "delivery": delivery})))
 }
 
 /// What a page asks about a recipe on a frame.
@@ -87,6 +91,9 @@ pub struct Ask {
     /// Scopes and the like before the picture.
     #[serde(default)]
     pub head: bool,
+    /// Show what is clipped instead of the picture.
+    #[serde(default)]
+    pub clip: bool,
     /// Wait for the true picture where only a stand-in could be shown at once.
     #[serde(default)]
     pub wait: bool,
@@ -115,8 +122,7 @@ impl Ask {
         recipe.steps.truncate(self.upto.unwrap_or(usize::MAX));
         if self.before {
             // What moves or widens the picture, so that both sides lie on each other.
-            let moves = |line: &rallo_recipe::Line| ["lens", "border", "caption"].contains(&line.id);
-            recipe.steps.retain(|line| line.kind().info.group == "geometry" || moves(line));
+            recipe.steps.retain(rallo_recipe::Line::moves);
         }
         recipe
     }
@@ -305,13 +311,16 @@ async fn render(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Response
         }
         let kept = &app.kept.0[usize::from(scale >= 1.0)];
         let srgb = OutputProfile::Srgb.colour();
-        let picture = program.render_keeping(&*source, rect, srgb, kept).map_err(Error::bad)?;
+        let mut picture = program.render_keeping(&*source, rect, srgb, kept).map_err(Error::bad)?;
+        let scopes = ask.head.then(|| Scopes::of(&picture));
+        if ask.clip {
+            scopes::show_clipped(&mut picture);
+        }
         let encoding = Encoding::Jpeg { quality: 92, chroma: Chroma::Full, progressive: false };
         let jpeg = rallo_media::encode(&picture, encoding, &Extras::default())?;
-        if !ask.head {
+        let Some(scopes) = scopes else {
             return Ok(jpeg);
-        }
-        let scopes = Scopes::of(&picture);
+        };
         let histogram: Vec<Vec<f32>> = scopes.histogram.iter().map(|h| h.to_vec()).collect();
         let head = json!({"histogram": histogram, "waveform": scopes.waveform, "parade": scopes.parade,
             "clipped": scopes.clipped, "stand_in": stand_in, "seconds": start.elapsed().as_secs_f64()});

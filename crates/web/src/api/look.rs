@@ -7,15 +7,19 @@ use crate::error::{Error, Result};
 use axum::extract::State;
 use axum::routing::{get, post};
 use axum::{Json, Router};
-use rallo_engine::{OutputProfile, Pixels, Rect, places};
+use rallo_engine::{Encoded, OutputProfile, Pixels, Rect, Size, places};
+use rallo_media::{Extras, FileSource};
+use rallo_runner::execute;
 use rallo_shoot::Frame;
 use rallo_shoot::sample::{Pick, typical, unlike};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
+use std::time::Instant;
 
 pub fn routes() -> Router<App> {
     Router::new()
         .route("/api/value", post(value))
+        .route("/api/cost", post(cost))
         .route("/api/places", post(close_places))
         .route("/api/typical", get(typical_frames))
         .route("/api/proof", get(proof_frames).put(keep_proof))
@@ -41,6 +45,67 @@ async fn value(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Json<Valu
         let Pixels::U16(samples) = one.pixels else { return Err(Error::bad("no values")) };
         let eight: Vec<f64> = samples.iter().map(|v| (f64::from(*v) / 25.7).round() / 10.0).collect();
         Ok(Json(json!({"values": eight, "space": colours.name()})))
+    })
+    .await?
+}
+
+/// Pixels of a result up to which it is made whole to tell what one costs.
+const WHOLE: i64 = 2_000_000;
+/// Side of the parts that are made of a larger one, three by three of them.
+const PART: i64 = 256;
+
+/// What one picture costs: seconds on all cores, and bytes of its file, measured on the frame with the delivery's own
+/// settings. A large result is made in nine parts.
+async fn cost(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Json<Value>> {
+    let recipe = ask.recipe()?;
+    let frame = open(&app, ask.frame).await?;
+    tokio::task::spawn_blocking(move || {
+        let start = Instant::now();
+        let source = FileSource::from_bytes(frame.source.bytes().to_vec())?;
+        let delivery = recipe.deliveries.first().cloned().unwrap_or_default();
+        let plan = recipe.plan(&source, &frame.about).map_err(Error::bad)?;
+        let program = plan.program(1.0);
+        let colours = delivery.colours(&plan);
+        let size = program.size();
+        let wide = delivery.format == "png" && delivery.bits == 16;
+        let make = |part: Rect| {
+            let made = if wide {
+                program.render_16(&source, part, &colours)
+            } else {
+                program.render(&source, part, &colours)
+            };
+            made.map_err(Error::bad)
+        };
+        let encoded = |picture: &Encoded| {
+            rallo_media::encode(picture, execute::encoding(&delivery), &Extras::default())
+        };
+        let (w, h) = (i64::from(size.width), i64::from(size.height));
+        if w * h <= WHOLE || w < 3 * PART || h < 3 * PART {
+            let bytes = encoded(&make(size.rect())?)?.len();
+            return Ok(Json(
+                json!({"seconds": start.elapsed().as_secs_f64(), "bytes": bytes, "whole": true}),
+            ));
+        }
+        // Reading and measuring, once.
+        make(Rect::new(w / 2, h / 2, 16, 16))?;
+        let once = start.elapsed().as_secs_f64();
+        let start = Instant::now();
+        // One below the other they are one picture.
+        let mut all =
+            Encoded { size: Size::new(PART as u32, 9 * PART as u32), pixels: Pixels::U8(Vec::new()) };
+        for n in 0..9 {
+            let at = |side: i64, n: i64| (side - PART) * n / 2;
+            let part = make(Rect::new(at(w, n % 3), at(h, n / 3), PART, PART))?.pixels;
+            match (&mut all.pixels, part) {
+                (Pixels::U8(all), Pixels::U8(part)) => all.extend(part),
+                (Pixels::U16(all), Pixels::U16(part)) => all.extend(part),
+                (all, part) => *all = part,
+            }
+        }
+        let bytes = encoded(&all)?.len();
+        let times = (w * h) as f64 / (9 * PART * PART) as f64;
+        let seconds = once + start.elapsed().as_secs_f64() * times;
+        Ok(Json(json!({"seconds": seconds, "bytes": (bytes as f64 * times) as u64, "whole": false})))
     })
     .await?
 }

@@ -7,7 +7,7 @@ use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
-use rallo_engine::step_kind;
+use rallo_engine::{Kind, step_kind};
 use rallo_recipe::{Recipe, difference, file, names, starters};
 use rallo_runner::now;
 use rallo_store::RecipeRow;
@@ -99,7 +99,10 @@ async fn save(State(app): State<App>, Path(id): Path<i64>, Json(save): Json<Save
 async fn keep_version(app: &App, id: i64, from: i64, recipe: &Recipe) -> Result<Json<Value>> {
     let text = recipe.to_value().to_string();
     match app.store.save_recipe(Some(id), from, &recipe.name, &text, &now()).await? {
-        Some(row) => Ok(Json(shown(&row)?)),
+        Some(row) => {
+            remember(app, recipe).await?;
+            Ok(Json(shown(&row)?))
+        }
         None => Err(Error(
             StatusCode::CONFLICT,
             "this recipe was changed in another window; reload to see that, nothing was overwritten".into(),
@@ -245,6 +248,46 @@ async fn kept_values(app: &App) -> Result<Kept> {
 
 async fn kept(State(app): State<App>) -> Result<Json<Kept>> {
     Ok(Json(kept_values(&app).await?))
+}
+
+/// Steps whose values are the same from one recipe to the next more often than not; what depends on the one picture
+/// (crop, horizon, exposure, curve …) starts afresh.
+const STICKS: [&str; 9] = [
+    "denoise",
+    "resize",
+    "upscale",
+    "capture_sharpening",
+    "unsharp_mask",
+    "output_sharpening",
+    "grain",
+    "border",
+    "convert_profile",
+];
+
+/// Values last written down, by step.
+pub async fn lately(app: &App) -> Result<BTreeMap<String, Value>> {
+    let text = app.store.setting("lately").await?;
+    Ok(text.and_then(|t| serde_json::from_str(&t).ok()).unwrap_or_default())
+}
+
+/// Keeps the values of a recipe's lines for the next recipe.
+async fn remember(app: &App, recipe: &Recipe) -> Result<()> {
+    let before = lately(app).await?;
+    let mut all = before.clone();
+    for line in &recipe.steps {
+        let group = line.kind().info.group;
+        if STICKS.contains(&line.id) || group == "marks" || group == "data" {
+            let mut values = line.step.values();
+            for param in line.kind().params.iter().filter(|p| matches!(p.kind, Kind::Kept(_))) {
+                values[param.name] = Value::Null;
+            }
+            all.insert(line.id.into(), values);
+        }
+    }
+    if all != before {
+        app.store.set_setting("lately", &json!(all).to_string()).await?;
+    }
+    Ok(())
 }
 
 #[derive(Deserialize)]

@@ -27,6 +27,7 @@ pub fn routes() -> Router<App> {
     Router::new()
         .route("/api/sheet", post(sheet))
         .route("/api/runs", post(start))
+        .route("/api/runs/again", post(again))
         .route("/api/runs/{id}", get(one))
         .route("/api/runs/{id}/cancel", post(cancel))
         .route("/api/runs/{id}/retry", post(retry))
@@ -66,6 +67,11 @@ async fn prepare(app: &App, answers: &[Answer]) -> Result<Prepared> {
     let recipe = super::recipes::followed(app, Recipe::parse(&row.document)?).await?;
     let answers: Vec<_> = answers.iter().map(|a| (a.line, a.param.clone(), a.value.clone())).collect();
     let recipe = recipe.answered(&answers)?;
+    prepared(app, laid, recipe)
+}
+
+/// What a run of a recipe on the frames on the desk would do.
+fn prepared(app: &App, laid: Laid, recipe: Recipe) -> Result<Prepared> {
     let base = match (laid.desk.list, &laid.shoot) {
         (None, Some(shoot)) => PathBuf::from(&shoot.base),
         (Some(_), _) => common_folder(laid.frames.iter().map(|f| &f.path)),
@@ -183,7 +189,34 @@ async fn sheet(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<
 
 /// Writes the run down and wakes the queue.
 async fn start(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<Value>> {
-    let Prepared { laid, recipe, base, planned, problems } = prepare(&app, &asked.answers).await?;
+    let prepared = prepare(&app, &asked.answers).await?;
+    let row = prepared.laid.recipe.as_ref();
+    let from = (row.map(|r| r.id), row.map_or(1, |r| r.version));
+    let (id, _) = begin(&app, prepared, from).await?;
+    Ok(Json(json!({"run": id})))
+}
+
+/// The last run's recipe, with the answers it was given, on the frames on the desk.
+async fn again(State(app): State<App>) -> Result<Json<Value>> {
+    let runs = app.store.runs().await?;
+    let last = runs.into_iter().max_by_key(|r| r.id);
+    let last = last.ok_or_else(|| Error::bad("nothing has run yet, so there is nothing to repeat"))?;
+    let recipe = Recipe::parse(&last.document)?;
+    let name = recipe.name.clone();
+    let prepared = prepared(&app, desk::laid(&app).await?, recipe)?;
+    let (id, count) = begin(&app, prepared, (last.recipe_id, last.recipe_version)).await?;
+    let newest = match last.recipe_id {
+        Some(recipe) => app.store.recipe(recipe).await.ok().map(|r| r.version),
+        None => None,
+    };
+    let newer = newest.filter(|v| *v > last.recipe_version);
+    Ok(Json(json!({"run": id, "count": count, "recipe": name, "version": last.recipe_version,
+        "like": last.id, "newer": newer})))
+}
+
+/// The run's number, and of how many pictures.
+async fn begin(app: &App, prepared: Prepared, from: (Option<i64>, i64)) -> Result<(i64, usize)> {
+    let Prepared { laid, recipe, base, planned, problems } = prepared;
     if let Some(problem) = problems.iter().find(|p| p.stops) {
         return Err(Error::bad(&problem.message));
     }
@@ -199,8 +232,8 @@ async fn start(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<
         .collect();
     let run = Run {
         id: 0,
-        recipe_id: laid.recipe.as_ref().map(|r| r.id),
-        recipe_version: laid.recipe.as_ref().map_or(1, |r| r.version),
+        recipe_id: from.0,
+        recipe_version: from.1,
         document: recipe.to_value().to_string(),
         shoot_id: laid.shoot.as_ref().map(|s| s.id),
         shoot_name: laid.name.clone(),
@@ -213,7 +246,7 @@ async fn start(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<
     };
     let id = app.store.add_run(&run, &items).await?;
     app.queue.added();
-    Ok(Json(json!({"run": id})))
+    Ok((id, items.len()))
 }
 
 /// A run with everything the page shows.

@@ -1,0 +1,273 @@
+//! PDF: pages filled from top to bottom with text and pictures.
+//!
+//! Lengths are points (1/72 inch). Text is shaped and broken into lines with the fonts that ship; a paragraph that does
+//! not fit goes on on the next page, a row of pictures moves there whole. Only the letters used are embedded.
+
+use crate::MediaError;
+use cosmic_text::{Attrs, Buffer, Family, FontSystem, Metrics, Shaping, Weight, fontdb};
+use krilla::Document;
+use krilla::color::rgb;
+use krilla::geom::{Point, Size, Transform};
+use krilla::image::Image;
+use krilla::metadata::Metadata;
+use krilla::num::NormalizedF32;
+use krilla::page::PageSettings;
+use krilla::paint::Fill;
+use krilla::text::{Font, GlyphId, KrillaGlyph};
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// Points in a millimetre.
+const MM: f32 = 72.0 / 25.4;
+/// Height of a line by the size of its letters.
+const LEADING: f32 = 1.38;
+
+/// A page's width and height in millimetres.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct PageSize(pub f32, pub f32);
+
+/// ISO 216 A4, upright.
+pub const A4: PageSize = PageSize(210.0, 297.0);
+
+/// Some words of a paragraph.
+#[derive(Clone, Copy, Debug)]
+pub struct Words<'a> {
+    /// The text.
+    pub text: &'a str,
+    /// Heavier than the rest.
+    pub strong: bool,
+}
+
+/// How a paragraph is set.
+#[derive(Clone, Copy, Debug)]
+pub struct Style<'a> {
+    /// Size of the letters.
+    pub size: f32,
+    /// From the left margin.
+    pub indent: f32,
+    /// Black is 0, white 255.
+    pub grey: u8,
+    /// What stands to the left of the first line, inside the indent.
+    pub mark: &'a str,
+}
+
+impl Default for Style<'_> {
+    fn default() -> Self {
+        Self { size: 10.5, indent: 0.0, grey: 20, mark: "" }
+    }
+}
+
+enum Item {
+    Glyphs { at: (f32, f32), font: fontdb::ID, size: f32, grey: u8, text: Arc<str>, glyphs: Vec<KrillaGlyph> },
+    Picture { at: (f32, f32), size: (f32, f32), image: Image },
+}
+
+/// A document that is being filled.
+pub struct Paper {
+    title: String,
+    page: (f32, f32),
+    margin: f32,
+    /// Where the next thing goes.
+    y: f32,
+    pages: Vec<Vec<Item>>,
+    system: FontSystem,
+    fonts: HashMap<fontdb::ID, Font>,
+}
+
+fn fail(message: impl ToString) -> MediaError {
+    MediaError::Encode { format: "PDF", message: message.to_string() }
+}
+
+/// Signs the shipped fonts lack, in letters they have.
+fn lettered(text: &str) -> String {
+    text.replace('‰', "per mille").replace('→', "to").replace('≥', "at least ").replace('≤', "at most ")
+}
+
+impl Paper {
+    /// An empty document with a margin in millimetres.
+    pub fn new(title: &str, size: PageSize, margin: f32) -> Self {
+        let own: [&'static [u8]; 2] = [
+            include_bytes!("../fonts/atkinson-hyperlegible-next-latin-400.ttf"),
+            include_bytes!("../fonts/atkinson-hyperlegible-next-latin-ext-400.ttf"),
+        ];
+        let mut database = fontdb::Database::new();
+        let mut fonts = HashMap::new();
+        for bytes in own.into_iter().chain(rallo_engine::FONTS) {
+            for id in database.load_font_source(fontdb::Source::Binary(Arc::new(bytes))) {
+                fonts.extend(Font::new(bytes.into(), 0).map(|font| (id, font)));
+            }
+        }
+        let system = FontSystem::new_with_locale_and_db("en".into(), database);
+        let (page, margin) = ((size.0 * MM, size.1 * MM), margin * MM);
+        Self { title: title.into(), page, margin, y: margin, pages: vec![Vec::new()], system, fonts }
+    }
+
+    /// Width between the margins.
+    pub fn width(&self) -> f32 {
+        self.page.0 - 2.0 * self.margin
+    }
+
+    /// Leaves room, unless a page has just begun.
+    pub fn space(&mut self, points: f32) {
+        if self.y > self.margin {
+            self.y += points;
+        }
+    }
+
+    /// Goes to the next page where less than `points` are left on this one.
+    fn need(&mut self, points: f32) {
+        if self.y + points > self.page.1 - self.margin && self.y > self.margin {
+            self.pages.push(Vec::new());
+            self.y = self.margin;
+        }
+    }
+
+    fn put(&mut self, item: Item) {
+        if let Some(page) = self.pages.last_mut() {
+            page.push(item);
+        }
+    }
+
+    /// A paragraph.
+    pub fn text(&mut self, words: &[Words], style: Style) {
+        let (left, width) = (self.margin + style.indent, self.width() - style.indent);
+        let lines = self.lines(words, style, left, width);
+        let height = style.size * LEADING;
+        for (n, line) in lines.into_iter().enumerate() {
+            self.need(height);
+            if n == 0 && !style.mark.is_empty() {
+                let mark = Words { text: style.mark, strong: false };
+                let grey = style.grey.max(110);
+                for item in
+                    self.lines(&[mark], Style { grey, ..style }, self.margin, width).into_iter().flatten()
+                {
+                    self.lay(item);
+                }
+            }
+            for item in line {
+                self.lay(item);
+            }
+            self.y += height;
+        }
+    }
+
+    /// Puts a run of letters on the line that begins here.
+    fn lay(&mut self, item: Item) {
+        let y = self.y;
+        self.put(match item {
+            Item::Glyphs { at, font, size, grey, text, glyphs } => {
+                Item::Glyphs { at: (at.0, at.1 + y), font, size, grey, text, glyphs }
+            }
+            other => other,
+        });
+    }
+
+    /// Lines of runs of letters, each at its place within its line.
+    fn lines(&mut self, words: &[Words], style: Style, left: f32, width: f32) -> Vec<Vec<Item>> {
+        let height = style.size * LEADING;
+        let mut buffer = Buffer::new(&mut self.system, Metrics::new(style.size, height));
+        buffer.set_size(Some(width), None);
+        let family = Attrs::new().family(Family::Name("Atkinson Hyperlegible Next"));
+        let texts: Vec<String> = words.iter().map(|w| lettered(w.text)).collect();
+        let spans = texts.iter().zip(words).map(|(text, w)| {
+            (text.as_str(), family.clone().weight(Weight(if w.strong { 600 } else { 400 })))
+        });
+        buffer.set_rich_text(spans, &family, Shaping::Advanced, None);
+        buffer.shape_until_scroll(&mut self.system, false);
+        let mut all = Vec::new();
+        for run in buffer.layout_runs() {
+            let text: Arc<str> = run.text.into();
+            let mut items = Vec::new();
+            let base = run.line_y - run.line_top;
+            for same in run.glyphs.chunk_by(|a, b| a.font_id == b.font_id) {
+                let glyphs = same.iter().map(|g| {
+                    let id = GlyphId::new(u32::from(g.glyph_id));
+                    let range = g.start..g.end;
+                    KrillaGlyph::new(id, g.w / g.font_size, g.x_offset, -g.y_offset, 0.0, range, None)
+                });
+                items.push(Item::Glyphs {
+                    at: (left + same[0].x, base),
+                    font: same[0].font_id,
+                    size: style.size,
+                    grey: style.grey,
+                    text: text.clone(),
+                    glyphs: glyphs.collect(),
+                });
+            }
+            all.push(items);
+        }
+        all
+    }
+
+    /// Pictures (JPEG) side by side, each with words under it; none is enlarged beyond 150 pixels an inch.
+    ///
+    /// # Errors
+    /// A picture that is none.
+    pub fn pictures(&mut self, row: &[(Vec<u8>, &str)], gap: f32) -> Result<(), MediaError> {
+        let share = (self.width() - gap * (row.len().max(1) - 1) as f32) / row.len().max(1) as f32;
+        let mut laid = Vec::new();
+        for (bytes, words) in row {
+            let image = Image::from_jpeg(bytes.clone().into(), true).map_err(fail)?;
+            let (w, h) = (image.size().0 as f32, image.size().1 as f32);
+            let most = self.page.1 - 2.0 * self.margin - 30.0;
+            let scale = (share / w).min(most / h).min(72.0 / 150.0);
+            laid.push((image, (w * scale, h * scale), *words));
+        }
+        let tallest = laid.iter().map(|l| l.1.1).fold(0.0, f32::max);
+        let style = Style { size: 9.0, grey: 90, ..Style::default() };
+        let under = if laid.iter().any(|l| !l.2.is_empty()) { style.size * LEADING + 2.0 } else { 0.0 };
+        self.need(tallest + under);
+        let top = self.y;
+        for (n, (image, size, words)) in laid.into_iter().enumerate() {
+            let left = self.margin + n as f32 * (share + gap);
+            self.put(Item::Picture { at: (left, top), size, image });
+            self.y = top + tallest + 2.0;
+            let words = Words { text: words, strong: false };
+            for item in self.lines(&[words], style, left, share).into_iter().next().into_iter().flatten() {
+                self.lay(item);
+            }
+        }
+        self.y = top + tallest + under;
+        Ok(())
+    }
+
+    /// The file; the same content gives the same bytes.
+    ///
+    /// # Errors
+    /// [`MediaError::Encode`].
+    pub fn finish(self) -> Result<Vec<u8>, MediaError> {
+        let mut document = Document::new();
+        document.set_metadata(
+            Metadata::new().title(self.title.clone()).creator("Rallo".into()).language("en".into()),
+        );
+        for items in self.pages {
+            let settings =
+                PageSettings::from_wh(self.page.0, self.page.1).ok_or_else(|| fail("no such page size"))?;
+            let mut page = document.start_page_with(settings);
+            let mut surface = page.surface();
+            for item in items {
+                match item {
+                    Item::Glyphs { at, font, size, grey, text, glyphs } => {
+                        let Some(font) = self.fonts.get(&font) else { continue };
+                        surface.set_fill(Some(Fill {
+                            paint: rgb::Color::new(grey, grey, grey).into(),
+                            opacity: NormalizedF32::ONE,
+                            rule: Default::default(),
+                        }));
+                        let at = Point::from_xy(at.0, at.1);
+                        surface.draw_glyphs(at, &glyphs, font.clone(), &text, size, false);
+                    }
+                    Item::Picture { at, size, image } => {
+                        let size = Size::from_wh(size.0, size.1).ok_or_else(|| fail("an empty picture"))?;
+                        surface.push_transform(&Transform::from_translate(at.0, at.1));
+                        surface.draw_image(image, size);
+                        surface.pop();
+                    }
+                }
+            }
+            surface.finish();
+            page.finish();
+        }
+        document.finish().map_err(|e| fail(format!("{e:?}")))
+    }
+}
