@@ -68,7 +68,8 @@ export function disc(param, now, put) {
     root.addEventListener('pointermove', move);
     root.addEventListener('pointerup', (m) => { root.removeEventListener('pointermove', move); set(at(m), true); }, { once: true });
   });
-  const back = () => { const m = mean(now()); put([m, m, m].map((v) => Math.round(v * 1000) / 1000), true); lay(); };
+  const bright = ['lift', 'gamma', 'gain'].includes(param.name);
+  const back = () => { const m = Math.round(mean(now()) * 1000) / 1000; put(bright ? [m, m, m] : [...param.default], true); lay(); };
   root.addEventListener('dblclick', back);
   dot.addEventListener('keydown', (e) => {
     const by = { ArrowUp: [0, -1], ArrowDown: [0, 1], ArrowLeft: [-1, 0], ArrowRight: [1, 0] }[e.key];
@@ -81,7 +82,7 @@ export function disc(param, now, put) {
   lay();
   const box = el('div', { class: 'disc-box', title: `${param.about} Drag, or use the arrow keys; double-click or Delete takes the colour out.` }, root);
   // What all three share: only where it changes anything.
-  if (['lift', 'gamma', 'gain'].includes(param.name)) {
+  if (bright) {
     const bar = el('input', { type: 'range', class: 'disc-bar', min: param.min, max: param.max, step: param.step, value: mean(now()), 'aria-label': `brightness of ${param.name}` });
     const level = (done) => {
       const by = Number(bar.value) - mean(now());

@@ -18,7 +18,15 @@ document.addEventListener('alpine:init', () => {
   window.Alpine.data('rail', () => ({
     queue: 'nothing waiting',
     init() {
+      this.listen();
+      // A page that is kept for going back to must not hold its connection: a browser has few of them.
+      window.addEventListener('pagehide', () => this.events.close());
+      window.addEventListener('pageshow', (e) => { if (e.persisted) this.listen(); });
+    },
+    events: null,
+    listen() {
       const events = new EventSource('/events');
+      this.events = events;
       events.onmessage = (message) => {
         const run = JSON.parse(message.data);
         if (run.state === 'running' || run.state === 'waiting') open.set(run.run, run);
