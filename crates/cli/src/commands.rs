@@ -1,6 +1,6 @@
 //! What each command does.
 
-use crate::{Camera, Demo, Render, Run, Serve};
+use crate::{Camera, Demo, Pick, Render, Run, Serve};
 use indicatif::{ProgressBar, ProgressStyle};
 use rallo_demo::device::{Device, Faults, Settings};
 use rallo_engine::{Kind, Param, Rect, registry};
@@ -19,7 +19,8 @@ pub type Ended = Result<ExitCode, String>;
 
 const FAILED: u8 = 1;
 
-fn cores() -> usize {
+/// Cores of the machine.
+pub fn cores() -> usize {
     std::thread::available_parallelism().map_or(1, usize::from)
 }
 
@@ -35,14 +36,19 @@ fn load(file: &Path) -> Result<Recipe, String> {
     Recipe::parse(&text).map_err(|faults| format!("{} cannot be used:\n{faults}", file.display()))
 }
 
-/// `rallo serve`.
-pub fn serve(args: &Serve, data: &Path) -> Ended {
+/// The log goes to the standard error.
+pub fn log() {
     tracing_subscriber::fmt()
         .with_env_filter(
             tracing_subscriber::EnvFilter::try_from_default_env().unwrap_or_else(|_| "info,sqlx=warn".into()),
         )
         .with_writer(std::io::stderr)
         .init();
+}
+
+/// `rallo serve`.
+pub fn serve(args: &Serve, data: &Path) -> Ended {
+    log();
     let roots = Roots::new(&args.roots).map_err(|e| e.to_string())?;
     let runtime = tokio::runtime::Runtime::new().map_err(|e| e.to_string())?;
     runtime.block_on(async {
@@ -51,6 +57,7 @@ pub fn serve(args: &Serve, data: &Path) -> Ended {
             data: data.to_owned(),
             port: args.port,
             workers: args.workers.unwrap_or_else(cores).max(1),
+            hook: args.after_run.clone(),
         };
         let server = rallo_web::bind(options).await.map_err(|e| e.to_string())?;
         println!("Rallo is at http://{}/  (Ctrl-C stops it)", server.address());
@@ -59,7 +66,7 @@ pub fn serve(args: &Serve, data: &Path) -> Ended {
     Ok(ExitCode::SUCCESS)
 }
 
-async fn shutdown() {
+pub async fn shutdown() {
     let mut term = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()).ok();
     let ended = async {
         match &mut term {
@@ -150,18 +157,28 @@ fn answer(text: &str) -> Result<(usize, String, Value), String> {
     parts().ok_or_else(|| format!("--set: expected LINE.PARAMETER=VALUE such as 3.stops=0.5, got {text}"))
 }
 
-/// `rallo run`.
-pub fn run(args: &Run) -> Ended {
+/// A path that does not depend on where the program was started.
+pub fn absolute(path: &Path) -> Result<PathBuf, String> {
+    std::path::absolute(path).map_err(|e| format!("{}: {e}", path.display()))
+}
+
+/// The recipe with its values for this run, the folder, and its pictures.
+pub fn picked(args: &Pick) -> Result<(Recipe, PathBuf, Vec<targets::Source>), String> {
     let recipe = load(&args.recipe)?;
     let answers = args.answers.iter().map(|text| answer(text)).collect::<Result<Vec<_>, _>>()?;
     let recipe = recipe.answered(&answers).map_err(|e| format!("--set: {e}"))?;
-    let absolute = |p: &Path| std::path::absolute(p).map_err(|e| format!("{}: {e}", p.display()));
-    let to = args.to.as_deref().map(absolute).transpose()?;
     let (from, sources) = match (&args.from, &args.shoot) {
         (Some(from), _) => folder_sources(from, args.recursive)?,
         (None, Some(file)) => shoot_sources(file)?,
         (None, None) => return Err("say which pictures: --from DIR or --shoot FILE".into()),
     };
+    Ok((recipe, from, sources))
+}
+
+/// `rallo run`.
+pub fn run(args: &Run) -> Ended {
+    let (recipe, from, sources) = picked(&args.pick)?;
+    let to = args.pick.to.as_deref().map(absolute).transpose()?;
     let (planned, problems) = targets::plan(&recipe, &sources, &from, to.as_deref());
     if let Some(problem) = problems.iter().find(|p| p.stops) {
         return Err(problem.message.clone());
@@ -170,7 +187,13 @@ pub fn run(args: &Run) -> Ended {
         .into_iter()
         .zip(sources)
         .enumerate()
-        .map(|(i, (p, s))| Item { source: p.source, target: p.target, decided: s.decided, number: i + 1 })
+        .map(|(i, (p, s))| Item {
+            source: p.source,
+            target: p.target,
+            decided: s.decided,
+            number: i + 1,
+            known: None,
+        })
         .collect();
     let stop = AtomicBool::new(false);
     let workers = args.workers.unwrap_or_else(cores).max(1);

@@ -4,6 +4,7 @@
 
 mod commands;
 mod docs;
+mod queue;
 
 use clap::{Args, Parser, Subcommand};
 use std::path::PathBuf;
@@ -31,6 +32,11 @@ enum Command {
     Camera(Camera),
     /// Run a recipe over a folder.
     Run(Run),
+    /// Put runs in the queue and see to them; a running server takes them up by itself.
+    #[command(subcommand)]
+    Queue(QueueCommand),
+    /// Work on what waits in the queue, beside a running server or without one.
+    Worker(Worker),
     /// Render one picture, or a part of it, through a recipe.
     Render(Render),
     /// Say what is known of a picture.
@@ -71,6 +77,9 @@ pub struct Serve {
     /// Pictures worked on at a time [default: the number of cores].
     #[arg(long)]
     pub workers: Option<usize>,
+    /// A command for the shell that is run after each run, with the report (JSON) on its standard input.
+    #[arg(long, value_name = "COMMAND")]
+    pub after_run: Option<String>,
 }
 
 /// `rallo demo`.
@@ -117,9 +126,87 @@ pub struct Camera {
     pub jump: Vec<String>,
 }
 
-/// `rallo run`.
+/// `rallo worker`.
 #[derive(Args)]
-pub struct Run {
+pub struct Worker {
+    /// Ends when nothing waits any more.
+    #[arg(long)]
+    pub until_empty: bool,
+    /// Pictures at a time [default: the number of cores].
+    #[arg(long)]
+    pub workers: Option<usize>,
+}
+
+/// `rallo queue …`.
+#[derive(Subcommand)]
+pub enum QueueCommand {
+    /// Put a run at the end of the queue.
+    Add {
+        /// What on what.
+        #[command(flatten)]
+        pick: Pick,
+        /// Not before this time, such as 2026-05-04T22:00:00Z.
+        #[arg(long)]
+        at: Option<String>,
+        /// After so many failures the run pauses.
+        #[arg(long, value_name = "N")]
+        most_failures: Option<i64>,
+        /// A command for the shell that is run when it has ended, with the report (JSON) on its standard input.
+        #[arg(long, value_name = "COMMAND")]
+        then: Option<String>,
+        /// As JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// What waits and what is at work.
+    List {
+        /// As JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Let a run pause after the pictures in work.
+    Pause {
+        /// Its number.
+        run: i64,
+    },
+    /// Let a paused run go on.
+    GoOn {
+        /// Its number.
+        run: i64,
+    },
+    /// Cancel a run; what is done stays.
+    Cancel {
+        /// Its number.
+        run: i64,
+    },
+    /// Let a run come before all others.
+    First {
+        /// Its number.
+        run: i64,
+    },
+    /// Try a run's failed pictures again.
+    Retry {
+        /// Its number.
+        run: i64,
+    },
+    /// Print a run's report as JSON.
+    Report {
+        /// Its number.
+        run: i64,
+        /// As a table instead (CSV).
+        #[arg(long)]
+        csv: bool,
+    },
+    /// Remove what a run wrote, as far as it is unchanged.
+    Undo {
+        /// Its number.
+        run: i64,
+    },
+}
+
+/// What to run on what.
+#[derive(Args)]
+pub struct Pick {
     /// The recipe file.
     pub recipe: PathBuf,
     /// Folder with the pictures.
@@ -137,6 +224,14 @@ pub struct Run {
     /// With sub-folders.
     #[arg(long)]
     pub recursive: bool,
+}
+
+/// `rallo run`.
+#[derive(Args)]
+pub struct Run {
+    /// What on what.
+    #[command(flatten)]
+    pub pick: Pick,
     /// Pictures at a time [default: the number of cores].
     #[arg(long)]
     pub workers: Option<usize>,
@@ -204,6 +299,8 @@ fn main() -> ExitCode {
         Command::Demo(args) => commands::demo(&args),
         Command::Camera(args) => commands::camera(&args),
         Command::Run(args) => commands::run(&args),
+        Command::Queue(command) => data_folder(cli.data).and_then(|data| queue::queue(&command, &data)),
+        Command::Worker(args) => data_folder(cli.data).and_then(|data| queue::worker(&args, &data)),
         Command::Render(args) => commands::render(&args),
         Command::Inspect { picture, json } => commands::inspect(&picture, json),
         Command::Recipe(RecipeCommand::Check { file }) => commands::check(&file),

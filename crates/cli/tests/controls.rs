@@ -89,7 +89,10 @@ async fn tools_on_the_picture_follow_mouse_and_keyboard() {
         for (from, to) in drags {
             desk.drag("#stage", *from, *to).await;
         }
-        if tool.is_some() && word != "white balance" || word == "horizon" || word == "perspective" || word == "dust"
+        if tool.is_some() && word != "white balance"
+            || word == "horizon"
+            || word == "perspective"
+            || word == "dust"
         {
             desk.act("Show the result").await;
         }

@@ -33,6 +33,9 @@ pub mod tone;
 pub mod warp;
 mod warped;
 
+/// Changes whenever the same recipe gives other pixels than before, so that older results are known to be older.
+pub const RESULTS: u32 = 1;
+
 pub use area::Area;
 pub use colour::{InputColour, OutputColour, OutputProfile};
 pub use geometry::{Affine, Rect, Size};

@@ -177,6 +177,15 @@ impl Line {
 /// Groups of steps that can be held to an area.
 pub const AREA_GROUPS: [&str; 4] = ["repair", "light", "colour", "detail"];
 
+impl Recipe {
+    /// Lines before which a run waits for a yes, with what is to be looked at.
+    pub fn checkpoints(&self) -> Vec<(usize, &str)> {
+        let wait = |(i, line): (usize, &'_ Line)| line.checkpoint.as_ref().filter(|_| line.on).map(|_| i);
+        let at: Vec<usize> = self.steps.iter().enumerate().filter_map(wait).collect();
+        at.into_iter().map(|i| (i, self.steps[i].checkpoint.as_deref().unwrap_or_default())).collect()
+    }
+}
+
 /// Whether a step moves or widens the picture.
 pub fn moves(kind: &StepKind) -> bool {
     kind.info.group == "geometry" || ["lens", "border", "caption"].contains(&kind.info.id)

@@ -1,6 +1,6 @@
 //! Many pictures: several at a time within a memory bound; one bad file never stops the rest.
 
-use crate::execute::{Ended, execute};
+use crate::execute::{Ended, Fault, execute};
 use crate::subject::{Decided, subject};
 use rallo_media::FileSource;
 use rallo_recipe::Recipe;
@@ -21,6 +21,8 @@ pub struct Item {
     pub decided: Decided,
     /// Position in the run, from 1.
     pub number: usize,
+    /// Hash of the result that an earlier run wrote there, where that is known: another one was altered since.
+    pub known: Option<String>,
 }
 
 /// How a picture ended.
@@ -46,6 +48,9 @@ pub struct Output {
     pub width: u32,
     /// Rows.
     pub height: u32,
+    /// Hash of its bytes.
+    #[serde(default)]
+    pub hash: String,
 }
 
 /// One picture's end.
@@ -55,6 +60,9 @@ pub struct Outcome {
     pub source: PathBuf,
     /// How it ended.
     pub state: State,
+    /// What kind of failure it was.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub kind: Option<&'static str>,
     /// Why it failed or was skipped.
     pub reason: Option<String>,
     /// What was written.
@@ -91,34 +99,78 @@ pub struct Batch<'a> {
 }
 
 /// Room in memory, given out to pictures before they are decoded.
-struct Room {
-    free: Mutex<(u64, usize)>,
+pub(crate) struct Room {
+    /// Bytes taken, by how many pictures, and the most there may be.
+    taken: Mutex<(u64, usize, u64)>,
     changed: Condvar,
 }
 
 impl Room {
-    fn take(&self, bytes: u64) {
-        let mut free = self.free.lock().unwrap_or_else(|p| p.into_inner());
-        // A picture larger than all the room goes alone.
-        while free.0 < bytes && free.1 > 0 {
-            free = self.changed.wait(free).unwrap_or_else(|p| p.into_inner());
-        }
-        free.0 = free.0.saturating_sub(bytes);
-        free.1 += 1;
+    pub(crate) fn new(limit: u64) -> Self {
+        Self { taken: Mutex::new((0, 0, limit)), changed: Condvar::new() }
     }
-    fn give(&self, bytes: u64, limit: u64) {
-        let mut free = self.free.lock().unwrap_or_else(|p| p.into_inner());
-        free.0 = (free.0 + bytes).min(limit);
-        free.1 -= 1;
+
+    fn lock(&self) -> std::sync::MutexGuard<'_, (u64, usize, u64)> {
+        self.taken.lock().unwrap_or_else(|p| p.into_inner())
+    }
+
+    pub(crate) fn limit(&self, bytes: u64) {
+        self.lock().2 = bytes;
         self.changed.notify_all();
     }
+
+    /// Waits until there is room; a picture larger than all of it goes alone.
+    fn take(&self, bytes: u64) -> Taken<'_> {
+        let mut taken = self.lock();
+        while taken.0 + bytes > taken.2 && taken.1 > 0 {
+            taken = self.changed.wait(taken).unwrap_or_else(|p| p.into_inner());
+        }
+        taken.0 += bytes;
+        taken.1 += 1;
+        Taken(self, bytes)
+    }
+}
+
+/// Room that is given back when this goes.
+struct Taken<'a>(&'a Room, u64);
+
+impl Drop for Taken<'_> {
+    fn drop(&mut self) {
+        let mut taken = self.0.lock();
+        taken.0 -= self.1;
+        taken.1 -= 1;
+        self.0.changed.notify_all();
+    }
+}
+
+/// One picture of a run, from opening it to its file; what goes wrong inside is a failure of this picture alone.
+pub(crate) fn picture(recipe: &Recipe, item: &Item, room: &Room) -> Ended {
+    let work = || made(recipe, item, room);
+    std::panic::catch_unwind(std::panic::AssertUnwindSafe(work)).unwrap_or_else(|_| {
+        Ended::failed(Fault::new("inside", "the program failed on this picture; please report it"))
+    })
+}
+
+fn made(recipe: &Recipe, item: &Item, room: &Room) -> Ended {
+    let source = match FileSource::open(&item.source) {
+        Ok(source) => source,
+        Err(e) => return Ended::failed(Fault::from(e)),
+    };
+    let about = subject(&item.source, Some(&source.facts(&item.source)), &item.decided, item.number);
+    let plan = match recipe.layout(&about) {
+        Ok(plan) => plan,
+        Err(e) => return Ended::failed(Fault::new("too large", e.to_string())),
+    };
+    let bytes = source.decoded_bytes(plan.program(1.0).level()) + plan.working_bytes(1, 2);
+    let _taken = room.take(bytes);
+    execute(recipe, &source, item, &about)
 }
 
 impl Batch<'_> {
     /// Works through `items`; `ended` is told each picture's end, with its position, as it happens.
     pub fn run(&self, items: &[Item], ended: &(dyn Fn(usize, Outcome) + Sync)) -> bool {
         let next = AtomicUsize::new(0);
-        let room = Room { free: Mutex::new((self.memory, 0)), changed: Condvar::new() };
+        let room = Room::new(self.memory);
         let workers = self.workers.clamp(1, items.len().max(1));
         // Each picture has its share of the cores: with as many pictures in work as cores, one each.
         let cores = std::thread::available_parallelism().map_or(1, usize::from);
@@ -133,22 +185,17 @@ impl Batch<'_> {
                             break;
                         }
                         let start = Instant::now();
-                        let work = || self.one(&items[at], &room);
-                        let guarded =
-                            std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| match &pool {
-                                Ok(pool) => pool.install(work),
-                                Err(_) => work(),
-                            }));
-                        let end = guarded.unwrap_or_else(|_| Ended {
-                            state: State::Failed,
-                            reason: Some("the program failed on this picture; please report it".into()),
-                            outputs: Vec::new(),
-                        });
+                        let work = || picture(self.recipe, &items[at], &room);
+                        let end = match &pool {
+                            Ok(pool) => pool.install(work),
+                            Err(_) => work(),
+                        };
                         ended(
                             at,
                             Outcome {
                                 source: items[at].source.clone(),
                                 state: end.state,
+                                kind: end.kind,
                                 reason: end.reason,
                                 outputs: end.outputs,
                                 seconds: start.elapsed().as_secs_f64(),
@@ -159,30 +206,6 @@ impl Batch<'_> {
             }
         });
         !self.stop.load(Ordering::Relaxed)
-    }
-
-    fn one(&self, item: &Item, room: &Room) -> Ended {
-        let failed =
-            |reason: String| Ended { state: State::Failed, reason: Some(reason), outputs: Vec::new() };
-        let source = match FileSource::open(&item.source) {
-            Ok(source) => source,
-            Err(e) => return failed(e.to_string()),
-        };
-        let about = subject(&item.source, Some(&source.facts(&item.source)), &item.decided, item.number);
-        let plan = match self.recipe.layout(&about) {
-            Ok(plan) => plan,
-            Err(e) => return failed(e.to_string()),
-        };
-        let bytes = source.decoded_bytes(plan.program(1.0).level()) + plan.working_bytes(1, 2);
-        room.take(bytes);
-        struct Back<'a>(&'a Room, u64, u64);
-        impl Drop for Back<'_> {
-            fn drop(&mut self) {
-                self.0.give(self.1, self.2);
-            }
-        }
-        let _back = Back(room, bytes, self.memory);
-        execute(self.recipe, &source, &item.target, item.decided.shift, &about)
     }
 
     /// As [`run`](Self::run), collecting a report.

@@ -1,20 +1,74 @@
 //! One result: read, render, write. Originals are opened read-only; a result appears under its name only when
 //! it is complete.
 
-use crate::batch::{Output, State};
+use crate::batch::{Item, Output, State};
+use crate::parts::part_in;
 use rallo_engine::steps::data::{self, Data};
 use rallo_engine::{Plan, Source};
 use rallo_media::camera::{self, Carry};
-use rallo_media::{Chroma, Encoding, Extras, FileSource, Format, Made, Words, content_hash};
+use rallo_media::{Chroma, Encoding, Extras, FileSource, Format, Made, MediaError, Words, content_hash};
 use rallo_recipe::{Pictures, Recipe, Subject};
 use std::fs::File;
-use std::io::{Read, Write};
+use std::io::{ErrorKind, Read, Write};
 use std::path::{Path, PathBuf};
+
+/// Why a picture failed: a kind for the program, a reason for people.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Fault {
+    /// `unreadable`, `unsupported`, `too large`, `no room`, `no permission`, `gone`, `changed`, `name taken`, `recipe` or
+    /// `inside`.
+    pub kind: &'static str,
+    /// In plain words.
+    pub reason: String,
+}
+
+impl Fault {
+    /// A failure of a kind.
+    pub fn new(kind: &'static str, reason: impl Into<String>) -> Self {
+        Self { kind, reason: reason.into() }
+    }
+
+    /// Writing failed; these kinds hold up a run until their cause is gone.
+    fn writing(target: &Path, e: &std::io::Error) -> Self {
+        let kind = match e.kind() {
+            ErrorKind::StorageFull | ErrorKind::QuotaExceeded => "no room",
+            ErrorKind::PermissionDenied | ErrorKind::ReadOnlyFilesystem | ErrorKind::NotFound => {
+                "no permission"
+            }
+            ErrorKind::AlreadyExists => "name taken",
+            _ => "inside",
+        };
+        let why = match kind {
+            "no room" => "there is no room left".to_owned(),
+            "name taken" => "a file of that name appeared meanwhile".to_owned(),
+            _ => e.to_string(),
+        };
+        Self::new(kind, format!("cannot write {}: {why}", target.display()))
+    }
+}
+
+impl From<MediaError> for Fault {
+    fn from(e: MediaError) -> Self {
+        let kind = match &e {
+            MediaError::Io { source, .. } => match source.kind() {
+                ErrorKind::NotFound => "gone",
+                ErrorKind::PermissionDenied => "no permission to read",
+                _ => "unreadable",
+            },
+            MediaError::Unknown(_) | MediaError::Unsupported(_) => "unsupported",
+            MediaError::TooLarge { .. } => "too large",
+            _ => "unreadable",
+        };
+        Self::new(kind, e.to_string())
+    }
+}
 
 /// How one picture ended.
 pub struct Ended {
     /// Done, failed or skipped.
     pub state: State,
+    /// What kind of failure it was.
+    pub kind: Option<&'static str>,
     /// Why it failed or was skipped.
     pub reason: Option<String>,
     /// What was written.
@@ -22,8 +76,13 @@ pub struct Ended {
 }
 
 impl Ended {
-    fn failed(reason: impl Into<String>) -> Self {
-        Self { state: State::Failed, reason: Some(reason.into()), outputs: Vec::new() }
+    fn boxed(kind: &'static str, reason: String) -> Box<Self> {
+        Box::new(Self::failed(Fault::new(kind, reason)))
+    }
+
+    /// It failed.
+    pub fn failed(fault: Fault) -> Self {
+        Self { state: State::Failed, kind: Some(fault.kind), reason: Some(fault.reason), outputs: Vec::new() }
     }
 }
 
@@ -122,7 +181,7 @@ fn words(source: &FileSource, data: &[Data], nothing: bool, subject: &Subject) -
 
 /// Identity of what shapes a result beside its source: the recipe, and what was decided about the frame.
 fn identity(recipe: &Recipe, delivery: &Pictures, shift: i64, subject: &Subject) -> String {
-    let mut text = recipe.identity(delivery, subject);
+    let mut text = format!("engine {}|{}", rallo_engine::RESULTS, recipe.identity(delivery, subject));
     if shift != 0 {
         text += &format!("|shift {shift}");
     }
@@ -132,70 +191,133 @@ fn identity(recipe: &Recipe, delivery: &Pictures, shift: i64, subject: &Subject)
     content_hash(text.as_bytes())
 }
 
-/// Makes one result from an opened source and writes it to `target`; the capture time it carries is moved by
-/// `shift` milliseconds.
-pub fn execute(recipe: &Recipe, source: &FileSource, target: &Path, shift: i64, subject: &Subject) -> Ended {
-    let Some(delivery) = recipe.deliveries.first() else {
-        return Ended::failed("the recipe has no delivery");
-    };
-    let made =
-        Made { recipe: identity(recipe, delivery, shift, subject), source: content_hash(source.bytes()) };
-    let mut target = target.to_owned();
-    let mut replace = false;
-    if target.exists() {
-        let found = mark_of(&target);
-        if found.as_ref() == Some(&made) {
-            let bytes = target.metadata().map_or(0, |m| m.len());
-            let size = FileSource::open(&target).ok().map_or((0, 0), |s| (s.size().width, s.size().height));
-            return Ended {
-                state: State::Skipped,
-                reason: Some("already made by this recipe from this picture".into()),
-                outputs: vec![Output { path: target, bytes, width: size.0, height: size.1 }],
-            };
+/// Length and time of a file, to see whether it changed.
+fn state_of(path: &Path) -> Option<(u64, std::time::SystemTime)> {
+    let about = path.metadata().ok()?;
+    Some((about.len(), about.modified().ok()?))
+}
+
+/// Whether two paths are one file, through links of both kinds.
+fn same_file(a: &Path, b: &Path) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    let about = |p: &Path| p.metadata().map(|m| (m.dev(), m.ino())).ok();
+    matches!((about(a), about(b)), (Some(a), Some(b)) if a == b)
+}
+
+/// Where a result may go: the target, or what the delivery says where that is taken. A result that is there already is
+/// told as such.
+fn place(delivery: &Pictures, item: &Item, made: &Made) -> Result<(PathBuf, bool), Box<Ended>> {
+    let target = item.target.clone();
+    if !target.exists() {
+        // A link that leads nowhere is not followed: what it would write is not what was shown.
+        if target.symlink_metadata().is_ok() {
+            let name = target.display();
+            return Err(Ended::boxed(
+                "name taken",
+                format!("{name} is a link that leads nowhere; take it away"),
+            ));
         }
-        let name = target.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
-        match delivery.existing.as_str() {
-            "number" => match numbered(&target) {
-                Some(free) => target = free,
-                None => return Ended::failed(format!("no free number for {name}")),
-            },
-            "replace" if found.is_some() => replace = true,
-            "replace" => {
-                return Ended::failed(format!(
-                    "{name} exists and is no earlier result, so it is not replaced; move it away or choose another name"
-                ));
-            }
-            _ => {
-                let what =
-                    if found.is_some() { "a result of another recipe or picture" } else { "another file" };
-                return Ended::failed(format!(
-                    "{name} exists already ({what}); choose another name or folder, or let the delivery number or replace"
-                ));
-            }
-        }
+        return Ok((target, false));
     }
-    let (bytes, width, height) = match make(recipe, delivery, source, made, shift, subject) {
-        Ok(made) => made,
-        Err(reason) => return Ended::failed(reason),
+    let name = target.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+    let number = |target: &Path| match numbered(target) {
+        Some(free) => Ok((free, false)),
+        None => Err(Ended::boxed("name taken", format!("no free number for {name}"))),
     };
-    match write(&target, &bytes, replace) {
-        Ok(()) => Ended {
-            state: State::Done,
-            reason: None,
-            outputs: vec![Output { path: target, bytes: bytes.len() as u64, width, height }],
-        },
-        Err(e) => Ended::failed(format!("cannot write {}: {e}", target.display())),
+    if same_file(&target, &item.source) {
+        return match delivery.existing.as_str() {
+            "number" => number(&target),
+            _ => Err(Ended::boxed(
+                "name taken",
+                format!(
+                    "{name} is the original itself, which is never written over; choose another name or folder"
+                ),
+            )),
+        };
+    }
+    let found = mark_of(&target);
+    if found.as_ref() == Some(made) {
+        let bytes = std::fs::read(&target).unwrap_or_default();
+        let hash = content_hash(&bytes);
+        if item.known.as_ref().is_none_or(|known| *known == hash) {
+            let size = FileSource::from_bytes(bytes).ok();
+            let bytes = target.metadata().map_or(0, |m| m.len());
+            if let Some(size) = size.map(|s| s.size()) {
+                return Err(Box::new(Ended {
+                    state: State::Skipped,
+                    kind: None,
+                    reason: Some("already made by this recipe from this picture".into()),
+                    outputs: vec![Output {
+                        path: target,
+                        bytes,
+                        width: size.width,
+                        height: size.height,
+                        hash,
+                    }],
+                }));
+            }
+        }
+        // Altered since, by a fault or by somebody: it is made again, and what is there stays.
+        return if delivery.existing == "replace" { Ok((target, true)) } else { number(&target) };
+    }
+    match delivery.existing.as_str() {
+        "number" => number(&target),
+        "replace" if found.is_some() => Ok((target, true)),
+        "replace" => Err(Ended::boxed(
+            "name taken",
+            format!(
+                "{name} exists and is no earlier result, so it is not replaced; move it away or choose another name"
+            ),
+        )),
+        _ => {
+            let what = if found.is_some() { "a result of another recipe or picture" } else { "another file" };
+            Err(Ended::boxed(
+                "name taken",
+                format!(
+                    "{name} exists already ({what}); choose another name or folder, or let the delivery number or replace"
+                ),
+            ))
+        }
     }
 }
 
-/// A file with a temporary, hidden name in the folder its final name will be in.
-pub(crate) fn part_in(folder: &Path) -> std::io::Result<tempfile::NamedTempFile> {
-    use std::os::unix::fs::PermissionsExt;
-    tempfile::Builder::new()
-        .prefix(".rallo-")
-        .suffix(".part")
-        .permissions(std::fs::Permissions::from_mode(0o644))
-        .tempfile_in(folder)
+/// Makes one result from an opened source and writes it to the item's target.
+pub fn execute(recipe: &Recipe, source: &FileSource, item: &Item, subject: &Subject) -> Ended {
+    let Some(delivery) = recipe.deliveries.first() else {
+        return Ended::failed(Fault::new("recipe", "the recipe has no delivery"));
+    };
+    let shift = item.decided.shift;
+    let before = state_of(&item.source);
+    let made =
+        Made { recipe: identity(recipe, delivery, shift, subject), source: content_hash(source.bytes()) };
+    let (target, replace) = match place(delivery, item, &made) {
+        Ok(place) => place,
+        Err(ended) => return *ended,
+    };
+    let (bytes, width, height) = match make(recipe, delivery, source, made, shift, subject) {
+        Ok(made) => made,
+        Err(reason) => {
+            let kind = if source.format() == Format::Raw { "unsupported" } else { "unreadable" };
+            return Ended::failed(Fault::new(kind, reason));
+        }
+    };
+    if state_of(&item.source) != before || before.is_some_and(|b| b.0 != source.bytes().len() as u64) {
+        let reason =
+            "the original changed while it was read; nothing was written, try again when it is complete";
+        return Ended::failed(Fault::new("changed", reason));
+    }
+    match write(&target, &bytes, replace) {
+        Ok(()) => {
+            let hash = content_hash(&bytes);
+            Ended {
+                state: State::Done,
+                kind: None,
+                reason: None,
+                outputs: vec![Output { path: target, bytes: bytes.len() as u64, width, height, hash }],
+            }
+        }
+        Err(e) => Ended::failed(Fault::writing(&target, &e)),
+    }
 }
 
 /// Writes under a temporary name in the same folder, flushes, then gives the file its name; without `replace`

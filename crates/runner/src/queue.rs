@@ -1,24 +1,42 @@
-//! The queue: runs in the background, one after the other, with the store as memory. A program that was
-//! killed goes on where it stopped; an item can be done twice without harm.
+//! The queue: pictures of runs, several at a time, with the store as memory.
+//!
+//! Every picture in work is on loan from the store (see `rallo_store`'s `runs`): the queue renews its loans, takes back
+//! those of programs that are gone, and can stand in several programs on one machine at once. What a picture makes
+//! depends on nothing but its item, so work done twice does no harm, and a program that was killed goes on where it
+//! stopped.
 
-use crate::batch::{Batch, Item, State, default_memory};
-use crate::now;
+use crate::batch::{self, Item, Room, State, default_memory};
+use crate::execute::{Ended, Fault};
+use crate::parts::{part_in, sweep};
+use crate::{hook, now};
 use rallo_recipe::Recipe;
 use rallo_store::{Counts, Run, Store};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
 use std::collections::HashMap;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex};
-use std::time::Instant;
+use std::path::Path;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard};
+use std::time::{Duration, Instant, SystemTime};
 use tokio::sync::{Notify, broadcast};
+
+/// How long a loan lasts without being renewed, and how often it is, in milliseconds.
+const LEASE: i64 = 30_000;
+const BEAT: Duration = Duration::from_secs(5);
+/// How often the queue looks around by itself.
+const TICK: Duration = Duration::from_secs(1);
+/// News of one run come at most so often.
+const NEWS: Duration = Duration::from_millis(150);
 
 /// How far a run is.
 #[derive(Clone, Debug, Serialize)]
 pub struct Event {
     /// The run.
     pub run: i64,
-    /// `waiting`, `running`, `done` or `cancelled`.
+    /// `waiting`, `running`, `paused`, `asking`, `done` or `cancelled`.
     pub state: String,
+    /// Why it pauses, or what it asks.
+    pub reason: Option<String>,
     /// Pictures in all.
     pub total: i64,
     /// Results written.
@@ -27,42 +45,144 @@ pub struct Event {
     pub failed: i64,
     /// Results that were there.
     pub skipped: i64,
-    /// The item that just ended.
-    pub position: Option<i64>,
+    /// Pictures in work.
+    pub working: i64,
     /// Seconds a picture.
     pub each: Option<f64>,
     /// Seconds left.
     pub left: Option<f64>,
 }
 
+impl Event {
+    /// Pictures that have ended.
+    pub fn ended(&self) -> i64 {
+        self.done + self.failed + self.skipped
+    }
+}
+
+/// How much of the machine runs may have.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct Limits {
+    /// Pictures at a time; 0 is one for each core.
+    pub cores: usize,
+    /// Megabytes that pictures in work may take together; 0 is half of what is free.
+    pub memory: u64,
+    /// One picture at a time, and only when nothing else wants the machine.
+    pub quiet: bool,
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Self { cores: 0, memory: 0, quiet: false }
+    }
+}
+
+/// A run at work here: its pace and its time.
+struct Active {
+    /// When this stretch of work began, and the pixels that had ended then.
+    since: Instant,
+    before: i64,
+    /// Pictures in work.
+    busy: usize,
+    /// Until when its time is written down.
+    counted: Instant,
+    /// Seconds not written down yet.
+    owed: f64,
+}
+
+type Parsed = Arc<Result<Recipe, String>>;
+
 struct Shared {
     store: Store,
+    name: String,
     wake: Notify,
     events: broadcast::Sender<Event>,
-    stops: Mutex<HashMap<i64, Arc<AtomicBool>>>,
-    /// Speed of the run at work: when it began this time, and how many had ended then.
-    pace: Mutex<Option<(i64, Instant, i64)>>,
-    workers: usize,
+    cores: usize,
+    limits: Mutex<Limits>,
+    busy: AtomicUsize,
+    room: Room,
+    /// Run when a run has ended that has no command of its own.
+    hook: Option<String>,
+    active: Mutex<HashMap<i64, Active>>,
+    /// Recipes of runs, by run and checkpoints passed.
+    recipes: Mutex<HashMap<(i64, i64), Parsed>>,
+    /// What was last told of each run, and when.
+    told: Mutex<HashMap<i64, (String, Instant)>>,
 }
 
 /// The queue's handle.
 #[derive(Clone)]
 pub struct Queue(Arc<Shared>);
 
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(|p| p.into_inner())
+}
+
+fn millis() -> i64 {
+    SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).map_or(0, |d| d.as_millis() as i64)
+}
+
+/// When a process of this machine began, as its system counts.
+fn began(pid: u32) -> Option<String> {
+    let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
+    // The name, in brackets, may hold anything.
+    stat.rsplit(')').next()?.split_whitespace().nth(19).map(str::to_owned)
+}
+
+fn boot() -> String {
+    std::fs::read_to_string("/proc/sys/kernel/random/boot_id").unwrap_or_default().trim().to_owned()
+}
+
+/// This program as a worker, so that another one can tell whether it is still there.
+fn worker_name() -> String {
+    let pid = std::process::id();
+    format!("{} {pid} {}", boot(), began(pid).unwrap_or_default())
+}
+
+/// Whether a worker is gone for sure.
+fn is_gone(worker: &str) -> bool {
+    let mut parts = worker.split(' ');
+    let (Some(boots), Some(pid), Some(start)) = (parts.next(), parts.next(), parts.next()) else {
+        return false;
+    };
+    if boots != boot() {
+        return true;
+    }
+    let Ok(pid) = pid.parse() else { return false };
+    !start.is_empty() && began(pid).as_deref() != Some(start)
+}
+
+/// Threads of a run let everybody else go first.
+fn step_back(quiet: bool) {
+    let thread = rustix::thread::gettid();
+    // Where it is not allowed, they work as all others do.
+    let _ = rustix::process::setpriority_process(Some(thread), if quiet { 19 } else { 10 });
+}
+
 impl Queue {
-    /// Starts working on what waits in the store.
-    pub fn start(store: Store, workers: usize) -> Self {
-        let shared = Arc::new(Shared {
+    /// Starts working on what waits in the store, at most `cores` pictures at a time; `hook` is run after each run that has
+    /// no command of its own.
+    pub fn start(store: Store, cores: usize, limits: Limits, hook: Option<String>) -> Self {
+        let queue = Self(Arc::new(Shared {
             store,
+            name: worker_name(),
             wake: Notify::new(),
-            events: broadcast::channel(256).0,
-            stops: Mutex::new(HashMap::new()),
-            pace: Mutex::new(None),
-            workers,
-        });
-        let queue = Self(shared);
+            events: broadcast::channel(1024).0,
+            cores: cores.max(1),
+            limits: Mutex::new(limits),
+            busy: AtomicUsize::new(0),
+            room: Room::new(default_memory()),
+            hook,
+            active: Mutex::default(),
+            recipes: Mutex::default(),
+            told: Mutex::default(),
+        }));
+        queue.set_limits(limits);
         let worker = queue.clone();
         tokio::spawn(async move { worker.work().await });
+        let heart = queue.clone();
+        tokio::spawn(async move { heart.beat().await });
         queue
     }
 
@@ -71,152 +191,412 @@ impl Queue {
         self.0.events.subscribe()
     }
 
-    /// Says that a run was added.
+    /// Says that something in the store is new.
     pub fn added(&self) {
         self.0.wake.notify_one();
     }
 
-    /// Cancels a run: at once where it waits, after the pictures in work where it runs.
+    /// How much of the machine runs may have.
+    pub fn limits(&self) -> Limits {
+        *lock(&self.0.limits)
+    }
+
+    /// Gives runs another share of the machine, from the next picture on.
+    pub fn set_limits(&self, limits: Limits) {
+        *lock(&self.0.limits) = limits;
+        self.0.room.limit(if limits.memory == 0 { default_memory() } else { limits.memory * 1_000_000 });
+        self.added();
+    }
+
+    /// Pictures that may be in work now.
+    fn allowed(&self) -> usize {
+        let limits = self.limits();
+        match limits {
+            Limits { quiet: true, .. } => 1,
+            Limits { cores: 0, .. } => self.0.cores,
+            Limits { cores, .. } => cores.min(64),
+        }
+    }
+
+    /// Cancels a run; pictures in work are finished.
     ///
     /// # Errors
     /// The store's.
     pub async fn cancel(&self, run: i64) -> rallo_store::Result<()> {
-        let ended = self.0.store.set_run_state(run, "cancelled", &now()).await?;
-        if let Some(stop) = self.stops().get(&run) {
-            stop.store(true, Ordering::Relaxed);
-        }
-        if ended {
-            self.tell(run, None).await?;
+        if self.0.store.cancel_run(run, &now()).await? {
+            self.tell(run).await?;
         }
         Ok(())
     }
 
-    fn stops(&self) -> std::sync::MutexGuard<'_, HashMap<i64, Arc<AtomicBool>>> {
-        self.0.stops.lock().unwrap_or_else(|p| p.into_inner())
+    /// Lets a run pause; pictures in work are finished.
+    ///
+    /// # Errors
+    /// The store's.
+    pub async fn pause(&self, run: i64) -> rallo_store::Result<()> {
+        if self.0.store.pause_run(run, None, None).await? {
+            self.tell(run).await?;
+        }
+        Ok(())
+    }
+
+    /// Lets a paused run go on.
+    ///
+    /// # Errors
+    /// The store's.
+    pub async fn go_on(&self, run: i64) -> rallo_store::Result<()> {
+        if self.0.store.resume_run(run).await? {
+            lock(&self.0.active).remove(&run);
+            self.added();
+            self.tell(run).await?;
+        }
+        Ok(())
     }
 
     /// How far a run is now.
     ///
     /// # Errors
     /// The store's.
-    pub async fn state(&self, run: &Run, position: Option<i64>) -> rallo_store::Result<Event> {
-        let Counts { total, done, failed, skipped } = self.0.store.counts(run.id).await?;
+    pub async fn state(&self, run: &Run) -> rallo_store::Result<Event> {
+        let counts = self.0.store.counts(run.id).await?;
+        let Counts { total, done, failed, skipped, working, pixels, ended_pixels } = counts;
         let ended = done + failed + skipped;
-        let pace = *self.0.pace.lock().unwrap_or_else(|p| p.into_inner());
         let (mut each, mut left) = (None, None);
         if run.state == "running" {
-            if let Some((id, since, before)) = pace
-                && id == run.id
-                && ended > before
-            {
-                let seconds = since.elapsed().as_secs_f64() / (ended - before) as f64;
-                each = Some(seconds);
-                left = Some(seconds * (total - ended) as f64);
+            let active = lock(&self.0.active);
+            if let Some(active) = active.get(&run.id).filter(|a| ended_pixels > a.before) {
+                // By pixels: pictures of one run may differ in size.
+                let pace = active.since.elapsed().as_secs_f64() / (ended_pixels - active.before) as f64;
+                left = Some(pace * (pixels - ended_pixels) as f64);
+                each = Some(pace * pixels as f64 / total.max(1) as f64);
             }
         } else if run.seconds > 0.0 && ended > 0 {
             each = Some(run.seconds / ended as f64);
         }
-        Ok(Event {
-            run: run.id,
-            state: run.state.clone(),
-            total,
-            done,
-            failed,
-            skipped,
-            position,
-            each,
-            left,
-        })
+        let (state, reason) = (run.state.clone(), run.reason.clone());
+        Ok(Event { run: run.id, state, reason, total, done, failed, skipped, working, each, left })
     }
 
-    async fn tell(&self, run: i64, position: Option<i64>) -> rallo_store::Result<()> {
+    /// Tells everybody how far a run is.
+    ///
+    /// # Errors
+    /// The store's.
+    pub async fn tell(&self, run: i64) -> rallo_store::Result<()> {
         let run = self.0.store.run(run).await?;
-        let event = self.state(&run, position).await?;
+        let event = self.state(&run).await?;
+        let words = format!("{} {} {:?}", event.state, event.ended(), event.reason);
+        lock(&self.0.told).insert(run.id, (words, Instant::now()));
         // Nobody listening is no fault.
         let _ = self.0.events.send(event);
         Ok(())
     }
 
-    async fn work(&self) {
+    /// As [`tell`](Self::tell), but not too often: the next look around says the rest.
+    async fn tell_soon(&self, run: i64) -> rallo_store::Result<()> {
+        let lately = lock(&self.0.told).get(&run).is_some_and(|t| t.1.elapsed() < NEWS);
+        if lately { Ok(()) } else { self.tell(run).await }
+    }
+
+    async fn beat(&self) {
         loop {
-            match self.0.store.next_run().await {
-                Ok(Some(run)) => {
-                    let id = run.id;
-                    if let Err(e) = self.execute(run).await {
-                        tracing::error!("run {id}: {e}");
-                        tokio::time::sleep(std::time::Duration::from_secs(2)).await;
+            tokio::time::sleep(BEAT).await;
+            if let Err(e) = self.0.store.beat(&self.0.name, millis() + LEASE).await {
+                tracing::warn!("loans were not renewed: {e}");
+            }
+        }
+    }
+
+    async fn work(&self) {
+        let mut tick = tokio::time::interval(TICK);
+        tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+        let mut looks = 0u32;
+        loop {
+            if let Err(e) = self.hand_out().await {
+                tracing::error!("the store does not answer: {e}");
+                tokio::time::sleep(TICK).await;
+            }
+            tokio::select! {
+                () = self.0.wake.notified() => {}
+                _ = tick.tick() => {
+                    if let Err(e) = self.look_around(looks.is_multiple_of(5)).await {
+                        tracing::error!("the store does not answer: {e}");
                     }
-                }
-                Ok(None) => self.0.wake.notified().await,
-                Err(e) => {
-                    tracing::error!("the store does not answer: {e}");
-                    tokio::time::sleep(std::time::Duration::from_secs(2)).await;
+                    looks = looks.wrapping_add(1);
                 }
             }
         }
     }
 
-    async fn execute(&self, run: Run) -> rallo_store::Result<()> {
-        let store = &self.0.store;
-        let stop = Arc::new(AtomicBool::new(false));
-        self.stops().insert(run.id, stop.clone());
-        // Cancelled between being chosen and here: nothing to do.
-        if !store.set_run_state(run.id, "running", &now()).await? {
-            return Ok(());
-        }
-        let start = Instant::now();
-        let items = store.items(run.id).await?;
-        let waiting: Vec<_> = items.iter().filter(|i| i.state == "waiting").cloned().collect();
-        let before = (items.len() - waiting.len()) as i64;
-        *self.0.pace.lock().unwrap_or_else(|p| p.into_inner()) = Some((run.id, start, before));
-        self.tell(run.id, None).await?;
-        match Recipe::parse(&run.document) {
-            Ok(recipe) => {
-                let (send, mut receive) = tokio::sync::mpsc::unbounded_channel();
-                let work: Vec<Item> = waiting
-                    .iter()
-                    .map(|i| Item {
-                        source: i.source.clone().into(),
-                        target: i.target.clone().into(),
-                        decided: serde_json::from_str(&i.decided).unwrap_or_default(),
-                        number: i.position as usize + 1,
-                    })
-                    .collect();
-                let (workers, stop) = (self.0.workers, stop.clone());
-                let batch = tokio::task::spawn_blocking(move || {
-                    let batch = Batch { recipe: &recipe, workers, memory: default_memory(), stop: &stop };
-                    // The receiver only goes away when the program ends.
-                    batch.run(&work, &|at, outcome| drop(send.send((at, outcome))));
-                });
-                while let Some((at, outcome)) = receive.recv().await {
-                    let mut item = waiting[at].clone();
-                    item.state = match outcome.state {
-                        State::Done => "done",
-                        State::Failed => "failed",
-                        State::Skipped => "skipped",
-                    }
-                    .into();
-                    item.reason = outcome.reason;
-                    item.outputs = serde_json::to_string(&outcome.outputs).ok();
-                    item.seconds = Some(outcome.seconds);
-                    store.finish_item(&item).await?;
-                    self.tell(run.id, Some(item.position)).await?;
-                }
-                if let Err(e) = batch.await {
-                    tracing::error!("run {}: {e}", run.id);
-                }
+    /// Takes as many pictures into work as may be.
+    async fn hand_out(&self) -> rallo_store::Result<()> {
+        loop {
+            let (busy, allowed) = (self.0.busy.load(Ordering::Relaxed), self.allowed());
+            if busy >= allowed {
+                return Ok(());
             }
-            Err(faults) => {
-                for mut item in waiting {
-                    item.state = "failed".into();
-                    item.reason = Some(format!("the recipe cannot be read: {faults}"));
-                    store.finish_item(&item).await?;
+            let Some(item) = self.0.store.take(&self.0.name, millis(), LEASE, &now()).await? else {
+                return Ok(());
+            };
+            // Fewer pictures than cores: each gets more of them.
+            let others = self.0.store.ready(millis(), &now(), allowed as i64).await? as usize;
+            let threads = (allowed / (busy + 1 + others).min(allowed)).max(1);
+            self.0.busy.fetch_add(1, Ordering::Relaxed);
+            let queue = self.clone();
+            tokio::spawn(async move {
+                let run = item.run_id;
+                queue.picture(item, threads).await;
+                queue.0.busy.fetch_sub(1, Ordering::Relaxed);
+                queue.added();
+                if let Err(e) = queue.tell_soon(run).await {
+                    tracing::error!("run {run}: {e}");
                 }
-            }
+            });
         }
-        store.add_seconds(run.id, start.elapsed().as_secs_f64()).await?;
-        store.set_run_state(run.id, "done", &now()).await?;
-        self.stops().remove(&run.id);
-        self.tell(run.id, None).await
     }
+
+    /// The recipe a run works by now.
+    async fn recipe(&self, run: &Run) -> Parsed {
+        let key = (run.id, run.stage);
+        if let Some(known) = lock(&self.0.recipes).get(&key) {
+            return known.clone();
+        }
+        let parsed =
+            Recipe::parse(&run.document).map_err(|faults| format!("the recipe cannot be read: {faults}"));
+        let parsed: Parsed = Arc::new(parsed);
+        let mut all = lock(&self.0.recipes);
+        if all.len() > 16 {
+            all.clear();
+        }
+        all.insert(key, parsed.clone());
+        parsed
+    }
+
+    /// One picture, from its loan to its end in the store.
+    async fn picture(&self, mut item: rallo_store::Item, threads: usize) {
+        let store = &self.0.store;
+        let run = loop {
+            match store.run(item.run_id).await {
+                Ok(run) => break run,
+                Err(e) => {
+                    tracing::error!("run {}: {e}", item.run_id);
+                    tokio::time::sleep(TICK).await;
+                }
+            }
+        };
+        self.began(&run).await;
+        let start = Instant::now();
+        let recipe = self.recipe(&run).await;
+        let known = store.result(&item.target).await.ok().flatten().map(|r| r.hash);
+        let ended = {
+            let (queue, item) = (self.clone(), item.clone());
+            let quiet = self.limits().quiet;
+            let work = move || match answered(&recipe, &item) {
+                Err(reason) => Ended::failed(Fault::new("recipe", reason)),
+                Ok(recipe) => {
+                    let work = Item {
+                        source: item.source.clone().into(),
+                        target: item.target.clone().into(),
+                        decided: serde_json::from_str(&item.decided).unwrap_or_default(),
+                        number: item.position as usize + 1,
+                        known,
+                    };
+                    let pool = rayon::ThreadPoolBuilder::new()
+                        .num_threads(threads)
+                        .start_handler(move |_| step_back(quiet))
+                        .build();
+                    match pool {
+                        Ok(pool) => pool.install(|| batch::picture(&recipe, &work, &queue.0.room)),
+                        Err(_) => batch::picture(&recipe, &work, &queue.0.room),
+                    }
+                }
+            };
+            tokio::task::spawn_blocking(work).await.unwrap_or_else(|e| {
+                Ended::failed(Fault::new("inside", format!("the program failed on this picture: {e}")))
+            })
+        };
+        self.stopped(run.id);
+        // No fault of the picture: the run waits until there is room again, or somebody helps.
+        if let Some(kind @ ("no room" | "no permission")) = ended.kind {
+            let reason = ended.reason.unwrap_or_default();
+            let paused = store
+                .pause_run(
+                    run.id,
+                    Some(&format!("It waits: {reason}. It goes on by itself when that is over.")),
+                    Some(kind),
+                )
+                .await;
+            let back = store.give_back(&item).await;
+            if let Err(e) = paused.and(back.map(|()| true)) {
+                tracing::error!("run {}: {e}", run.id);
+            }
+            let _ = self.tell(run.id).await;
+            return;
+        }
+        item.state = match ended.state {
+            State::Done => "done",
+            State::Failed => "failed",
+            State::Skipped => "skipped",
+        }
+        .into();
+        item.kind = ended.kind.map(str::to_owned);
+        item.reason = ended.reason;
+        item.outputs = serde_json::to_string(&ended.outputs).ok();
+        item.seconds = Some(start.elapsed().as_secs_f64());
+        item.ended = millis();
+        // The result is there: that is written down, however long the store takes.
+        while let Err(e) = self.finish(&run, &item, &ended.outputs).await {
+            tracing::error!("run {}: {e}", run.id);
+            tokio::time::sleep(TICK).await;
+        }
+    }
+
+    async fn finish(
+        &self,
+        run: &Run,
+        item: &rallo_store::Item,
+        outputs: &[batch::Output],
+    ) -> rallo_store::Result<()> {
+        let store = &self.0.store;
+        for output in outputs.iter().filter(|_| item.state == "done") {
+            store
+                .keep_result(&output.path.to_string_lossy(), &output.hash, output.bytes as i64, run.id)
+                .await?;
+        }
+        store.finish_item(item).await?;
+        if item.state == "failed"
+            && let Some(most) = run.most_failures
+        {
+            let failed = store.counts(run.id).await?.failed;
+            if failed >= most {
+                let reason = format!(
+                    "{failed} pictures failed, as many as it may: look at the reasons, then let it go on or cancel it."
+                );
+                store.pause_run(run.id, Some(&reason), None).await?;
+            }
+        }
+        self.end(run.id).await
+    }
+
+    /// Ends a run if nothing of it is left.
+    async fn end(&self, run: i64) -> rallo_store::Result<()> {
+        self.write_time(run).await?;
+        if self.0.store.end_run(run, &now()).await? {
+            lock(&self.0.active).remove(&run);
+            lock(&self.0.recipes).retain(|(id, _), _| *id != run);
+            self.tell(run).await?;
+            hook::ended(&self.0.store, run, self.0.hook.as_deref()).await;
+        }
+        Ok(())
+    }
+
+    /// A picture of a run goes into work.
+    async fn began(&self, run: &Run) {
+        let known = lock(&self.0.active).contains_key(&run.id);
+        let before = if known { 0 } else { self.0.store.counts(run.id).await.map_or(0, |c| c.ended_pixels) };
+        let fresh = {
+            let mut active = lock(&self.0.active);
+            let fresh = !active.contains_key(&run.id);
+            let now = Instant::now();
+            let one = active.entry(run.id).or_insert(Active {
+                since: now,
+                before,
+                busy: 0,
+                counted: now,
+                owed: 0.0,
+            });
+            if one.busy == 0 {
+                one.counted = now;
+            }
+            one.busy += 1;
+            fresh
+        };
+        if fresh && let Err(e) = self.tell(run.id).await {
+            tracing::error!("run {}: {e}", run.id);
+        }
+    }
+
+    /// A picture of a run is out of work.
+    fn stopped(&self, run: i64) {
+        if let Some(one) = lock(&self.0.active).get_mut(&run) {
+            let now = Instant::now();
+            one.owed += (now - one.counted).as_secs_f64();
+            one.counted = now;
+            one.busy -= 1;
+        }
+    }
+
+    async fn write_time(&self, run: i64) -> rallo_store::Result<()> {
+        let owed = match lock(&self.0.active).get_mut(&run) {
+            Some(one) => std::mem::take(&mut one.owed),
+            None => 0.0,
+        };
+        if owed > 0.0 { self.0.store.add_seconds(run, owed).await } else { Ok(()) }
+    }
+
+    /// Sees to loans of programs that are gone, to what other programs did, and to runs that wait for something.
+    async fn look_around(&self, thoroughly: bool) -> rallo_store::Result<()> {
+        let store = &self.0.store;
+        if thoroughly {
+            for worker in store.workers().await?.iter().filter(|w| **w != self.0.name && is_gone(w)) {
+                let folders = store.folders_of(worker).await?;
+                store.release(worker).await?;
+                let swept =
+                    tokio::task::spawn_blocking(move || folders.iter().for_each(|f| sweep(Path::new(f))))
+                        .await;
+                if let Err(e) = swept {
+                    tracing::warn!("parts of files were not swept away: {e}");
+                }
+            }
+        }
+        let open = store.open_runs().await?;
+        for run in &open {
+            if thoroughly && run.state == "paused" && run.held.is_some() && self.may_go_on(run).await? {
+                self.go_on(run.id).await?;
+            }
+            if matches!(run.state.as_str(), "running" | "waiting") {
+                self.end(run.id).await?;
+            }
+            let event = self.state(run).await?;
+            let words = format!("{} {} {:?}", event.state, event.ended(), event.reason);
+            if lock(&self.0.told).get(&run.id).is_none_or(|t| t.0 != words) {
+                self.tell(run.id).await?;
+            }
+        }
+        // Runs that another program ended.
+        let over: Vec<i64> = {
+            let told = lock(&self.0.told);
+            let over = |words: &str| words.starts_with("done") || words.starts_with("cancelled");
+            told.iter()
+                .filter(|(id, t)| !over(&t.0) && open.iter().all(|r| r.id != **id))
+                .map(|(id, _)| *id)
+                .collect()
+        };
+        for run in over {
+            self.tell(run).await?;
+        }
+        Ok(())
+    }
+
+    /// Whether what a run waits for is over: there is a folder, it can be written to, and there is room.
+    async fn may_go_on(&self, run: &Run) -> rallo_store::Result<bool> {
+        let items = self.0.store.waiting(run.id, 1).await?;
+        let Some(item) = items.into_iter().next() else { return Ok(true) };
+        let most = item.source_bytes.max(1_000_000) as usize;
+        let tried = tokio::task::spawn_blocking(move || {
+            let folder = Path::new(&item.target).parent().unwrap_or(Path::new("/")).to_owned();
+            std::fs::create_dir_all(&folder)?;
+            let mut part = part_in(&folder)?;
+            std::io::Write::write_all(&mut part, &vec![0u8; most])?;
+            part.as_file().sync_all()
+        })
+        .await;
+        Ok(matches!(tried, Ok(Ok(()))))
+    }
+}
+
+/// The recipe with what was changed for one picture at a checkpoint.
+fn answered(recipe: &Result<Recipe, String>, item: &rallo_store::Item) -> Result<Recipe, String> {
+    let recipe = recipe.as_ref().map_err(Clone::clone)?;
+    let answers: Vec<(usize, String, Value)> = serde_json::from_str(&item.answers).unwrap_or_default();
+    recipe.answered(&answers).map_err(|faults| faults.to_string())
 }

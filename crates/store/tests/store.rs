@@ -10,18 +10,12 @@ async fn open() -> (tempfile::TempDir, Store) {
 
 fn run() -> Run {
     Run {
-        id: 0,
-        recipe_id: None,
         recipe_version: 1,
         document: "{}".into(),
-        shoot_id: None,
         shoot_name: "Spring".into(),
         base: "/p".into(),
-        state: String::new(),
         created: "2026-05-04T09:00:00Z".into(),
-        started: None,
-        finished: None,
-        seconds: 0.0,
+        ..Run::default()
     }
 }
 
@@ -133,7 +127,13 @@ async fn a_database_of_the_first_version_is_brought_up_to_date() {
 }
 
 fn item(name: &str) -> NewItem {
-    NewItem { source: format!("/p/{name}"), target: format!("/p/web/{name}"), bytes: 5, decided: "{}".into() }
+    NewItem {
+        source: format!("/p/{name}"),
+        target: format!("/p/web/{name}"),
+        bytes: 5,
+        decided: "{}".into(),
+        ..NewItem::default()
+    }
 }
 
 #[tokio::test]
@@ -153,27 +153,94 @@ async fn what_a_recipe_has_made_is_known_by_source() {
     assert_eq!(store.sources_done(recipe.id).await.unwrap(), ["/p/b.jpg"]);
 }
 
+/// Milliseconds of a loan.
+const LEASE: i64 = 1000;
+
 #[tokio::test]
-async fn runs_wait_in_line_and_ended_ones_stay_ended() {
+async fn pictures_are_given_out_once_and_again_when_a_worker_is_gone() {
     let (folder, store) = open().await;
     let items = [item("a.jpg"), item("b.jpg")];
     let one = store.add_run(&run(), &items).await.unwrap();
     let two = store.add_run(&run(), &items).await.unwrap();
-    assert_eq!(store.next_run().await.unwrap().unwrap().id, one);
-    assert!(store.set_run_state(one, "running", "t1").await.unwrap());
-    let mut item = store.item(one, 1).await.unwrap();
-    item.state = "failed".into();
-    item.reason = Some("the file is empty".into());
-    store.finish_item(&item).await.unwrap();
-    let counts = store.counts(one).await.unwrap();
-    assert_eq!((counts.total, counts.done, counts.failed), (2, 0, 1));
-    // A program that was killed finds the running one first.
-    let again = Store::open(&folder.path().join("rallo.sqlite")).await.unwrap();
-    assert_eq!(again.next_run().await.unwrap().unwrap().id, one);
-    assert!(store.set_run_state(one, "cancelled", "t2").await.unwrap());
-    assert!(!store.set_run_state(one, "done", "t3").await.unwrap());
-    assert_eq!(store.run(one).await.unwrap().state, "cancelled");
-    assert_eq!(store.next_run().await.unwrap().unwrap().id, two);
-    store.retry_failed(one).await.unwrap();
-    assert_eq!(store.item(one, 1).await.unwrap().state, "waiting");
+    let take = |worker: &'static str, now: i64| {
+        let store = store.clone();
+        async move { store.take(worker, now, LEASE, "2026-05-04T10:00:00Z").await.unwrap() }
+    };
+    let first = take("anna", 0).await.unwrap();
+    let second = take("bert", 0).await.unwrap();
+    assert_eq!((first.run_id, first.position, second.run_id, second.position), (one, 0, one, 1));
+    assert_eq!(store.run(one).await.unwrap().state, "running");
+    let other = take("bert", 0).await.unwrap();
+    assert_eq!((other.run_id, other.position), (two, 0));
+    // What is renewed stays with who has it; what is not goes to the next who asks.
+    store.beat("anna", 5000).await.unwrap();
+    let again = take("carl", 2000).await.unwrap();
+    assert_eq!((again.run_id, again.position, again.tries), (one, 1, 2));
+    // Too late: the one who lost the loan changes nothing any more.
+    let late = rallo_store::Item { state: "failed".into(), ..second };
+    assert!(!store.finish_item(&late).await.unwrap());
+    for (item, state) in [(first, "done"), (again, "failed")] {
+        let ended = rallo_store::Item { state: state.into(), kind: Some("gone".into()), ..item };
+        assert!(store.finish_item(&ended).await.unwrap());
+    }
+    assert!(store.end_run(one, "t2").await.unwrap() && !store.end_run(two, "t2").await.unwrap());
+    // A program started anew takes back what a gone one had.
+    let fresh = Store::open(&folder.path().join("rallo.sqlite")).await.unwrap();
+    assert_eq!(fresh.workers().await.unwrap(), ["bert"]);
+    fresh.release("bert").await.unwrap();
+    assert_eq!(fresh.ready(2000, "2026-05-04T10:00:00Z", 9).await.unwrap(), 2);
+    // The failed one is tried again, alone.
+    store.retry_failed(one, Some(1)).await.unwrap();
+    assert_eq!(store.run(one).await.unwrap().state, "waiting");
+    assert_eq!(
+        (store.item(one, 1).await.unwrap().state, store.item(one, 0).await.unwrap().state),
+        ("waiting".into(), "done".into())
+    );
+}
+
+#[tokio::test]
+async fn runs_are_moved_paused_asked_for_later_and_wait_for_a_yes() {
+    let (_folder, store) = open().await;
+    let items = [item("a.jpg")];
+    let (early, late) = ("2026-05-04T10:00:00Z", "2026-05-04T23:00:00Z");
+    let one = store.add_run(&run(), &items).await.unwrap();
+    let two = store
+        .add_run(&Run { not_before: Some("2026-05-04T22:00:00Z".into()), ..run() }, &items)
+        .await
+        .unwrap();
+    let three = store
+        .add_run(&Run { state: "asking".into(), reason: Some("Sharp?".into()), ..run() }, &items)
+        .await
+        .unwrap();
+    let order = |store: Store| async move {
+        store.open_runs().await.unwrap().iter().map(|r| r.id).collect::<Vec<_>>()
+    };
+    store.move_run(three, -2).await.unwrap();
+    store.move_run(one, 1).await.unwrap();
+    assert_eq!(order(store.clone()).await, [three, two, one]);
+    // The first asks, the second is for the night.
+    assert_eq!(store.take("anna", 0, LEASE, early).await.unwrap().unwrap().run_id, one);
+    assert!(store.take("anna", 0, LEASE, early).await.unwrap().is_none());
+    assert_eq!(store.take("anna", 0, LEASE, late).await.unwrap().unwrap().run_id, two);
+    // Yes: asked the next thing, then in line, with the document as it is now.
+    assert!(store.pass_run(three, 0, "{1}", Some("Still?")).await.unwrap());
+    assert!(!store.pass_run(three, 0, "{2}", None).await.unwrap(), "answered twice");
+    assert_eq!(store.run(three).await.unwrap().reason.as_deref(), Some("Still?"));
+    assert!(store.pass_run(three, 1, "{3}", None).await.unwrap());
+    let now = store.run(three).await.unwrap();
+    assert_eq!((now.state.as_str(), now.document.as_str(), now.stage), ("waiting", "{3}", 2));
+    // Paused: nothing is given out until it goes on; cancelled: never again.
+    assert!(store.pause_run(three, Some("no room"), Some("no room")).await.unwrap());
+    assert!(store.take("anna", 0, LEASE, late).await.unwrap().is_none());
+    assert!(store.resume_run(three).await.unwrap() && !store.resume_run(three).await.unwrap());
+    assert!(store.cancel_run(three, "t2").await.unwrap() && !store.cancel_run(three, "t3").await.unwrap());
+    assert!(!store.pause_run(three, None, None).await.unwrap());
+    assert!(store.take("anna", 0, LEASE, late).await.unwrap().is_none());
+    assert_eq!(order(store.clone()).await, [two, one]);
+    // What was written is known by its path.
+    store.keep_result("/p/web/a.jpg", "h1", 4, one).await.unwrap();
+    store.keep_result("/p/web/a.jpg", "h2", 5, two).await.unwrap();
+    assert_eq!(store.result("/p/web/a.jpg").await.unwrap().unwrap().hash, "h2");
+    store.forget_result("/p/web/a.jpg").await.unwrap();
+    assert!(store.result("/p/web/a.jpg").await.unwrap().is_none());
 }

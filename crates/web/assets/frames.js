@@ -497,3 +497,16 @@ async function start() {
   } catch (e) { say(e.message); setTimeout(start, 3000); }
 }
 start();
+
+// Frames that wait or are in work in a run are marked: what is changed on them now is for the next run.
+let lookAgain = null;
+async function inWork() {
+  lookAgain = null;
+  const ids = new Set(await json('GET', '/api/in-work').catch(() => []));
+  const same = state.working && ids.size === state.working.size && [...ids].every((id) => state.working.has(id));
+  state.working = ids;
+  if (!same) grid.draw();
+}
+document.addEventListener('rallo:run', () => { lookAgain ??= setTimeout(inWork, 700); });
+document.addEventListener('rallo:again', inWork);
+inWork();

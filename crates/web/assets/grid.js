@@ -92,6 +92,7 @@ export class Grid {
       node.setAttribute('aria-setsize', ids.length);
       node.setAttribute('aria-selected', this.state.selected.has(id));
       node.classList.toggle('is-at', from + i === this.state.at);
+      node.classList.toggle('is-working', Boolean(this.state.working?.has(id)));
       if (this.inner.children[i] !== node) this.inner.insertBefore(node, this.inner.children[i] ?? null);
     });
     const missing = some.filter((id) => !this.state.rows.has(id));

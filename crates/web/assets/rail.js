@@ -6,12 +6,36 @@ const open = new Map();
 const title = document.title;
 
 function words() {
-  const running = [...open.values()].find((r) => r.state === 'running');
-  const waiting = [...open.values()].filter((r) => r.state === 'waiting').length;
+  const all = [...open.values()];
+  const running = all.find((r) => r.state === 'running');
+  const waiting = all.filter((r) => r.state === 'waiting').length;
+  const asking = all.find((r) => r.state === 'asking');
+  if (asking) return `Run ${asking.run} waits for your yes`;
+  const paused = all.find((r) => r.state === 'paused');
+  if (!running && paused) return `Run ${paused.run} is paused`;
   if (!running) return waiting ? `${waiting} waiting` : 'nothing waiting';
   const ended = running.done + running.failed + running.skipped;
   const left = running.left == null ? '' : `, ${duration(running.left)} left`;
   return `Run ${running.run}: ${ended} of ${running.total}${left}${waiting ? `, ${waiting} waiting` : ''}`;
+}
+
+/** Somebody who walked away is told, if that is wanted. */
+function signal(run) {
+  const text = run.state === 'asking' ? `Run ${run.run} waits for your yes. ${run.reason ?? ''}` : `Run ${run.run} is done: ${run.done + run.skipped} of ${run.total}${run.failed ? `, ${run.failed} failed` : ''}.`;
+  if (localStorage.getItem('signal') === 'yes' && 'Notification' in window && Notification.permission === 'granted') {
+    // One for all pages that are open.
+    const note = new Notification('Rallo', { body: text, tag: `rallo-run-${run.run}-${run.state}` });
+    note.onclick = () => { window.focus(); location.href = `/runs/${run.run}`; };
+  }
+  if (localStorage.getItem('sound') === 'yes' && 'AudioContext' in window) {
+    const sound = new AudioContext();
+    const tone = new OscillatorNode(sound, { frequency: 660 });
+    const volume = new GainNode(sound, { gain: 0.08 });
+    tone.connect(volume).connect(sound.destination);
+    tone.start();
+    tone.stop(sound.currentTime + 0.25);
+    tone.onended = () => sound.close();
+  }
 }
 
 document.addEventListener('alpine:init', () => {
@@ -29,13 +53,16 @@ document.addEventListener('alpine:init', () => {
       this.events = events;
       events.onmessage = (message) => {
         const run = JSON.parse(message.data);
-        if (run.state === 'running' || run.state === 'waiting') open.set(run.run, run);
-        else open.delete(run.run);
+        const before = open.get(run.run)?.state;
+        if (['done', 'cancelled'].includes(run.state)) open.delete(run.run);
+        else open.set(run.run, run);
+        if (run.state !== before && (run.state === 'asking' || (run.state === 'done' && before))) signal(run);
         this.queue = words();
         const running = [...open.values()].find((r) => r.state === 'running');
         const share = running ? (running.done + running.failed + running.skipped) / running.total : 0;
         this.$refs.busy.style.width = `${share * 100}%`;
-        document.title = running ? `${Math.floor(share * 100)} % – ${title}` : title;
+        const asking = [...open.values()].some((r) => r.state === 'asking');
+        document.title = asking ? `Yes? – ${title}` : running ? `${Math.floor(share * 100)} % – ${title}` : title;
         document.dispatchEvent(new CustomEvent('rallo:run', { detail: run }));
       };
       events.addEventListener('frames', (message) => {

@@ -1,72 +1,111 @@
-// A run: progress, results appearing, failures named.
+// A run: progress, results appearing, failures named, a question waiting for its yes.
 
 import { ask, duration, el, json, say } from './talk.js';
+import { checkpoint } from './checkpoint.js';
 
-const run = Number(document.getElementById('run').dataset.run);
-const results = document.getElementById('results');
-const shown = new Map();
-let order = [];
+const $ = (id) => document.getElementById(id);
+const run = Number($('run').dataset.run);
+const order = [];
+const positions = new Set();
 let looking = 0;
+let since = 0;
+let asked = null;
+
+// So many are shown; the report has them all.
+const SHOWN = 600;
 
 function result(item) {
   return el('button', { class: 'fr', type: 'button', onclick: () => look(item.position) },
     el('i', {}, el('img', { src: `/api/runs/${run}/items/${item.position}/thumb`, alt: '', loading: 'lazy' })),
     el('b', {}, item.target),
-    item.state === 'skipped' ? 'was there already' : `${item.before} to ${item.after}, ${item.seconds.toFixed(1)} s`);
+    item.state === 'skipped' ? item.reason === 'taken back' ? 'taken back' : 'was there already' : `${item.before} to ${item.after}, ${(item.seconds ?? 0).toFixed(1)} s`);
 }
+
+const KINDS = { gone: 'gone', unreadable: 'cannot be read', unsupported: 'not supported', 'too large': 'too large', 'no permission to read': 'no permission', changed: 'changed meanwhile', 'name taken': 'name taken', recipe: 'recipe', inside: 'fault in the program' };
 
 async function draw() {
   let all;
-  try { all = await json('GET', `/api/runs/${run}`); } catch (e) { return say(e.message); }
+  try { all = await json('GET', `/api/runs/${run}?since=${since}`); } catch (e) { return say(e.message); }
   const p = all.progress;
   const ended = p.done + p.failed + p.skipped;
   const good = p.done + p.skipped;
-  const what = {
-    waiting: 'Waiting for its turn',
+  const later = all.at && new Date(all.at) > new Date() ? `Waiting until ${new Date(all.at).toLocaleString([], { dateStyle: 'medium', timeStyle: 'short' })}` : 'Waiting for its turn';
+  $('what').textContent = {
+    waiting: later,
     running: `${ended} of ${p.total} done${p.left != null ? `, ${duration(p.left)} left` : ''}`,
+    paused: `Paused: ${ended} of ${p.total} done`,
+    asking: 'Waiting for your yes',
     done: p.failed ? `Done: ${good} of ${p.total}, in ${all.seconds.toFixed(1)} seconds` : `All done: ${good} of ${p.total}, in ${all.seconds.toFixed(1)} seconds`,
     cancelled: `Stopped: ${good} of ${p.total} are done`,
   }[p.state];
-  document.getElementById('what').textContent = what;
   const failed = p.failed ? ` ${p.failed} could not be made.` : '';
-  document.getElementById('where').textContent = p.state === 'running'
+  $('where').textContent = p.state === 'paused' && p.reason ? p.reason : p.state === 'running'
     ? `${p.each != null ? `${p.each.toFixed(2)} s a picture. ` : ''}Into ${all.folder}.${failed}`
     : `Into ${all.folder}: ${all.after} where the originals are ${all.before}.${failed}`;
-  const meter = document.getElementById('meter');
+  const meter = $('meter');
   meter.setAttribute('aria-valuenow', Math.round((ended / p.total) * 100));
   meter.querySelector('.bar-done').style.width = `${(good / p.total) * 100}%`;
   meter.querySelector('.bar-failed').style.width = `${(p.failed / p.total) * 100}%`;
-  const working = p.state === 'running' || p.state === 'waiting';
-  document.getElementById('cancel').hidden = !working;
-  document.getElementById('retry').hidden = working || !p.failed;
-  document.getElementById('stamp').hidden = p.state !== 'done';
-  document.getElementById('fails').replaceChildren(...all.items.filter((i) => i.state === 'failed')
-    .map((i) => el('div', { class: 'fail' }, el('b', {}, i.source), i.reason)));
-  order = all.items.filter((i) => i.state === 'done' || i.state === 'skipped');
-  for (const item of order) {
-    if (!shown.has(item.position)) {
-      shown.set(item.position, item);
-      results.append(result(item));
-    }
+  $('working').hidden = !all.working.length;
+  $('working').textContent = `In work: ${all.working.join(', ')}`;
+  const over = p.state === 'done' || p.state === 'cancelled';
+  $('pause').hidden = !['running', 'waiting'].includes(p.state);
+  $('go-on').hidden = p.state !== 'paused' && !(p.state === 'waiting' && all.at);
+  $('go-on').textContent = p.state === 'paused' ? 'Go on' : 'Start now';
+  $('cancel').hidden = over;
+  $('retry').hidden = !(over || p.state === 'paused') || !p.failed;
+  $('undo-run').hidden = !over || !p.done;
+  $('reports').hidden = !ended;
+  $('stamp').hidden = p.state !== 'done';
+  $('fails').replaceChildren(...all.failed.map((i) => el('div', { class: 'fail' }, el('b', {}, i.source), el('small', {}, KINDS[i.kind] ?? ''), ' ', i.reason, ' ',
+    over ? el('button', { class: 'btn btn-sm btn-outline-light', type: 'button', onclick: () => act('retry', { position: i.position }) }, 'Try again') : '')));
+  for (const item of all.items) {
+    since = Math.max(since, item.ended);
+    if (item.state === 'failed' || positions.has(item.position)) continue;
+    positions.add(item.position);
+    order.push(item);
+    if (order.length <= SHOWN) $('results').append(result(item));
   }
+  if (order.length > SHOWN && !$('more-results')) $('results').after(el('p', { id: 'more-results' }, 'More are there than are shown here; the report names them all.'));
+  if (all.more) soon();
+  if (p.state === 'asking' && asked !== p.reason) {
+    asked = p.reason;
+    checkpoint($('ask-box'), run, () => { asked = null; draw(); });
+  }
+  if (p.state !== 'asking') $('ask-box').hidden = true;
 }
 
-const dialog = document.getElementById('look');
+const dialog = $('look');
 function look(position) {
   looking = Math.max(0, order.findIndex((i) => i.position === position));
   const item = order[looking];
-  dialog.querySelector('img').src = `/api/runs/${run}/items/${item.position}/result`;
-  document.getElementById('look-name').textContent = `${item.target} (${looking + 1} of ${order.length})`;
+  $('look-result').src = `/api/runs/${run}/items/${item.position}/result`;
+  $('look-original').src = `/api/runs/${run}/items/${item.position}/original`;
+  $('look-name').textContent = `${item.target} (${looking + 1} of ${order.length})`;
   if (!dialog.open) dialog.showModal();
 }
 const step = (by) => order.length && look(order[(looking + by + order.length) % order.length].position);
-document.getElementById('before-one').onclick = () => step(-1);
-document.getElementById('after-one').onclick = () => step(1);
-document.getElementById('look-close').onclick = () => dialog.close();
+$('before-one').onclick = () => step(-1);
+$('after-one').onclick = () => step(1);
+$('look-close').onclick = () => dialog.close();
 dialog.addEventListener('keydown', (e) => { if (e.key === 'ArrowLeft') step(-1); if (e.key === 'ArrowRight') step(1); });
 
-document.getElementById('cancel').onclick = () => ask('POST', `/api/runs/${run}/cancel`).then(draw).catch((e) => say(e.message));
-document.getElementById('retry').onclick = () => ask('POST', `/api/runs/${run}/retry`).then(draw).catch((e) => say(e.message));
+const act = (what, body) => ask('POST', `/api/runs/${run}/${what}`, body ?? {}).then(draw).catch((e) => say(e.message));
+$('cancel').onclick = () => act('cancel');
+$('pause').onclick = () => act('pause');
+$('go-on').onclick = () => act('go-on');
+$('retry').onclick = () => act('retry');
+$('undo-run').onclick = async () => {
+  if (!window.confirm('Remove the files this run wrote? Those that were changed since stay.')) return;
+  try {
+    const { gone, kept } = await json('POST', `/api/runs/${run}/undo`, {});
+    say(`${gone} ${gone === 1 ? 'file is' : 'files are'} gone.${kept.length ? ` ${kept.join('; ')}.` : ''}`);
+    $('results').replaceChildren();
+    order.length = since = 0;
+    positions.clear();
+    draw();
+  } catch (e) { say(e.message); }
+};
 
 let due;
 function soon() {

@@ -59,7 +59,9 @@ async function look() {
 start.onclick = async () => {
   start.disabled = true;
   try {
-    const { run } = await json('POST', '/api/runs', { answers });
+    const at = document.getElementById('at').value;
+    const most = Number(document.getElementById('most').value);
+    const { run } = await json('POST', '/api/runs', { answers, at: at ? new Date(at).toISOString() : null, most_failures: most > 0 ? most : null });
     location.href = `/runs/${run}`;
   } catch (e) { say(e.message); start.disabled = false; }
 };

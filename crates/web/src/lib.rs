@@ -34,6 +34,8 @@ pub struct Options {
     pub port: u16,
     /// Pictures worked on at a time.
     pub workers: usize,
+    /// A command that is run after each run, with the report on its standard input.
+    pub hook: Option<String>,
 }
 
 /// Why the server did not start.
@@ -113,7 +115,9 @@ pub async fn bind(options: Options) -> Result<Server, StartError> {
     let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, options.port)).await.map_err(port)?;
     let address = listener.local_addr().map_err(port)?;
     let token = token().map_err(|e| StartError::Data("/dev/urandom".into(), e))?;
-    let queue = Queue::start(store.clone(), options.workers);
+    let limits = store.setting("limits").await.ok().flatten();
+    let limits = limits.and_then(|t| serde_json::from_str(&t).ok()).unwrap_or_default();
+    let queue = Queue::start(store.clone(), options.workers, limits, options.hook);
     let app = Arc::new(Shared {
         queue,
         roots: options.roots,

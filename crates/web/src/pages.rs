@@ -9,8 +9,9 @@ use axum::extract::{Path, State};
 use axum::http::{StatusCode, header};
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use axum::routing::get;
+use rallo_media::bytes_text;
 use rallo_recipe::{Part, Recipe};
-use rallo_runner::paper;
+use rallo_runner::{paper, report};
 use rallo_store::Run;
 
 pub fn routes() -> Router<App> {
@@ -25,6 +26,7 @@ pub fn routes() -> Router<App> {
         .route("/sheet", get(sheet))
         .route("/runs", get(runs))
         .route("/runs/{id}", get(run))
+        .route("/runs/{id}/report", get(run_report))
         .route("/second", get(second))
         .route("/keys", get(keys))
         .route("/assets/{*path}", get(asset))
@@ -268,6 +270,64 @@ async fn run(State(app): State<App>, Path(id): Path<i64>) -> Result<Html<String>
     })
 }
 
+/// A run's report as a page to be printed.
+#[derive(Template)]
+#[template(path = "report.html")]
+struct RunReport {
+    id: i64,
+    ticket: Ticket,
+    frames_of: String,
+    when: String,
+    words: String,
+    rows: Vec<ReportRow>,
+}
+
+struct ReportRow {
+    source: String,
+    result: String,
+    reason: String,
+    size: String,
+    before: String,
+    after: String,
+    seconds: String,
+}
+
+async fn run_report(State(app): State<App>, Path(id): Path<i64>) -> Result<Html<String>> {
+    let run = app.store.run(id).await?;
+    let counts = app.store.counts(id).await?;
+    let name = |path: &str| {
+        std::path::Path::new(path).file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default()
+    };
+    let row = |item: rallo_store::Item| {
+        let outputs = report::outputs(&item);
+        let first = outputs.first();
+        let reason = if item.state == "done" { String::new() } else { item.reason.unwrap_or(item.state) };
+        ReportRow {
+            source: name(&item.source),
+            result: first.map(|o| name(&o.path.to_string_lossy())).unwrap_or_default(),
+            reason,
+            size: first.map(|o| format!("{} × {}", o.width, o.height)).unwrap_or_default(),
+            before: bytes_text(item.source_bytes as u64),
+            after: first.map(|o| bytes_text(o.bytes)).unwrap_or_default(),
+            seconds: item.seconds.map(|s| format!("{s:.1}")).unwrap_or_default(),
+        }
+    };
+    let (before, after) = app.store.bytes(id).await?;
+    let (before, after) = (bytes_text(before as u64), bytes_text(after as u64));
+    let words = format!(
+        "{} of {} pictures made, {} were there already, {} failed, in {:.1} seconds. {after} where the originals are {before}.",
+        counts.done, counts.total, counts.skipped, counts.failed, run.seconds
+    );
+    html(&RunReport {
+        id,
+        ticket: Ticket::new(&run.document, run.recipe_version)?,
+        frames_of: run.shoot_name,
+        when: clock(run.finished.as_deref().or(run.started.as_deref()).unwrap_or(&run.created)),
+        words,
+        rows: app.store.items(id).await?.into_iter().map(row).collect(),
+    })
+}
+
 #[derive(Template)]
 #[template(path = "runs.html")]
 struct Runs {
@@ -278,7 +338,7 @@ struct Runs {
 async fn runs(State(app): State<App>) -> Result<Html<String>> {
     let laid = desk::laid(&app).await?;
     let mut runs = Vec::new();
-    for run in app.store.runs().await? {
+    for run in app.store.runs().await?.into_iter().filter(|r| ["done", "cancelled"].contains(&&*r.state)) {
         let counts = app.store.counts(run.id).await?;
         let name = Recipe::parse(&run.document).map(|r| r.name).unwrap_or_default();
         runs.push((run, name, counts));

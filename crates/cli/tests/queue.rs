@@ -1,0 +1,337 @@
+//! Runs that can be left alone: killed at any moment, shared by several workers, held up and going on, taken back.
+
+mod common;
+
+use common::desk::{Held, serve};
+use common::*;
+use serde_json::{Value, json};
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
+const RECIPE: &str = r#"{"format": "rallo-recipe", "version": 1, "name": "Web",
+ "steps": [{"step": "exposure", "stops": 0.3}, {"step": "local_contrast", "amount": 20}, {"step": "resize", "long_edge": 300}],
+ "deliveries": [{"kind": "pictures", "quality": 80}]}"#;
+
+struct Place {
+    folder: tempfile::TempDir,
+}
+
+impl Place {
+    /// A folder with so many pictures and a recipe.
+    fn new(count: u32, width: u32, height: u32) -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let pictures = folder.path().join("pictures/Spring");
+        std::fs::create_dir_all(&pictures).unwrap();
+        for i in 1..=count {
+            write_jpeg(&pictures.join(format!("TN_{i:03}.jpg")), width, height, i);
+        }
+        std::fs::write(folder.path().join("web.json"), RECIPE).unwrap();
+        Self { folder }
+    }
+
+    fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    fn text(&self, name: &str) -> String {
+        self.path(name).to_string_lossy().into_owned()
+    }
+
+    fn rallo(&self, args: &[&str]) -> (i32, String, String) {
+        let done = Command::new(env!("CARGO_BIN_EXE_rallo"))
+            .args(["--data", &self.text("data")])
+            .args(args)
+            .output()
+            .unwrap();
+        let text = |bytes| String::from_utf8(bytes).unwrap();
+        (done.status.code().unwrap_or(-1), text(done.stdout), text(done.stderr))
+    }
+
+    fn add(&self, recipe: &str, to: &str, more: &[&str]) -> String {
+        let (recipe, from, to) = (self.text(recipe), self.text("pictures/Spring"), self.text(to));
+        let mut args = vec!["queue", "add", &recipe, "--from", &from, "--to", &to, "--json"];
+        args.extend(more);
+        let (code, out, errors) = self.rallo(&args);
+        assert_eq!(code, 0, "{errors}");
+        serde_json::from_str::<Value>(&out).unwrap()["run"].to_string()
+    }
+
+    fn report(&self, run: &str) -> Value {
+        let (code, out, errors) = self.rallo(&["queue", "report", run]);
+        assert_eq!(code, 0, "{errors}");
+        serde_json::from_str(&out).unwrap()
+    }
+
+    fn worker(&self) -> Held {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_rallo"));
+        command.args(["--data", &self.text("data"), "worker"]).stderr(Stdio::null());
+        Held(command.spawn().unwrap())
+    }
+
+    /// Waits until a run is as wanted.
+    fn until(&self, run: &str, what: &str, is: impl Fn(&Value) -> bool) -> Value {
+        let begin = Instant::now();
+        loop {
+            let report = self.report(run);
+            if is(&report) {
+                return report;
+            }
+            assert!(begin.elapsed() < Duration::from_secs(120), "never {what}: {report}");
+            std::thread::sleep(Duration::from_millis(100));
+        }
+    }
+
+    fn done(&self, run: &str) -> Value {
+        self.until(run, "done", |r| r["state"] == "done")
+    }
+
+    /// What the same recipe gives in one go, undisturbed.
+    fn undisturbed(&self) -> BTreeMap<String, Vec<u8>> {
+        let (recipe, from, to) =
+            (self.text("web.json"), self.text("pictures/Spring"), self.text("undisturbed"));
+        assert_eq!(self.rallo(&["run", &recipe, "--from", &from, "--to", &to]).0, 0);
+        files(&self.path("undisturbed"))
+    }
+}
+
+/// Everything in a folder, hidden files too.
+fn files(folder: &Path) -> BTreeMap<String, Vec<u8>> {
+    std::fs::read_dir(folder)
+        .unwrap()
+        .map(|e| e.unwrap())
+        .map(|e| (e.file_name().to_string_lossy().into_owned(), std::fs::read(e.path()).unwrap()))
+        .collect()
+}
+
+#[test]
+fn a_server_killed_fifty_times_makes_every_result_once_and_the_same() {
+    let place = Place::new(400, 900, 600);
+    let run = place.add("web.json", "pictures/out", &[]);
+    let mut kills = 0;
+    let mut seed = 12345u32;
+    while kills < 50 {
+        let (mut server, _) = serve(place.folder.path(), 0);
+        seed = seed.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+        std::thread::sleep(Duration::from_millis(u64::from(seed >> 16) % 120));
+        server.0.kill().unwrap();
+        server.0.wait().unwrap();
+        kills += 1;
+        // What is to be seen under its own name is whole, at every moment.
+        if kills % 10 == 0 && place.path("pictures/out").exists() {
+            for (name, bytes) in files(&place.path("pictures/out")) {
+                assert!(name.starts_with('.') || bytes.ends_with(&[0xff, 0xd9]), "{name} is not whole");
+            }
+        }
+    }
+    let killed = place.report(&run);
+    assert!(
+        killed["done"].as_i64() > Some(20) && killed["state"] != "done",
+        "killed too early or too late: {killed}"
+    );
+    let (_server, _) = serve(place.folder.path(), 0);
+    let report = place.done(&run);
+    assert_eq!((report["total"].as_i64(), report["failed"].as_i64()), (Some(400), Some(0)), "{report}");
+    let (got, want) = (files(&place.path("pictures/out")), place.undisturbed());
+    assert_eq!(got.keys().collect::<Vec<_>>(), want.keys().collect::<Vec<_>>(), "after {}", killed["done"]);
+    assert!(got == want, "bytes differ");
+}
+
+#[test]
+fn two_workers_share_a_run_and_one_of_them_is_killed() {
+    let place = Place::new(60, 900, 600);
+    let run = place.add("web.json", "pictures/out", &[]);
+    let mut first = place.worker();
+    let second = place.worker();
+    place.until(&run, "begun", |r| r["done"].as_i64() > Some(4));
+    first.0.kill().unwrap();
+    first.0.wait().unwrap();
+    let report = place.done(&run);
+    drop(second);
+    assert_eq!(report["done"].as_i64().unwrap() + report["skipped"].as_i64().unwrap(), 60);
+    assert!(files(&place.path("pictures/out")) == place.undisturbed());
+}
+
+#[test]
+fn a_run_waits_while_its_folder_cannot_be_written_and_goes_on_by_itself() {
+    use std::os::unix::fs::PermissionsExt;
+    let place = Place::new(4, 300, 200);
+    let out = place.path("pictures/out");
+    std::fs::create_dir(&out).unwrap();
+    // A file where the folder should be: for root, permissions alone hold nobody up.
+    let (run, blocked) = (place.add("web.json", "pictures/out/deep", &[]), out.join("deep"));
+    std::fs::write(&blocked, "in the way").unwrap();
+    std::fs::set_permissions(&blocked, std::fs::Permissions::from_mode(0o400)).unwrap();
+    let _worker = place.worker();
+    let report = place.until(&run, "held up", |r| r["state"] == "paused" || r["failed"].as_i64() > Some(0));
+    if report["state"] == "paused" {
+        std::fs::remove_file(&blocked).unwrap();
+    } else {
+        // Told as a failure of each picture, and tried again.
+        std::fs::remove_file(&blocked).unwrap();
+        place.done(&run);
+        place.rallo(&["queue", "retry", &run]);
+    }
+    let report = place.done(&run);
+    assert_eq!(report["done"], 4, "{report}");
+}
+
+#[test]
+fn a_full_disk_holds_a_run_up_until_there_is_room() {
+    let place = Place::new(6, 1200, 800);
+    let small = place.path("pictures/small");
+    std::fs::create_dir(&small).unwrap();
+    let mounted =
+        Command::new("mount").args(["-t", "tmpfs", "-o", "size=1536k", "tmpfs"]).arg(&small).output();
+    if !mounted.as_ref().is_ok_and(|m| m.status.success()) {
+        // Without the right to mount there is no small disk to fill.
+        eprintln!("not tested: no small disk could be mounted here");
+        return;
+    }
+    struct Mounted(PathBuf);
+    impl Drop for Mounted {
+        fn drop(&mut self) {
+            let _ = Command::new("umount").arg("-l").arg(&self.0).status();
+        }
+    }
+    let _mounted = Mounted(small.clone());
+    std::fs::write(small.join("ballast"), vec![1u8; 1_400_000]).unwrap();
+    let large = RECIPE.replace("\"long_edge\": 300", "\"long_edge\": 1200").replace("80}", "95}");
+    std::fs::write(place.path("large.json"), large).unwrap();
+    let run = place.add("large.json", "pictures/small/out", &[]);
+    let _worker = place.worker();
+    let report = place.until(&run, "held up", |r| r["state"] == "paused");
+    assert_eq!(report["failed"], 0, "{report}");
+    for (name, bytes) in files(&small.join("out")) {
+        assert!(bytes.ends_with(&[0xff, 0xd9]), "{name} is not whole");
+    }
+    let (_, list, _) = place.rallo(&["queue", "list"]);
+    assert!(list.contains("there is no room left") && list.contains("goes on by itself"), "{list}");
+    std::fs::remove_file(small.join("ballast")).unwrap();
+    assert_eq!(place.done(&run)["done"], 6);
+}
+
+#[test]
+fn originals_survive_tricks_with_links_and_altered_results_are_made_again_beside() {
+    let place = Place::new(3, 300, 200);
+    let spring = place.path("pictures/Spring");
+    let originals = files(&spring);
+    let out = place.path("pictures/out");
+    std::fs::create_dir(&out).unwrap();
+    // A hard link, a link, and a link that leads nowhere stand where results would go.
+    std::fs::hard_link(spring.join("TN_001.jpg"), out.join("TN_001.jpg")).unwrap();
+    std::os::unix::fs::symlink(spring.join("TN_002.jpg"), out.join("TN_002.jpg")).unwrap();
+    std::os::unix::fs::symlink(spring.join("TN_009.jpg"), out.join("TN_003.jpg")).unwrap();
+    for existing in ["fail", "replace"] {
+        let recipe =
+            RECIPE.replace("\"quality\": 80", &format!("\"quality\": 80, \"existing\": \"{existing}\""));
+        std::fs::write(place.path("tricky.json"), recipe).unwrap();
+        let run = place.add("tricky.json", "pictures/out", &[]);
+        let report = {
+            let _worker = place.worker();
+            place.done(&run)
+        };
+        assert_eq!(report["failed"], 3, "{report}");
+        assert!(report["items"][0]["reason"].as_str().unwrap().contains("never written over"), "{report}");
+        assert_eq!(files(&spring), originals);
+    }
+    // A result that was altered since is no result: it is made again, and the altered one stays.
+    let run = place.add("web.json", "pictures/fresh", &[]);
+    let _worker = place.worker();
+    place.done(&run);
+    let file = place.path("pictures/fresh/TN_001.jpg");
+    let mut bytes = std::fs::read(&file).unwrap();
+    let at = bytes.len() - 40;
+    bytes[at] ^= 0x55;
+    std::fs::write(&file, &bytes).unwrap();
+    let again = place.add("web.json", "pictures/fresh", &[]);
+    let report = place.done(&again);
+    assert_eq!((report["done"].as_i64(), report["skipped"].as_i64()), (Some(1), Some(2)), "{report}");
+    assert_eq!(std::fs::read(&file).unwrap(), bytes);
+    // Taken back: what the runs wrote is gone, what was changed since stays and is named.
+    let (_, said, errors) = place.rallo(&["queue", "undo", &run]);
+    assert!(said.contains("2 results") && errors.contains("TN_001.jpg was changed since"), "{said} {errors}");
+    let (_, said, _) = place.rallo(&["queue", "undo", &again]);
+    assert!(said.contains("1 results"), "{said}");
+    assert_eq!(files(&place.path("pictures/fresh")).keys().collect::<Vec<_>>(), ["TN_001.jpg"]);
+    assert_eq!(files(&spring), originals);
+}
+
+#[test]
+fn failures_have_kinds_and_too_many_pause_a_run_and_a_command_hears_of_its_end() {
+    let place = Place::new(2, 300, 200);
+    let spring = place.path("pictures/Spring");
+    std::fs::write(spring.join("TN_003.jpg"), b"").unwrap();
+    let whole = std::fs::read(spring.join("TN_001.jpg")).unwrap();
+    std::fs::write(spring.join("TN_004.jpg"), &whole[..whole.len() / 3]).unwrap();
+    std::fs::write(spring.join("TN_005.jpg"), b"this is a letter").unwrap();
+    let heard = place.text("heard.json");
+    let run = place.add(
+        "web.json",
+        "pictures/out",
+        &["--most-failures", "2", "--then", &format!("cat > {heard}.part; mv {heard}.part {heard}")],
+    );
+    // One vanishes between being asked for and being read.
+    std::fs::remove_file(spring.join("TN_002.jpg")).unwrap();
+    let _worker = place.worker();
+    let report = place.until(&run, "paused", |r| r["state"] == "paused");
+    assert!(report["failed"].as_i64() >= Some(2), "{report}");
+    assert_eq!(place.rallo(&["queue", "go-on", &run]).0, 0);
+    // It pauses again as long as there are more failures; each time it is let go on.
+    let report = place.until(&run, "done", |r| {
+        if r["state"] == "paused" {
+            place.rallo(&["queue", "go-on", &run]);
+        }
+        r["state"] == "done"
+    });
+    assert_eq!((report["done"].as_i64(), report["failed"].as_i64()), (Some(1), Some(4)), "{report}");
+    let kinds: Vec<&str> =
+        report["items"].as_array().unwrap().iter().filter_map(|i| i["kind"].as_str()).collect();
+    assert_eq!(kinds, ["gone", "unreadable", "unreadable", "unsupported"], "{report}");
+    let (_, table, _) = place.rallo(&["queue", "report", &run, "--csv"]);
+    assert_eq!(table.lines().count(), 6);
+    for _ in 0..100 {
+        if Path::new(&heard).exists() {
+            break;
+        }
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    let heard: Value = serde_json::from_str(&std::fs::read_to_string(&heard).unwrap()).unwrap();
+    assert_eq!(heard["failed"], json!(4));
+    // The vanished one comes back, and is tried again alone with the others.
+    std::fs::write(spring.join("TN_002.jpg"), whole).unwrap();
+    place.rallo(&["queue", "retry", &run]);
+    let report = place.until(&run, "done again", |r| {
+        if r["state"] == "paused" {
+            place.rallo(&["queue", "go-on", &run]);
+        }
+        r["state"] == "done" && r["done"] == 2
+    });
+    assert_eq!(report["failed"], 3);
+}
+
+#[test]
+fn runs_are_ordered_paused_and_kept_for_later_from_the_command_line() {
+    let place = Place::new(2, 200, 120);
+    let one = place.add("web.json", "pictures/one", &[]);
+    let two = place.add("web.json", "pictures/two", &[]);
+    let night = place.add("web.json", "pictures/three", &["--at", "2999-01-01T00:00:00Z"]);
+    assert_eq!(place.rallo(&["queue", "pause", &one]).0, 0);
+    assert_eq!(place.rallo(&["queue", "first", &two]).0, 0);
+    let (_, list, _) = place.rallo(&["queue", "list", "--json"]);
+    let list: Value = serde_json::from_str(&list).unwrap();
+    let order: Vec<String> = list.as_array().unwrap().iter().map(|r| r["run"].to_string()).collect();
+    assert_eq!(order, [two.clone(), one.clone(), night.clone()]);
+    // A worker that ends when nothing is left does what may be done now.
+    assert_eq!(place.rallo(&["worker", "--until-empty"]).0, 0);
+    assert!(place.path("pictures/two").exists() && !place.path("pictures/one").exists());
+    assert_eq!(place.rallo(&["queue", "go-on", &one]).0, 0);
+    assert_eq!(place.rallo(&["worker", "--until-empty"]).0, 0);
+    assert_eq!(place.report(&one)["done"], 2);
+    assert_eq!(place.report(&night)["state"], "waiting");
+    let (code, _, said) = place.rallo(&["queue", "go-on", "99"]);
+    assert!(code == 2 && said.contains("run 99 is not paused"), "{said}");
+    let (code, _, said) = place.rallo(&["queue", "report", "99"]);
+    assert!(code == 2 && said.contains("no run of that number"), "{said}");
+}

@@ -1,0 +1,137 @@
+//! The report of a run: what was made of what, with times and sizes; as JSON and as a table.
+
+use crate::batch::Output;
+use rallo_recipe::Recipe;
+use rallo_store::{Item, Store};
+use serde_json::{Value, json};
+
+/// What an item wrote.
+pub fn outputs(item: &Item) -> Vec<Output> {
+    item.outputs.as_deref().and_then(|t| serde_json::from_str(t).ok()).unwrap_or_default()
+}
+
+/// What is asked after so many checkpoints of a recipe, if anything.
+pub fn asked(recipe: &Recipe, stage: i64) -> Option<String> {
+    let all = recipe.checkpoints();
+    let (line, what) = all.get(usize::try_from(stage).ok()?)?;
+    Some(format!("Before line {}: {what}", line + 1))
+}
+
+/// The report of a run.
+///
+/// # Errors
+/// The store's.
+pub async fn of(store: &Store, id: i64) -> rallo_store::Result<Value> {
+    let run = store.run(id).await?;
+    let items = store.items(id).await?;
+    let counts = store.counts(id).await?;
+    let name = Recipe::parse(&run.document).map(|r| r.name).unwrap_or_default();
+    let (mut before, mut after) = (0, 0);
+    let rows: Vec<Value> = items
+        .iter()
+        .map(|item| {
+            let outputs = outputs(item);
+            if matches!(item.state.as_str(), "done" | "skipped") {
+                before += item.source_bytes;
+                after += outputs.iter().map(|o| o.bytes).sum::<u64>();
+            }
+            json!({"source": item.source, "state": item.state, "kind": item.kind, "reason": item.reason,
+                "seconds": item.seconds, "bytes_before": item.source_bytes, "outputs": outputs})
+        })
+        .collect();
+    Ok(json!({"run": run.id, "recipe": name, "version": run.recipe_version, "frames_of": run.shoot_name,
+        "from": run.origin, "state": run.state, "created": run.created, "started": run.started,
+        "finished": run.finished, "seconds": run.seconds, "total": counts.total, "done": counts.done,
+        "failed": counts.failed, "skipped": counts.skipped, "bytes_before": before, "bytes_after": after,
+        "items": rows}))
+}
+
+/// A field of a table (RFC 4180).
+fn field(text: &str) -> String {
+    // A field that a table program would take for a formula is shown as text.
+    let text = if text.starts_with(['=', '+', '-', '@']) { format!("'{text}") } else { text.to_owned() };
+    if text.contains(['"', ',', '\n', '\r']) { format!("\"{}\"", text.replace('"', "\"\"")) } else { text }
+}
+
+/// The report as a table with one row for each file, its names first.
+pub fn table(report: &Value) -> String {
+    let mut text =
+        String::from("source,state,reason,result,width,height,bytes before,bytes after,seconds\r\n");
+    let word =
+        |v: &Value| v.as_str().map_or_else(|| if v.is_null() { String::new() } else { v.to_string() }, field);
+    for item in report["items"].as_array().into_iter().flatten() {
+        let none = [Value::Null];
+        let outputs = item["outputs"].as_array().filter(|o| !o.is_empty()).map_or(&none[..], Vec::as_slice);
+        for output in outputs {
+            let cells = [
+                &item["source"],
+                &item["state"],
+                &item["reason"],
+                &output["path"],
+                &output["width"],
+                &output["height"],
+                &item["bytes_before"],
+                &output["bytes"],
+            ];
+            let cells: Vec<String> = cells.into_iter().map(word).collect();
+            let seconds = item["seconds"].as_f64().map_or(String::new(), |s| format!("{s:.3}"));
+            text += &format!("{},{seconds}\r\n", cells.join(","));
+        }
+    }
+    text
+}
+
+/// Takes back what a run wrote: each file that is as the run left it is removed; the others are named.
+///
+/// # Errors
+/// The store's.
+pub async fn undo(store: &Store, id: i64) -> rallo_store::Result<(usize, Vec<String>)> {
+    let (mut gone, mut kept) = (0, Vec::new());
+    for item in store.items(id).await?.into_iter().filter(|i| i.state == "done") {
+        for output in outputs(&item) {
+            let path = output.path.clone();
+            let same = tokio::task::spawn_blocking(move || match std::fs::read(&path) {
+                Ok(bytes) if rallo_media::content_hash(&bytes) == output.hash => {
+                    std::fs::remove_file(&path).map(|()| true)
+                }
+                Ok(_) => Ok(false),
+                Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(true),
+                Err(e) => Err(e),
+            })
+            .await;
+            let path = output.path.to_string_lossy().into_owned();
+            match same {
+                Ok(Ok(true)) => {
+                    store.forget_result(&path).await?;
+                    gone += 1;
+                }
+                Ok(Ok(false)) => kept.push(format!("{path} was changed since and stays")),
+                Ok(Err(e)) => kept.push(format!("{path}: {e}")),
+                Err(e) => kept.push(format!("{path}: {e}")),
+            }
+        }
+        let mut item = item;
+        item.state = "skipped".into();
+        item.reason = Some("taken back".into());
+        item.outputs = None;
+        store.finish_item(&item).await?;
+    }
+    Ok((gone, kept))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_table_keeps_commas_quotes_and_formulas_apart() {
+        let report = json!({"items": [
+            {"source": "/p/a, \"b\".jpg", "state": "done", "reason": null, "bytes_before": 5, "seconds": 1.25,
+             "outputs": [{"path": "/p/w/a.jpg", "width": 3, "height": 2, "bytes": 4}]},
+            {"source": "=SUM(A1)", "state": "failed", "reason": "the file is empty", "bytes_before": 0, "seconds": null, "outputs": []}]});
+        let table = table(&report);
+        let rows: Vec<&str> = table.split("\r\n").collect();
+        assert_eq!(rows[1], "\"/p/a, \"\"b\"\".jpg\",done,,/p/w/a.jpg,3,2,5,4,1.250");
+        assert_eq!(rows[2], "'=SUM(A1),failed,the file is empty,,,,0,,");
+    }
+}
