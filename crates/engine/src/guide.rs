@@ -84,21 +84,36 @@ impl Guide {
     /// The base under a run of pixels: the first lies at column `x` of row `y`, in a picture of `size` (pixels at the
     /// scale of the plan); `light` is their own.
     pub fn base(&self, x: i64, y: i64, size: (f64, f64), light: &[f32; CHUNK]) -> [f32; CHUNK] {
-        let place = |at: f64, side: f64, count: usize| {
-            let v = ((at + 0.5) / side * count as f64 - 0.5).clamp(0.0, count as f64 - 1.0);
+        let place = |at: i64, side: f64, count: usize| {
+            let v = ((at as f64 + 0.5) * (count as f64 / side) - 0.5).clamp(0.0, count as f64 - 1.0);
             let whole = (v as usize).min(count.saturating_sub(2));
-            (whole, (whole + 1).min(count - 1), (v - whole as f64) as f32)
+            (whole, (v - whole as f64) as f32)
         };
-        let (y0, y1, t) = place(y as f64, size.1, self.height);
-        let (top, low) = (&self.pairs[y0 * self.width..], &self.pairs[y1 * self.width..]);
+        let between = |a: [f32; 2], b: [f32; 2], t: f32| [a[0] + (b[0] - a[0]) * t, a[1] + (b[1] - a[1]) * t];
+        let (y0, t) = place(y, size.1, self.height);
+        let y1 = (y0 + 1).min(self.height - 1);
+        let (top, low) =
+            (&self.pairs[y0 * self.width..][..self.width], &self.pairs[y1 * self.width..][..self.width]);
+        // Between the rows first: once for each of the guide's columns that the run lies over.
+        let (first, _) = place(x, size.0, self.width);
+        let (last, _) = place(x + CHUNK as i64 - 1, size.0, self.width);
+        let count = (last + 2).min(self.width) - first;
+        let mut few = [[0f32; 2]; 2 * CHUNK + 4];
+        let mut many = Vec::new();
+        let columns: &mut [[f32; 2]] = if count <= few.len() {
+            &mut few[..count]
+        } else {
+            many.resize(count, [0f32; 2]);
+            &mut many
+        };
+        for ((c, up), down) in columns.iter_mut().zip(&top[first..]).zip(&low[first..]) {
+            *c = between(*up, *down, t);
+        }
         std::array::from_fn(|i| {
-            let (x0, x1, s) = place((x + i as i64) as f64, size.0, self.width);
-            let at = |k: usize| {
-                let (up, down) =
-                    (top[x0][k] + (top[x1][k] - top[x0][k]) * s, low[x0][k] + (low[x1][k] - low[x0][k]) * s);
-                up + (down - up) * t
-            };
-            at(0) * light[i] + at(1)
+            let (at, s) = place(x + i as i64, size.0, self.width);
+            let at = at - first;
+            let pair = between(columns[at], columns[(at + 1).min(count - 1)], s);
+            pair[0] * light[i] + pair[1]
         })
     }
 }

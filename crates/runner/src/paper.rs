@@ -29,11 +29,13 @@ pub fn pair(recipe: &Recipe, source: &dyn Source, about: &Subject) -> Result<[Ve
 }
 
 fn words(parts: &[Part]) -> Vec<Words<'_>> {
-    let word = |part| match part {
-        &Part::Text(ref text) => Words { text, strong: false },
-        &Part::Value { ref text, .. } => Words { text, strong: true },
-    };
-    parts.iter().map(word).collect()
+    parts
+        .iter()
+        .map(|part| match part {
+            Part::Text(text) => Words { text, strong: false },
+            Part::Value { text, .. } => Words { text, strong: true },
+        })
+        .collect()
 }
 
 fn one(text: &str, strong: bool) -> [Words<'_>; 1] {

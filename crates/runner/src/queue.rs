@@ -61,7 +61,7 @@ impl Event {
 }
 
 /// How much of the machine runs may have.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct Limits {
     /// Pictures at a time; 0 is one for each core.
@@ -70,12 +70,6 @@ pub struct Limits {
     pub memory: u64,
     /// One picture at a time, and only when nothing else wants the machine.
     pub quiet: bool,
-}
-
-impl Default for Limits {
-    fn default() -> Self {
-        Self { cores: 0, memory: 0, quiet: false }
-    }
 }
 
 /// A run at work here: its pace and its time.

@@ -71,10 +71,10 @@ export async function checkpoint(box, run, passed) {
     const changed = [...ones].filter(([, answers]) => answers.length).map(([position, answers]) => ({ position, answers }));
     try { await ask('POST', `/api/runs/${run}/checkpoint`, { stage: told.stage, answers: all, ones: changed }); passed(); } catch (e) { say(e.message); yes.disabled = false; }
   } }, 'Yes, go on');
-  box.replaceChildren(el('h2', {}, `Before line ${told.line + 1}: ${told.what}`),
+  box.replaceChildren(el('div', { class: 'checkpoint-head' }, el('h2', {}, `Before line ${told.line + 1}: ${told.what}`), yes),
     el('p', {}, 'The pictures as they will be with all lines. Choose one to change values for it alone; without one they are for all.'),
     el('div', { class: 'results' }, ...pictures.map((p) => p.one)),
-    el('details', {}, el('summary', {}, 'Change values'), fields), yes);
+    el('details', {}, el('summary', {}, 'Change values'), fields));
   box.hidden = false;
   choose(null);
   showAll();

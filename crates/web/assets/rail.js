@@ -10,13 +10,14 @@ function words() {
   const running = all.find((r) => r.state === 'running');
   const waiting = all.filter((r) => r.state === 'waiting').length;
   const asking = all.find((r) => r.state === 'asking');
-  if (asking) return `Run ${asking.run} waits for your yes`;
+  const yes = asking ? `Run ${asking.run} waits for your yes` : '';
+  if (asking && !running) return yes;
   const paused = all.find((r) => r.state === 'paused');
   if (!running && paused) return `Run ${paused.run} is paused`;
   if (!running) return waiting ? `${waiting} waiting` : 'nothing waiting';
   const ended = running.done + running.failed + running.skipped;
   const left = running.left == null ? '' : `, ${duration(running.left)} left`;
-  return `Run ${running.run}: ${ended} of ${running.total}${left}${waiting ? `, ${waiting} waiting` : ''}`;
+  return `${yes ? `${yes}. ` : ''}Run ${running.run}: ${ended} of ${running.total}${left}${waiting ? `, ${waiting} waiting` : ''}`;
 }
 
 /** Somebody who walked away is told, if that is wanted. */

@@ -41,7 +41,7 @@ async function draw() {
   const failed = p.failed ? ` ${p.failed} could not be made.` : '';
   $('where').textContent = p.state === 'paused' && p.reason ? p.reason : p.state === 'running'
     ? `${p.each != null ? `${p.each.toFixed(2)} s a picture. ` : ''}Into ${all.folder}.${failed}`
-    : `Into ${all.folder}: ${all.after} where the originals are ${all.before}.${failed}`;
+    : good ? `Into ${all.folder}: ${all.after} where the originals are ${all.before}.${failed}` : `Into ${all.folder}.${failed}`;
   const meter = $('meter');
   meter.setAttribute('aria-valuenow', Math.round((ended / p.total) * 100));
   meter.querySelector('.bar-done').style.width = `${(good / p.total) * 100}%`;
@@ -53,6 +53,7 @@ async function draw() {
   $('go-on').hidden = p.state !== 'paused' && !(p.state === 'waiting' && all.at);
   $('go-on').textContent = p.state === 'paused' ? 'Go on' : 'Start now';
   $('cancel').hidden = over;
+  $('cancel').textContent = p.state === 'running' ? 'Stop after these' : 'Cancel this run';
   $('retry').hidden = !(over || p.state === 'paused') || !p.failed;
   $('undo-run').hidden = !over || !p.done;
   $('reports').hidden = !ended;

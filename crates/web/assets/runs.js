@@ -33,8 +33,8 @@ const draw = doing(async () => {
 const put = doing(async () => { await ask('PUT', '/api/limits', { cores: Number($('cores').value), memory: Number($('memory').value), quiet: $('quiet').checked }); });
 doing(async () => {
   const limits = await json('GET', '/api/limits');
-  $('cores').value = limits.cores;
-  $('memory').value = limits.memory;
+  $('cores').value = limits.cores || '';
+  $('memory').value = limits.memory || '';
   $('quiet').checked = limits.quiet;
   for (const id of ['cores', 'memory', 'quiet']) $(id).addEventListener('change', put);
 })();

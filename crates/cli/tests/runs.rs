@@ -1,0 +1,146 @@
+//! Runs in a real browser: they wait for a yes, are kept for later, paused, put in order, reported and taken back.
+
+mod common;
+
+use common::desk::*;
+use rallo_engine::{Samples, Source};
+use rallo_media::FileSource;
+use serde_json::{Value, json};
+use std::path::Path;
+
+impl Desk {
+    async fn script(&self, text: &str) -> Value {
+        self.page.execute(text, vec![]).await.unwrap()
+    }
+
+    async fn go(&self, to: &str) {
+        self.page.goto(&format!("{}{to}", self.base)).await.unwrap();
+    }
+
+    /// Asks the program as its pages do.
+    async fn ask(&self, method: &str, path: &str, body: Value) -> Value {
+        let text = "const [method, path, body, done] = arguments; \
+            fetch(path, { method, headers: { 'content-type': 'application/json', 'x-rallo-token': document.querySelector('meta[name=rallo-token]').content }, \
+            body: method === 'GET' ? undefined : JSON.stringify(body) }).then((r) => r.json()).then(done, (e) => done(String(e)))";
+        self.page.execute_async(text, vec![json!(method), json!(path), body]).await.unwrap()
+    }
+}
+
+fn mean(path: &Path) -> f64 {
+    let level = FileSource::open(path).unwrap().level(0).unwrap();
+    let Samples::U8(px) = level.samples() else { panic!("8 bits") };
+    px.iter().map(|v| f64::from(*v)).sum::<f64>() / px.len() as f64
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_run_waits_for_a_yes_and_one_picture_gets_values_of_its_own() {
+    let desk = Desk::open().await;
+    desk.choose().await;
+    desk.go("/bench").await;
+    desk.find("#ask").await;
+    desk.add("bright").await;
+    desk.script("document.querySelector('#lines .is-open .where').open = true").await;
+    desk.set("Wait for a yes before this line", "Is the pot whole?").await;
+    desk.saved().await;
+    desk.go("/sheet").await;
+    desk.until("document.querySelector('#problems').innerText.includes('waits for your yes before line 1: Is the pot whole?')").await;
+    desk.until("!document.querySelector('#start').disabled").await;
+    desk.script("document.querySelector('#start').click()").await;
+    desk.until("document.querySelector('#what')?.innerText === 'Waiting for your yes'").await;
+    desk.until("document.querySelector('#ask-box').dataset.shown === '1'").await;
+    assert!(desk.text("#ask-box").await.contains("Before line 1: Is the pot whole?"));
+    assert!(desk.text(".rail").await.contains("waits for your yes"));
+    // The second picture is made much darker, by itself; then all go on.
+    desk.script("document.querySelectorAll('#ask-box .fr')[1].click()").await;
+    desk.script(
+        "document.querySelector('#ask-box details').open = true; const f = document.querySelector('#ask-box input[aria-label=\"Exposure, stops\"]'); \
+         f.value = '-4'; f.dispatchEvent(new Event('change'))",
+    )
+    .await;
+    desk.until("document.querySelectorAll('#ask-box .fr')[1].innerText.includes('values of its own')").await;
+    desk.script("document.querySelector('#yes').click()").await;
+    desk.until("document.querySelector('#what').innerText.startsWith('All done: 3 of 3')").await;
+    let at = |i: u32| mean(&desk.shoot().join(format!("New recipe/TN_{i}.jpg")));
+    assert!(at(2) < at(1) / 3.0 && at(2) < at(3) / 3.0, "{} {} {}", at(1), at(2), at(3));
+    let recipe = desk.ask("GET", "/api/recipes", Value::Null).await;
+    assert_eq!(recipe[0]["document"]["steps"][0]["stops"], json!(0.3));
+    // Answered twice is refused in words.
+    let twice = desk.ask("POST", "/api/runs/1/checkpoint", json!({"stage": 0})).await;
+    assert!(twice["error"].as_str().unwrap().contains("does not ask that any more"), "{twice}");
+    desk.page.clone().close().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_queue_is_put_in_order_and_a_run_is_reported_and_taken_back() {
+    let desk = Desk::open().await;
+    desk.choose().await;
+    desk.go("/bench").await;
+    desk.find("#ask").await;
+    desk.add("200").await;
+    desk.saved().await;
+    // Two for later; the frames say that they are in a run.
+    desk.go("/sheet").await;
+    desk.until("!document.querySelector('#start').disabled").await;
+    let night = json!({"at": "2999-01-01T00:00:00Z"});
+    for _ in 0..2 {
+        desk.ask("POST", "/api/runs", night.clone()).await;
+    }
+    let wrong = desk.ask("POST", "/api/runs", json!({"at": "tomorrow"})).await;
+    assert!(wrong["error"].as_str().unwrap().contains("expected a time"), "{wrong}");
+    desk.go("/frames").await;
+    desk.until("document.querySelectorAll('.fr.is-working').length === 3").await;
+    desk.go("/runs").await;
+    desk.until("document.querySelectorAll('.queue-list li').length === 2").await;
+    assert!(desk.text("#queue").await.contains("waits until"));
+    let press = |text: &str| {
+        format!(
+            "[...document.querySelectorAll('.queue-list button')].find((b) => b.innerText === '{text}').click()"
+        )
+    };
+    // The second comes first; one of them is stopped, the other one starts now.
+    desk.script(&press("↑")).await;
+    desk.until("document.querySelector('.queue-list li').innerText.startsWith('Run 2')").await;
+    desk.script(&press("Stop")).await;
+    desk.until("document.querySelectorAll('.queue-list li').length === 1").await;
+    desk.script(&press("Start now")).await;
+    desk.until("document.querySelector('#queue').innerText.includes('Nothing waits')").await;
+    // What runs may have is kept.
+    desk.script(
+        "const c = document.querySelector('#cores'); c.value = 1; c.dispatchEvent(new Event('change'))",
+    )
+    .await;
+    desk.until("document.querySelector('#cores').value === '1'").await;
+    desk.go("/runs").await;
+    desk.until("document.querySelector('#cores').value === '1'").await;
+
+    desk.go("/runs/1").await;
+    desk.until("document.querySelector('#what').innerText.startsWith('All done: 3 of 3')").await;
+    // The original and the result side by side.
+    desk.until("document.querySelectorAll('#results .fr').length === 3").await;
+    desk.script("document.querySelector('#results .fr').click()").await;
+    desk.until("document.querySelector('#look-result').naturalWidth === 200 && document.querySelector('#look-original').naturalWidth === 900").await;
+    desk.script("document.querySelector('#look-close').click()").await;
+    let report = desk.ask("GET", "/api/runs/1/report.json", Value::Null).await;
+    assert_eq!(
+        (report["done"].clone(), report["items"][0]["outputs"][0]["width"].clone()),
+        (json!(3), json!(200))
+    );
+    desk.go("/runs/1/report").await;
+    let said = desk.text("main").await;
+    assert!(
+        said.contains("3 of 3 pictures made") && said.contains("TN_2.jpg") && said.contains("200 × 133"),
+        "{said}"
+    );
+    // One result is changed; taking the run back leaves it, and says so.
+    let out = desk.shoot().join("New recipe");
+    std::fs::write(out.join("TN_2.jpg"), "mine now").unwrap();
+    desk.go("/runs/1").await;
+    desk.until("!document.querySelector('#undo-run').hidden").await;
+    desk.find("#undo-run").await.click().await.unwrap();
+    desk.page.accept_alert().await.unwrap();
+    desk.until("document.querySelector('#said').innerText.includes('2 files are gone')").await;
+    assert!(desk.text("#said").await.contains("TN_2.jpg was changed since and stays"));
+    let left: Vec<_> = std::fs::read_dir(&out).unwrap().map(|e| e.unwrap().file_name()).collect();
+    assert_eq!(left, ["TN_2.jpg"]);
+    desk.page.clone().close().await.unwrap();
+}
