@@ -203,6 +203,21 @@ async fn discs_curve_and_ends_are_set_and_what_is_clipped_is_shown() {
     desk.keys(&[Key::Delete]).await;
     desk.until("!document.querySelector('#lines .words').innerText.includes('highlights')").await;
 
+    // Mixed half, the picture lies between; mixed nothing, it is the plain one.
+    let full = desk.pixels().await;
+    desk.script("document.querySelector('#lines .is-open .where').open = true").await;
+    desk.set("mix, typed", "50").await;
+    assert_eq!(desk.steps().await[0]["mix"], json!(50));
+    let half = desk.pixels().await;
+    assert!(half != full && half != plain);
+    desk.set("mix, typed", "0").await;
+    desk.saved().await;
+    let starter = desk.pixels().await;
+    desk.script("document.querySelectorAll('#lines .is-open .row-acts button').forEach((b) => b.innerText === 'Switch off' && b.click())").await;
+    desk.until("document.querySelector('#lines > li').classList.contains('is-off')").await;
+    assert_eq!(desk.pixels().await, starter, "mixed to nothing is not the same as off");
+    desk.script("document.querySelectorAll('#lines .is-open .row-acts button').forEach((b) => b.innerText === 'Switch on' && b.click())").await;
+
     // A point of the curve by mouse and by key.
     desk.add("curve").await;
     let before = desk.pixels().await;
