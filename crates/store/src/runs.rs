@@ -470,7 +470,7 @@ impl Store {
         tx.commit().await
     }
 
-    /// Takes an ended run up again for its failed items, or one of them.
+    /// Takes a run up again for its failed items, or one of them; a cancelled one stays as it is.
     ///
     /// # Errors
     /// The database's.
@@ -478,7 +478,8 @@ impl Store {
         let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
         let done = sqlx::query(
             "UPDATE run_items SET state = 'waiting', kind = NULL, reason = NULL
-             WHERE run_id = ?1 AND state = 'failed' AND (?2 IS NULL OR position = ?2)",
+             WHERE run_id = ?1 AND state = 'failed' AND (?2 IS NULL OR position = ?2)
+             AND EXISTS (SELECT 1 FROM runs WHERE id = ?1 AND state <> 'cancelled')",
         )
         .bind(id)
         .bind(position)

@@ -233,9 +233,14 @@ async fn runs_are_moved_paused_asked_for_later_and_wait_for_a_yes() {
     assert!(store.pause_run(three, Some("no room"), Some("no room")).await.unwrap());
     assert!(store.take("anna", 0, LEASE, late).await.unwrap().is_none());
     assert!(store.resume_run(three).await.unwrap() && !store.resume_run(three).await.unwrap());
+    // What was cancelled is not tried again, and keeps its reasons.
+    let failed = rallo_store::Item { state: "failed".into(), ..store.item(three, 0).await.unwrap() };
+    assert!(store.finish_item(&failed).await.unwrap());
     assert!(store.cancel_run(three, "t2").await.unwrap() && !store.cancel_run(three, "t3").await.unwrap());
     assert!(!store.pause_run(three, None, None).await.unwrap());
     assert!(store.take("anna", 0, LEASE, late).await.unwrap().is_none());
+    store.retry_failed(three, None).await.unwrap();
+    assert_eq!(store.item(three, 0).await.unwrap().state, "failed");
     assert_eq!(order(store.clone()).await, [two, one]);
     // What was written is known by its path.
     store.keep_result("/p/web/a.jpg", "h1", 4, one).await.unwrap();

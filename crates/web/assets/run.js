@@ -54,12 +54,13 @@ async function draw() {
   $('go-on').textContent = p.state === 'paused' ? 'Go on' : 'Start now';
   $('cancel').hidden = over;
   $('cancel').textContent = p.state === 'running' ? 'Stop after these' : 'Cancel this run';
-  $('retry').hidden = !(over || p.state === 'paused') || !p.failed;
+  const again = p.failed && ['done', 'paused'].includes(p.state);
+  $('retry').hidden = !again;
   $('undo-run').hidden = !over || !p.done;
   $('reports').hidden = !ended;
   $('stamp').hidden = p.state !== 'done';
   $('fails').replaceChildren(...all.failed.map((i) => el('div', { class: 'fail' }, el('b', {}, i.source), el('small', {}, KINDS[i.kind] ?? ''), ' ', i.reason, ' ',
-    over ? el('button', { class: 'btn btn-sm btn-outline-light', type: 'button', onclick: () => act('retry', { position: i.position }) }, 'Try again') : '')));
+    again ? el('button', { class: 'btn btn-sm btn-outline-light', type: 'button', onclick: () => act('retry', { position: i.position }) }, 'Try again') : '')));
   for (const item of all.items) {
     since = Math.max(since, item.ended);
     if (item.state === 'failed' || positions.has(item.position)) continue;

@@ -445,22 +445,15 @@ struct Look {
     position: i64,
     #[serde(default)]
     answers: Vec<Answer>,
-    /// Only as far as the line that is asked about.
-    #[serde(default)]
-    upto: bool,
     edge: u32,
 }
 
-/// A picture of a run, as far as the run asks, small.
+/// A picture of a run with values that could be changed, small.
 async fn look(State(app): State<App>, Path(id): Path<i64>, Json(asked): Json<Look>) -> Result<Response> {
     let run = app.store.run(id).await?;
     let item = app.store.item(id, asked.position).await?;
     let path = app.roots.existing(FilePath::new(&item.source))?;
-    let mut recipe = Recipe::parse(&run.document)?.answered(&answers_of(&asked.answers))?;
-    if asked.upto {
-        let line = recipe.checkpoints().get(run.stage as usize).map(|(line, _)| *line);
-        recipe.steps.truncate(line.unwrap_or(usize::MAX));
-    }
+    let recipe = Recipe::parse(&run.document)?.answered(&answers_of(&asked.answers))?;
     let jpeg = tokio::task::spawn_blocking(move || -> Result<Vec<u8>> {
         let source = app.sources.open(&path)?;
         let decided: Decided = serde_json::from_str(&item.decided).unwrap_or_default();
