@@ -126,6 +126,8 @@ async fn tools_on_the_picture_follow_mouse_and_keyboard() {
         if button.is_some() && word != "white balance" {
             desk.act("Show the result").await;
         }
+        // The neutral spot is asked for; its answer ends the tool.
+        desk.until("document.querySelector('#hint').hidden").await;
         let by_keys = (desk.steps().await, desk.pixels().await);
         assert_ne!(by_keys.0, by_mouse.0, "{word}: the keys wrote nothing down");
         assert_ne!(by_keys.1, by_mouse.1, "{word}: the picture does not follow the keys");

@@ -109,7 +109,12 @@ async fn the_queue_is_put_in_order_and_a_run_is_reported_and_taken_back() {
         "const c = document.querySelector('#cores'); c.value = 1; c.dispatchEvent(new Event('change'))",
     )
     .await;
-    desk.until("document.querySelector('#cores').value === '1'").await;
+    for _ in 0..100 {
+        if desk.ask("GET", "/api/limits", Value::Null).await["cores"] == 1 {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
     desk.go("/runs").await;
     desk.until("document.querySelector('#cores').value === '1'").await;
 
