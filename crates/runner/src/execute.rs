@@ -15,7 +15,7 @@ use std::path::{Path, PathBuf};
 /// Why a picture failed: a kind for the program, a reason for people.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Fault {
-    /// `unreadable`, `unsupported`, `too large`, `no room`, `no permission`, `gone`, `changed`, `name taken`, `recipe` or
+    /// `unreadable`, `unsupported`, `too large`, `no room`, `no permission`, `no permission to read`, `gone`, `changed`, `name taken`, `recipe` or
     /// `inside`.
     pub kind: &'static str,
     /// In plain words.
@@ -32,9 +32,10 @@ impl Fault {
     fn writing(target: &Path, e: &std::io::Error) -> Self {
         let kind = match e.kind() {
             ErrorKind::StorageFull | ErrorKind::QuotaExceeded => "no room",
-            ErrorKind::PermissionDenied | ErrorKind::ReadOnlyFilesystem | ErrorKind::NotFound => {
-                "no permission"
-            }
+            ErrorKind::PermissionDenied
+            | ErrorKind::ReadOnlyFilesystem
+            | ErrorKind::NotFound
+            | ErrorKind::NotADirectory => "no permission",
             ErrorKind::AlreadyExists => "name taken",
             _ => "inside",
         };
@@ -324,7 +325,11 @@ pub fn execute(recipe: &Recipe, source: &FileSource, item: &Item, subject: &Subj
 /// a file that appeared meanwhile is left alone.
 fn write(target: &Path, bytes: &[u8], replace: bool) -> std::io::Result<()> {
     let folder = target.parent().unwrap_or(Path::new("."));
-    std::fs::create_dir_all(folder)?;
+    // Something else stands where the folder should be: as little the picture's fault as a folder that is closed.
+    std::fs::create_dir_all(folder).map_err(|e| match e.kind() {
+        ErrorKind::AlreadyExists => std::io::Error::new(ErrorKind::NotADirectory, e),
+        _ => e,
+    })?;
     let mut part = part_in(folder)?;
     part.write_all(bytes)?;
     part.as_file().sync_all()?;

@@ -8,6 +8,7 @@
 use crate::batch::{self, Item, Room, State, default_memory};
 use crate::execute::{Ended, Fault};
 use crate::parts::{part_in, sweep};
+use crate::targets::free_bytes;
 use crate::{hook, now};
 use rallo_recipe::Recipe;
 use rallo_store::{Counts, Run, Store};
@@ -575,16 +576,17 @@ impl Queue {
     async fn may_go_on(&self, run: &Run) -> rallo_store::Result<bool> {
         let items = self.0.store.waiting(run.id, 1).await?;
         let Some(item) = items.into_iter().next() else { return Ok(true) };
-        let most = item.source_bytes.max(1_000_000) as usize;
+        let most = item.source_bytes.max(1_000_000) as u64;
         let tried = tokio::task::spawn_blocking(move || {
             let folder = Path::new(&item.target).parent().unwrap_or(Path::new("/")).to_owned();
             std::fs::create_dir_all(&folder)?;
             let mut part = part_in(&folder)?;
-            std::io::Write::write_all(&mut part, &vec![0u8; most])?;
-            part.as_file().sync_all()
+            std::io::Write::write_all(&mut part, &[0u8; 64 * 1024])?;
+            part.as_file().sync_all()?;
+            Ok::<_, std::io::Error>(free_bytes(&folder).is_none_or(|free| free >= most))
         })
         .await;
-        Ok(matches!(tried, Ok(Ok(()))))
+        Ok(matches!(tried, Ok(Ok(true))))
     }
 }
 

@@ -222,14 +222,17 @@ async function tell(all) {
 // What one picture takes and how large its file is, measured when the hand rests.
 let cost = null;
 let costing = null;
+let costOf = '';
 function costs() {
   clearTimeout(costing);
+  if (costOf === text()) return;
   costing = setTimeout(async () => {
     const of = text();
     try {
       const found = await json('POST', '/api/cost', { recipe: JSON.parse(of), frame });
       if (text() !== of) return;
       cost = found;
+      costOf = of;
       data();
     } catch { /* the run sheet says what is wrong */ }
   }, 1500);

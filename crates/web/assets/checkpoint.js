@@ -1,4 +1,4 @@
-// A run waits for a yes: pictures as far as it goes, values that can still be changed, for one of them or for all.
+// A run waits for a yes: its pictures as they will be, values that can still be changed, for one of them or for all.
 
 import { ask, el, json, say } from './talk.js';
 import { parse, shown } from './ticket.js';

@@ -1,13 +1,9 @@
 // The curve's plot: points that are dragged, added and taken away, over the histogram of what is shown.
 
+import { svg } from './talk.js';
+
 const W = 270;
 const H = 150;
-const NS = 'http://www.w3.org/2000/svg';
-const svg = (name, attributes) => {
-  const e = document.createElementNS(NS, name);
-  for (const [k, v] of Object.entries(attributes)) e.setAttribute(k, v);
-  return e;
-};
 const round = (v) => Math.round(v * 1000) / 1000;
 
 /** Slopes of the monotone cubic (Fritsch and Carlson), as the engine computes it. */

@@ -1,14 +1,6 @@
 // Colour of shadows, midtones and highlights: which way it goes and how far, on a disc; how bright, on a bar beside it.
 
-import { el } from './talk.js';
-
-const NS = 'http://www.w3.org/2000/svg';
-const svg = (name, attributes, ...children) => {
-  const e = document.createElementNS(NS, name);
-  for (const [k, v] of Object.entries(attributes)) e.setAttribute(k, v);
-  e.append(...children);
-  return e;
-};
+import { el, svg } from './talk.js';
 
 /** Radius of the disc. */
 const R = 38;

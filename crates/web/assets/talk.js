@@ -56,4 +56,12 @@ export function el(name, attributes = {}, ...children) {
   return e;
 }
 
+/** As `el`, for drawings. */
+export function svg(name, attributes = {}, ...children) {
+  const e = document.createElementNS('http://www.w3.org/2000/svg', name);
+  for (const [k, v] of Object.entries(attributes)) e.setAttribute(k, v);
+  e.append(...children);
+  return e;
+}
+
 export const typing = (e) => /^(INPUT|TEXTAREA|SELECT)$/.test(e.target.tagName) && !['checkbox', 'range'].includes(e.target.type);

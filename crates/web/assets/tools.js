@@ -1,11 +1,7 @@
 // What is done on the picture itself: crop window, horizon line, neutral spot, watermark place.
 
-const NS = 'http://www.w3.org/2000/svg';
-const svg = (name, attributes) => {
-  const e = document.createElementNS(NS, name);
-  for (const [k, v] of Object.entries(attributes)) e.setAttribute(k, v);
-  return e;
-};
+import { svg } from './talk.js';
+
 const round = (v, to = 10) => Math.round(v * to) / to;
 
 /** Width to height of a crop's proportion. */
