@@ -1,23 +1,23 @@
 //! What each command does.
 
-use crate::{Camera, Demo, Pick, Render, Run, Serve};
+use crate::{Camera, Demo, Pick, Render, Serve};
 use indicatif::{ProgressBar, ProgressStyle};
 use rallo_demo::device::{Device, Faults, Settings};
 use rallo_engine::{Kind, Param, Rect, registry};
 use rallo_media::{Encoding, Extras, FileSource};
 use rallo_recipe::{Recipe, sentence::plain};
-use rallo_runner::{Batch, Decided, Item, Roots, State, execute, paper, scan, targets};
+use rallo_runner::{Decided, Roots, execute, paper, scan, targets};
 use rallo_shoot::{Document, document};
 use serde_json::{Value, json};
 use std::io::{IsTerminal, Write};
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
-use std::sync::atomic::AtomicBool;
 
 /// How a command ends: a status, or wrong use with a message.
 pub type Ended = Result<ExitCode, String>;
 
-const FAILED: u8 = 1;
+/// Exit status when pictures failed.
+pub const FAILED: u8 = 1;
 
 /// Cores of the machine.
 pub fn cores() -> usize {
@@ -31,7 +31,8 @@ pub fn print(value: &Value) -> Ended {
     Ok(ExitCode::SUCCESS)
 }
 
-fn load(file: &Path) -> Result<Recipe, String> {
+/// A recipe from its file.
+pub fn load(file: &Path) -> Result<Recipe, String> {
     let text = std::fs::read_to_string(file).map_err(|e| format!("cannot read {}: {e}", file.display()))?;
     Recipe::parse(&text).map_err(|faults| format!("{} cannot be used:\n{faults}", file.display()))
 }
@@ -55,7 +56,11 @@ pub fn serve(args: &Serve, data: &Path) -> Ended {
         let options = rallo_web::Options {
             roots,
             data: data.to_owned(),
+            listen: args.listen,
             port: args.port,
+            hosts: args.hosts.clone(),
+            locked: args.locked,
+            secure: args.secure,
             workers: args.workers.unwrap_or_else(cores).max(1),
             hook: args.after_run.clone(),
         };
@@ -137,7 +142,8 @@ pub fn camera(args: &Camera) -> Ended {
     Ok(ExitCode::SUCCESS)
 }
 
-fn bar(total: u64, quiet: bool, template: &str) -> ProgressBar {
+/// A progress bar; none where nobody looks.
+pub fn bar(total: u64, quiet: bool, template: &str) -> ProgressBar {
     if quiet || !std::io::stderr().is_terminal() {
         return ProgressBar::hidden();
     }
@@ -162,65 +168,21 @@ pub fn absolute(path: &Path) -> Result<PathBuf, String> {
     std::path::absolute(path).map_err(|e| format!("{}: {e}", path.display()))
 }
 
+/// A recipe from its file with values of `--set`.
+pub fn with_answers(file: &Path, answers: &[String]) -> Result<Recipe, String> {
+    let answers = answers.iter().map(|text| answer(text)).collect::<Result<Vec<_>, _>>()?;
+    load(file)?.answered(&answers).map_err(|e| format!("--set: {e}"))
+}
+
 /// The recipe with its values for this run, the folder, and its pictures.
 pub fn picked(args: &Pick) -> Result<(Recipe, PathBuf, Vec<targets::Source>), String> {
-    let recipe = load(&args.recipe)?;
-    let answers = args.answers.iter().map(|text| answer(text)).collect::<Result<Vec<_>, _>>()?;
-    let recipe = recipe.answered(&answers).map_err(|e| format!("--set: {e}"))?;
+    let recipe = with_answers(&args.recipe, &args.answers)?;
     let (from, sources) = match (&args.from, &args.shoot) {
         (Some(from), _) => folder_sources(from, args.recursive)?,
         (None, Some(file)) => shoot_sources(file)?,
         (None, None) => return Err("say which pictures: --from DIR or --shoot FILE".into()),
     };
     Ok((recipe, from, sources))
-}
-
-/// `rallo run`.
-pub fn run(args: &Run) -> Ended {
-    let (recipe, from, sources) = picked(&args.pick)?;
-    let to = args.pick.to.as_deref().map(absolute).transpose()?;
-    let (planned, problems) = targets::plan(&recipe, &sources, &from, to.as_deref());
-    if let Some(problem) = problems.iter().find(|p| p.stops) {
-        return Err(problem.message.clone());
-    }
-    let items: Vec<Item> = planned
-        .into_iter()
-        .zip(sources)
-        .enumerate()
-        .map(|(i, (p, s))| Item {
-            source: p.source,
-            target: p.target,
-            decided: s.decided,
-            number: i + 1,
-            known: None,
-        })
-        .collect();
-    let stop = AtomicBool::new(false);
-    let workers = args.workers.unwrap_or_else(cores).max(1);
-    let batch =
-        Batch { recipe: &recipe, workers, memory: rallo_runner::batch::default_memory(), stop: &stop };
-    let bar = bar(items.len() as u64, args.quiet, "{bar:30} {pos} of {len}, {eta} left  {msg}");
-    let report = batch.report(&items, &|_, outcome| {
-        bar.inc(1);
-        let name = outcome.source.strip_prefix(&from).unwrap_or(&outcome.source).display().to_string();
-        if outcome.state == State::Failed {
-            let reason = outcome.reason.as_deref().unwrap_or("unknown reason");
-            bar.suspend(|| eprintln!("{name}: {reason}"));
-        }
-        bar.set_message(name);
-    });
-    bar.finish_and_clear();
-    if let Some(file) = &args.report {
-        let text = serde_json::to_string_pretty(&report).map_err(|e| e.to_string())?;
-        std::fs::write(file, text + "\n").map_err(|e| format!("cannot write {}: {e}", file.display()))?;
-    }
-    if !args.quiet {
-        println!(
-            "{} done, {} failed, {} skipped in {:.1} s",
-            report.done, report.failed, report.skipped, report.seconds
-        );
-    }
-    Ok(if report.failed > 0 { ExitCode::from(FAILED) } else { ExitCode::SUCCESS })
 }
 
 type Sources = (PathBuf, Vec<targets::Source>);

@@ -3,8 +3,10 @@
 //! Exit status: 0 all well, 1 some pictures failed, 2 wrong use.
 
 mod commands;
+mod desktop;
 mod docs;
 mod queue;
+mod ways;
 
 use clap::{Args, Parser, Subcommand};
 use std::path::PathBuf;
@@ -14,7 +16,7 @@ use std::process::ExitCode;
 #[derive(Parser)]
 #[command(name = "rallo", version, about)]
 struct Cli {
-    /// Folder for the program's own data [default: where the platform keeps such data].
+    /// Folder for the program's own data [default: what RALLO_DATA says, or where the platform keeps such data].
     #[arg(long, global = true, value_name = "DIR")]
     data: Option<PathBuf>,
     #[command(subcommand)]
@@ -37,6 +39,17 @@ enum Command {
     Queue(QueueCommand),
     /// Work on what waits in the queue, beside a running server or without one.
     Worker(Worker),
+    /// Folders that are watched: a recipe runs on whatever arrives while a server is there.
+    #[command(subcommand)]
+    Watch(WatchCommand),
+    /// Tokens for scripts that use the server's HTTP interface.
+    #[command(subcommand)]
+    Token(TokenCommand),
+    /// Set the passphrase that a server asks for, read from the standard input; every session ends.
+    Passphrase,
+    /// Menu entries for file managers.
+    #[command(subcommand)]
+    Desktop(DesktopCommand),
     /// Render one picture, or a part of it, through a recipe.
     Render(Render),
     /// Say what is known of a picture.
@@ -71,13 +84,26 @@ pub struct Serve {
     /// Folder that may be read and written (may be given several times).
     #[arg(long = "root", value_name = "DIR", required = true)]
     pub roots: Vec<PathBuf>,
-    /// Port on loopback; 0 takes a free one.
+    /// Port; 0 takes a free one.
     #[arg(long, default_value_t = 4680)]
     pub port: u16,
+    /// Address to listen at; beyond this machine the passphrase is asked for (see rallo passphrase).
+    #[arg(long, value_name = "IP", default_value = "127.0.0.1")]
+    pub listen: std::net::IpAddr,
+    /// A name it answers to, as people type it into the browser, with the port if there is one (several times).
+    #[arg(long = "host", value_name = "NAME")]
+    pub hosts: Vec<String>,
+    /// Ask for the passphrase on this machine too.
+    #[arg(long)]
+    pub locked: bool,
+    /// A proxy in front speaks HTTPS: cookies are marked for that.
+    #[arg(long)]
+    pub secure: bool,
     /// Pictures worked on at a time [default: the number of cores].
     #[arg(long)]
     pub workers: Option<usize>,
-    /// A command for the shell that is run after each run, with the report (JSON) on its standard input.
+    /// A command for the shell that is run after each run, with the report (JSON) on its standard input; or an address
+    /// (http://, https://) that the report is sent to.
     #[arg(long, value_name = "COMMAND")]
     pub after_run: Option<String>,
 }
@@ -151,7 +177,8 @@ pub enum QueueCommand {
         /// After so many failures the run pauses.
         #[arg(long, value_name = "N")]
         most_failures: Option<i64>,
-        /// A command for the shell that is run when it has ended, with the report (JSON) on its standard input.
+        /// A command for the shell that is run when it has ended, with the report (JSON) on its standard input; or an
+        /// address that the report is sent to.
         #[arg(long, value_name = "COMMAND")]
         then: Option<String>,
         /// As JSON.
@@ -204,6 +231,106 @@ pub enum QueueCommand {
     },
 }
 
+/// `rallo watch …`.
+#[derive(Subcommand)]
+pub enum WatchCommand {
+    /// Set one up.
+    Add {
+        /// The recipe file.
+        recipe: PathBuf,
+        /// Where pictures arrive; it must lie in a folder the server may use.
+        #[arg(long, value_name = "DIR")]
+        folder: PathBuf,
+        /// With sub-folders.
+        #[arg(long)]
+        deep: bool,
+        /// Folder for the results, instead of the recipe's.
+        #[arg(long, value_name = "DIR")]
+        to: Option<PathBuf>,
+        /// What to call it [default: the folder's name].
+        #[arg(long)]
+        name: Option<String>,
+        /// Once a day at this time, such as 02:30, instead of at once.
+        #[arg(long, value_name = "HH:MM")]
+        daily: Option<String>,
+        /// A value, such as 3.stops=0.5 for the third line.
+        #[arg(long = "set", value_name = "LINE.PARAMETER=VALUE")]
+        answers: Vec<String>,
+        /// A command that is run after each of its runs, with the report on its standard input; or an address.
+        #[arg(long, value_name = "COMMAND")]
+        then: Option<String>,
+        /// As JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// What is watched.
+    List {
+        /// As JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Let one pause; what arrives meanwhile is taken in later.
+    Pause {
+        /// Its number.
+        watch: i64,
+    },
+    /// Let it go on.
+    GoOn {
+        /// Its number.
+        watch: i64,
+    },
+    /// Take it away; runs and results stay.
+    Remove {
+        /// Its number.
+        watch: i64,
+    },
+}
+
+/// `rallo token …`.
+#[derive(Subcommand)]
+pub enum TokenCommand {
+    /// Make one and print it, this once.
+    Add {
+        /// What it is for.
+        name: String,
+    },
+    /// The tokens there are, without their secrets.
+    List,
+    /// Take one away.
+    Remove {
+        /// Its number.
+        token: i64,
+    },
+}
+
+/// `rallo desktop …`.
+#[derive(Subcommand)]
+pub enum DesktopCommand {
+    /// Write a menu entry for each recipe file: pictures can be opened with it, or dropped on it.
+    Install {
+        /// The recipe files.
+        #[arg(required = true)]
+        recipes: Vec<PathBuf>,
+        /// Where entries are written [default: the user's own applications].
+        #[arg(long, value_name = "DIR")]
+        applications: Option<PathBuf>,
+    },
+    /// Take away the entries that were written.
+    Remove {
+        /// Where entries were written [default: the user's own applications].
+        #[arg(long, value_name = "DIR")]
+        applications: Option<PathBuf>,
+    },
+    /// What an entry runs: a recipe on some pictures.
+    #[command(hide = true)]
+    Open {
+        /// The recipe file.
+        recipe: PathBuf,
+        /// Pictures, or folders of them; file:// addresses too.
+        pictures: Vec<String>,
+    },
+}
+
 /// What to run on what.
 #[derive(Args)]
 pub struct Pick {
@@ -241,6 +368,9 @@ pub struct Run {
     /// Print nothing but failures.
     #[arg(long)]
     pub quiet: bool,
+    /// Yes to every checkpoint of the recipe, without looking.
+    #[arg(long)]
+    pub yes: bool,
 }
 
 /// `rallo render`.
@@ -288,6 +418,7 @@ enum RecipeCommand {
 /// The program's own folder.
 fn data_folder(given: Option<PathBuf>) -> Result<PathBuf, String> {
     given
+        .or_else(|| std::env::var_os("RALLO_DATA").map(PathBuf::from))
         .or_else(|| directories::ProjectDirs::from("", "", "rallo").map(|d| d.data_dir().to_owned()))
         .ok_or_else(|| "cannot tell where to keep the program's data; say --data DIR".into())
 }
@@ -298,9 +429,13 @@ fn main() -> ExitCode {
         Command::Serve(args) => data_folder(cli.data).and_then(|data| commands::serve(&args, &data)),
         Command::Demo(args) => commands::demo(&args),
         Command::Camera(args) => commands::camera(&args),
-        Command::Run(args) => commands::run(&args),
+        Command::Run(args) => data_folder(cli.data).and_then(|data| queue::run(&args, &data)),
         Command::Queue(command) => data_folder(cli.data).and_then(|data| queue::queue(&command, &data)),
         Command::Worker(args) => data_folder(cli.data).and_then(|data| queue::worker(&args, &data)),
+        Command::Watch(command) => data_folder(cli.data).and_then(|data| ways::watch(&command, &data)),
+        Command::Token(command) => data_folder(cli.data).and_then(|data| ways::token(&command, &data)),
+        Command::Passphrase => data_folder(cli.data).and_then(|data| ways::passphrase(&data)),
+        Command::Desktop(command) => data_folder(cli.data).and_then(|data| desktop::desktop(&command, &data)),
         Command::Render(args) => commands::render(&args),
         Command::Inspect { picture, json } => commands::inspect(&picture, json),
         Command::Recipe(RecipeCommand::Check { file }) => commands::check(&file),

@@ -4,24 +4,24 @@
 use crate::commands::{self, Ended, print};
 use crate::{Pick, QueueCommand, Worker};
 use rallo_recipe::Recipe;
-use rallo_runner::{Limits, Queue, now, report, targets};
+use rallo_runner::{Limits, Queue, now, order, report, targets};
 use rallo_store::{NewItem, Run, Store};
 use serde_json::{Value, json};
 use std::path::Path;
 use std::process::ExitCode;
 use std::time::Duration;
 
-async fn store(data: &Path) -> Result<Store, String> {
+pub async fn store(data: &Path) -> Result<Store, String> {
     std::fs::create_dir_all(data).map_err(|e| format!("cannot use {}: {e}", data.display()))?;
-    let file = data.join("rallo.sqlite");
+    let file = data.join(rallo_store::FILE);
     Store::open(&file).await.map_err(|e| format!("cannot open {}: {e}", file.display()))
 }
 
-fn said(e: rallo_store::Error) -> String {
+pub fn said(e: rallo_store::Error) -> String {
     if e.to_string().contains("no rows") { "there is no run of that number".into() } else { e.to_string() }
 }
 
-fn runtime() -> Result<tokio::runtime::Runtime, String> {
+pub fn runtime() -> Result<tokio::runtime::Runtime, String> {
     tokio::runtime::Runtime::new().map_err(|e| e.to_string())
 }
 
@@ -31,14 +31,14 @@ pub fn worker(args: &Worker, data: &Path) -> Ended {
     runtime()?.block_on(async {
         let store = store(data).await?;
         let cores = args.workers.unwrap_or_else(commands::cores).max(1);
-        let _queue = Queue::start(store.clone(), cores, Limits::default(), None);
+        let queue = Queue::start(store.clone(), cores, Limits::default());
         let empty = async {
             loop {
                 tokio::time::sleep(Duration::from_millis(200)).await;
                 let open = store.open_runs().await.map_err(said)?;
                 let busy =
                     |r: &Run| matches!(r.state.as_str(), "waiting" | "running") && r.not_before.is_none();
-                if args.until_empty && !open.iter().any(busy) {
+                if args.until_empty && !open.iter().any(busy) && !queue.is_calling() {
                     return Ok::<(), String>(());
                 }
             }
@@ -99,7 +99,7 @@ pub fn queue(command: &QueueCommand, data: &Path) -> Ended {
     })
 }
 
-fn say(text: String) -> Ended {
+pub fn say(text: String) -> Ended {
     println!("{text}");
     Ok(ExitCode::SUCCESS)
 }
@@ -115,46 +115,145 @@ async fn add(
     most: Option<i64>,
     then: Option<String>,
 ) -> Result<i64, String> {
-    let at: Option<jiff::Timestamp> = match at {
-        Some(text) => Some(
-            text.parse()
-                .map_err(|_| format!("--at: expected a time such as 2026-05-04T22:00:00Z, got {text}"))?,
-        ),
-        None => None,
-    };
+    let at = at.map(order::moment).transpose().map_err(|e| format!("--at: {e}"))?;
+    let (run, items) = ordered(pick, "command line")?;
+    let run = Run { not_before: at, most_failures: most, hook: then, ..run };
+    store.add_run(&run, &items).await.map_err(said)
+}
+
+/// A run of what was picked, as it is written down.
+fn ordered(pick: &Pick, origin: &str) -> Result<(Run, Vec<NewItem>), String> {
     let (recipe, from, sources) = commands::picked(pick)?;
     let to = pick.to.as_deref().map(commands::absolute).transpose()?;
     let (planned, problems) = targets::plan(&recipe, &sources, &from, to.as_deref());
     if let Some(problem) = problems.iter().find(|p| p.stops) {
         return Err(problem.message.clone());
     }
-    let items: Vec<NewItem> = planned
-        .iter()
-        .zip(&sources)
-        .map(|(p, s)| NewItem {
-            source: p.source.to_string_lossy().into_owned(),
-            target: p.target.to_string_lossy().into_owned(),
-            bytes: p.source.metadata().map_or(0, |m| m.len() as i64),
-            pixels: s.facts.as_ref().map_or(0, |f| i64::from(f.width) * i64::from(f.height)),
-            decided: serde_json::to_string(&s.decided).unwrap_or_else(|_| "{}".into()),
-        })
-        .collect();
-    let asks = report::asked(&recipe, 0);
-    let run = Run {
-        recipe_version: 1,
-        document: recipe.to_value().to_string(),
-        shoot_name: from.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default(),
-        base: from.to_string_lossy().into_owned(),
-        state: if asks.is_some() { "asking".into() } else { "waiting".into() },
-        reason: asks,
-        created: now(),
-        not_before: at.map(|t| t.strftime("%Y-%m-%dT%H:%M:%SZ").to_string()),
-        most_failures: most,
-        origin: "command line".into(),
-        hook: then,
-        ..Run::default()
-    };
-    store.add_run(&run, &items).await.map_err(said)
+    let name = from.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+    Ok((order::run(&recipe, &from, &name, origin), order::items(&planned, &sources)))
+}
+
+/// `rallo run`: a run like any other, worked on here and at once. One that was killed goes on when it is asked for again.
+pub fn run(args: &crate::Run, data: &Path) -> Ended {
+    let (run, items) = ordered(&args.pick, "rallo run")?;
+    let how = Here { workers: args.workers, quiet: args.quiet, yes: args.yes };
+    let report = here(run, items, data, &how)?;
+    if let Some(file) = &args.report {
+        let text = serde_json::to_string_pretty(&report).map_err(|e| e.to_string())?;
+        std::fs::write(file, text + "\n").map_err(|e| format!("cannot write {}: {e}", file.display()))?;
+    }
+    if report["state"] == "paused" {
+        let reason = report["reason"].as_str().unwrap_or_default();
+        eprintln!("it is paused; the same command goes on with it. {reason}");
+        return Ok(ExitCode::from(commands::FAILED));
+    }
+    if !args.quiet {
+        println!(
+            "{} done, {} failed, {} skipped in {:.1} s",
+            report["done"],
+            report["failed"],
+            report["skipped"],
+            report["seconds"].as_f64().unwrap_or_default()
+        );
+    }
+    let failed = report["failed"].as_i64().unwrap_or_default() > 0;
+    Ok(if failed { ExitCode::from(commands::FAILED) } else { ExitCode::SUCCESS })
+}
+
+/// A run worked on here and at once, without a word; its report.
+pub fn worked(run: Run, items: Vec<NewItem>, data: &Path) -> Result<Value, String> {
+    here(run, items, data, &Here { workers: None, quiet: true, yes: false })
+}
+
+/// How a run is worked on here.
+struct Here {
+    workers: Option<usize>,
+    quiet: bool,
+    yes: bool,
+}
+
+fn here(run: Run, items: Vec<NewItem>, data: &Path, how: &Here) -> Result<Value, String> {
+    let base = std::path::PathBuf::from(&run.base);
+    let total = items.len() as u64;
+    runtime()?.block_on(async {
+        let store = store(data).await?;
+        let (id, known) = match store.open_like(&run, &items).await.map_err(said)? {
+            Some(id) => (id, true),
+            None => (store.add_run(&run, &items).await.map_err(said)?, false),
+        };
+        if known && !how.quiet {
+            eprintln!("run {id} was not over: it goes on");
+        }
+        store.resume_run(id).await.map_err(said)?;
+        yes(&store, id, how.yes).await?;
+        let bar = commands::bar(total, how.quiet, "{bar:30} {pos} of {len}, {eta} left  {msg}");
+        tokio::select! {
+            done = follow(&store, id, how, &base, &bar) => done?,
+            () = commands::shutdown() => {
+                store.cancel_run(id, &now()).await.map_err(said)?;
+                bar.finish_and_clear();
+                return Err(format!("run {id} is cancelled; what is done stays"));
+            }
+        }
+        bar.finish_and_clear();
+        report::of(&store, id).await.map_err(said)
+    })
+}
+
+/// Passes the checkpoints of a run, if that was said beforehand.
+async fn yes(store: &Store, id: i64, said_yes: bool) -> Result<(), String> {
+    loop {
+        let run = store.run(id).await.map_err(said)?;
+        if run.state != "asking" {
+            return Ok(());
+        }
+        if !said_yes {
+            store.cancel_run(id, &now()).await.map_err(said)?;
+            let asks = run.reason.unwrap_or_default();
+            return Err(format!(
+                "the recipe waits for a yes. {asks}. Say --yes, or look at its pictures first: rallo queue add, then the page"
+            ));
+        }
+        let recipe = Recipe::parse(&run.document).map_err(|e| e.to_string())?;
+        let next = report::asked(&recipe, run.stage + 1);
+        store.pass_run(id, run.stage, &run.document, next.as_deref()).await.map_err(said)?;
+    }
+}
+
+/// Works on a run until it is over or held up; tells how far it is.
+async fn follow(
+    store: &Store,
+    id: i64,
+    how: &Here,
+    base: &Path,
+    bar: &indicatif::ProgressBar,
+) -> Result<(), String> {
+    let queue =
+        Queue::only(store.clone(), how.workers.unwrap_or_else(commands::cores).max(1), id);
+    let mut told = std::collections::HashSet::new();
+    loop {
+        tokio::time::sleep(Duration::from_millis(60)).await;
+        let run = store.run(id).await.map_err(said)?;
+        let state = queue.state(&run).await.map_err(said)?;
+        bar.set_position(state.ended().max(0) as u64);
+        if let Some(source) = store.working(id).await.map_err(said)?.first() {
+            bar.set_message(short(source, base));
+        }
+        for item in store.failed(id, i64::MAX).await.map_err(said)? {
+            if told.insert(item.position) {
+                let reason = item.reason.as_deref().unwrap_or("unknown reason");
+                bar.suspend(|| eprintln!("{}: {reason}", short(&item.source, base)));
+            }
+        }
+        if !matches!(run.state.as_str(), "waiting" | "running") && state.working == 0 && !queue.is_calling() {
+            return Ok(());
+        }
+    }
+}
+
+fn short(source: &str, base: &Path) -> String {
+    let path = Path::new(source);
+    path.strip_prefix(base).unwrap_or(path).display().to_string()
 }
 
 async fn list(store: &Store, as_json: bool) -> Ended {

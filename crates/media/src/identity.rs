@@ -14,6 +14,8 @@ pub struct Made {
     pub recipe: String,
     /// Hash of the original's bytes.
     pub source: String,
+    /// What was done to the picture, by the names of the steps, in earlier runs too.
+    pub done: Vec<String>,
 }
 
 const NAMESPACE: &str = "urn:rallo:result:1";
@@ -30,10 +32,15 @@ impl Made {
                 "<?xpacket begin=\"\u{feff}\" id=\"W5M0MpCehiHzreSzNTczkc9d\"?>",
                 "<x:xmpmeta xmlns:x=\"adobe:ns:meta/\">",
                 "<rdf:RDF xmlns:rdf=\"http://www.w3.org/1999/02/22-rdf-syntax-ns#\">",
-                "<rdf:Description rdf:about=\"\" xmlns:rallo=\"{}\" rallo:recipe=\"{}\" rallo:source=\"{}\"{}>{}</rdf:Description>",
+                "<rdf:Description rdf:about=\"\" xmlns:rallo=\"{}\" rallo:recipe=\"{}\" rallo:source=\"{}\" rallo:done=\"{}\"{}>{}</rdf:Description>",
                 "</rdf:RDF></x:xmpmeta><?xpacket end=\"r\"?>"
             ),
-            NAMESPACE, self.recipe, self.source, attributes, inside
+            NAMESPACE,
+            self.recipe,
+            self.source,
+            self.done.join(" "),
+            attributes,
+            inside
         )
     }
 
@@ -42,14 +49,25 @@ impl Made {
         let head = &file[..file.len().min(HEAD)];
         let after = |text: &[u8]| head.windows(text.len()).position(|w| w == text).map(|at| at + text.len());
         after(NAMESPACE.as_bytes())?;
-        let value = |name: &str| {
+        let value = |name: &str, most: usize| {
             let start = after(format!("rallo:{name}=\"").as_bytes())?;
-            let rest = &head[start..head.len().min(start + 64)];
+            let rest = &head[start..head.len().min(start + most)];
             let end = rest.iter().position(|b| *b == b'"')?;
-            let text = std::str::from_utf8(&rest[..end]).ok()?;
+            std::str::from_utf8(&rest[..end]).ok()
+        };
+        let hash = |name: &str| {
+            let text = value(name, 64)?;
             text.bytes().all(|b| b.is_ascii_hexdigit()).then(|| text.to_owned())
         };
-        Some(Self { recipe: value("recipe")?, source: value("source")? })
+        let step = |word: &&str| word.bytes().all(|b| b.is_ascii_lowercase() || b == b'_');
+        let done = value("done", 2000).unwrap_or_default().split(' ').filter(|w| !w.is_empty());
+        let done = done.filter(step).map(str::to_owned).collect();
+        Some(Self { recipe: hash("recipe")?, source: hash("source")?, done })
+    }
+
+    /// Whether another mark stands for the same work on the same picture.
+    pub fn is_same(&self, other: &Self) -> bool {
+        (&self.recipe, &self.source) == (&other.recipe, &other.source)
     }
 }
 
@@ -59,7 +77,7 @@ mod tests {
 
     #[test]
     fn the_mark_is_found_again_and_only_where_it_is() {
-        let made = Made { recipe: content_hash(b"a"), source: content_hash(b"b") };
+        let made = Made { recipe: content_hash(b"a"), source: content_hash(b"b"), done: vec!["denoise".into(), "crop".into()] };
         let file =
             [b"\xff\xd8 some bytes ".as_slice(), made.xmp(&Words::default()).as_bytes(), b" more"].concat();
         assert_eq!(Made::find(&file), Some(made));

@@ -119,6 +119,9 @@ pub struct Facts {
     /// Keywords that stand in the file.
     #[serde(default)]
     pub keywords: Vec<String>,
+    /// What earlier runs did to it, by the names of the steps.
+    #[serde(default)]
+    pub done: Vec<String>,
     /// What the camera wrote.
     #[serde(flatten)]
     pub camera: CameraData,
@@ -287,6 +290,7 @@ impl FileSource {
             bytes: self.file.len() as u64,
             rating,
             keywords,
+            done: crate::Made::find(head).map(|m| m.done).unwrap_or_default(),
             camera: self.camera.clone(),
         }
     }

@@ -16,7 +16,7 @@ fn extras() -> Extras {
     Extras {
         icc: Some(OutputProfile::DisplayP3.colour().icc.clone()),
         exif: Some(camera.write().unwrap()),
-        made: Some(Made { recipe: content_hash(b"r"), source: content_hash(b"s") }),
+        made: Some(Made { recipe: content_hash(b"r"), source: content_hash(b"s"), done: Vec::new() }),
         ..Extras::default()
     }
 }

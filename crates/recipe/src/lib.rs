@@ -634,6 +634,20 @@ impl Recipe {
         Self::from_value(&document)
     }
 
+    /// The same recipe with other values of its deliveries.
+    ///
+    /// # Errors
+    /// [`Faults`] where there is no such value, or it does not fit.
+    pub fn delivering(&self, values: &Map<String, Value>) -> Result<Self, Faults> {
+        let mut document = self.to_value();
+        for delivery in document["deliveries"].as_array_mut().into_iter().flatten() {
+            for (name, value) in values {
+                delivery[name] = value.clone();
+            }
+        }
+        Self::from_value(&document)
+    }
+
     /// What its lines say about the data results carry, in order.
     pub fn data(&self, subject: &Subject) -> Vec<Data> {
         let lines = self.steps.iter().filter(|line| line.id == "data");

@@ -90,6 +90,21 @@ pub fn expand(template: &str, recipe: &str, subject: &Subject) -> String {
     safe(&filled(template, recipe, subject, "none", "undated"))
 }
 
+/// How a name differs from what its template says.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Changed {
+    /// It was too long.
+    Cut,
+    /// Characters that not every file system takes were replaced or left out.
+    Characters,
+}
+
+/// Whether the name a template gives had to be changed, and how.
+pub fn changed(template: &str, recipe: &str, subject: &Subject) -> Option<Changed> {
+    let raw = filled(template, recipe, subject, "none", "undated");
+    if raw.len() > LONGEST { Some(Changed::Cut) } else { (safe(&raw) != raw).then_some(Changed::Characters) }
+}
+
 /// What stands between the parts of a text.
 const BETWEEN: [&str; 3] = [" · ", " | ", ", "];
 

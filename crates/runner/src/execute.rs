@@ -1,10 +1,11 @@
 //! One result: read, render, write. Originals are opened read-only; a result appears under its name only when
 //! it is complete.
 
-use crate::batch::{Item, Output, State};
+use crate::behind::{self, Kept};
+use crate::item::{Item, Output, State};
 use crate::parts::part_in;
 use rallo_engine::steps::data::{self, Data};
-use rallo_engine::{Plan, Source};
+use rallo_engine::Source;
 use rallo_media::camera::{self, Carry};
 use rallo_media::{Chroma, Encoding, Extras, FileSource, Format, Made, MediaError, Words, content_hash};
 use rallo_recipe::{Pictures, Recipe, Subject};
@@ -114,7 +115,7 @@ fn numbered(path: &Path) -> Option<PathBuf> {
     (2..10_000).map(|n| path.with_file_name(format!("{stem}-{n}.{ending}"))).find(|p| !p.exists())
 }
 
-/// The bytes of one result, and its size: everything but the writing.
+/// The bytes of one result, and its size: everything but the writing. What is expensive may be kept in `kept`.
 ///
 /// # Errors
 /// A reason for people.
@@ -125,21 +126,22 @@ pub fn make(
     made: Made,
     shift: i64,
     subject: &Subject,
+    kept: Option<&Kept>,
 ) -> Result<(Vec<u8>, u32, u32), String> {
     if source.format() == Format::Raw {
         return Err(
             "camera raw is shown by its preview so far and cannot be run; develop it to TIFF first".into()
         );
     }
-    let plan: Plan = recipe.plan(source, subject).map_err(|e| e.to_string())?;
-    let program = plan.program(1.0);
-    let colours = delivery.colours(&plan);
+    let ready = behind::ready(recipe, source, subject, kept).map_err(|e| e.to_string())?;
+    let program = ready.plan.program(1.0);
+    let colours = delivery.colours(&ready.plan);
     let whole = program.size().rect();
     let wide = delivery.format == "png" && delivery.bits == 16;
     let rendered = if wide {
-        program.render_16(source, whole, &colours)
+        program.render_16(ready.source(), whole, &colours)
     } else {
-        program.render(source, whole, &colours)
+        program.render(ready.source(), whole, &colours)
     };
     let picture = rendered.map_err(|e| e.to_string())?;
     let size = picture.size;
@@ -192,6 +194,18 @@ fn identity(recipe: &Recipe, delivery: &Pictures, shift: i64, subject: &Subject)
     content_hash(text.as_bytes())
 }
 
+/// What has been done to the picture once the recipe is through with it.
+fn done(recipe: &Recipe, source: &FileSource, subject: &Subject) -> Vec<String> {
+    let mut done = Made::find(source.bytes()).map(|m| m.done).unwrap_or_default();
+    let lines = recipe.placed(subject).into_iter().filter_map(|(line, _)| Some(recipe.steps[line?].id));
+    for id in lines {
+        if !done.iter().any(|d| d == id) {
+            done.push(id.into());
+        }
+    }
+    done
+}
+
 /// Length and time of a file, to see whether it changed.
 fn state_of(path: &Path) -> Option<(u64, std::time::SystemTime)> {
     let about = path.metadata().ok()?;
@@ -203,6 +217,26 @@ fn same_file(a: &Path, b: &Path) -> bool {
     use std::os::unix::fs::MetadataExt;
     let about = |p: &Path| p.metadata().map(|m| (m.dev(), m.ino())).ok();
     matches!((about(a), about(b)), (Some(a), Some(b)) if a == b)
+}
+
+/// What stands where a result would go.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum There {
+    /// A result of the same recipe with the same values.
+    Same,
+    /// Another result.
+    Result,
+    /// A file that is none.
+    Other,
+}
+
+/// Looks at a file that stands where a result would go.
+pub fn there(recipe: &Recipe, delivery: &Pictures, target: &Path, shift: i64, subject: &Subject) -> There {
+    match mark_of(target) {
+        None => There::Other,
+        Some(mark) if mark.recipe == identity(recipe, delivery, shift, subject) => There::Same,
+        Some(_) => There::Result,
+    }
 }
 
 /// Where a result may go: the target, or what the delivery says where that is taken. A result that is there already is
@@ -237,7 +271,7 @@ fn place(delivery: &Pictures, item: &Item, made: &Made) -> Result<(PathBuf, bool
         };
     }
     let found = mark_of(&target);
-    if found.as_ref() == Some(made) {
+    if found.as_ref().is_some_and(|f| f.is_same(made)) {
         let bytes = std::fs::read(&target).unwrap_or_default();
         let hash = content_hash(&bytes);
         if item.known.as_ref().is_none_or(|known| *known == hash) {
@@ -283,19 +317,28 @@ fn place(delivery: &Pictures, item: &Item, made: &Made) -> Result<(PathBuf, bool
 }
 
 /// Makes one result from an opened source and writes it to the item's target.
-pub fn execute(recipe: &Recipe, source: &FileSource, item: &Item, subject: &Subject) -> Ended {
+pub fn execute(
+    recipe: &Recipe,
+    source: &FileSource,
+    item: &Item,
+    subject: &Subject,
+    kept: Option<&Kept>,
+) -> Ended {
     let Some(delivery) = recipe.deliveries.first() else {
         return Ended::failed(Fault::new("recipe", "the recipe has no delivery"));
     };
     let shift = item.decided.shift;
     let before = state_of(&item.source);
-    let made =
-        Made { recipe: identity(recipe, delivery, shift, subject), source: content_hash(source.bytes()) };
+    let made = Made {
+        recipe: identity(recipe, delivery, shift, subject),
+        source: content_hash(source.bytes()),
+        done: done(recipe, source, subject),
+    };
     let (target, replace) = match place(delivery, item, &made) {
         Ok(place) => place,
         Err(ended) => return *ended,
     };
-    let (bytes, width, height) = match make(recipe, delivery, source, made, shift, subject) {
+    let (bytes, width, height) = match make(recipe, delivery, source, made, shift, subject, kept) {
         Ok(made) => made,
         Err(reason) => {
             let kind = if source.format() == Format::Raw { "unsupported" } else { "unreadable" };

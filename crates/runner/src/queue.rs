@@ -5,11 +5,12 @@
 //! depends on nothing but its item, so work done twice does no harm, and a program that was killed goes on where it
 //! stopped.
 
-use crate::batch::{self, Item, Room, State, default_memory};
+use crate::item::{self, Item, Room, State, default_memory};
+use crate::behind::Kept;
 use crate::execute::{Ended, Fault};
 use crate::parts::{part_in, sweep};
 use crate::targets::free_bytes;
-use crate::{hook, now};
+use crate::{hook, now, report};
 use rallo_recipe::Recipe;
 use rallo_store::{Counts, Run, Store};
 use serde::{Deserialize, Serialize};
@@ -26,6 +27,8 @@ const LEASE: i64 = 30_000;
 const BEAT: Duration = Duration::from_secs(5);
 /// How often the queue looks around by itself.
 const TICK: Duration = Duration::from_secs(1);
+/// The setting that says how many bytes are kept.
+pub const KEPT: &str = "kept_work";
 /// News of one run come at most so often.
 const NEWS: Duration = Duration::from_millis(150);
 
@@ -97,8 +100,14 @@ struct Shared {
     limits: Mutex<Limits>,
     busy: AtomicUsize,
     room: Room,
-    /// Run when a run has ended that has no command of its own.
-    hook: Option<String>,
+    /// What is expensive and kept on the disk.
+    kept: Kept,
+    /// Called when a run has ended that has no hook of its own; without this only runs' own ones are seen to.
+    hook: Option<Option<String>>,
+    /// Hooks that are at work.
+    calls: AtomicUsize,
+    /// The only run this queue works on.
+    only: Option<i64>,
     active: Mutex<HashMap<i64, Active>>,
     /// Recipes of runs, by run and checkpoints passed.
     recipes: Mutex<HashMap<(i64, i64), Parsed>>,
@@ -156,9 +165,29 @@ fn step_back(quiet: bool) {
 }
 
 impl Queue {
-    /// Starts working on what waits in the store, at most `cores` pictures at a time; `hook` is run after each run that has
-    /// no command of its own.
-    pub fn start(store: Store, cores: usize, limits: Limits, hook: Option<String>) -> Self {
+    /// Starts working on what waits in the store, at most `cores` pictures at a time, as one of perhaps several workers.
+    pub fn start(store: Store, cores: usize, limits: Limits) -> Self {
+        Self::begin(store, cores, limits, None, None)
+    }
+
+    /// As [`start`](Self::start); besides, `hook` is called after each run that has none of its own, whoever ended it.
+    pub fn serve(store: Store, cores: usize, limits: Limits, hook: Option<String>) -> Self {
+        Self::begin(store, cores, limits, Some(hook), None)
+    }
+
+    /// Works on one run alone.
+    pub fn only(store: Store, cores: usize, run: i64) -> Self {
+        Self::begin(store, cores, Limits::default(), None, Some(run))
+    }
+
+    fn begin(
+        store: Store,
+        cores: usize,
+        limits: Limits,
+        hook: Option<Option<String>>,
+        only: Option<i64>,
+    ) -> Self {
+        let kept = store.folder().join("kept");
         let queue = Self(Arc::new(Shared {
             store,
             name: worker_name(),
@@ -168,7 +197,10 @@ impl Queue {
             limits: Mutex::new(limits),
             busy: AtomicUsize::new(0),
             room: Room::new(default_memory()),
+            kept: Kept::new(&kept),
             hook,
+            calls: AtomicUsize::new(0),
+            only,
             active: Mutex::default(),
             recipes: Mutex::default(),
             told: Mutex::default(),
@@ -220,6 +252,7 @@ impl Queue {
     pub async fn cancel(&self, run: i64) -> rallo_store::Result<()> {
         if self.0.store.cancel_run(run, &now()).await? {
             self.tell(run).await?;
+            self.call(run).await?;
         }
         Ok(())
     }
@@ -301,7 +334,16 @@ impl Queue {
         }
     }
 
+    /// What is kept on the disk to save time.
+    pub fn kept(&self) -> &Kept {
+        &self.0.kept
+    }
+
     async fn work(&self) {
+        let limit = self.0.store.setting(KEPT).await.ok().flatten().and_then(|t| t.parse().ok());
+        if let Some(limit) = limit {
+            self.0.kept.set_limit(limit);
+        }
         let mut tick = tokio::time::interval(TICK);
         tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
         let mut looks = 0u32;
@@ -329,7 +371,7 @@ impl Queue {
             if busy >= allowed {
                 return Ok(());
             }
-            let Some(item) = self.0.store.take(&self.0.name, millis(), LEASE, &now()).await? else {
+            let Some(item) = self.0.store.take(&self.0.name, millis(), LEASE, &now(), self.0.only).await? else {
                 return Ok(());
             };
             // Fewer pictures than cores: each gets more of them.
@@ -400,8 +442,8 @@ impl Queue {
                         .start_handler(move |_| step_back(quiet))
                         .build();
                     match pool {
-                        Ok(pool) => pool.install(|| batch::picture(&recipe, &work, &queue.0.room)),
-                        Err(_) => batch::picture(&recipe, &work, &queue.0.room),
+                        Ok(pool) => pool.install(|| item::picture(&recipe, &work, &queue.0.room, &queue.0.kept)),
+                        Err(_) => item::picture(&recipe, &work, &queue.0.room, &queue.0.kept),
                     }
                 }
             };
@@ -449,7 +491,7 @@ impl Queue {
         &self,
         run: &Run,
         item: &rallo_store::Item,
-        outputs: &[batch::Output],
+        outputs: &[item::Output],
     ) -> rallo_store::Result<()> {
         let store = &self.0.store;
         for output in outputs.iter().filter(|_| item.state == "done") {
@@ -479,9 +521,34 @@ impl Queue {
             lock(&self.0.active).remove(&run);
             lock(&self.0.recipes).retain(|(id, _), _| *id != run);
             self.tell(run).await?;
-            hook::ended(&self.0.store, run, self.0.hook.as_deref()).await;
+            self.call(run).await?;
         }
         Ok(())
+    }
+
+    /// Calls what follows a run that has ended, unless somebody has done so; another one's runs without a hook of their
+    /// own are left to the server.
+    async fn call(&self, run: i64) -> rallo_store::Result<()> {
+        let own = self.0.store.run(run).await?.hook;
+        let other = self.0.hook.clone().flatten();
+        if own.is_none() && self.0.hook.is_none() || !self.0.store.call_run(run).await? {
+            return Ok(());
+        }
+        let Some(hook) = own.or(other).filter(|h| !h.trim().is_empty()) else { return Ok(()) };
+        let report = report::of(&self.0.store, run).await?.to_string();
+        let queue = self.clone();
+        // In the background: the queue goes on.
+        self.0.calls.fetch_add(1, Ordering::Relaxed);
+        tokio::spawn(async move {
+            hook::call(run, &hook, report).await;
+            queue.0.calls.fetch_sub(1, Ordering::Relaxed);
+        });
+        Ok(())
+    }
+
+    /// Whether hooks are at work.
+    pub fn is_calling(&self) -> bool {
+        self.0.calls.load(Ordering::Relaxed) > 0
     }
 
     /// A picture of a run goes into work.
@@ -543,9 +610,12 @@ impl Queue {
                 }
             }
         }
-        let open = store.open_runs().await?;
+        let mut open = store.open_runs().await?;
+        if let Some(only) = self.0.only {
+            open.retain(|r| r.id == only);
+        }
         for run in &open {
-            if thoroughly && run.state == "paused" && run.held.is_some() && self.may_go_on(run).await? {
+            if thoroughly && self.0.only.is_none() && run.state == "paused" && run.held.is_some() && self.may_go_on(run).await? {
                 self.go_on(run.id).await?;
             }
             if matches!(run.state.as_str(), "running" | "waiting") {
@@ -568,6 +638,9 @@ impl Queue {
         };
         for run in over {
             self.tell(run).await?;
+        }
+        for run in store.uncalled().await?.into_iter().filter(|r| self.0.only.is_none_or(|o| o == *r)) {
+            self.call(run).await?;
         }
         Ok(())
     }

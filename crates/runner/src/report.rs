@@ -1,6 +1,6 @@
 //! The report of a run: what was made of what, with times and sizes; as JSON and as a table.
 
-use crate::batch::Output;
+use crate::item::Output;
 use rallo_recipe::Recipe;
 use rallo_store::{Item, Store};
 use serde_json::{Value, json};
@@ -40,7 +40,7 @@ pub async fn of(store: &Store, id: i64) -> rallo_store::Result<Value> {
         })
         .collect();
     Ok(json!({"run": run.id, "recipe": name, "version": run.recipe_version, "frames_of": run.shoot_name,
-        "from": run.origin, "state": run.state, "created": run.created, "started": run.started,
+        "from": run.origin, "state": run.state, "reason": run.reason, "created": run.created, "started": run.started,
         "finished": run.finished, "seconds": run.seconds, "total": counts.total, "done": counts.done,
         "failed": counts.failed, "skipped": counts.skipped, "bytes_before": before, "bytes_after": after,
         "items": rows}))

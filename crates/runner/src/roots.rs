@@ -14,9 +14,9 @@ pub enum Refused {
     Outside(PathBuf, String),
 }
 
-/// The allowed folders, resolved.
+/// The allowed folders, resolved; and one of the program's own, where pictures lie that were brought to it.
 #[derive(Clone, Debug)]
-pub struct Roots(Vec<PathBuf>);
+pub struct Roots(Vec<PathBuf>, Option<PathBuf>);
 
 impl Roots {
     /// Resolves the folders named at the start.
@@ -25,7 +25,16 @@ impl Roots {
     /// [`Refused::Missing`] for a folder that is not there.
     pub fn new(folders: &[PathBuf]) -> Result<Self, Refused> {
         let resolve = |f: &PathBuf| f.canonicalize().map_err(|e| Refused::Missing(f.clone(), e));
-        Ok(Self(folders.iter().map(resolve).collect::<Result<_, _>>()?))
+        Ok(Self(folders.iter().map(resolve).collect::<Result<_, _>>()?, None))
+    }
+
+    /// With a folder of the program's own, which nobody chooses and files of which may be opened.
+    ///
+    /// # Errors
+    /// [`Refused::Missing`] when it is not there.
+    pub fn with_own(self, folder: &Path) -> Result<Self, Refused> {
+        let own = folder.canonicalize().map_err(|e| Refused::Missing(folder.to_owned(), e))?;
+        Ok(Self(self.0, Some(own)))
     }
 
     /// The folders.
@@ -55,7 +64,7 @@ impl Roots {
     /// [`Refused`] when it is missing or outside.
     pub fn existing(&self, path: &Path) -> Result<PathBuf, Refused> {
         let real = path.canonicalize().map_err(|e| Refused::Missing(path.to_owned(), e))?;
-        if self.inside(&real) { Ok(real) } else { Err(self.outside(&real)) }
+        if self.inside(&real) || self.1.as_ref().is_some_and(|own| real.starts_with(own)) { Ok(real) } else { Err(self.outside(&real)) }
     }
 
     /// Checks a path that may not exist yet: its nearest existing parent must be inside, and no part may climb.
@@ -68,7 +77,8 @@ impl Roots {
         if climbs || !path.is_absolute() {
             return Err(self.outside(path));
         }
-        self.existing(there).map(|_| ())
+        let real = there.canonicalize().map_err(|e| Refused::Missing(there.to_owned(), e))?;
+        if self.inside(&real) { Ok(()) } else { Err(self.outside(&real)) }
     }
 }
 

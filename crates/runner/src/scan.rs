@@ -115,8 +115,20 @@ fn file(path: &Path, results: bool, trusted: &dyn Fn(&Found) -> bool, seen: &mut
 /// # Errors
 /// When the folder cannot be read.
 pub fn scan(folder: &Path, deep: bool) -> std::io::Result<Vec<Found>> {
+    sorted(folder, deep, false)
+}
+
+/// Every picture in a folder itself, in natural order, results too.
+///
+/// # Errors
+/// When the folder cannot be read.
+pub fn look_all(folder: &Path) -> std::io::Result<Vec<PathBuf>> {
+    Ok(sorted(folder, false, true)?.into_iter().map(|f| f.path).collect())
+}
+
+fn sorted(folder: &Path, deep: bool, results: bool) -> std::io::Result<Vec<Found>> {
     let mut found = Vec::new();
-    look(folder, deep, false, &|_| false, &mut |seen| {
+    look(folder, deep, results, &|_| false, &mut |seen| {
         if let Seen::Picture(picture) = seen {
             found.push(picture);
         }
@@ -138,7 +150,7 @@ pub fn common_folder<'a>(paths: impl IntoIterator<Item = &'a PathBuf>) -> PathBu
 }
 
 /// Whether a file bears the mark of a result.
-fn is_result(path: &Path) -> bool {
+pub(crate) fn is_result(path: &Path) -> bool {
     let mut head = Vec::new();
     // The mark stands before the pixels, behind at most the EXIF block and the profile.
     std::fs::File::open(path).is_ok_and(|f| f.take(160 * 1024).read_to_end(&mut head).is_ok())

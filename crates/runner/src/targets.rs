@@ -1,10 +1,12 @@
 //! Which files a run will write, known before it runs.
 
-use crate::batch::default_memory;
+use crate::item::default_memory;
 use crate::subject::{Decided, subject};
+use crate::warnings::{self, Problem, Way};
 use rallo_engine::{Plan, Size};
 use rallo_media::{Facts, bytes_text};
 use rallo_recipe::{Pictures, Recipe, Subject, names};
+use serde_json::json;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
@@ -28,15 +30,6 @@ pub struct Planned {
     pub target: PathBuf,
     /// Pixels of the result, where they are known.
     pub size: Option<Size>,
-}
-
-/// Something that stops a run, or should be known before it.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Problem {
-    /// Whether nothing may run because of it.
-    pub stops: bool,
-    /// What, where, and what can be done.
-    pub message: String,
 }
 
 /// The folder a result goes to.
@@ -89,15 +82,25 @@ pub fn plan(
     base: &Path,
     to: Option<&Path>,
 ) -> (Vec<Planned>, Vec<Problem>) {
+    plan_from(recipe, sources, base, to, 0)
+}
+
+/// As [`plan`], with `first` pictures numbered before these.
+pub fn plan_from(
+    recipe: &Recipe,
+    sources: &[Source],
+    base: &Path,
+    to: Option<&Path>,
+    first: usize,
+) -> (Vec<Planned>, Vec<Problem>) {
     let mut problems = Vec::new();
-    let stop = |message: String| Problem { stops: true, message };
     let Some(delivery) = recipe.deliveries.first() else {
-        return (Vec::new(), vec![stop("the recipe has no delivery: say what it should write".into())]);
+        return (Vec::new(), vec![Problem::stop("the recipe has no delivery: say what it should write")]);
     };
     if recipe.deliveries.len() > 1 {
         return (
             Vec::new(),
-            vec![stop("this program writes one delivery a recipe so far; keep one of them".into())],
+            vec![Problem::stop("this program writes one delivery a recipe so far; keep one of them")],
         );
     }
     let mut planned = Vec::with_capacity(sources.len());
@@ -106,7 +109,7 @@ pub fn plan(
     let mut limits: Vec<(usize, String)> = Vec::new();
     let memory = default_memory();
     for (i, source) in sources.iter().enumerate() {
-        let mut about = subject(&source.path, source.facts.as_ref(), &source.decided, i + 1);
+        let mut about = subject(&source.path, source.facts.as_ref(), &source.decided, first + i + 1);
         let laid = source.facts.as_ref().map(|_| recipe.layout(&about));
         let laid = laid.transpose().unwrap_or_else(|e| {
             limits.push((i, e.to_string()));
@@ -144,7 +147,16 @@ pub fn plan(
             1 => String::new(),
             n => format!(" ({} pictures in all)", n),
         };
-        problems.push(Problem { stops: false, message: format!("{name}{more}: {message}") });
+        let mut problem = Problem::note(format!("{name}{more}: {message}"));
+        let affected: Vec<usize> = limits.iter().map(|(i, _)| *i).collect();
+        if affected.len() < sources.len() {
+            problem = problem.or("Leave out what is too large", Way::LeaveOut { pictures: affected });
+        }
+        for (at, _) in recipe.steps.iter().enumerate().filter(|(_, l)| l.on && l.id == "upscale") {
+            let off = Way::Line { line: at, param: "on".into(), value: json!(false) };
+            problem = problem.or(format!("Switch line {}, upscale, off", at + 1), off);
+        }
+        problems.push(problem);
     }
     if let Some(&(a, b)) = clashes.first() {
         let name = |p: &Path| p.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
@@ -153,19 +165,28 @@ pub fn plan(
         } else {
             String::new()
         };
-        problems.push(stop(format!(
+        let both = Problem::stop(format!(
             "{} and {} would both be written as {}{more}; add {{n:04}} or {{stem}} to the name",
             name(&planned[a].source),
             name(&planned[b].source),
             name(&planned[a].target),
-        )));
+        ));
+        let longer = format!("{}-{{n:04}}", delivery.name);
+        problems.push(
+            both.or("Number all names", warnings::delivery("name", json!(longer)))
+                .or("Number only those that are taken", warnings::delivery("existing", json!("number"))),
+        );
     }
     let sources: std::collections::HashSet<&Path> = sources.iter().map(|s| s.path.as_path()).collect();
     if let Some(p) = planned.iter().find(|p| sources.contains(p.target.as_path())) {
-        problems.push(stop(format!(
+        let over = Problem::stop(format!(
             "{} would be written over an original; choose another name or folder",
             p.target.display()
-        )));
+        ));
+        problems.push(
+            over.or("Into a sub-folder instead", warnings::delivery("to", json!("subfolder")))
+                .or("Another folder", Way::Folder),
+        );
     }
     (planned, problems)
 }
@@ -174,14 +195,10 @@ pub fn plan(
 pub fn room(folder: &Path, bytes: u64) -> Option<Problem> {
     let there = folder.ancestors().find(|p| p.exists())?;
     let free = free_bytes(there)?;
-    (free < bytes + 100_000_000).then(|| Problem {
-        stops: free < bytes,
-        message: format!(
-            "the results need about {}, the disk has {} left",
-            bytes_text(bytes),
-            bytes_text(free)
-        ),
-    })
+    let message =
+        format!("The results need about {}, the disk has {} left.", bytes_text(bytes), bytes_text(free));
+    let problem = Problem { stops: free < bytes, message, mends: Vec::new() };
+    (free < bytes + 100_000_000).then(|| problem.or("Another folder", Way::Folder))
 }
 
 /// Free bytes on the disk that holds a folder.

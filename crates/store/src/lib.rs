@@ -2,17 +2,22 @@
 //!
 //! One file, write-ahead log, foreign keys on. Times are texts as the caller gives them (RFC 3339).
 
+mod keys;
 mod recipes;
 mod runs;
 mod shoots;
+mod watches;
 
+pub use keys::Token;
 pub use recipes::{RecipeRow, VersionRow};
 pub use runs::{Counts, Item, Kept, NewItem, Run};
 pub use shoots::{Decided, Frame, Place, Selection, Shoot};
+pub use watches::{Arrival, Watch};
 
 use sqlx::SqlitePool;
 use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePoolOptions, SqliteSynchronous};
-use std::path::Path;
+use std::fs::File;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 /// What the database said.
@@ -24,10 +29,24 @@ pub type Result<T> = std::result::Result<T, Error>;
 #[derive(Clone)]
 pub struct Store {
     pub(crate) pool: SqlitePool,
+    folder: PathBuf,
+}
+
+/// Name of the database in the program's data folder.
+pub const FILE: &str = "rallo.sqlite";
+
+/// Waits until nobody else holds the lock; it is let go with the file.
+async fn alone(file: PathBuf) -> Result<File> {
+    let lock = move || {
+        let file = File::options().create(true).truncate(false).write(true).open(file)?;
+        file.lock().map(|()| file)
+    };
+    let locked = tokio::task::spawn_blocking(lock).await.map_err(std::io::Error::other);
+    locked.and_then(|file| file).map_err(Error::Io)
 }
 
 impl Store {
-    /// Opens or makes the database and brings it up to date.
+    /// Opens or makes the database and brings it up to date; one program at a time does so.
     ///
     /// # Errors
     /// When the file cannot be opened, or holds a newer shape.
@@ -39,9 +58,16 @@ impl Store {
             .synchronous(SqliteSynchronous::Normal)
             .foreign_keys(true)
             .busy_timeout(Duration::from_secs(20));
+        let alone = alone(file.with_extension("lock")).await?;
         let pool = SqlitePoolOptions::new().max_connections(4).connect_with(options).await?;
         sqlx::migrate!().run(&pool).await?;
-        Ok(Self { pool })
+        drop(alone);
+        Ok(Self { pool, folder: file.parent().unwrap_or(Path::new(".")).to_owned() })
+    }
+
+    /// The folder it lies in: the program's own.
+    pub fn folder(&self) -> &Path {
+        &self.folder
     }
 
     /// A setting kept between sessions.

@@ -4,7 +4,7 @@
 //! not renewed is over, and the picture is given out again; work done twice does no harm.
 
 use crate::{Result, Store};
-use sqlx::FromRow;
+use sqlx::{FromRow, Sqlite, Transaction};
 use std::path::Path;
 
 /// One execution of a recipe.
@@ -50,6 +50,10 @@ pub struct Run {
     pub origin: String,
     /// What is called or run when it has ended.
     pub hook: Option<String>,
+    /// The watched folder it comes from.
+    pub watch_id: Option<i64>,
+    /// Folder of pictures that were brought for it alone.
+    pub brought: Option<String>,
 }
 
 /// One picture of a run.
@@ -137,6 +141,56 @@ pub struct Kept {
 /// States in which a run is not over.
 const OPEN: &str = "('running', 'waiting', 'paused', 'asking')";
 
+pub(crate) async fn insert_run(tx: &mut Transaction<'_, Sqlite>, run: &Run) -> Result<i64> {
+    sqlx::query_scalar(
+        "INSERT INTO runs (recipe_id, recipe_version, document, shoot_id, shoot_name, base, state, created, not_before,
+         most_failures, reason, origin, hook, watch_id, brought, place)
+         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, (SELECT coalesce(max(place), 0) + 1 FROM runs)) RETURNING id",
+    )
+    .bind(run.recipe_id)
+    .bind(run.recipe_version)
+    .bind(&run.document)
+    .bind(run.shoot_id)
+    .bind(&run.shoot_name)
+    .bind(&run.base)
+    .bind(if run.state == "asking" { "asking" } else { "waiting" })
+    .bind(&run.created)
+    .bind(&run.not_before)
+    .bind(run.most_failures)
+    .bind(&run.reason)
+    .bind(if run.origin.is_empty() { "page" } else { &run.origin })
+    .bind(&run.hook)
+    .bind(run.watch_id)
+    .bind(&run.brought)
+    .fetch_one(&mut **tx)
+    .await
+}
+
+/// Items with positions from `first` on.
+pub(crate) async fn insert_items(
+    tx: &mut Transaction<'_, Sqlite>,
+    run: i64,
+    first: i64,
+    items: &[NewItem],
+) -> Result<()> {
+    for (position, item) in (first..).zip(items) {
+        sqlx::query(
+            "INSERT INTO run_items (run_id, position, source, target, source_bytes, pixels, decided)
+             VALUES (?, ?, ?, ?, ?, ?, ?)",
+        )
+        .bind(run)
+        .bind(position)
+        .bind(&item.source)
+        .bind(&item.target)
+        .bind(item.bytes)
+        .bind(item.pixels)
+        .bind(&item.decided)
+        .execute(&mut **tx)
+        .await?;
+    }
+    Ok(())
+}
+
 impl Store {
     /// Writes down a run with its items at the end of the queue, all at once or not at all. Its state is taken over where
     /// it is `asking`, else it waits.
@@ -145,41 +199,8 @@ impl Store {
     /// The database's.
     pub async fn add_run(&self, run: &Run, items: &[NewItem]) -> Result<i64> {
         let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
-        let id: i64 = sqlx::query_scalar(
-            "INSERT INTO runs (recipe_id, recipe_version, document, shoot_id, shoot_name, base, state, created, not_before,
-             most_failures, reason, origin, hook, place)
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, (SELECT coalesce(max(place), 0) + 1 FROM runs)) RETURNING id",
-        )
-        .bind(run.recipe_id)
-        .bind(run.recipe_version)
-        .bind(&run.document)
-        .bind(run.shoot_id)
-        .bind(&run.shoot_name)
-        .bind(&run.base)
-        .bind(if run.state == "asking" { "asking" } else { "waiting" })
-        .bind(&run.created)
-        .bind(&run.not_before)
-        .bind(run.most_failures)
-        .bind(&run.reason)
-        .bind(if run.origin.is_empty() { "page" } else { &run.origin })
-        .bind(&run.hook)
-        .fetch_one(&mut *tx)
-        .await?;
-        for (position, item) in items.iter().enumerate() {
-            sqlx::query(
-                "INSERT INTO run_items (run_id, position, source, target, source_bytes, pixels, decided)
-                 VALUES (?, ?, ?, ?, ?, ?, ?)",
-            )
-            .bind(id)
-            .bind(position as i64)
-            .bind(&item.source)
-            .bind(&item.target)
-            .bind(item.bytes)
-            .bind(item.pixels)
-            .bind(&item.decided)
-            .execute(&mut *tx)
-            .await?;
-        }
+        let id = insert_run(&mut tx, run).await?;
+        insert_items(&mut tx, id, 0, items).await?;
         tx.commit().await?;
         Ok(id)
     }
@@ -210,17 +231,24 @@ impl Store {
     }
 
     /// Gives out the next picture: of the first run in the queue that has one and may begin. `now` is Unix time in
-    /// milliseconds, `clock` the same as text.
+    /// milliseconds, `clock` the same as text; with `only` pictures of that run alone.
     ///
     /// # Errors
     /// The database's.
-    pub async fn take(&self, worker: &str, now: i64, lease: i64, clock: &str) -> Result<Option<Item>> {
+    pub async fn take(
+        &self,
+        worker: &str,
+        now: i64,
+        lease: i64,
+        clock: &str,
+        only: Option<i64>,
+    ) -> Result<Option<Item>> {
         let item: Option<Item> = sqlx::query_as(
             "UPDATE run_items SET worker = ?1, lease = ?2 + ?3, tries = tries + 1
              WHERE (run_id, position) = (
                  SELECT i.run_id, i.position FROM runs r JOIN run_items i ON i.run_id = r.id
                  WHERE r.state IN ('running', 'waiting') AND (r.not_before IS NULL OR r.not_before <= ?4)
-                 AND i.state = 'waiting' AND (i.lease IS NULL OR i.lease < ?2)
+                 AND i.state = 'waiting' AND (i.lease IS NULL OR i.lease < ?2) AND (?5 IS NULL OR r.id = ?5)
                  ORDER BY r.place, r.id, i.position LIMIT 1)
              RETURNING *",
         )
@@ -228,6 +256,7 @@ impl Store {
         .bind(now)
         .bind(lease)
         .bind(clock)
+        .bind(only)
         .fetch_optional(&self.pool)
         .await?;
         if let Some(item) = &item {
@@ -486,7 +515,7 @@ impl Store {
         .execute(&mut *tx)
         .await?;
         if done.rows_affected() > 0 {
-            sqlx::query("UPDATE runs SET state = 'waiting', finished = NULL, reason = NULL WHERE id = ? AND state IN ('done', 'paused')")
+            sqlx::query("UPDATE runs SET state = 'waiting', finished = NULL, reason = NULL, called = 0 WHERE id = ? AND state IN ('done', 'paused')")
                 .bind(id)
                 .execute(&mut *tx)
                 .await?;
@@ -585,6 +614,80 @@ impl Store {
         .bind(most)
         .fetch_all(&self.pool)
         .await
+    }
+
+    /// Where a run's first result goes.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn first_target(&self, run: i64) -> Result<Option<String>> {
+        sqlx::query_scalar("SELECT target FROM run_items WHERE run_id = ? ORDER BY position LIMIT 1")
+            .bind(run)
+            .fetch_optional(&self.pool)
+            .await
+    }
+
+    /// A run that is not over, of that origin, document and folder, whose pictures and results are `items`.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn open_like(&self, like: &Run, items: &[NewItem]) -> Result<Option<i64>> {
+        for run in self.open_runs().await? {
+            if (&run.origin, &run.document, &run.base) == (&like.origin, &like.document, &like.base) {
+                let own = self.items(run.id).await?;
+                let same = |(a, b): (&Item, &NewItem)| (&a.source, &a.target) == (&b.source, &b.target);
+                if own.len() == items.len() && own.iter().zip(items).all(same) {
+                    return Ok(Some(run.id));
+                }
+            }
+        }
+        Ok(None)
+    }
+
+    /// Says that what follows a run's end is begun; returns whether nobody had done so.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn call_run(&self, id: i64) -> Result<bool> {
+        let done = sqlx::query("UPDATE runs SET called = 1 WHERE id = ? AND called = 0 AND state IN ('done', 'cancelled')")
+            .bind(id)
+            .execute(&self.pool)
+            .await?;
+        Ok(done.rows_affected() > 0)
+    }
+
+    /// Runs that have ended without what follows having begun.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn uncalled(&self) -> Result<Vec<i64>> {
+        sqlx::query_scalar("SELECT id FROM runs WHERE called = 0 AND state IN ('done', 'cancelled') ORDER BY id")
+            .fetch_all(&self.pool)
+            .await
+    }
+
+    /// Folders of pictures that were brought for runs that ended before a time, with the run.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn brought_before(&self, time: &str) -> Result<Vec<(i64, String)>> {
+        sqlx::query_as(
+            "SELECT id, brought FROM runs WHERE brought IS NOT NULL AND state IN ('done', 'cancelled') AND finished < ?",
+        )
+        .bind(time)
+        .fetch_all(&self.pool)
+        .await
+    }
+
+    /// Whether a run has this folder of brought pictures.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn is_brought(&self, folder: &str) -> Result<bool> {
+        sqlx::query_scalar("SELECT EXISTS (SELECT 1 FROM runs WHERE brought = ?)")
+            .bind(folder)
+            .fetch_one(&self.pool)
+            .await
     }
 
     /// One item.

@@ -164,7 +164,7 @@ async fn pictures_are_given_out_once_and_again_when_a_worker_is_gone() {
     let two = store.add_run(&run(), &items).await.unwrap();
     let take = |worker: &'static str, now: i64| {
         let store = store.clone();
-        async move { store.take(worker, now, LEASE, "2026-05-04T10:00:00Z").await.unwrap() }
+        async move { store.take(worker, now, LEASE, "2026-05-04T10:00:00Z", None).await.unwrap() }
     };
     let first = take("anna", 0).await.unwrap();
     let second = take("bert", 0).await.unwrap();
@@ -219,9 +219,9 @@ async fn runs_are_moved_paused_asked_for_later_and_wait_for_a_yes() {
     store.move_run(one, 1).await.unwrap();
     assert_eq!(order(store.clone()).await, [three, two, one]);
     // The first asks, the second is for the night.
-    assert_eq!(store.take("anna", 0, LEASE, early).await.unwrap().unwrap().run_id, one);
-    assert!(store.take("anna", 0, LEASE, early).await.unwrap().is_none());
-    assert_eq!(store.take("anna", 0, LEASE, late).await.unwrap().unwrap().run_id, two);
+    assert_eq!(store.take("anna", 0, LEASE, early, None).await.unwrap().unwrap().run_id, one);
+    assert!(store.take("anna", 0, LEASE, early, None).await.unwrap().is_none());
+    assert_eq!(store.take("anna", 0, LEASE, late, None).await.unwrap().unwrap().run_id, two);
     // Yes: asked the next thing, then in line, with the document as it is now.
     assert!(store.pass_run(three, 0, "{1}", Some("Still?")).await.unwrap());
     assert!(!store.pass_run(three, 0, "{2}", None).await.unwrap(), "answered twice");
@@ -231,14 +231,14 @@ async fn runs_are_moved_paused_asked_for_later_and_wait_for_a_yes() {
     assert_eq!((now.state.as_str(), now.document.as_str(), now.stage), ("waiting", "{3}", 2));
     // Paused: nothing is given out until it goes on; cancelled: never again.
     assert!(store.pause_run(three, Some("no room"), Some("no room")).await.unwrap());
-    assert!(store.take("anna", 0, LEASE, late).await.unwrap().is_none());
+    assert!(store.take("anna", 0, LEASE, late, None).await.unwrap().is_none());
     assert!(store.resume_run(three).await.unwrap() && !store.resume_run(three).await.unwrap());
     // What was cancelled is not tried again, and keeps its reasons.
     let failed = rallo_store::Item { state: "failed".into(), ..store.item(three, 0).await.unwrap() };
     assert!(store.finish_item(&failed).await.unwrap());
     assert!(store.cancel_run(three, "t2").await.unwrap() && !store.cancel_run(three, "t3").await.unwrap());
     assert!(!store.pause_run(three, None, None).await.unwrap());
-    assert!(store.take("anna", 0, LEASE, late).await.unwrap().is_none());
+    assert!(store.take("anna", 0, LEASE, late, None).await.unwrap().is_none());
     store.retry_failed(three, None).await.unwrap();
     assert_eq!(store.item(three, 0).await.unwrap().state, "failed");
     assert_eq!(order(store.clone()).await, [two, one]);

@@ -1,7 +1,7 @@
 // A run waits for a yes: its pictures as they will be, values that can still be changed, for one of them or for all.
 
 import { ask, el, json, say } from './talk.js';
-import { parse, shown } from './ticket.js';
+import { row } from './fields.js';
 
 /** Shows what run `run` asks in `box`; `passed` is told when it was answered. */
 export async function checkpoint(box, run, passed) {
@@ -47,16 +47,7 @@ export async function checkpoint(box, run, passed) {
         to.push({ line, param: param.name, value: v });
         if (chosen === null) showAll(); else show(pictures.find((p) => p.item.position === chosen));
       };
-      const name = `${title}, ${param.name.replace(/_/g, ' ')}`;
-      let field;
-      if (param.kind === 'choice') field = el('select', { class: 'form-select form-select-sm', 'aria-label': name }, ...param.choices.map((c) => el('option', { selected: c === value }, c)));
-      else if (param.kind === 'flag') field = el('input', { type: 'checkbox', class: 'form-check-input', checked: value === true, 'aria-label': name });
-      else field = el('input', { class: 'form-control form-control-sm', value: shown(value, param.kind), 'aria-label': name });
-      field.addEventListener('change', () => {
-        const v = param.kind === 'flag' ? field.checked : param.kind === 'choice' ? field.value : parse(param, field.value);
-        if (v === undefined) { say(`${name}: ${field.value} does not fit`); field.value = shown(value, param.kind); } else put(v);
-      });
-      return el('label', { title: param.about }, el('span', {}, `Line ${line + 1}, ${name}`), field, el('small', {}, param.unit));
+      return row({ title, param }, `Line ${line + 1}, `, value, put);
     };
     const whose = chosen === null ? 'all pictures' : pictures.find((p) => p.item.position === chosen).item.name;
     fields.replaceChildren(el('h2', {}, `Values for ${whose}`), ...told.values.map(one));

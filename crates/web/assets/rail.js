@@ -87,10 +87,20 @@ async function again() {
   } catch (e) { say(`Not started: ${e.message}`); }
 }
 
+/** What lies on the desk runs at once if there is nothing to say; else its sheet is shown. */
+async function go() {
+  try {
+    const r = await json('POST', '/api/runs/go');
+    if (r.sheet) { location.href = '/sheet'; return; }
+    say(`Run ${r.run} is started: ${r.recipe} on ${r.count} ${r.count === 1 ? 'frame' : 'frames'}, into ${r.folder}.`);
+  } catch (e) { say(`Not started: ${e.message}`); }
+}
+
 document.addEventListener('keydown', (e) => {
+  if (e.key === 'Enter' && e.ctrlKey && !document.querySelector('dialog[open]')) { e.preventDefault(); go(); return; }
   if (typing(e) || e.ctrlKey || e.metaKey || e.altKey || document.querySelector('dialog[open]')) return;
   if (e.key === 'R') { e.preventDefault(); again(); return; }
-  const to = { f: '/frames', e: '/bench', c: '/recipes', r: '/sheet', '?': '/keys' }[e.key.toLowerCase()];
+  const to = { f: '/frames', e: '/bench', c: '/recipes', r: '/sheet', m: '/watched', '?': '/keys' }[e.key.toLowerCase()];
   if (to) {
     e.preventDefault();
     location.href = to;

@@ -1,6 +1,7 @@
 // Recipes that are kept: found, described, versions and what changed, files.
 
 import { ask, el, json, say } from './talk.js';
+import { dropped, target } from './drop.js';
 
 const $ = (id) => document.getElementById(id);
 let all = [];
@@ -20,11 +21,13 @@ function list() {
   const words = $('search').value.trim().toLowerCase().split(/\s+/).filter(Boolean);
   const fits = (r) => words.every((w) => `${r.name} ${(r.document.labels ?? []).join(' ')} ${r.document.note ?? ''} ${r.said}`.toLowerCase().includes(w));
   const found = all.filter(fits);
-  $('list').replaceChildren(...found.map((r) => el('li', { class: r.id === shown ? 'is-on' : '' },
+  const line = (r) => { const item = one(r); target(item, () => r); return item; };
+  const one = (r) => el('li', { class: r.id === shown ? 'is-on' : '' },
     el('input', { type: 'checkbox', class: 'form-check-input', checked: ticked.has(r.id), 'aria-label': `${r.name}, into the file`, onchange: (e) => { if (e.target.checked) ticked.add(r.id); else ticked.delete(r.id); $('write').disabled = !ticked.size; } }),
     el('button', { type: 'button', onclick: () => open(r.id), 'aria-current': r.id === shown },
       el('b', {}, r.name), el('small', {}, `version ${r.version}, ${when(r.saved)}`),
-      ...(r.document.labels ?? []).map((l) => el('span', { class: 'label' }, l))))));
+      ...(r.document.labels ?? []).map((l) => el('span', { class: 'label' }, l))));
+  $('list').replaceChildren(...found.map(line));
   if (!found.length) $('list').append(el('li', { class: 'none' }, all.length ? 'No recipe has all of these words.' : 'No recipes yet. Record one on the bench, or load a file.'));
 }
 
@@ -69,6 +72,9 @@ async function describe() {
 $('labels').addEventListener('change', doing(describe));
 $('note').addEventListener('change', doing(describe));
 $('search').addEventListener('input', list);
+const here = () => all.find((one) => one.id === shown);
+target($('drop-here'), here);
+$('drop-files').addEventListener('change', () => { const files = [...$('drop-files').files]; $('drop-files').value = ''; dropped(here(), files); });
 $('lay').onclick = doing(async () => {
   await ask('PUT', '/api/desk', { recipe: shown });
   location.href = '/bench';

@@ -39,8 +39,9 @@ async function draw() {
     cancelled: `Stopped: ${good} of ${p.total} are done`,
   }[p.state];
   const failed = p.failed ? ` ${p.failed} could not be made.` : '';
+  const expected = p.state === 'running' && all.expected ? ` About ${all.expected} in all.` : '';
   $('where').textContent = p.state === 'paused' && p.reason ? p.reason : p.state === 'running'
-    ? `${p.each != null ? `${p.each.toFixed(2)} s a picture. ` : ''}Into ${all.folder}.${failed}`
+    ? `${p.each != null ? `${p.each.toFixed(2)} s a picture. ` : ''}Into ${all.folder}.${expected}${failed}`
     : good ? `Into ${all.folder}: ${all.after} where the originals are ${all.before}.${failed}` : `Into ${all.folder}.${failed}`;
   const meter = $('meter');
   meter.setAttribute('aria-valuenow', Math.round((ended / p.total) * 100));
@@ -58,6 +59,8 @@ async function draw() {
   $('retry').hidden = !again;
   $('undo-run').hidden = !over || !p.done;
   $('reports').hidden = !ended;
+  $('zip').hidden = !good;
+  $('brought').hidden = !all.brought;
   $('stamp').hidden = p.state !== 'done';
   $('fails').replaceChildren(...all.failed.map((i) => el('div', { class: 'fail' }, el('b', {}, i.source), el('small', {}, KINDS[i.kind] ?? ''), ' ', i.reason, ' ',
     again ? el('button', { class: 'btn btn-sm btn-outline-light', type: 'button', onclick: () => act('retry', { position: i.position }) }, 'Try again') : '')));

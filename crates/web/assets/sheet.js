@@ -1,71 +1,162 @@
-// The run sheet: what will run on what, and where to.
+// The run sheet: what will run on what, and where to; anything can be put right here, for this run or for the recipe.
 
-import { duration, el, json, say, typing } from './talk.js';
-import { parse, shown } from './ticket.js';
+import { ask, duration, el, json, say, typing } from './talk.js';
+import { asks, field } from './fields.js';
+import { chooser } from './folders.js';
 
-const start = document.getElementById('start');
-let answers = [];
+const $ = (id) => document.getElementById(id);
+const start = $('start');
+const openFolders = chooser(() => {});
 
-/** What the recipe asks for at its start; an answer shows anew what the run will do. */
-function asks(all) {
-  const box = document.getElementById('asks');
-  box.hidden = !all.length;
-  const row = ({ line, title, param }) => {
-    const put = (value) => {
-      answers = [...answers.filter((a) => a.line !== line || a.param !== param.name), { line, param: param.name, value }];
-      look();
-    };
-    const name = `${title}, ${param.name.replace(/_/g, ' ')}`;
-    let field;
-    if (param.kind === 'choice') {
-      field = el('select', { class: 'form-select form-select-sm', 'aria-label': name }, ...param.choices.map((c) => el('option', { selected: c === param.default }, c)));
-      field.addEventListener('change', () => put(field.value));
-    } else if (param.kind === 'flag') {
-      field = el('input', { type: 'checkbox', class: 'form-check-input', checked: param.default === true, 'aria-label': name });
-      field.addEventListener('change', () => put(field.checked));
-    } else {
-      field = el('input', { class: 'form-control form-control-sm', value: shown(param.default, param.kind), 'aria-label': name });
-      field.addEventListener('change', () => {
-        const value = parse(param, field.value);
-        if (value === undefined) { say(`${name}: ${field.value} does not fit`); field.value = shown(param.default, param.kind); } else put(value);
-      });
-    }
-    return el('label', { title: param.about }, el('span', {}, `Line ${line + 1}, ${name}`), field, el('small', {}, param.unit));
-  };
-  box.replaceChildren(el('h2', {}, 'This recipe asks'), ...all.map(row));
+/** What differs from the recipe, for this run. */
+const changes = { answers: [], delivery: {}, leave_out: [] };
+let sheet = null;
+let opened = null;
+
+const asked = () => ({ ...changes });
+
+function answer(line, param, value) {
+  changes.answers = [...changes.answers.filter((a) => a.line !== line || a.param !== param), { line, param, value }];
 }
 
-async function look() {
-  let sheet;
-  try { sheet = await json('POST', '/api/sheet', { answers }); } catch (e) {
-    document.getElementById('what').textContent = 'This cannot be run yet';
-    document.getElementById('where').textContent = e.message;
+/** Mends a problem in the one way that its button says. */
+function mend(way) {
+  switch (way.do) {
+    case 'line': answer(way.line, way.param, way.value); break;
+    case 'delivery': Object.assign(changes.delivery, way.values); break;
+    case 'leave_out': changes.leave_out = [...new Set([...changes.leave_out, ...way.frames])]; break;
+    case 'folder': openFolders({ label: 'Put the results here', taken: (path) => { changes.delivery.to = path; look(); } }); return;
+    case 'go': location.href = way.to; return;
+    default: return;
+  }
+  look();
+}
+
+function problem(p) {
+  const ways = p.mends.map((m) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => mend(m) }, m.label));
+  return el('div', { class: p.stops ? 'fail' : 'fail is-mild' }, el('b', {}, p.stops ? 'Before it can start' : 'Good to know'), p.message, ...(ways.length ? [el('span', { class: 'mends' }, ...ways)] : []));
+}
+
+/** The ticket's lines open their values. */
+function drawTicket() {
+  const items = [...document.querySelectorAll('.slip .lines > li:not(.between)')];
+  sheet.lines.forEach((line, i) => {
+    const item = items[i];
+    if (!item) return;
+    const own = changes.answers.some((a) => a.line === line.line);
+    item.classList.toggle('is-off', !line.on);
+    item.classList.toggle('is-changed', own);
+    if (own || item.dataset.changed) { item.dataset.changed = 'yes'; item.textContent = line.said; }
+    button(item, () => open(`line ${i}`), `Values of line ${i + 1}`);
+  });
+  document.querySelectorAll('.slip .goes').forEach((box, i) => {
+    if (Object.keys(changes.delivery).length) { box.textContent = sheet.goes[i] ?? ''; box.classList.add('is-changed'); }
+    button(box, () => open('goes'), 'Values of the delivery');
+  });
+}
+
+function button(item, act, label) {
+  if (item.getAttribute('role') === 'button') return;
+  item.setAttribute('role', 'button');
+  item.tabIndex = 0;
+  item.title = label;
+  item.addEventListener('click', act);
+  item.addEventListener('keydown', (e) => { if (e.key === 'Enter' || e.key === ' ') { e.preventDefault(); e.stopPropagation(); act(); } });
+}
+
+/** Shows the values of a line or of the delivery. */
+function open(what) {
+  opened = opened === what ? null : what;
+  drawValues();
+}
+
+function drawValues() {
+  const box = $('values');
+  box.hidden = !opened;
+  if (!opened) return;
+  const row = (param, put) => el('label', { title: param.about }, el('span', {}, param.name.replace(/_/g, ' ')), field(param, param.name.replace(/_/g, ' '), param.default, (v) => { put(v); look(); }), el('small', {}, param.unit));
+  const close = el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => open(opened) }, 'Close');
+  if (opened === 'goes') {
+    const folder = el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => mend({ do: 'folder' }) }, 'Choose a folder');
+    box.replaceChildren(el('h2', {}, 'Where and how results are written ', folder, ' ', close), ...sheet.delivery.map((p) => row(p, (v) => { changes.delivery[p.name] = v; })));
     return;
   }
-  if (!document.getElementById('asks').contains(document.activeElement)) asks(sheet.asks);
-  const stops = sheet.problems.some((p) => p.stops);
-  document.getElementById('what').textContent = `${sheet.count} pictures` +
-    (sheet.seconds != null ? `, ${duration(sheet.seconds)}` : '');
-  document.getElementById('where').textContent = `Into ${sheet.folder}` +
-    (sheet.bytes ? `: about ${sheet.bytes} in all, measured on the sample` : '') + (sheet.free ? `. ${sheet.free} are free there.` : '.');
-  document.getElementById('problems').replaceChildren(...sheet.problems.map((p) =>
-    el('div', { class: p.stops ? 'fail' : 'fail is-mild' }, el('b', {}, p.stops ? 'Before it can start' : 'Good to know'), p.message)));
-  document.querySelector('#names tbody').replaceChildren(...sheet.names.map((n) => el('tr', {},
-    el('td', {}, n.source), el('td', {}, n.target), el('td', {}, n.size ? `${n.size[0]} × ${n.size[1]}` : 'unknown'))));
-  start.disabled = stops;
-  if (!stops && !sheet.asks.length) start.focus();
+  const line = sheet.lines[Number(opened.split(' ')[1])];
+  const on = el('label', {}, el('span', {}, 'on'), el('input', { type: 'checkbox', class: 'form-check-input', checked: line.on, 'aria-label': 'on', onchange: (e) => { answer(line.line, 'on', e.target.checked); look(); } }));
+  box.replaceChildren(el('h2', {}, `Line ${line.line + 1}, ${line.title} `, close), on, ...line.params.map((p) => row(p, (v) => answer(line.line, p.name, v))));
 }
 
-start.onclick = async () => {
+let round = 0;
+async function look() {
+  const mine = ++round;
+  start.disabled = true;
+  let fresh;
+  try { fresh = await json('POST', '/api/sheet', asked()); } catch (e) {
+    if (sheet) { say(e.message); start.disabled = false; return; }
+    $('what').textContent = 'This cannot be run yet';
+    $('where').textContent = e.message;
+    return;
+  }
+  if (mine !== round) return;
+  sheet = fresh;
+  const box = $('asks');
+  if (!box.contains(document.activeElement)) asks(box, sheet.asks, changes.answers, look);
+  const stops = sheet.problems.some((p) => p.stops);
+  $('what').textContent = `${sheet.count} ${sheet.count === 1 ? 'picture' : 'pictures'}`;
+  const more = sheet.folders > 1 ? ` and ${sheet.folders - 1} other ${sheet.folders === 2 ? 'folder' : 'folders'}` : '';
+  $('where').textContent = `Into ${sheet.folder}${more}.${sheet.free ? ` ${sheet.free} are free there.` : ''}`;
+  $('problems').replaceChildren(...sheet.problems.map(problem));
+  const changed = changes.answers.length || Object.keys(changes.delivery).length || changes.leave_out.length;
+  $('changed').hidden = !changed;
+  const left = changes.leave_out.length ? `${changes.leave_out.length} left out. ` : '';
+  $('changed-words').textContent = `Changed for this run. ${left}`;
+  $('keep').hidden = !changes.answers.length && !Object.keys(changes.delivery).length;
+  document.querySelector('#names tbody').replaceChildren(...sheet.names.map((n) => el('tr', {},
+    el('td', {}, n.source), el('td', {}, n.target), el('td', {}, n.size ? `${n.size[0]} × ${n.size[1]}` : 'unknown'))));
+  drawTicket();
+  drawValues();
+  start.disabled = $('start-first').disabled = stops;
+  if (!stops && !sheet.asks.length && document.activeElement === document.body) start.focus();
+  if (sheet.count) measure(mine);
+}
+
+/** Times and sizes come after: a few pictures are made for them. */
+async function measure(mine) {
+  let told;
+  try { told = await json('POST', '/api/sheet/measure', asked()); } catch (e) { say(e.message); return; }
+  if (mine !== round) return;
+  if (!told.measured) { $('cost').textContent = 'None of the pictures could be made to measure time and size.'; return; }
+  $('cost').textContent = `${duration(told.seconds)}, about ${told.bytes} in all, ${told.each} each: measured on ${told.measured} of them, corrected while it runs.`.replace(/^a/, 'A');
+  if (told.room && !sheet.problems.some((p) => p.message === told.room.message)) {
+    sheet.problems.push(told.room);
+    $('problems').append(problem(told.room));
+    if (told.room.stops) start.disabled = $('start-first').disabled = true;
+  }
+}
+
+async function begin(first) {
   start.disabled = true;
   try {
-    const at = document.getElementById('at').value;
-    const most = Number(document.getElementById('most').value);
-    const { run } = await json('POST', '/api/runs', { answers, at: at ? new Date(at).toISOString() : null, most_failures: most > 0 ? most : null });
+    const at = $('at').value;
+    const most = Number($('most').value);
+    const { run } = await json('POST', '/api/runs', { ...asked(), first, at: at ? new Date(at).toISOString() : null, most_failures: most > 0 ? most : null, report_to: $('report-to').value || null });
     location.href = `/runs/${run}`;
   } catch (e) { say(e.message); start.disabled = false; }
+}
+start.onclick = () => begin(false);
+$('start-first').onclick = () => begin(true);
+$('reset').onclick = () => location.reload();
+$('keep').onclick = async () => {
+  try {
+    const kept = await json('POST', '/api/sheet/keep', { answers: changes.answers, delivery: changes.delivery });
+    say(`Kept in the recipe as version ${kept.version}.`);
+    changes.answers = [];
+    changes.delivery = {};
+    document.querySelectorAll('.slip .is-changed').forEach((i) => i.classList.remove('is-changed'));
+    look();
+  } catch (e) { say(e.message); }
 };
 document.addEventListener('keydown', (e) => {
-  if (e.key === 'Enter' && !typing(e) && !e.target.closest('a, button') && !start.disabled) start.click();
+  if (e.key === 'Enter' && !e.ctrlKey && !typing(e) && !e.target.closest('a, button, [role=button], dialog') && !start.disabled) start.click();
 });
 look();

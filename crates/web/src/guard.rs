@@ -1,10 +1,11 @@
-//! Who may ask: pages of this server only, by name and by token.
+//! Who may ask: by the server's name, the page the request comes from, a session or a script's token, and for everything
+//! that changes something the page's own token.
 
-use crate::App;
+use crate::{App, keys};
 use axum::extract::{Request, State};
 use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
 use axum::middleware::Next;
-use axum::response::{IntoResponse, Response};
+use axum::response::{IntoResponse, Redirect, Response};
 
 const POLICY: &str = "default-src 'self'; img-src 'self' blob: data:; object-src 'none'; base-uri 'none'; \
                       form-action 'self'; frame-ancestors 'none'";
@@ -13,25 +14,95 @@ fn text<'a>(headers: &'a HeaderMap, name: &str) -> Option<&'a str> {
     headers.get(name).and_then(|v| v.to_str().ok())
 }
 
-/// Checks Host, Origin and, for everything that changes something, the token; sets the content policy.
-pub async fn guard(State(app): State<App>, request: Request, next: Next) -> Response {
-    let headers = request.headers();
-    let names = ["127.0.0.1", "localhost", "[::1]"].map(|name| format!("{name}:{}", app.port));
+/// Why a request is refused.
+type Refused = Box<Response>;
+
+fn refuse(status: StatusCode, why: &'static str) -> Refused {
+    Box::new((status, why).into_response())
+}
+
+/// Whether a script's token came along; a wrong one is refused whatever else the request has.
+async fn by_token(app: &App, headers: &HeaderMap) -> Result<bool, Refused> {
+    let Some(given) = text(headers, "authorization") else { return Ok(false) };
+    let wrong = || refuse(StatusCode::UNAUTHORIZED, "this token is not known; make one with rallo token add");
+    let (kind, token) = given.split_once(' ').ok_or_else(wrong)?;
+    if !kind.eq_ignore_ascii_case("bearer") {
+        return Err(wrong());
+    }
+    match app.store.use_token(&keys::hashed(token.trim()), &rallo_runner::now()).await {
+        Ok(true) => Ok(true),
+        Ok(false) => Err(wrong()),
+        Err(e) => {
+            tracing::error!("tokens: {e}");
+            Err(refuse(StatusCode::SERVICE_UNAVAILABLE, "the program's database did not answer; try again"))
+        }
+    }
+}
+
+async fn has_session(app: &App, headers: &HeaderMap) -> bool {
+    let secret = text(headers, "cookie").and_then(keys::session);
+    let Some(secret) = secret else { return false };
+    app.store.has_session(&keys::hashed(secret), &rallo_runner::now()).await.unwrap_or(false)
+}
+
+/// Whether a page of another site is behind it: a picture or a form in it, not a link that somebody followed.
+fn is_foreign(app: &App, headers: &HeaderMap, host: &str) -> bool {
+    let scheme = if app.door.secure { "https" } else { "http" };
+    let origin = text(headers, "origin").is_some_and(|o| o != format!("{scheme}://{host}"));
+    let site = matches!(text(headers, "sec-fetch-site"), Some("cross-site" | "same-site"));
+    origin || (site && text(headers, "sec-fetch-mode") != Some("navigate"))
+}
+
+async fn check(app: &App, method: &Method, path: &str, headers: &HeaderMap) -> Result<(), Refused> {
     let host = text(headers, "host").unwrap_or_default();
-    if !names.iter().any(|n| n == host) {
-        return (StatusCode::MISDIRECTED_REQUEST, "this server answers on loopback only").into_response();
+    if !app.door.hosts.iter().any(|n| n.eq_ignore_ascii_case(host)) {
+        return Err(refuse(
+            StatusCode::MISDIRECTED_REQUEST,
+            "this server does not answer to that name; rallo serve --host NAME lets it",
+        ));
     }
-    let foreign = text(headers, "origin").is_some_and(|o| o != format!("http://{host}"));
-    let changes = request.method() != Method::GET && request.method() != Method::HEAD;
-    let known = text(headers, "x-rallo-token") == Some(app.token.as_str());
-    if foreign || (changes && !known) {
-        return (StatusCode::FORBIDDEN, "this request did not come from this server's own page; reload it")
-            .into_response();
+    if is_foreign(app, headers, host) {
+        return Err(refuse(StatusCode::FORBIDDEN, "this request comes from another site's page"));
     }
-    let mut response = next.run(request).await;
+    if by_token(app, headers).await? {
+        return Ok(());
+    }
+    let open = path == "/login" || path.starts_with("/assets/");
+    if app.door.locked && !open && !has_session(app, headers).await {
+        let page = method == Method::GET && !path.starts_with("/api/") && path != "/events";
+        return Err(if page {
+            Box::new(Redirect::to("/login").into_response())
+        } else {
+            refuse(StatusCode::UNAUTHORIZED, "the passphrase is needed; open the page once more")
+        });
+    }
+    let changes = method != Method::GET && method != Method::HEAD;
+    let known = text(headers, "x-rallo-token").is_some_and(|t| keys::same(t, &app.token));
+    // The passphrase's form has no page of ours to take a token from; its origin must be told instead.
+    let form = path == "/login" && text(headers, "origin").is_some();
+    if changes && !known && !form {
+        return Err(refuse(
+            StatusCode::FORBIDDEN,
+            "this request did not come from this server's own page; reload it",
+        ));
+    }
+    Ok(())
+}
+
+/// Checks Host, Origin, sessions and tokens; sets the content policy.
+pub async fn guard(State(app): State<App>, request: Request, next: Next) -> Response {
+    // A body cannot be shared while something is waited for; what is checked does not need it.
+    let (method, headers) = (request.method().clone(), request.headers().clone());
+    let path = request.uri().path().to_owned();
+    let mut response = match check(&app, &method, &path, &headers).await {
+        Ok(()) => next.run(request).await,
+        Err(refused) => *refused,
+    };
     let set = response.headers_mut();
     set.insert(header::CONTENT_SECURITY_POLICY, HeaderValue::from_static(POLICY));
     set.insert(header::X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
     set.insert(header::REFERRER_POLICY, HeaderValue::from_static("no-referrer"));
+    set.insert("cross-origin-resource-policy", HeaderValue::from_static("same-origin"));
+    set.insert("cross-origin-opener-policy", HeaderValue::from_static("same-origin"));
     response
 }

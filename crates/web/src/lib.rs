@@ -7,16 +7,17 @@ mod api;
 mod desk;
 mod error;
 mod guard;
+pub mod keys;
 mod pages;
 mod sources;
 mod truth;
 
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
-use rallo_runner::{Frames, Queue, Roots};
+use rallo_runner::{Frames, Queue, Roots, watch};
 use rallo_store::Store;
 use sources::Sources;
-use std::net::{Ipv4Addr, SocketAddr};
+use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 use std::sync::Arc;
 use tokio::net::TcpListener;
@@ -30,11 +31,19 @@ pub struct Options {
     pub roots: Roots,
     /// The program's own folder.
     pub data: PathBuf,
-    /// Port on loopback; 0 takes a free one.
+    /// Address to listen at; beyond loopback the passphrase is asked for.
+    pub listen: IpAddr,
+    /// Port; 0 takes a free one.
     pub port: u16,
+    /// Names it answers to beside its address, with the port where that is in the address people type.
+    pub hosts: Vec<String>,
+    /// Asks for the passphrase on loopback too.
+    pub locked: bool,
+    /// A proxy in front of it speaks HTTPS.
+    pub secure: bool,
     /// Pictures worked on at a time.
     pub workers: usize,
-    /// A command that is run after each run, with the report on its standard input.
+    /// A command that is run after each run, with the report on its standard input, or an address it is sent to.
     pub hook: Option<String>,
 }
 
@@ -48,8 +57,11 @@ pub enum StartError {
     #[error("cannot open the program's database {0}: {1}")]
     Store(PathBuf, rallo_store::Error),
     /// The port is taken, or not allowed.
-    #[error("cannot listen on port {0}: {1}")]
-    Port(u16, std::io::Error),
+    #[error("cannot listen at {0}: {1}")]
+    Port(SocketAddr, std::io::Error),
+    /// Nobody could be told from anybody else.
+    #[error("this server would be open to the network without a passphrase; set one first with: rallo passphrase")]
+    NoPassphrase,
 }
 
 /// What every handler shares.
@@ -65,7 +77,29 @@ pub(crate) struct Shared {
     truth: Arc<truth::Truth>,
     kept: api::bench::KeptParts,
     token: String,
-    port: u16,
+    data: PathBuf,
+    door: Door,
+}
+
+/// Who is let in, and by which names the server is known.
+pub(crate) struct Door {
+    hosts: Vec<String>,
+    locked: bool,
+    secure: bool,
+    keeper: keys::Door,
+}
+
+impl Door {
+    fn new(options: &Options, address: SocketAddr) -> Self {
+        let mut hosts = options.hosts.clone();
+        hosts.push(address.to_string());
+        // Whoever listens everywhere is asked by loopback too.
+        if address.ip().is_loopback() || address.ip().is_unspecified() {
+            hosts.extend(["127.0.0.1", "localhost", "[::1]"].map(|n| format!("{n}:{}", address.port())));
+        }
+        let locked = options.locked || !address.ip().is_loopback();
+        Self { hosts, locked, secure: options.secure, keeper: keys::Door::default() }
+    }
 }
 
 pub(crate) type App = Arc<Shared>;
@@ -97,30 +131,38 @@ impl Server {
 }
 
 fn token() -> std::io::Result<String> {
-    let mut bytes = [0u8; 16];
-    std::io::Read::read_exact(&mut std::fs::File::open("/dev/urandom")?, &mut bytes)?;
-    Ok(bytes.iter().map(|b| format!("{b:02x}")).collect())
+    keys::random(16)
 }
 
-/// Opens the store, starts the queue and listens on loopback.
+/// Opens the store, starts the queue and what watches folders, and listens.
 ///
 /// # Errors
 /// [`StartError`].
 pub async fn bind(options: Options) -> Result<Server, StartError> {
-    let thumbs = options.data.join("thumbs");
-    std::fs::create_dir_all(&thumbs).map_err(|e| StartError::Data(options.data.clone(), e))?;
-    let file = options.data.join("rallo.sqlite");
-    let store = Store::open(&file).await.map_err(|e| StartError::Store(file, e))?;
-    let port = |e| StartError::Port(options.port, e);
-    let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, options.port)).await.map_err(port)?;
+    let data = |e| StartError::Data(options.data.clone(), e);
+    let (thumbs, drops) = (options.data.join("thumbs"), api::drops::place(&options.data));
+    for folder in [&thumbs, &drops] {
+        std::fs::create_dir_all(folder).map_err(data)?;
+    }
+    let file = options.data.join(rallo_store::FILE);
+    let store = Store::open(&file).await.map_err(|e| StartError::Store(file.clone(), e))?;
+    let at = SocketAddr::new(options.listen, options.port);
+    let port = |e| StartError::Port(at, e);
+    let listener = TcpListener::bind(at).await.map_err(port)?;
     let address = listener.local_addr().map_err(port)?;
+    let door = Door::new(&options, address);
+    if door.locked && !keys::has_passphrase(&store).await.map_err(|e| StartError::Store(file, e))? {
+        return Err(StartError::NoPassphrase);
+    }
     let token = token().map_err(|e| StartError::Data("/dev/urandom".into(), e))?;
+    let roots = options.roots.with_own(&drops).map_err(|e| data(std::io::Error::other(e.to_string())))?;
     let limits = store.setting("limits").await.ok().flatten();
     let limits = limits.and_then(|t| serde_json::from_str(&t).ok()).unwrap_or_default();
-    let queue = Queue::start(store.clone(), options.workers, limits, options.hook);
+    let queue = Queue::serve(store.clone(), options.workers, limits, options.hook);
+    tokio::spawn(watch::watch(store.clone(), queue.clone(), roots.clone()));
     let app = Arc::new(Shared {
         queue,
-        roots: options.roots,
+        roots,
         thumbs,
         sources: Sources::default(),
         frames: Frames::start(store.clone()),
@@ -129,9 +171,11 @@ pub async fn bind(options: Options) -> Result<Server, StartError> {
         truth: Arc::default(),
         kept: api::bench::KeptParts::default(),
         token,
-        port: address.port(),
+        data: options.data,
+        door,
         store,
     });
+    tokio::spawn(api::drops::tidy(app.clone()));
     let router = pages::routes()
         .merge(api::routes())
         // Recipes carry tables of colours, logos and profiles inside.

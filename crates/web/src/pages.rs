@@ -24,6 +24,8 @@ pub fn routes() -> Router<App> {
         .route("/recipes/{id}/sheet", get(settings))
         .route("/recipes/{id}/sheet.pdf", get(settings_pdf))
         .route("/sheet", get(sheet))
+        .route("/watched", get(watched))
+        .route("/setup", get(setup))
         .route("/runs", get(runs))
         .route("/runs/{id}", get(run))
         .route("/runs/{id}/report", get(run_report))
@@ -164,6 +166,29 @@ struct Recipes {
 async fn recipes(State(app): State<App>) -> Result<Html<String>> {
     let laid = desk::laid(&app).await?;
     html(&Recipes { rail: Rail::new(&app, &laid, "recipes") })
+}
+
+#[derive(Template)]
+#[template(path = "watched.html")]
+struct Watched {
+    rail: Rail,
+}
+
+async fn watched(State(app): State<App>) -> Result<Html<String>> {
+    let laid = desk::laid(&app).await?;
+    html(&Watched { rail: Rail::new(&app, &laid, "watched") })
+}
+
+#[derive(Template)]
+#[template(path = "setup.html")]
+struct Setup {
+    rail: Rail,
+    locked: bool,
+}
+
+async fn setup(State(app): State<App>) -> Result<Html<String>> {
+    let laid = desk::laid(&app).await?;
+    html(&Setup { rail: Rail::new(&app, &laid, "setup"), locked: app.door.locked })
 }
 
 #[derive(Template)]

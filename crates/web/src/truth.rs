@@ -1,43 +1,10 @@
 //! The sample behind its denoising, at full size: computed once in the background, and then the source of everything that
 //! is shown of it. Until it is there, a reduced stand-in is shown where the picture is small, and said to be one.
 
-use rallo_engine::{Orientation, Picture, Plan, Pyramid, Rect, Settings, Size, Source, SourceError};
+use rallo_engine::{Settings, Source};
+use rallo_runner::behind::{Behind, LARGEST, compute};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Condvar, Mutex};
-
-/// Largest picture that is kept like this, in pixels: 16 bytes each with its reductions.
-const LARGEST: u64 = 60_000_000;
-
-/// Rows computed between two looks at whether the work is still wanted.
-const BAND: i64 = 256;
-
-/// Steps so expensive that their result is kept.
-pub const DENOISE: [&str; 1] = ["denoise"];
-
-/// The picture behind the first lines, as a source of its own.
-pub struct Behind {
-    pyramid: Pyramid,
-    orientation: Orientation,
-    seed: u64,
-}
-
-impl Source for Behind {
-    fn size(&self) -> Size {
-        self.pyramid.size()
-    }
-    fn max_level(&self) -> u8 {
-        self.pyramid.max_level()
-    }
-    fn level(&self, level: u8) -> Result<Arc<Picture>, SourceError> {
-        self.pyramid.level(level)
-    }
-    fn orientation(&self) -> Orientation {
-        self.orientation
-    }
-    fn seed(&self) -> u64 {
-        self.seed
-    }
-}
 
 #[derive(Default)]
 struct State {
@@ -53,14 +20,6 @@ struct State {
 pub struct Truth {
     state: Mutex<State>,
     changed: Condvar,
-}
-
-/// How many of the first lines end in a denoising that is worth keeping: lines of repair, light and colour only, so that
-/// the result depends on nothing behind them.
-pub fn lines(groups: &[(&str, &str)]) -> Option<usize> {
-    let last = groups.iter().position(|(id, _)| DENOISE.contains(id))?;
-    let plain = |(id, group): &(&str, &str)| ["repair", "light", "colour"].contains(group) && *id != "lens";
-    groups[..=last].iter().all(plain).then_some(last + 1)
 }
 
 impl Truth {
@@ -117,34 +76,10 @@ impl Truth {
     }
 }
 
-fn compute(first: Vec<Settings>, source: &dyn Source, stop: &AtomicBool) -> Option<Behind> {
-    let plan = Plan::for_picture(first, source).ok()?;
-    let program = plan.program(1.0);
-    let size = program.size();
-    let mut values: Vec<f32> = Vec::with_capacity(size.area() as usize * 3);
-    for y in (0..i64::from(size.height)).step_by(BAND as usize) {
-        if stop.load(Ordering::Relaxed) {
-            return None;
-        }
-        let band = Rect::new(0, y, i64::from(size.width), BAND.min(i64::from(size.height) - y));
-        let (_, pixels) = program.render_working(source, band).ok()?;
-        values.extend(pixels.iter().flatten());
-    }
-    let picture = Picture::of_working(size, values).ok()?;
-    Some(Behind { pyramid: Pyramid::new(picture), orientation: source.orientation(), seed: source.seed() })
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use rallo_engine::{Samples, step_kind};
-
-    #[test]
-    fn only_what_depends_on_nothing_behind_it_is_kept() {
-        assert_eq!(lines(&[("hot_pixels", "repair"), ("denoise", "repair"), ("crop", "geometry")]), Some(2));
-        assert_eq!(lines(&[("crop", "geometry"), ("denoise", "repair")]), None);
-        assert_eq!(lines(&[("exposure", "light")]), None);
-    }
+    use rallo_engine::{Orientation, Picture, Plan, Pyramid, Samples, Size, step_kind};
 
     #[test]
     fn what_is_waited_for_is_what_the_plan_makes_whole() {

@@ -54,8 +54,16 @@ pub fn write_png(path: &Path, width: u32, height: u32) {
     std::fs::write(path, bytes).unwrap();
 }
 
+/// The program, with data of its own for this test's process.
+pub fn program() -> Command {
+    let mut command = Command::new(env!("CARGO_BIN_EXE_rallo"));
+    let data = Path::new(env!("CARGO_TARGET_TMPDIR")).join(format!("data-{}", std::process::id()));
+    command.env("RALLO_DATA", data);
+    command
+}
+
 pub fn rallo(args: &[&str]) -> Output {
-    Command::new(env!("CARGO_BIN_EXE_rallo")).args(args).output().unwrap()
+    program().args(args).output().unwrap()
 }
 
 /// Every file below a folder with its bytes and time, to show that nothing changed.

@@ -3,7 +3,8 @@
 use super::image;
 use crate::App;
 use crate::error::{Error, Result};
-use crate::truth::{self, Truth};
+use crate::truth::Truth;
+use rallo_runner::behind;
 use axum::extract::State;
 use axum::response::Response;
 use axum::routing::{get, post};
@@ -15,6 +16,7 @@ use rallo_engine::{Kept, Kind, Memory, OutputProfile, Param, Plan, Rect, Source,
 use rallo_media::{Chroma, Encoding, Extras, FileSource};
 use rallo_recipe::{Pictures, Recipe, Subject};
 use rallo_runner::Decided;
+use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::{Value, json};
 use std::path::Path as FilePath;
@@ -65,7 +67,7 @@ async fn steps(State(app): State<App>) -> Result<Json<Value>> {
 }
 
 /// What a page asks about a recipe on a frame.
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 pub struct Ask {
     /// The document.
     pub recipe: Value,
@@ -140,15 +142,11 @@ impl Ask {
         let placed = recipe.placed(&frame.about);
         let mut from =
             self.from.map(|line| placed.iter().take_while(|(l, _)| l.is_none_or(|l| l < line)).count());
-        let group = |line: &Option<usize>| match line {
-            Some(i) => (recipe.steps[*i].id, recipe.steps[*i].kind().info.group),
-            None => ("exposure", "light"),
-        };
-        let groups: Vec<_> = placed.iter().map(|(line, _)| group(line)).collect();
+        let groups = behind::groups(&recipe, &placed);
         let mut settings: Vec<_> = placed.into_iter().map(|(_, settings)| settings).collect();
         let mut source: Arc<dyn Source + Send + Sync> = frame.source.clone();
         let mut stand_in = false;
-        if let Some(n) = truth::lines(&groups).filter(|_| !self.before) {
+        if let Some(n) = behind::lines(&groups).filter(|_| !self.before) {
             let key = format!("{} {:?}", frame.key, &settings[..n]);
             let found = if self.wait {
                 truth.wait(&key, settings[..n].to_vec(), source.clone())
@@ -156,8 +154,8 @@ impl Ask {
                 truth.peek(&key)
             };
             match found {
-                Some(behind) => {
-                    source = behind;
+                Some(denoised) => {
+                    source = denoised;
                     settings.drain(..n);
                     from = from.and_then(|f| f.checked_sub(n));
                 }
@@ -167,10 +165,10 @@ impl Ask {
                     let mut at = 0;
                     settings.retain(|_| {
                         at += 1;
-                        !truth::DENOISE.contains(&groups[at - 1].0)
+                        !behind::DENOISE.contains(&groups[at - 1].0)
                     });
                     let gone =
-                        |n: usize| groups[..n].iter().filter(|g| truth::DENOISE.contains(&g.0)).count();
+                        |n: usize| groups[..n].iter().filter(|g| behind::DENOISE.contains(&g.0)).count();
                     from = from.map(|f| f - gone(f));
                 }
                 None => stand_in = self.scale.unwrap_or(1.0) < 1.0,

@@ -12,6 +12,7 @@ use rallo_runner::Set;
 use rallo_runner::scan::common_folder;
 use rallo_shoot::{Document, document, natural_key};
 use rallo_store::Place;
+use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::{Value, json};
 use std::collections::HashMap;
@@ -92,8 +93,8 @@ async fn folders(State(app): State<App>, Query(at): Query<At>) -> Result<Json<Va
         "folders": all, "files": files})))
 }
 
-#[derive(Deserialize)]
-struct NewFolder {
+#[derive(Deserialize, JsonSchema)]
+pub struct NewFolder {
     parent: PathBuf,
     name: String,
 }
@@ -156,8 +157,8 @@ async fn shoot_of(app: &App, places: &[document::Place], name: Option<&str>) -> 
 }
 
 /// What a browser tells of a file that was dropped on the page.
-#[derive(Deserialize)]
-struct Dropped {
+#[derive(Deserialize, JsonSchema)]
+pub struct Dropped {
     name: String,
     size: u64,
     /// Milliseconds since 1970.
@@ -235,8 +236,8 @@ async fn scan(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value>
     Ok(Json(json!({})))
 }
 
-#[derive(Deserialize)]
-struct ChangeShoot {
+#[derive(Deserialize, JsonSchema)]
+pub struct ChangeShoot {
     name: Option<String>,
     follow: Option<bool>,
     results: Option<bool>,

@@ -14,6 +14,7 @@ use rallo_runner::frames::{Change, Refusal};
 use rallo_runner::{Set, now};
 use rallo_shoot::frame::{Marks, shifted};
 use rallo_shoot::{Choice, Filter, Frame, Order, Sort, facets, sequence};
+use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::{Value, json};
 use std::collections::{HashMap, HashSet};
@@ -115,8 +116,8 @@ async fn keep_order(app: &App, order: Order) -> Result<()> {
     Ok(())
 }
 
-#[derive(Deserialize)]
-struct Ids {
+#[derive(Deserialize, JsonSchema)]
+pub struct Ids {
     ids: Vec<i64>,
 }
 
@@ -167,8 +168,8 @@ async fn redo(State(app): State<App>) -> Result<Json<Value>> {
     Ok(Json(json!({"changed": app.frames.redo().await?})))
 }
 
-#[derive(Deserialize)]
-struct Shift {
+#[derive(Deserialize, JsonSchema)]
+pub struct Shift {
     ids: Vec<i64>,
     /// Milliseconds to move by.
     millis: Option<i64>,
@@ -217,8 +218,8 @@ async fn check(State(app): State<App>) -> Result<Json<Value>> {
     Ok(Json(json!({"check": check, "name": laid.name})))
 }
 
-#[derive(Deserialize)]
-struct Sidecars {
+#[derive(Deserialize, JsonSchema)]
+pub struct Sidecars {
     ids: Vec<i64>,
     /// Write, or read.
     write: bool,
@@ -298,8 +299,8 @@ async fn selections(State(app): State<App>) -> Result<Json<Value>> {
     Ok(Json(all.into()))
 }
 
-#[derive(Deserialize)]
-struct Named {
+#[derive(Deserialize, JsonSchema)]
+pub struct Named {
     name: String,
     ids: Vec<i64>,
 }

@@ -10,6 +10,7 @@ use rallo_media::bytes_text;
 use rallo_runner::{gather, targets};
 use rallo_shoot::Frame;
 use rallo_shoot::gather::{Becomes, TEMPLATE};
+use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::{Value, json};
 use std::path::PathBuf;
@@ -94,8 +95,8 @@ async fn state(State(app): State<App>) -> Result<Json<Value>> {
     }))
 }
 
-#[derive(Deserialize)]
-struct Start {
+#[derive(Deserialize, JsonSchema)]
+pub struct Start {
     target: PathBuf,
     template: String,
 }

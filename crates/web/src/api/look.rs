@@ -12,6 +12,7 @@ use rallo_media::{Extras, FileSource};
 use rallo_runner::execute;
 use rallo_shoot::Frame;
 use rallo_shoot::sample::{Pick, typical, unlike};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::time::Instant;
@@ -144,8 +145,8 @@ async fn typical_frames(State(app): State<App>) -> Result<Json<Value>> {
 }
 
 /// What was accepted on the proof, of which version of which recipe.
-#[derive(Default, Serialize, Deserialize)]
-struct Proof {
+#[derive(Default, Serialize, Deserialize, JsonSchema)]
+pub struct Proof {
     recipe: i64,
     version: i64,
     accepted: Vec<i64>,
@@ -162,6 +163,7 @@ async fn proof_frames(State(app): State<App>) -> Result<Json<Value>> {
     let document: Value = serde_json::from_str(&row.document).map_err(Error::bad)?;
     let kept = app.store.setting("proof").await?;
     let kept: Proof = kept.and_then(|t| serde_json::from_str(&t).ok()).unwrap_or_default();
+    app.store.keep_proof(row.id, row.version, &rallo_runner::now()).await?;
     // A changed recipe is proved anew.
     let same = (kept.recipe, kept.version) == (row.id, row.version);
     Ok(Json(json!({"recipe": {"id": row.id, "version": row.version, "document": document},

@@ -2,12 +2,18 @@
 
 pub(crate) mod bench;
 pub(crate) mod camera;
+pub(crate) mod drops;
 mod folders;
 mod frames;
 pub(crate) mod gather;
+mod kept;
+mod keys;
 mod look;
+mod openapi;
 mod recipes;
 mod runs;
+mod sheet;
+mod watches;
 
 use crate::App;
 use axum::Router;
@@ -24,6 +30,12 @@ pub fn routes() -> Router<App> {
         .merge(recipes::routes())
         .merge(look::routes())
         .merge(runs::routes())
+        .merge(sheet::routes())
+        .merge(drops::routes())
+        .merge(watches::routes())
+        .merge(keys::routes())
+        .merge(kept::routes())
+        .merge(openapi::routes())
 }
 
 /// What a mutex guards, also after a thread that held it failed.

@@ -11,6 +11,7 @@ use rallo_engine::{Kind, step_kind};
 use rallo_recipe::{Recipe, difference, file, names, starters};
 use rallo_runner::now;
 use rallo_store::RecipeRow;
+use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::{Map, Value, json};
 use std::collections::BTreeMap;
@@ -31,9 +32,20 @@ pub fn routes() -> Router<App> {
 
 fn shown(row: &RecipeRow) -> Result<Value> {
     let document: Value = serde_json::from_str(&row.document).map_err(Error::bad)?;
-    let said = Recipe::from_value(&document).map(|r| r.plain()).unwrap_or_default();
+    let recipe = Recipe::from_value(&document).ok();
+    let said = recipe.as_ref().map(Recipe::plain).unwrap_or_default();
+    let asks = recipe.as_ref().map(asked).unwrap_or_default();
     Ok(json!({"id": row.id, "name": row.name, "version": row.version, "saved": row.saved,
-        "document": document, "said": said}))
+        "document": document, "said": said, "asks": asks}))
+}
+
+/// What a recipe asks when a run starts.
+pub fn asked(recipe: &Recipe) -> Vec<Value> {
+    let one = |(line, param, value): (usize, &'static rallo_engine::Param, Value)| {
+        let title = recipe.steps[line].kind().info.title;
+        json!({"line": line, "title": title, "param": super::bench::param(param, &value)})
+    };
+    recipe.asks().into_iter().map(one).collect()
 }
 
 async fn list(State(app): State<App>) -> Result<Json<Value>> {
@@ -84,8 +96,8 @@ async fn starting() -> Json<Value> {
     Json(starters().into_iter().map(one).collect())
 }
 
-#[derive(Deserialize)]
-struct Save {
+#[derive(Deserialize, JsonSchema)]
+pub struct Save {
     version: i64,
     document: Value,
 }
@@ -96,7 +108,7 @@ async fn save(State(app): State<App>, Path(id): Path<i64>, Json(save): Json<Save
     keep_version(&app, id, save.version, &recipe).await
 }
 
-async fn keep_version(app: &App, id: i64, from: i64, recipe: &Recipe) -> Result<Json<Value>> {
+pub async fn keep_version(app: &App, id: i64, from: i64, recipe: &Recipe) -> Result<Json<Value>> {
     let text = recipe.to_value().to_string();
     match app.store.save_recipe(Some(id), from, &recipe.name, &text, &now()).await? {
         Some(row) => {
@@ -221,8 +233,8 @@ pub async fn followed(app: &App, recipe: Recipe) -> Result<Recipe> {
     Ok(recipe)
 }
 
-#[derive(Deserialize)]
-struct Take {
+#[derive(Deserialize, JsonSchema)]
+pub struct Take {
     version: i64,
     document: Value,
     /// The recipe that is taken in.
@@ -290,8 +302,8 @@ async fn remember(app: &App, recipe: &Recipe) -> Result<()> {
     Ok(())
 }
 
-#[derive(Deserialize)]
-struct KeepValues {
+#[derive(Deserialize, JsonSchema)]
+pub struct KeepValues {
     step: String,
     name: String,
     /// Nothing takes them away.

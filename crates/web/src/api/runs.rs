@@ -1,8 +1,8 @@
-//! The run sheet, runs, progress.
+//! Runs and their progress.
 
 use super::frames::cached_thumb;
 use super::image;
-use crate::desk::Laid;
+use super::sheet::{Answer, answers_of};
 use crate::error::{Error, Result};
 use crate::{App, desk};
 use axum::extract::{Path, Query, State};
@@ -11,24 +11,20 @@ use axum::response::sse::{Event, KeepAlive, Sse};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
 use axum::{Json, Router};
-use rallo_engine::{OutputProfile, Source};
-use rallo_media::{Chroma, Encoding, Extras, FileSource, Made, bytes_text};
+use rallo_engine::OutputProfile;
+use rallo_media::{Chroma, Encoding, Extras, bytes_text};
 use rallo_recipe::Recipe;
-use rallo_runner::batch::Output;
-use rallo_runner::scan::common_folder;
-use rallo_runner::{Decided, Limits, execute, now, report, targets};
-use rallo_store::{Item, NewItem, Run};
+use rallo_runner::item::Output;
+use rallo_runner::{Decided, Limits, report};
+use rallo_store::Item;
+use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::{Value, json};
 use std::path::{Path as FilePath, PathBuf};
-use std::time::Instant;
 use tokio::sync::broadcast::error::RecvError;
 
 pub fn routes() -> Router<App> {
     Router::new()
-        .route("/api/sheet", post(sheet))
-        .route("/api/runs", post(start).get(open))
-        .route("/api/runs/again", post(again))
         .route("/api/runs/{id}", get(one))
         .route("/api/runs/{id}/cancel", post(cancel))
         .route("/api/runs/{id}/retry", post(retry))
@@ -46,247 +42,6 @@ pub fn routes() -> Router<App> {
         .route("/api/runs/{id}/items/{position}/result", get(result))
         .route("/api/runs/{id}/items/{position}/original", get(original))
         .route("/events", get(events))
-}
-
-/// An answer to what a recipe asks for at the start of a run.
-#[derive(Deserialize)]
-struct Answer {
-    /// From 0.
-    line: usize,
-    param: String,
-    value: Value,
-}
-
-/// What a run is started with.
-#[derive(Default, Deserialize)]
-#[serde(default)]
-struct Asked {
-    answers: Vec<Answer>,
-    /// Not before this time (RFC 3339).
-    at: Option<String>,
-    /// Failures after which it pauses.
-    most_failures: Option<i64>,
-}
-
-/// Answers as the recipe takes them.
-fn answers_of(answers: &[Answer]) -> Vec<(usize, String, Value)> {
-    answers.iter().map(|a| (a.line, a.param.clone(), a.value.clone())).collect()
-}
-
-/// What a run of what lies on the desk would do.
-struct Prepared {
-    laid: Laid,
-    recipe: Recipe,
-    base: PathBuf,
-    planned: Vec<targets::Planned>,
-    problems: Vec<targets::Problem>,
-}
-
-async fn prepare(app: &App, answers: &[Answer]) -> Result<Prepared> {
-    let laid = desk::laid(app).await?;
-    let row = laid.recipe.as_ref().ok_or_else(|| Error::bad("there is no recipe; open the bench first"))?;
-    let recipe = super::recipes::followed(app, Recipe::parse(&row.document)?).await?;
-    let recipe = recipe.answered(&answers_of(answers))?;
-    prepared(app, laid, recipe)
-}
-
-/// What a run of a recipe on the frames on the desk would do.
-fn prepared(app: &App, laid: Laid, recipe: Recipe) -> Result<Prepared> {
-    let base = match (laid.desk.list, &laid.shoot) {
-        (None, Some(shoot)) => PathBuf::from(&shoot.base),
-        (Some(_), _) => common_folder(laid.frames.iter().map(|f| &f.path)),
-        (None, None) => return Err(Error::bad("there is no shoot; choose a folder in Frames first")),
-    };
-    let sources: Vec<targets::Source> = laid
-        .chosen()
-        .into_iter()
-        .map(|f| targets::Source {
-            path: f.path.clone(),
-            facts: f.facts.clone(),
-            decided: Decided::from(&f.marks),
-        })
-        .collect();
-    let (planned, mut problems) = targets::plan(&recipe, &sources, &base, None);
-    if planned.is_empty() && problems.is_empty() {
-        problems.push(targets::Problem {
-            stops: true,
-            message: "there are no frames to run on; choose a folder in Frames".into(),
-        });
-    }
-    for target in planned.iter().filter_map(|p| p.target.parent()).collect::<std::collections::BTreeSet<_>>()
-    {
-        if let Err(e) = app.roots.future(target) {
-            problems.push(targets::Problem { stops: true, message: e.to_string() });
-            break;
-        }
-    }
-    Ok(Prepared { laid, recipe, base, planned, problems })
-}
-
-/// The last look at what will happen: one picture is made to tell sizes and times.
-async fn sheet(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<Value>> {
-    let Prepared { laid, recipe, base, planned, mut problems } = prepare(&app, &asked.answers).await?;
-    for (at, what) in recipe.checkpoints() {
-        let message = format!("it waits for your yes before line {}: {what}", at + 1);
-        problems.push(targets::Problem { stops: false, message });
-    }
-    let own: Vec<&rallo_shoot::Frame> =
-        laid.chosen().into_iter().filter(|f| !f.marks.own.is_nothing()).collect();
-    if let Some(first) = own.first() {
-        let message = match own.len() {
-            1 => format!("{} has its own changes: {}", first.name, first.marks.own.words()),
-            n => format!(
-                "{n} frames have their own changes, {} for one: {}",
-                first.name,
-                first.marks.own.words()
-            ),
-        };
-        problems.push(targets::Problem { stops: false, message });
-    }
-    let asks: Vec<Value> = recipe
-        .asks()
-        .into_iter()
-        .map(|(line, param, value)| {
-            let title = recipe.steps[line].kind().info.title;
-            json!({"line": line, "title": title, "param": super::bench::param(param, &value)})
-        })
-        .collect();
-    let first = laid.frames.iter().find(|f| Some(f.id) == laid.desk.frame);
-    let first = first.map(|f| (f.path.clone(), Decided::from(&f.marks)));
-    let trial = recipe.clone();
-    let measured = tokio::task::spawn_blocking(move || -> Option<(u64, f64)> {
-        let start = Instant::now();
-        let (first, decided) = first?;
-        let source = FileSource::open(&first).ok()?;
-        let about = rallo_runner::subject(&first, Some(&source.facts(&first)), &decided, 1);
-        let made = Made { recipe: String::new(), source: String::new() };
-        let (bytes, _, _) =
-            execute::make(&trial, trial.deliveries.first()?, &source, made, 0, &about).ok()?;
-        let pixels = source.size().area().max(1) as f64;
-        Some((bytes.len() as u64, start.elapsed().as_secs_f64() / pixels))
-    })
-    .await?;
-    let area = |f: &rallo_media::Facts| u64::from(f.width) * u64::from(f.height);
-    let pixels: u64 = laid.chosen().iter().filter_map(|f| f.facts.as_ref()).map(area).sum();
-    let bytes = measured.map(|(bytes, _)| bytes * planned.len() as u64);
-    let seconds = measured.map(|(_, each)| each * pixels as f64);
-    let folder = planned.first().and_then(|p| p.target.parent()).unwrap_or(&base).to_owned();
-    problems.extend(bytes.and_then(|b| targets::room(&folder, b)));
-    let there = planned.iter().filter(|p| p.target.exists()).count();
-    if there > 0 {
-        problems.push(targets::Problem {
-            stops: false,
-            message: format!("{there} of the results are there already: those this recipe made from the same picture are skipped, any other is left alone and that picture fails"),
-        });
-    }
-    let unreadable: Vec<&str> =
-        laid.chosen().into_iter().filter(|f| f.problem.is_some()).map(|f| f.name.as_str()).collect();
-    if let Some(first) = unreadable.first() {
-        let more =
-            if unreadable.len() > 1 { format!(" and {} more", unreadable.len() - 1) } else { String::new() };
-        problems.push(targets::Problem {
-            stops: false,
-            message: format!("{first}{more} cannot be read and will fail"),
-        });
-    }
-    let names: Vec<Value> = planned
-        .iter()
-        .map(|p| {
-            let name = |path: &FilePath| path.file_name().map(|n| n.to_string_lossy().into_owned());
-            json!({"source": name(&p.source), "target": name(&p.target), "size": p.size.map(|s| [s.width, s.height])})
-        })
-        .collect();
-    Ok(Json(json!({
-        "asks": asks, "count": planned.len(), "folder": app.roots.short(&folder), "names": names,
-        "bytes": bytes.map(bytes_text), "seconds": seconds,
-        "free": targets::free_bytes(folder.ancestors().find(|p| p.exists()).unwrap_or(&base)).map(bytes_text),
-        "problems": problems.iter().map(|p| json!({"stops": p.stops, "message": p.message})).collect::<Vec<_>>(),
-    })))
-}
-
-/// Writes the run down and wakes the queue.
-async fn start(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<Value>> {
-    let prepared = prepare(&app, &asked.answers).await?;
-    let row = prepared.laid.recipe.as_ref();
-    let from = (row.map(|r| r.id), row.map_or(1, |r| r.version));
-    let at = asked.at.as_deref().map(moment).transpose()?;
-    let (id, _) = begin(&app, prepared, Start { from, at, most_failures: asked.most_failures }).await?;
-    Ok(Json(json!({"run": id})))
-}
-
-/// The last run's recipe, with the answers it was given, on the frames on the desk.
-async fn again(State(app): State<App>) -> Result<Json<Value>> {
-    let runs = app.store.runs().await?;
-    let last = runs.into_iter().max_by_key(|r| r.id);
-    let last = last.ok_or_else(|| Error::bad("nothing has run yet, so there is nothing to repeat"))?;
-    let recipe = Recipe::parse(&last.document)?;
-    let name = recipe.name.clone();
-    let prepared = prepared(&app, desk::laid(&app).await?, recipe)?;
-    let start =
-        Start { from: (last.recipe_id, last.recipe_version), at: None, most_failures: last.most_failures };
-    let (id, count) = begin(&app, prepared, start).await?;
-    let newest = match last.recipe_id {
-        Some(recipe) => app.store.recipe(recipe).await.ok().map(|r| r.version),
-        None => None,
-    };
-    let newer = newest.filter(|v| *v > last.recipe_version);
-    Ok(Json(json!({"run": id, "count": count, "recipe": name, "version": last.recipe_version,
-        "like": last.id, "newer": newer})))
-}
-
-/// A time as the store compares it.
-fn moment(text: &str) -> Result<String> {
-    let time: jiff::Timestamp = text
-        .parse()
-        .map_err(|_| Error::bad(format!("at: expected a time such as 2026-05-04T22:00:00Z, got {text}")))?;
-    Ok(time.strftime("%Y-%m-%dT%H:%M:%SZ").to_string())
-}
-
-/// How a run is started.
-struct Start {
-    /// The recipe and its version.
-    from: (Option<i64>, i64),
-    /// Not before.
-    at: Option<String>,
-    most_failures: Option<i64>,
-}
-
-/// Writes a run down and wakes the queue; the run's number, and of how many pictures.
-async fn begin(app: &App, prepared: Prepared, start: Start) -> Result<(i64, usize)> {
-    let Prepared { laid, recipe, base, planned, problems } = prepared;
-    if let Some(problem) = problems.iter().find(|p| p.stops) {
-        return Err(Error::bad(&problem.message));
-    }
-    let items: Vec<NewItem> = planned
-        .iter()
-        .zip(laid.chosen())
-        .map(|(p, f)| NewItem {
-            source: p.source.to_string_lossy().into_owned(),
-            target: p.target.to_string_lossy().into_owned(),
-            bytes: f.bytes as i64,
-            pixels: f.facts.as_ref().map_or(0, |f| i64::from(f.width) * i64::from(f.height)),
-            decided: serde_json::to_string(&Decided::from(&f.marks)).unwrap_or_else(|_| "{}".into()),
-        })
-        .collect();
-    let asks = report::asked(&recipe, 0);
-    let run = Run {
-        recipe_id: start.from.0,
-        recipe_version: start.from.1,
-        document: recipe.to_value().to_string(),
-        shoot_id: laid.shoot.as_ref().map(|s| s.id),
-        shoot_name: laid.name.clone(),
-        base: base.to_string_lossy().into_owned(),
-        state: if asks.is_some() { "asking".into() } else { "waiting".into() },
-        reason: asks,
-        created: now(),
-        not_before: start.at,
-        most_failures: start.most_failures,
-        ..Run::default()
-    };
-    let id = app.store.add_run(&run, &items).await?;
-    app.queue.added();
-    app.queue.tell(id).await?;
-    Ok((id, items.len()))
 }
 
 /// What the page knows already.
@@ -319,19 +74,18 @@ async fn one(State(app): State<App>, Path(id): Path<i64>, Query(asked): Query<Si
     let working: Vec<Option<String>> =
         app.store.working(id).await?.iter().map(|source| name(FilePath::new(source))).collect();
     let (before, after) = app.store.bytes(id).await?;
-    let folder = app
-        .store
-        .item(id, 0)
-        .await
-        .ok()
-        .and_then(|i| FilePath::new(&i.target).parent().map(|p| app.roots.short(p)));
+    // What all results will take, by those that are there.
+    let made = state.done + state.skipped;
+    let expected = (made > 0).then(|| (after as f64 / made as f64 * state.total as f64) as u64);
+    let target = app.store.first_target(id).await?;
+    let folder = target.and_then(|t| FilePath::new(&t).parent().map(|p| app.roots.short(p)));
     Ok(Json(json!({"progress": state, "items": items, "more": items.len() as i64 == TOLD, "failed": failed,
         "working": working, "before": bytes_text(before as u64), "after": bytes_text(after as u64), "folder": folder,
-        "seconds": run.seconds, "at": run.not_before})))
+        "seconds": run.seconds, "at": run.not_before, "expected": expected.map(bytes_text), "brought": run.brought.is_some()})))
 }
 
 /// The queue: runs that are not over, in their order.
-async fn open(State(app): State<App>) -> Result<Json<Value>> {
+pub async fn open(State(app): State<App>) -> Result<Json<Value>> {
     let mut all = Vec::new();
     for run in app.store.open_runs().await? {
         let name = Recipe::parse(&run.document).map(|r| r.name).unwrap_or_default();
@@ -358,8 +112,8 @@ async fn go_on(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value
     Ok(Json(json!({})))
 }
 
-#[derive(Deserialize)]
-struct Move {
+#[derive(Deserialize, JsonSchema)]
+pub struct Move {
     /// −1 earlier, 1 later, −2 to the front.
     by: i64,
 }
@@ -374,9 +128,9 @@ async fn move_run(
     Ok(Json(json!({})))
 }
 
-#[derive(Default, Deserialize)]
+#[derive(Default, Deserialize, JsonSchema)]
 #[serde(default)]
-struct Retry {
+pub struct Retry {
     /// Only this picture.
     position: Option<i64>,
 }
@@ -440,8 +194,8 @@ async fn checkpoint(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<
     Ok(Json(json!({"stage": run.stage, "line": line, "what": what, "values": values, "items": items})))
 }
 
-#[derive(Deserialize)]
-struct Look {
+#[derive(Deserialize, JsonSchema)]
+pub struct Look {
     position: i64,
     #[serde(default)]
     answers: Vec<Answer>,
@@ -471,8 +225,8 @@ async fn look(State(app): State<App>, Path(id): Path<i64>, Json(asked): Json<Loo
     Ok(image(jpeg, "image/jpeg", false))
 }
 
-#[derive(Deserialize)]
-struct Pass {
+#[derive(Deserialize, JsonSchema)]
+pub struct Pass {
     stage: i64,
     /// For all pictures.
     #[serde(default)]
@@ -482,8 +236,8 @@ struct Pass {
     ones: Vec<OneAnswered>,
 }
 
-#[derive(Deserialize)]
-struct OneAnswered {
+#[derive(Deserialize, JsonSchema)]
+pub struct OneAnswered {
     position: i64,
     answers: Vec<Answer>,
 }

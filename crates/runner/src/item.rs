@@ -1,0 +1,135 @@
+//! One picture of a run: from opening it to its file, within a memory bound for all that are in work; a bad one fails
+//! alone.
+
+use crate::behind::{self, Kept};
+use crate::execute::{Ended, Fault, execute};
+use crate::subject::{Decided, subject};
+use rallo_engine::Source;
+use rallo_media::FileSource;
+use rallo_recipe::Recipe;
+use serde::{Deserialize, Serialize};
+use std::path::PathBuf;
+use std::sync::{Condvar, Mutex};
+
+/// One picture to be made.
+#[derive(Clone, Debug)]
+pub struct Item {
+    /// The original.
+    pub source: PathBuf,
+    /// Where its result goes.
+    pub target: PathBuf,
+    /// What people decided about it.
+    pub decided: Decided,
+    /// Position in the run, from 1.
+    pub number: usize,
+    /// Hash of the result that an earlier run wrote there, where that is known: another one was altered since.
+    pub known: Option<String>,
+}
+
+/// How a picture ended.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum State {
+    /// A result was written.
+    Done,
+    /// Nothing was written, and there is a reason.
+    Failed,
+    /// The result was there already.
+    Skipped,
+}
+
+/// One file written.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Output {
+    /// The file.
+    pub path: PathBuf,
+    /// Its size.
+    pub bytes: u64,
+    /// Pixels per row.
+    pub width: u32,
+    /// Rows.
+    pub height: u32,
+    /// Hash of its bytes.
+    #[serde(default)]
+    pub hash: String,
+}
+
+/// Room in memory, given out to pictures before they are decoded.
+pub(crate) struct Room {
+    /// Bytes taken, by how many pictures, and the most there may be.
+    taken: Mutex<(u64, usize, u64)>,
+    changed: Condvar,
+}
+
+impl Room {
+    pub(crate) fn new(limit: u64) -> Self {
+        Self { taken: Mutex::new((0, 0, limit)), changed: Condvar::new() }
+    }
+
+    fn lock(&self) -> std::sync::MutexGuard<'_, (u64, usize, u64)> {
+        self.taken.lock().unwrap_or_else(|p| p.into_inner())
+    }
+
+    pub(crate) fn limit(&self, bytes: u64) {
+        self.lock().2 = bytes;
+        self.changed.notify_all();
+    }
+
+    /// Waits until there is room; a picture larger than all of it goes alone.
+    fn take(&self, bytes: u64) -> Taken<'_> {
+        let mut taken = self.lock();
+        while taken.0 + bytes > taken.2 && taken.1 > 0 {
+            taken = self.changed.wait(taken).unwrap_or_else(|p| p.into_inner());
+        }
+        taken.0 += bytes;
+        taken.1 += 1;
+        Taken(self, bytes)
+    }
+}
+
+/// Room that is given back when this goes.
+struct Taken<'a>(&'a Room, u64);
+
+impl Drop for Taken<'_> {
+    fn drop(&mut self) {
+        let mut taken = self.0.lock();
+        taken.0 -= self.1;
+        taken.1 -= 1;
+        self.0.changed.notify_all();
+    }
+}
+
+/// One picture of a run, from opening it to its file; what goes wrong inside is a failure of this picture alone.
+pub(crate) fn picture(recipe: &Recipe, item: &Item, room: &Room, kept: &Kept) -> Ended {
+    let work = || made(recipe, item, room, kept);
+    std::panic::catch_unwind(std::panic::AssertUnwindSafe(work)).unwrap_or_else(|_| {
+        Ended::failed(Fault::new("inside", "the program failed on this picture; please report it"))
+    })
+}
+
+fn made(recipe: &Recipe, item: &Item, room: &Room, kept: &Kept) -> Ended {
+    let source = match FileSource::open(&item.source) {
+        Ok(source) => source,
+        Err(e) => return Ended::failed(Fault::from(e)),
+    };
+    let about = subject(&item.source, Some(&source.facts(&item.source)), &item.decided, item.number);
+    let plan = match recipe.layout(&about) {
+        Ok(plan) => plan,
+        Err(e) => return Ended::failed(Fault::new("too large", e.to_string())),
+    };
+    let bytes = source.decoded_bytes(plan.program(1.0).level()) + plan.working_bytes(1, 2);
+    let bytes = bytes + behind::bytes(recipe, source.size(), &about);
+    let _taken = room.take(bytes);
+    execute(recipe, &source, item, &about, Some(kept))
+}
+
+/// Bytes that pictures in work may take together by default: half of the memory that is free now, 1 GB where that is not known.
+pub fn default_memory() -> u64 {
+    std::fs::read_to_string("/proc/meminfo")
+        .ok()
+        .and_then(|text| {
+            let line = text.lines().find(|l| l.starts_with("MemAvailable:"))?.to_owned();
+            line.split_whitespace().nth(1)?.parse::<u64>().ok()
+        })
+        .map_or(1_000_000_000, |kb| kb * 512)
+}

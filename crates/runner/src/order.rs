@@ -1,0 +1,49 @@
+//! A run as it is written down: by the pages, the command line, a watched folder.
+
+use crate::targets::{Planned, Source};
+use crate::{now, report};
+use rallo_recipe::Recipe;
+use rallo_store::{NewItem, Run};
+use std::path::Path;
+
+/// A run of a recipe over pictures found in `base`, which people know as `name`; it waits for its turn, or for a yes where
+/// the recipe has a checkpoint.
+pub fn run(recipe: &Recipe, base: &Path, name: &str, origin: &str) -> Run {
+    let asks = report::asked(recipe, 0);
+    Run {
+        recipe_version: 1,
+        document: recipe.to_value().to_string(),
+        shoot_name: name.to_owned(),
+        base: base.to_string_lossy().into_owned(),
+        state: if asks.is_some() { "asking".into() } else { "waiting".into() },
+        reason: asks,
+        created: now(),
+        origin: origin.to_owned(),
+        ..Run::default()
+    }
+}
+
+/// Its pictures; `sources` are those that `planned` was made of.
+pub fn items(planned: &[Planned], sources: &[Source]) -> Vec<NewItem> {
+    let one = |(p, s): (&Planned, &Source)| {
+        let facts = s.facts.as_ref();
+        NewItem {
+            source: p.source.to_string_lossy().into_owned(),
+            target: p.target.to_string_lossy().into_owned(),
+            bytes: facts.map_or_else(|| p.source.metadata().map_or(0, |m| m.len()), |f| f.bytes) as i64,
+            pixels: facts.map_or(0, |f| i64::from(f.width) * i64::from(f.height)),
+            decided: serde_json::to_string(&s.decided).unwrap_or_else(|_| "{}".into()),
+        }
+    };
+    planned.iter().zip(sources).map(one).collect()
+}
+
+/// A time not before which a run begins, as the store compares it.
+///
+/// # Errors
+/// What was expected instead.
+pub fn moment(text: &str) -> Result<String, String> {
+    let time: jiff::Timestamp =
+        text.parse().map_err(|_| format!("expected a time such as 2026-05-04T22:00:00Z, got {text}"))?;
+    Ok(time.strftime("%Y-%m-%dT%H:%M:%SZ").to_string())
+}

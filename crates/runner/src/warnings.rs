@@ -1,0 +1,498 @@
+//! What should be known before a run, each with what mends it.
+
+use crate::execute;
+use crate::subject::{Decided, subject};
+use crate::targets::{Planned, Source, name_of};
+use rallo_engine::Size;
+use rallo_recipe::{Recipe, Subject, names};
+use serde::Serialize;
+use serde_json::{Map, Value, json};
+use std::collections::{BTreeMap, HashMap};
+
+/// Something that stops a run, or should be known before it.
+#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+pub struct Problem {
+    /// Whether nothing may run because of it.
+    pub stops: bool,
+    /// What, where, and what can be done.
+    pub message: String,
+    /// What mends it, each by itself.
+    pub mends: Vec<Mend>,
+}
+
+/// What mends a problem, for this run.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Mend {
+    /// What it does, for people.
+    pub label: String,
+    /// The same for the program.
+    #[serde(flatten)]
+    pub way: Way,
+}
+
+/// How something is mended.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+#[serde(tag = "do", rename_all = "snake_case")]
+pub enum Way {
+    /// The delivery gets other values.
+    Delivery {
+        /// By their names.
+        values: Map<String, Value>,
+    },
+    /// A line gets another value; `on` and `when` are values too.
+    Line {
+        /// From 0.
+        line: usize,
+        /// Its name.
+        param: String,
+        /// The value.
+        value: Value,
+    },
+    /// Some pictures are left out.
+    LeaveOut {
+        /// Their places among the sources.
+        pictures: Vec<usize>,
+    },
+    /// Another folder is chosen.
+    Folder,
+    /// It is seen to on another page.
+    Go {
+        /// Its path.
+        to: &'static str,
+    },
+}
+
+impl Problem {
+    /// Nothing may run because of it.
+    pub fn stop(message: impl Into<String>) -> Self {
+        Self { stops: true, message: message.into(), mends: Vec::new() }
+    }
+
+    /// It should be known.
+    pub fn note(message: impl Into<String>) -> Self {
+        Self { message: message.into(), ..Self::default() }
+    }
+
+    /// With something that mends it.
+    pub fn or(mut self, label: impl Into<String>, way: Way) -> Self {
+        self.mends.push(Mend { label: label.into(), way });
+        self
+    }
+}
+
+/// A delivery with another value.
+pub fn delivery(param: &str, value: Value) -> Way {
+    Way::Delivery { values: Map::from_iter([(param.to_owned(), value)]) }
+}
+
+fn line(line: usize, param: &str, value: Value) -> Way {
+    Way::Line { line, param: param.into(), value }
+}
+
+/// What is known beside recipe and pictures.
+#[derive(Clone, Debug, Default)]
+pub struct About {
+    /// The lens of the picture the recipe was recorded on.
+    pub lens: Option<String>,
+    /// The recipe's version, and the one last looked at as a proof.
+    pub versions: Option<(i64, i64)>,
+}
+
+/// Steps that do harm when done twice, with what they make of a picture.
+const ONCE: [(&str, &str); 4] = [
+    ("denoise", "denoised"),
+    ("lens", "corrected for their lens"),
+    ("upscale", "enlarged"),
+    ("capture_sharpening", "sharpened"),
+];
+
+/// Everything that should be known before `recipe` runs over `sources`, which will be written as `planned`.
+pub fn warnings(recipe: &Recipe, sources: &[Source], planned: &[Planned], about: &About) -> Vec<Problem> {
+    let subjects: Vec<Subject> = sources
+        .iter()
+        .enumerate()
+        .map(|(i, s)| subject(&s.path, s.facts.as_ref(), &s.decided, i + 1))
+        .collect();
+    let mut all = done_before(recipe, sources);
+    all.extend(names_changed(recipe, sources, &subjects, planned));
+    all.extend(smaller_than_asked(recipe, sources, &subjects));
+    all.extend(other_lenses(recipe, &subjects, sources, about));
+    all.extend(proportions(recipe));
+    all.extend(mixed_sizes(recipe, planned));
+    all.extend(there_already(recipe, sources, planned));
+    if let Some((version, seen)) = about.versions.filter(|(v, seen)| seen < v) {
+        all.push(
+            Problem::note(format!(
+                "The recipe was changed since its proof: version {seen} was looked at, this is version {version}."
+            ))
+            .or("Look at the proof", Way::Go { to: "/proof" }),
+        );
+    }
+    all
+}
+
+fn file(source: &Source) -> String {
+    name_of(&source.path)
+}
+
+/// `a.jpg`, or `a.jpg and 11 more`.
+fn some(pictures: &[usize], sources: &[Source]) -> String {
+    let first = pictures.first().map(|i| file(&sources[*i])).unwrap_or_default();
+    match pictures.len() {
+        0 | 1 => first,
+        2 => format!("{first} and one more"),
+        n => format!("{first} and {} more", n - 1),
+    }
+}
+
+/// Results of earlier runs among the pictures, and what would be done to them a second time.
+fn done_before(recipe: &Recipe, sources: &[Source]) -> Vec<Problem> {
+    let mut all = Vec::new();
+    let mut told: Vec<usize> = Vec::new();
+    for (id, word) in ONCE {
+        let Some(at) = recipe.steps.iter().position(|l| l.on && l.id == id) else { continue };
+        let done = |s: &Source| s.facts.as_ref().is_some_and(|f| f.done.iter().any(|d| d == id));
+        let pictures: Vec<usize> = (0..sources.len()).filter(|i| done(&sources[*i])).collect();
+        if pictures.is_empty() {
+            continue;
+        }
+        told.extend(&pictures);
+        let message = format!(
+            "An earlier run has {word} {} already; line {} would do it a second time.",
+            some(&pictures, sources),
+            at + 1
+        );
+        let leave = if pictures.len() == 1 { "Leave it out" } else { "Leave them out" };
+        let mut problem = Problem::note(message);
+        if pictures.len() < sources.len() {
+            problem = problem.or(leave, Way::LeaveOut { pictures });
+        }
+        all.push(problem.or(format!("Switch line {} off", at + 1), line(at, "on", json!(false))));
+    }
+    let results = |i: &usize| sources[*i].facts.as_ref().is_some_and(|f| !f.done.is_empty());
+    let pictures: Vec<usize> = (0..sources.len()).filter(results).filter(|i| !told.contains(i)).collect();
+    if !pictures.is_empty() && pictures.len() < sources.len() {
+        let what = if pictures.len() == 1 { "is a result" } else { "are results" };
+        let message = format!("{} {what} of an earlier run.", some(&pictures, sources));
+        all.push(Problem::note(message).or("Leave out results", Way::LeaveOut { pictures }));
+    }
+    all
+}
+
+/// Names that are not as the template says, because a file system would not take them.
+fn names_changed(
+    recipe: &Recipe,
+    sources: &[Source],
+    subjects: &[Subject],
+    planned: &[Planned],
+) -> Option<Problem> {
+    let delivery_of = recipe.deliveries.first()?;
+    let sized = |i: usize| {
+        let size = planned.get(i).and_then(|p| p.size).map_or((0, 0), |s| (s.width, s.height));
+        Subject { width: size.0, height: size.1, ..subjects[i].clone() }
+    };
+    let changed: Vec<(usize, names::Changed)> = (0..sources.len())
+        .filter_map(|i| Some((i, names::changed(&delivery_of.name, &recipe.name, &sized(i))?)))
+        .collect();
+    let (first, how) = changed.first()?;
+    let more = if changed.len() > 1 { format!(" ({} names in all)", changed.len()) } else { String::new() };
+    let message = match how {
+        names::Changed::Cut => {
+            format!("The name for {} is longer than file systems take and is cut{more}.", file(&sources[*first]))
+        }
+        names::Changed::Characters => format!(
+            "The name for {} has characters that not every file system takes; a line stands for them{more}.",
+            file(&sources[*first])
+        ),
+    };
+    Some(Problem::note(message).or("Number them instead", delivery("name", json!("{n:04}"))))
+}
+
+/// Pictures that have fewer pixels than a line makes of the others.
+fn smaller_than_asked(recipe: &Recipe, sources: &[Source], subjects: &[Subject]) -> Vec<Problem> {
+    let mut all = Vec::new();
+    for (at, of) in recipe.steps.iter().enumerate().filter(|(_, l)| l.on && l.id == "resize") {
+        let values = of.step.values();
+        if values["enlarge"] == json!(true) {
+            continue;
+        }
+        let Ok(larger) = recipe.answered(&[(at, "enlarge".into(), json!(true))]) else { continue };
+        let size = |recipe: &Recipe, i: usize| recipe.layout(&subjects[i]).ok().map(|p| p.size());
+        let is_small = |i: &usize| {
+            sources[*i].facts.is_some() && size(recipe, *i).zip(size(&larger, *i)).is_some_and(|(a, b)| a != b)
+        };
+        let pictures: Vec<usize> = (0..sources.len()).filter(is_small).collect();
+        if pictures.is_empty() {
+            continue;
+        }
+        let message = format!(
+            "{} {} fewer pixels than line {} asks for and {} as {} after the lines before.",
+            some(&pictures, sources),
+            if pictures.len() == 1 { "has" } else { "have" },
+            at + 1,
+            if pictures.len() == 1 { "stays" } else { "stay" },
+            if pictures.len() == 1 { "it is" } else { "they are" },
+        );
+        let mut problem = Problem::note(message).or("Enlarge them", line(at, "enlarge", json!(true)));
+        if pictures.len() < sources.len() {
+            problem = problem.or("Leave them out", Way::LeaveOut { pictures });
+        }
+        all.push(problem);
+    }
+    all
+}
+
+/// Values of a lens line hold for the lens of the sample.
+fn other_lenses(
+    recipe: &Recipe,
+    subjects: &[Subject],
+    sources: &[Source],
+    about: &About,
+) -> Option<Problem> {
+    let lens = about.lens.as_ref()?;
+    let at = recipe.steps.iter().position(|l| l.on && l.id == "lens" && l.when.is_none())?;
+    let other = |i: &usize| subjects[*i].lens.as_ref() != Some(lens);
+    let pictures: Vec<usize> = (0..subjects.len()).filter(other).collect();
+    if pictures.is_empty() {
+        return None;
+    }
+    let message = format!(
+        "Line {} was set on a picture of the lens {lens}; {} {} another lens, or none that is named.",
+        at + 1,
+        some(&pictures, sources),
+        if pictures.len() == 1 { "has" } else { "have" },
+    );
+    let quoted = lens.replace('"', "");
+    let only = line(at, "when", json!(format!("lens is \"{quoted}\"")));
+    Some(Problem::note(message).or(format!("Line {} only for {lens}", at + 1), only))
+}
+
+/// A proportion that a crop makes and a later size does not have.
+fn proportions(recipe: &Recipe) -> Vec<Problem> {
+    let mut all = Vec::new();
+    let on = |id: &'static str| {
+        recipe.steps.iter().enumerate().filter(move |(_, l)| l.on && l.id == id)
+    };
+    for (at, crop) in on("crop") {
+        let text = crop.step.values()["proportion"].as_str().unwrap_or_default().to_owned();
+        let parts = text.split_once(':').and_then(|(w, h)| Some((w.parse().ok()?, h.parse().ok()?)));
+        let Some((w, h)) = parts.filter(|(w, h): &(f64, f64)| *w > 0.0 && *h > 0.0) else { continue };
+        for (then, resize) in on("resize").filter(|(then, _)| *then > at) {
+            let values = resize.step.values();
+            for kind in ["fill", "exact"] {
+                let Some([bw, bh]) = serde_json::from_value::<[f64; 2]>(values[kind].clone()).ok() else {
+                    continue;
+                };
+                // A crop turns its proportion with the picture; either way round is meant.
+                let differs = |a: f64, b: f64| (a / b - 1.0).abs() > 0.01;
+                if differs(w / h, bw / bh) && differs(h / w, bw / bh) {
+                    let what = if kind == "fill" { "cuts off more" } else { "stretches the picture" };
+                    let message = format!(
+                        "Line {} crops to {text}, but the {bw} × {bh} pixels of line {} have another proportion: it {what}.",
+                        at + 1,
+                        then + 1
+                    );
+                    let label = format!("Crop to {bw}:{bh}");
+                    all.push(
+                        Problem::note(message)
+                            .or(label, line(at, "proportion", json!(format!("{bw}:{bh}")))),
+                    );
+                }
+            }
+        }
+    }
+    all
+}
+
+/// Numbered results of several sizes are no clip.
+fn mixed_sizes(recipe: &Recipe, planned: &[Planned]) -> Option<Problem> {
+    if !recipe.deliveries.first()?.name.contains("{n") {
+        return None;
+    }
+    let mut sizes: HashMap<(u32, u32), Vec<usize>> = HashMap::new();
+    for (i, Size { width, height }) in planned.iter().enumerate().filter_map(|(i, p)| Some((i, p.size?))) {
+        sizes.entry((width, height)).or_default().push(i);
+    }
+    let most = sizes.iter().max_by_key(|(size, all)| (all.len(), **size))?;
+    let (most, count) = (*most.0, most.1.len());
+    let mut others: Vec<usize> = sizes.iter().filter(|(s, _)| **s != most).flat_map(|(_, a)| a.clone()).collect();
+    if others.is_empty() {
+        return None;
+    }
+    others.sort_unstable();
+    let message = format!(
+        "The results are numbered and of {} sizes ({count} have {} × {}): a video editor takes only frames of one size as a clip.",
+        sizes.len(),
+        most.0,
+        most.1
+    );
+    let label = format!("Leave out the {} others", others.len());
+    Some(Problem::note(message).or(label, Way::LeaveOut { pictures: others }))
+}
+
+/// Files that are looked into to tell what stands where results would go.
+const LOOKED_INTO: usize = 400;
+
+/// What stands where results would go.
+fn there_already(recipe: &Recipe, sources: &[Source], planned: &[Planned]) -> Vec<Problem> {
+    let Some(delivery_of) = recipe.deliveries.first() else { return Vec::new() };
+    let there: Vec<usize> = (0..planned.len()).filter(|i| planned[*i].target.exists()).collect();
+    let mut kinds: BTreeMap<execute::There, usize> = BTreeMap::new();
+    for i in there.iter().take(LOOKED_INTO) {
+        let decided: &Decided = &sources[*i].decided;
+        let about = subject(&planned[*i].source, sources[*i].facts.as_ref(), decided, i + 1);
+        *kinds.entry(execute::there(recipe, delivery_of, &planned[*i].target, decided.shift, &about)).or_default() += 1;
+    }
+    let of = if there.len() > LOOKED_INTO {
+        format!(" (of the first {LOOKED_INTO} looked at, of {} that exist)", there.len())
+    } else {
+        String::new()
+    };
+    let results = |n: usize| if n == 1 { "One result is".to_owned() } else { format!("{n} results are") };
+    let fails = delivery_of.existing == "fail";
+    let mut all = Vec::new();
+    for (kind, n) in kinds {
+        let number = || delivery("existing", json!("number"));
+        all.push(match kind {
+            execute::There::Same => Problem::note(format!(
+                "{} there already, made by this recipe; where the original is unchanged it is skipped{of}.",
+                results(n)
+            )),
+            execute::There::Result if fails => Problem::note(format!(
+                "{} there already, of another recipe or with other values; those pictures will fail{of}.",
+                results(n)
+            ))
+            .or("Replace the older results", delivery("existing", json!("replace")))
+            .or("Give the new ones a number", number()),
+            execute::There::Other if delivery_of.existing != "number" => Problem::note(format!(
+                "{} of that name {} there already and {} no result; those pictures will fail{of}.",
+                if n == 1 { "One file".into() } else { format!("{n} files") },
+                if n == 1 { "is" } else { "are" },
+                if n == 1 { "is" } else { "are" },
+            ))
+            .or("Give the results a number", number())
+            .or("Another folder", Way::Folder),
+            _ => continue,
+        });
+    }
+    all
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rallo_media::{CameraData, Facts, Format};
+    use std::path::Path;
+
+    fn source(name: &str, (width, height): (u32, u32), lens: &str, done: &[&str]) -> Source {
+        let facts = Facts {
+            path: name.into(),
+            format: Format::Jpeg,
+            width,
+            height,
+            bits: 8,
+            profile: "sRGB".into(),
+            bytes: 1,
+            rating: 0,
+            keywords: Vec::new(),
+            done: done.iter().map(|d| (*d).to_owned()).collect(),
+            camera: CameraData { lens: Some(lens.into()), ..CameraData::default() },
+        };
+        Source { path: Path::new("/p").join(name), facts: Some(facts), decided: Decided::default() }
+    }
+
+    fn recipe(steps: Value, name: &str) -> Recipe {
+        let value = json!({"format": "rallo-recipe", "version": 1, "name": "Web", "steps": steps,
+            "deliveries": [{"kind": "pictures", "name": name}]});
+        Recipe::from_value(&value).unwrap()
+    }
+
+    fn told(recipe: &Recipe, sources: &[Source], about: &About) -> Vec<Problem> {
+        let (planned, problems) = crate::targets::plan(recipe, sources, Path::new("/p"), None);
+        assert_eq!(problems, []);
+        warnings(recipe, sources, &planned, about)
+    }
+
+    #[test]
+    fn nothing_is_said_where_all_is_well() {
+        let all = [source("a.jpg", (3000, 2000), "50 mm", &[]), source("b.jpg", (2000, 3000), "50 mm", &[])];
+        let steps = json!([{"step": "lens", "distortion": 2}, {"step": "crop", "proportion": "3:2"},
+            {"step": "resize", "fill": [1200, 800]}]);
+        let about = About { lens: Some("50 mm".into()), versions: Some((3, 3)) };
+        assert_eq!(told(&recipe(steps, "{stem}"), &all, &about), []);
+    }
+
+    #[test]
+    fn what_was_done_before_can_be_left_out_or_switched_off() {
+        let all = [
+            source("a.jpg", (900, 600), "x", &[]),
+            source("b.jpg", (900, 600), "x", &["denoise"]),
+            source("c.jpg", (900, 600), "x", &["crop"]),
+        ];
+        let recipe = recipe(json!([{"step": "exposure"}, {"step": "denoise"}]), "{stem}");
+        let told = told(&recipe, &all, &About::default());
+        assert_eq!(told.len(), 2);
+        assert_eq!(
+            told[0].message,
+            "An earlier run has denoised b.jpg already; line 2 would do it a second time."
+        );
+        assert_eq!(told[0].mends[0].way, Way::LeaveOut { pictures: vec![1] });
+        assert_eq!(told[0].mends[1].way, line(1, "on", json!(false)));
+        assert_eq!(told[1].mends[0].way, Way::LeaveOut { pictures: vec![2] });
+    }
+
+    #[test]
+    fn small_pictures_other_lenses_and_an_old_proof_are_named_with_what_mends_them() {
+        let all = [source("a.jpg", (3000, 2000), "50 mm", &[]), source("b.jpg", (900, 600), "35 mm", &[])];
+        let recipe =
+            recipe(json!([{"step": "lens", "distortion": 2}, {"step": "resize", "long_edge": 1600}]), "{stem}");
+        let about = About { lens: Some("50 mm".into()), versions: Some((7, 5)) };
+        let told = told(&recipe, &all, &about);
+        let messages: Vec<&str> = told.iter().map(|p| p.message.as_str()).collect();
+        assert_eq!(messages[0], "b.jpg has fewer pixels than line 2 asks for and stays as it is after the lines before.");
+        assert!(messages[1].starts_with("Line 1 was set on a picture of the lens 50 mm; b.jpg has another"));
+        assert!(messages[2].contains("version 5 was looked at, this is version 7"));
+        // Each mend makes its warning go.
+        for problem in &told[..2] {
+            let Way::Line { line, param, value } = &problem.mends[0].way else { panic!() };
+            let mended = recipe.answered(&[(*line, param.clone(), value.clone())]).unwrap();
+            assert!(!self::told(&mended, &all, &about).iter().any(|p| p.message == problem.message));
+        }
+    }
+
+    #[test]
+    fn proportions_names_and_sizes_that_disagree_are_told() {
+        let all = [
+            source("a.jpg", (3000, 2000), "x", &[]),
+            source("b.jpg", (3000, 2000), "x", &[]),
+            source("c.jpg", (1000, 1000), "x", &[]),
+        ];
+        let of = recipe(
+            json!([{"step": "crop", "proportion": "16:9"}, {"step": "resize", "exact": [800, 600]}]),
+            "{stem}: one",
+        );
+        let told_of = told(&of, &all, &About::default());
+        assert!(told_of[0].message.contains("characters that not every file system takes"));
+        assert!(told_of[0].message.ends_with("(3 names in all)."));
+        assert!(told_of[1].message.contains("it stretches the picture"));
+        assert_eq!(told_of[1].mends[0].way, line(0, "proportion", json!("800:600")));
+        let numbered = recipe(json!([{"step": "resize", "long_edge": 500}]), "frame-{n:04}");
+        let told_of = told(&numbered, &all, &About::default());
+        assert_eq!(told_of[0].mends[0].way, Way::LeaveOut { pictures: vec![2] });
+        assert!(told_of[0].message.contains("2 have 500 × 333"));
+    }
+
+    #[test]
+    fn what_stands_where_results_go_is_told_by_kind() {
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::create_dir(folder.path().join("Web")).unwrap();
+        std::fs::write(folder.path().join("Web/a.jpg"), b"a letter").unwrap();
+        let mut one = source("a.jpg", (900, 600), "x", &[]);
+        one.path = folder.path().join("a.jpg");
+        let recipe = recipe(json!([]), "{stem}");
+        let (planned, _) = crate::targets::plan(&recipe, &[one.clone()], folder.path(), None);
+        let told = warnings(&recipe, &[one], &planned, &About::default());
+        assert!(told[0].message.starts_with("One file of that name is there already and is no result"));
+        assert_eq!(told[0].mends[0].way, delivery("existing", json!("number")));
+    }
+}

@@ -1,0 +1,394 @@
+//! Watched folders: a recipe runs on whatever arrives.
+//!
+//! A folder is looked through every few seconds, by names, lengths and times alone, which also works where a file system
+//! tells nobody of its changes. A file is taken into a run when it has come to rest and is whole: its length and time
+//! have not changed for [`REST`], and it decodes to its end. What was taken in is written down with the run, at once or
+//! not at all, so nothing is forgotten or done twice by a program that is killed, and what arrived while nobody watched,
+//! or while the watch was paused, is taken in later.
+
+use crate::roots::Roots;
+use crate::scan::{self, Found, Seen};
+use crate::targets::{self, Source};
+use crate::{Decided, Queue, now, order};
+use rallo_engine::Source as _;
+use rallo_media::FileSource;
+use rallo_recipe::Recipe;
+use rallo_store::{Arrival, Run, Store, Watch};
+use std::collections::{HashMap, HashSet};
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+/// Time between two looks; a folder that takes long is looked at less often.
+const EVERY: Duration = Duration::from_secs(1);
+/// How long a file must be as it is.
+const REST: Duration = Duration::from_secs(2);
+/// A file at rest that is not whole is left alone for so long before a run is told of it and says what is wrong.
+const PATIENCE: Duration = Duration::from_secs(600);
+/// Pictures taken in at a time.
+const MOST: usize = 500;
+
+/// A file that has been seen and is not taken in yet.
+struct Waits {
+    bytes: u64,
+    modified: i64,
+    since: Instant,
+    /// Looked into at rest and found not whole.
+    broken: bool,
+}
+
+impl From<&Found> for Waits {
+    fn from(f: &Found) -> Self {
+        Self { bytes: f.bytes, modified: f.modified, since: Instant::now(), broken: false }
+    }
+}
+
+/// What is remembered of a watched folder between two looks.
+#[derive(Default)]
+struct Memory {
+    waits: HashMap<PathBuf, Waits>,
+    /// What is known to be taken in, by path; read from the store once, the store decides.
+    taken: Option<HashMap<PathBuf, Vec<Arrival>>>,
+    /// Files that are results, by path, length and time.
+    results: HashSet<(PathBuf, u64, i64)>,
+    next: Option<Instant>,
+}
+
+/// Watches the folders that are set up in the store, until the program ends.
+pub async fn watch(store: Store, queue: Queue, roots: Roots) {
+    let mut memory: HashMap<i64, Memory> = HashMap::new();
+    loop {
+        match store.watches().await {
+            Ok(all) => {
+                memory.retain(|id, _| all.iter().any(|w| w.id == *id && w.state == "on"));
+                for one in all.into_iter().filter(|w| w.state == "on") {
+                    let of = memory.entry(one.id).or_default();
+                    if of.next.is_none_or(|next| next <= Instant::now()) {
+                        let begin = Instant::now();
+                        look(&store, &queue, &roots, &one, of).await;
+                        of.next = Some(Instant::now() + EVERY.max(begin.elapsed() * 10));
+                    }
+                }
+            }
+            Err(e) => tracing::error!("watched folders: {e}"),
+        }
+        tokio::time::sleep(EVERY / 4).await;
+    }
+}
+
+/// One look; what goes wrong is said where people see it.
+async fn look(store: &Store, queue: &Queue, roots: &Roots, watch: &Watch, memory: &mut Memory) {
+    let turn = match watch.daily.as_deref().map(last_turn).transpose() {
+        Ok(turn) => turn,
+        Err(reason) => return told(store, watch, Some(&reason), None).await,
+    };
+    // A daily one has its turn once; until then nothing is looked at.
+    if let (Some(turn), Some(had)) = (&turn, &watch.turn)
+        && turn <= had
+    {
+        return;
+    }
+    match pass(store, queue, roots, watch, memory).await {
+        Ok(at_rest) => {
+            let had = turn.filter(|_| at_rest);
+            told(store, watch, None, had.as_deref()).await;
+        }
+        Err(reason) => told(store, watch, Some(&reason), None).await,
+    }
+}
+
+async fn told(store: &Store, watch: &Watch, problem: Option<&str>, turn: Option<&str>) {
+    if watch.problem.as_deref() == problem && turn.is_none() {
+        return;
+    }
+    if let Some(problem) = problem {
+        tracing::warn!("watched folder {}: {problem}", watch.name);
+    }
+    if let Err(e) = store.tell_watch(watch.id, problem, turn).await {
+        tracing::error!("watched folder {}: {e}", watch.name);
+    }
+}
+
+/// When a daily watch last had to have its turn, as the store keeps times.
+///
+/// # Errors
+/// For a time of day that is none.
+pub fn last_turn(daily: &str) -> Result<String, String> {
+    last_turn_at(daily, &jiff::ZonedDateTime::now())
+}
+
+fn last_turn_at(daily: &str, at: &jiff::ZonedDateTime) -> Result<String, String> {
+    let time = || {
+        let (hour, minute) = daily.split_once(':')?;
+        jiff::civil::Time::new(hour.parse().ok()?, minute.parse().ok()?, 0, 0).ok()
+    };
+    let time =
+        time().ok_or_else(|| format!("the time of day is 00:00 to 23:59, such as 02:30, not {daily}"))?;
+    let today = at.with().time(time).build().map_err(|e| e.to_string())?;
+    let last = if today <= *at { today } else { today.yesterday().map_err(|e| e.to_string())? };
+    Ok(last.timestamp().strftime("%Y-%m-%dT%H:%M:%SZ").to_string())
+}
+
+/// Looks through the folder and takes in what is ready; whether everything in it is.
+async fn pass(
+    store: &Store,
+    queue: &Queue,
+    roots: &Roots,
+    watch: &Watch,
+    memory: &mut Memory,
+) -> Result<bool, String> {
+    let folder = roots.existing(Path::new(&watch.folder)).map_err(|e| e.to_string())?;
+    if memory.taken.is_none() {
+        let mut taken: HashMap<PathBuf, Vec<Arrival>> = HashMap::new();
+        for one in store.arrivals(watch.id).await.map_err(|e| e.to_string())? {
+            taken.entry(PathBuf::from(&one.path)).or_default().push(one);
+        }
+        memory.taken = Some(taken);
+    }
+    let deep = watch.deep;
+    let found = tokio::task::spawn_blocking(move || {
+        let mut found = Vec::new();
+        let seen = &mut |seen| {
+            if let Seen::Picture(picture) = seen {
+                found.push(picture);
+            }
+        };
+        // Results are told apart later, and only once.
+        scan::look(&folder, deep, true, &|_| true, seen).map(|()| (folder, found))
+    })
+    .await
+    .map_err(|e| e.to_string())?;
+    let (folder, found) = found.map_err(|e| format!("the folder cannot be opened: {e}"))?;
+    let there: HashSet<&Path> = found.iter().map(|f| f.path.as_path()).collect();
+    memory.waits.retain(|path, _| there.contains(path.as_path()));
+    let taken = memory.taken.get_or_insert_default();
+    let known = |f: &Found| {
+        let is = |a: &Arrival| a.bytes == f.bytes as i64 && a.modified == f.modified;
+        taken.get(&f.path).is_some_and(|all| all.iter().any(is))
+    };
+    let mut ready: Vec<Found> = Vec::new();
+    let mut unsettled = false;
+    for one in &found {
+        if known(one) || memory.results.contains(&(one.path.clone(), one.bytes, one.modified)) {
+            continue;
+        }
+        let waits = memory.waits.entry(one.path.clone()).or_insert_with(|| Waits::from(one));
+        if (waits.bytes, waits.modified) != (one.bytes, one.modified) {
+            *waits = Waits::from(one);
+        }
+        let rest = waits.since.elapsed();
+        if rest < REST {
+            unsettled = true;
+        } else if (!waits.broken || rest >= PATIENCE) && ready.len() < MOST {
+            ready.push(one.clone());
+        }
+    }
+    ready.sort_by_cached_key(|f| rallo_shoot::natural_key(&f.path.to_string_lossy()));
+    if ready.is_empty() {
+        return Ok(!unsettled);
+    }
+    let gone: Vec<Arrival> =
+        taken.iter().filter(|(p, _)| !there.contains(p.as_path())).flat_map(|(_, a)| a.clone()).collect();
+    let looked = tokio::task::spawn_blocking(move || ready.into_iter().map(looked_into).collect::<Vec<_>>())
+        .await
+        .map_err(|e| e.to_string())?;
+    let mut new = Vec::new();
+    for (one, is, about) in looked {
+        let late = memory.waits.get(&one.path).is_some_and(|w| w.broken);
+        match is {
+            Is::Result => drop(memory.results.insert((one.path.clone(), one.bytes, one.modified))),
+            Is::Broken if !late => {
+                if let Some(waits) = memory.waits.get_mut(&one.path) {
+                    waits.broken = true;
+                }
+            }
+            _ => new.push((one, about)),
+        }
+    }
+    let mut arrived = Vec::new();
+    for (one, about) in new {
+        let (device, inode) = about;
+        let was = gone.iter().find(|a| {
+            (a.device, a.inode, a.bytes, a.modified) == (device, inode, one.bytes as i64, one.modified)
+        });
+        let arrival = Arrival {
+            path: one.path.to_string_lossy().into_owned(),
+            bytes: one.bytes as i64,
+            modified: one.modified,
+            device,
+            inode,
+            ..Arrival::default()
+        };
+        match was {
+            Some(was) => renamed(store, queue, watch, &folder, was, &arrival, taken).await?,
+            None => arrived.push((one, arrival)),
+        }
+    }
+    let count = arrived.len();
+    if count > 0 {
+        take_in(store, queue, watch, &folder, arrived, memory).await?;
+    }
+    Ok(!unsettled && count < MOST)
+}
+
+/// What a file at rest is.
+enum Is {
+    Picture,
+    Result,
+    Broken,
+}
+
+/// Looks into a file at rest; with its device and number.
+fn looked_into(one: Found) -> (Found, Is, (i64, i64)) {
+    let about = one.path.metadata().map(|m| (m.dev() as i64, m.ino() as i64)).unwrap_or_default();
+    let is = if scan::is_result(&one.path) {
+        Is::Result
+    } else {
+        // Decoded reduced where that is possible: all of the file is read all the same.
+        let whole = |s: FileSource| s.decode(s.max_level()).is_ok();
+        if FileSource::open(&one.path).is_ok_and(whole) { Is::Picture } else { Is::Broken }
+    };
+    (one, is, about)
+}
+
+fn recipe_of(watch: &Watch) -> Result<Recipe, String> {
+    Recipe::parse(&watch.document).map_err(|faults| format!("its recipe cannot be read: {faults}"))
+}
+
+fn source_of(path: &Path) -> Source {
+    Source { path: path.to_owned(), facts: scan::facts(path).ok(), decided: Decided::default() }
+}
+
+async fn renamed(
+    store: &Store,
+    queue: &Queue,
+    watch: &Watch,
+    folder: &Path,
+    was: &Arrival,
+    now: &Arrival,
+    taken: &mut HashMap<PathBuf, Vec<Arrival>>,
+) -> Result<(), String> {
+    let recipe = recipe_of(watch)?;
+    let to = watch.target.as_deref().map(Path::new);
+    let sources = [source_of(Path::new(&now.path))];
+    let first = was.position as usize;
+    let (planned, problems) = targets::plan_from(&recipe, &sources, folder, to, first);
+    if let Some(stop) = problems.iter().find(|p| p.stops) {
+        return Err(stop.message.clone());
+    }
+    let target = planned.first().map(|p| p.target.to_string_lossy().into_owned()).unwrap_or_default();
+    let again =
+        store.rename_arrival(watch.id, was, &now.path, &target).await.map_err(|e| e.to_string())?;
+    taken.remove(Path::new(&was.path));
+    let known = Arrival { run_id: was.run_id, position: was.position, ..now.clone() };
+    taken.entry(PathBuf::from(&now.path)).or_default().push(known);
+    if again {
+        queue.added();
+    }
+    Ok(())
+}
+
+async fn take_in(
+    store: &Store,
+    queue: &Queue,
+    watch: &Watch,
+    folder: &Path,
+    arrived: Vec<(Found, Arrival)>,
+    memory: &mut Memory,
+) -> Result<(), String> {
+    let recipe = recipe_of(watch)?;
+    let to = watch.target.as_deref().map(Path::new);
+    let taken = memory.taken.get_or_insert_default();
+    let first = taken.values().flatten().map(|a| a.position + 1).max().unwrap_or(0);
+    let paths: Vec<PathBuf> = arrived.iter().map(|(f, _)| f.path.clone()).collect();
+    let (base, target) = (folder.to_owned(), to.map(Path::to_owned));
+    let (of, number) = (recipe.clone(), first as usize);
+    let (sources, (planned, problems)) = tokio::task::spawn_blocking(move || {
+        let sources: Vec<Source> = paths.iter().map(|p| source_of(p)).collect();
+        let planned = targets::plan_from(&of, &sources, &base, target.as_deref(), number);
+        (sources, planned)
+    })
+    .await
+    .map_err(|e| e.to_string())?;
+    if let Some(stop) = problems.iter().find(|p| p.stops) {
+        return Err(stop.message.clone());
+    }
+    let fresh = Run {
+        recipe_id: watch.recipe_id,
+        recipe_version: watch.recipe_version,
+        hook: watch.hook.clone(),
+        watch_id: Some(watch.id),
+        ..order::run(&recipe, folder, &watch.name, &format!("watched folder {}", watch.name))
+    };
+    let mut arrivals: Vec<Arrival> = arrived.into_iter().map(|(_, a)| a).collect();
+    for (one, position) in arrivals.iter_mut().zip(first..) {
+        one.position = position;
+    }
+    let done = store
+        .take_in(watch.id, &fresh, &order::items(&planned, &sources), &arrivals)
+        .await
+        .map_err(|e| e.to_string())?;
+    match done {
+        Some((run, _)) => {
+            for mut one in arrivals {
+                one.run_id = run;
+                memory.waits.remove(Path::new(&one.path));
+                taken.entry(PathBuf::from(&one.path)).or_default().push(one);
+            }
+            queue.added();
+            queue.tell(run).await.map_err(|e| e.to_string())?;
+        }
+        // Another program watches too: what it took is read anew.
+        None => memory.taken = None,
+    }
+    Ok(())
+}
+
+/// Reads and checks a watch before it is set up: the folder and the target are allowed, the time of day is one, the recipe
+/// reads. A daily one has its first turn at the next time.
+///
+/// # Errors
+/// What is wrong, for people.
+pub fn check(watch: &mut Watch, roots: Option<&Roots>) -> Result<(), String> {
+    watch.name = watch.name.trim().to_owned();
+    if watch.name.is_empty() || watch.name.chars().count() > 80 {
+        return Err("a name of 1 to 80 characters is needed".into());
+    }
+    recipe_of(watch)?;
+    let folder = Path::new(&watch.folder);
+    let folder = match roots {
+        Some(roots) => roots.existing(folder).map_err(|e| e.to_string())?,
+        None => folder.canonicalize().map_err(|e| format!("{}: {e}", watch.folder))?,
+    };
+    if !folder.is_dir() {
+        return Err(format!("{} is no folder", watch.folder));
+    }
+    watch.folder = folder.to_string_lossy().into_owned();
+    if let (Some(roots), Some(target)) = (roots, &watch.target) {
+        roots.future(Path::new(target)).map_err(|e| e.to_string())?;
+    }
+    watch.turn = watch.daily.as_deref().map(last_turn).transpose()?;
+    watch.made = now();
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_daily_turn_is_the_last_time_of_day_that_has_been() {
+        let zone = jiff::tz::TimeZone::posix("CET-1CEST,M3.5.0,M10.5.0/3").unwrap();
+        let noon: jiff::Timestamp = "2026-03-29T10:00:00Z".parse().unwrap();
+        let at = noon.to_zoned_datetime(zone);
+        assert_eq!(last_turn_at("11:30", &at).unwrap(), "2026-03-29T09:30:00Z");
+        assert_eq!(last_turn_at("12:00", &at).unwrap(), "2026-03-29T10:00:00Z");
+        // The evening before the clocks went forward.
+        assert_eq!(last_turn_at("22:15", &at).unwrap(), "2026-03-28T21:15:00Z");
+        // A time of day that this day does not have comes with the next that it has.
+        assert_eq!(last_turn_at("02:30", &at).unwrap(), "2026-03-29T01:30:00Z");
+        for wrong in ["24:00", "7", "07:60", "x:y", ""] {
+            assert!(last_turn_at(wrong, &at).is_err(), "{wrong}");
+        }
+    }
+}

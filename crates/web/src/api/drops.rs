@@ -1,0 +1,275 @@
+//! Pictures that are dropped on a recipe: brought to the server, run, taken back as a ZIP or written into a folder.
+//!
+//! They lie in the program's own folder, under a name nobody can guess, and are removed a week after their run has ended.
+
+use super::sheet::{Answer, address, answers_of};
+use crate::App;
+use crate::error::{Error, Result};
+use axum::body::Body;
+use axum::extract::{DefaultBodyLimit, Path, State};
+use axum::http::{StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use axum::routing::{get, post, put};
+use axum::{Json, Router};
+use futures_core::Stream;
+use rallo_media::{bytes_text, has_picture_ending, read::MAX_BYTES};
+use rallo_recipe::{Recipe, names};
+use rallo_runner::{Decided, order, report, scan, targets, zip};
+use rallo_store::Run;
+use schemars::JsonSchema;
+use serde::Deserialize;
+use serde_json::{Value, json};
+use std::path::{Path as FilePath, PathBuf};
+use std::pin::Pin;
+use std::time::{Duration, SystemTime};
+use tokio::io::AsyncWriteExt;
+use tokio_util::io::ReaderStream;
+
+/// How long brought pictures and their results are kept after their run has ended, and those that never ran.
+const KEPT: Duration = Duration::from_secs(7 * 24 * 3600);
+const UNUSED: Duration = Duration::from_secs(24 * 3600);
+/// Most files of one drop.
+const MOST_FILES: usize = 5000;
+/// Room that must stay on the disk.
+const SPARE: u64 = 500_000_000;
+
+pub fn routes() -> Router<App> {
+    let upload = Router::new()
+        .route("/api/drops/{drop}/files/{name}", put(bring))
+        // Its own limit counts what arrives.
+        .layer(DefaultBodyLimit::disable());
+    Router::new()
+        .route("/api/drops", post(begin))
+        .route("/api/drops/{drop}", axum::routing::delete(give_up))
+        .route("/api/drops/{drop}/run", post(run))
+        .route("/api/runs/{id}/results.zip", get(results))
+        .merge(upload)
+}
+
+/// Where what is brought lies.
+pub fn place(data: &FilePath) -> PathBuf {
+    data.join("drops")
+}
+
+/// The folder of a drop, which must be there.
+fn folder(app: &App, drop: &str) -> Result<PathBuf> {
+    let is_name = drop.len() == 32 && drop.bytes().all(|b| b.is_ascii_hexdigit());
+    let folder = place(&app.data).join(drop);
+    if !is_name || !folder.is_dir() {
+        return Err(Error(StatusCode::NOT_FOUND, "these pictures are not here any more; drop them again".into()));
+    }
+    Ok(folder)
+}
+
+async fn begin(State(app): State<App>) -> Result<Json<Value>> {
+    let drop = crate::token().map_err(Error::bad)?;
+    let inside = place(&app.data).join(&drop).join("in");
+    tokio::fs::create_dir_all(&inside).await.map_err(|e| Error::bad(format!("nothing can be kept: {e}")))?;
+    Ok(Json(json!({"drop": drop})))
+}
+
+/// A name that is free in a folder, as near to the given one as a file system takes.
+fn name_in(folder: &FilePath, name: &str) -> Result<PathBuf> {
+    let given = FilePath::new(name);
+    if !has_picture_ending(given) {
+        return Err(Error::bad(format!("{name} is no kind of picture Rallo reads")));
+    }
+    let stem = names::safe(&given.file_stem().unwrap_or_default().to_string_lossy());
+    let ending = given.extension().unwrap_or_default().to_string_lossy().to_lowercase();
+    let all = std::iter::once(String::new()).chain((2..).map(|n| format!("-{n}")));
+    let free = all.map(|n| folder.join(format!("{stem}{n}.{ending}"))).find(|p| !p.exists());
+    free.ok_or_else(|| Error::bad("no free name"))
+}
+
+/// Takes in one file, as it comes.
+async fn bring(
+    State(app): State<App>,
+    Path((drop, name)): Path<(String, String)>,
+    body: Body,
+) -> Result<Json<Value>> {
+    let inside = folder(&app, &drop)?.join("in");
+    if std::fs::read_dir(&inside).map_err(Error::bad)?.count() >= MOST_FILES {
+        return Err(Error::bad(format!("at most {MOST_FILES} pictures at a time; run these first")));
+    }
+    let to = name_in(&inside, &name)?;
+    let part = inside.join(format!(".{}.part", crate::token().map_err(Error::bad)?));
+    let took = take(body, &part, &name).await;
+    match took {
+        Ok(bytes) => {
+            tokio::fs::rename(&part, &to).await.map_err(Error::bad)?;
+            let name = to.file_name().map(|n| n.to_string_lossy().into_owned());
+            Ok(Json(json!({"name": name, "bytes": bytes})))
+        }
+        Err(e) => {
+            // What is left of it goes with the drop at the latest.
+            let _ = tokio::fs::remove_file(&part).await;
+            Err(e)
+        }
+    }
+}
+
+async fn take(body: Body, part: &FilePath, name: &str) -> Result<u64> {
+    let cannot = |e: &dyn std::fmt::Display| Error::bad(format!("{name} was not taken in: {e}"));
+    let mut file = tokio::fs::File::create_new(part).await.map_err(|e| cannot(&e))?;
+    let mut stream = body.into_data_stream();
+    let mut bytes = 0u64;
+    let mut checked = 0u64;
+    while let Some(chunk) = std::future::poll_fn(|cx| Pin::new(&mut stream).poll_next(cx)).await {
+        let chunk = chunk.map_err(|e| cannot(&e))?;
+        bytes += chunk.len() as u64;
+        if bytes > MAX_BYTES {
+            return Err(cannot(&format!("it has more than {}", bytes_text(MAX_BYTES))));
+        }
+        if bytes > checked {
+            checked = bytes + 32_000_000;
+            let free = part.parent().and_then(targets::free_bytes);
+            if free.is_some_and(|free| free < SPARE) {
+                return Err(cannot(&"there is no room left on the server's disk"));
+            }
+        }
+        file.write_all(&chunk).await.map_err(|e| cannot(&e))?;
+    }
+    file.flush().await.map_err(|e| cannot(&e))?;
+    Ok(bytes)
+}
+
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct DropRun {
+    /// The recipe, by identity.
+    recipe: i64,
+    /// What it asks, answered.
+    #[serde(default)]
+    answers: Vec<Answer>,
+    /// Folder for the results; without one they are taken as a ZIP.
+    #[serde(default)]
+    to: Option<String>,
+    /// An address the report is sent to when it has ended.
+    #[serde(default)]
+    report_to: Option<String>,
+}
+
+async fn run(
+    State(app): State<App>,
+    Path(drop): Path<String>,
+    Json(asked): Json<DropRun>,
+) -> Result<Json<Value>> {
+    let folder = folder(&app, &drop)?;
+    let row = app.store.recipe(asked.recipe).await?;
+    let recipe = super::recipes::followed(&app, Recipe::parse(&row.document)?).await?;
+    let recipe = recipe.answered(&answers_of(&asked.answers))?;
+    let to = match asked.to.as_deref().map(str::trim).filter(|t| !t.is_empty()) {
+        Some(to) => {
+            app.roots.future(FilePath::new(to))?;
+            PathBuf::from(to)
+        }
+        None => folder.join("out"),
+    };
+    let inside = folder.join("in");
+    let (of, base) = (recipe.clone(), inside.clone());
+    let (sources, (planned, problems)) = tokio::task::spawn_blocking(move || {
+        let found = scan::look_all(&base)?;
+        let source = |path: PathBuf| targets::Source {
+            facts: scan::facts(&path).ok(),
+            path,
+            decided: Decided::default(),
+        };
+        let sources: Vec<targets::Source> = found.into_iter().map(source).collect();
+        let planned = targets::plan(&of, &sources, &base, Some(&to));
+        Ok::<_, std::io::Error>((sources, planned))
+    })
+    .await?
+    .map_err(Error::bad)?;
+    if sources.is_empty() {
+        return Err(Error::bad("no picture has arrived yet"));
+    }
+    if let Some(stop) = problems.iter().find(|p| p.stops) {
+        return Err(Error::bad(&stop.message));
+    }
+    let run = Run {
+        recipe_id: Some(row.id),
+        recipe_version: row.version,
+        brought: Some(folder.to_string_lossy().into_owned()),
+        hook: address(asked.report_to.as_deref())?,
+        ..order::run(&recipe, &inside, "dropped pictures", "dropped pictures")
+    };
+    let id = app.store.add_run(&run, &order::items(&planned, &sources)).await?;
+    app.queue.added();
+    app.queue.tell(id).await?;
+    Ok(Json(json!({"run": id, "count": sources.len()})))
+}
+
+async fn give_up(State(app): State<App>, Path(drop): Path<String>) -> Result<Json<Value>> {
+    let folder = folder(&app, &drop)?;
+    let text = folder.to_string_lossy().into_owned();
+    if app.store.is_brought(&text).await? {
+        return Err(Error::bad("these pictures belong to a run; cancel that first"));
+    }
+    tokio::fs::remove_dir_all(&folder).await.map_err(Error::bad)?;
+    Ok(Json(json!({})))
+}
+
+/// What a run wrote, in one file.
+async fn results(State(app): State<App>, Path(id): Path<i64>) -> Result<Response> {
+    let run = app.store.run(id).await?;
+    let mut files = Vec::new();
+    for item in app.store.items(id).await? {
+        for output in report::outputs(&item) {
+            // A result that was moved or removed since is not in it.
+            if let Ok(path) = app.roots.existing(&output.path) {
+                files.push(path);
+            }
+        }
+    }
+    if files.is_empty() {
+        return Err(Error::bad("this run has no results that are still there"));
+    }
+    let place = app.data.clone();
+    let file = tokio::task::spawn_blocking(move || zip::write(&files, &place))
+        .await?
+        .map_err(|e| Error::bad(format!("the ZIP could not be written: {e}")))?;
+    let bytes = file.metadata().map_err(Error::bad)?.len();
+    let name = names::safe(&format!("{} run {id}", Recipe::parse(&run.document).map_or_else(|_| "results".into(), |r| r.name)));
+    let ascii: String = name.chars().filter(|c| c.is_ascii() && *c != '"').collect();
+    let headers = [
+        (header::CONTENT_TYPE, "application/zip".to_owned()),
+        (header::CONTENT_LENGTH, bytes.to_string()),
+        (header::CONTENT_DISPOSITION, format!("attachment; filename=\"{ascii}.zip\"")),
+    ];
+    let body = Body::from_stream(ReaderStream::new(tokio::fs::File::from_std(file)));
+    Ok((headers, body).into_response())
+}
+
+/// Removes what is over its time, from hour to hour.
+pub async fn tidy(app: App) {
+    loop {
+        if let Err(e) = tidy_once(&app).await {
+            tracing::warn!("dropped pictures were not tidied: {}", e.1);
+        }
+        tokio::time::sleep(Duration::from_secs(3600)).await;
+    }
+}
+
+async fn tidy_once(app: &App) -> Result<()> {
+    let ago = |by: Duration| SystemTime::now().checked_sub(by).unwrap_or(SystemTime::UNIX_EPOCH);
+    let text = |time| jiff::Timestamp::try_from(time).map(|t| t.strftime("%Y-%m-%dT%H:%M:%SZ").to_string());
+    let over = text(ago(KEPT)).map_err(Error::bad)?;
+    let all = place(&app.data);
+    for (run, folder) in app.store.brought_before(&over).await? {
+        let folder = PathBuf::from(folder);
+        if folder.starts_with(&all) && folder.is_dir() {
+            tokio::fs::remove_dir_all(&folder).await.map_err(Error::bad)?;
+            tracing::info!("run {run}: its dropped pictures are removed after their time");
+        }
+    }
+    let Ok(mut entries) = tokio::fs::read_dir(&all).await else { return Ok(()) };
+    while let Ok(Some(entry)) = entries.next_entry().await {
+        let path = entry.path();
+        let old = entry.metadata().await.and_then(|m| m.modified()).is_ok_and(|t| t < ago(UNUSED));
+        if old && !app.store.is_brought(&path.to_string_lossy()).await? {
+            // The next hour tries again.
+            let _ = tokio::fs::remove_dir_all(&path).await;
+        }
+    }
+    Ok(())
+}

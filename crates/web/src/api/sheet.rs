@@ -1,0 +1,400 @@
+//! The run sheet: the last look at what will happen, with everything that can be put right there; starting a run.
+
+use crate::desk::Laid;
+use crate::error::{Error, Result};
+use crate::{App, desk};
+use axum::extract::State;
+use axum::routing::post;
+use axum::{Json, Router};
+use rallo_engine::{Kind, Source};
+use rallo_media::{FileSource, Made, bytes_text};
+use rallo_recipe::{Recipe, delivery, sentence};
+use rallo_runner::scan::common_folder;
+use rallo_runner::warnings::{self, About, Way};
+use rallo_runner::{Decided, Planned, Problem, execute, hook, order, targets};
+use rallo_shoot::Frame;
+use rallo_store::Run;
+use schemars::JsonSchema;
+use serde::Deserialize;
+use serde_json::{Map, Value, json};
+use std::collections::HashSet;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+pub fn routes() -> Router<App> {
+    Router::new()
+        .route("/api/sheet", post(sheet))
+        .route("/api/sheet/measure", post(measure))
+        .route("/api/sheet/keep", post(keep))
+        .route("/api/runs", post(start).get(super::runs::open))
+        .route("/api/runs/again", post(again))
+        .route("/api/runs/go", post(go))
+}
+
+/// A value of a line for one run.
+#[derive(Clone, Deserialize, JsonSchema)]
+pub struct Answer {
+    /// From 0.
+    pub line: usize,
+    /// A parameter's name, or `on` or `when`.
+    pub param: String,
+    /// Its value.
+    pub value: Value,
+}
+
+/// Answers as the recipe takes them.
+pub fn answers_of(answers: &[Answer]) -> Vec<(usize, String, Value)> {
+    answers.iter().map(|a| (a.line, a.param.clone(), a.value.clone())).collect()
+}
+
+/// What a run is started with; everything may be left out.
+#[derive(Default, Deserialize, JsonSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct Asked {
+    /// Values of lines.
+    answers: Vec<Answer>,
+    /// Values of the delivery, by name.
+    delivery: Map<String, Value>,
+    /// Frames that are left out, by identity.
+    leave_out: HashSet<i64>,
+    /// Not before this time (RFC 3339).
+    at: Option<String>,
+    /// Before all other runs.
+    first: bool,
+    /// Failures after which it pauses.
+    most_failures: Option<i64>,
+    /// An address its report is sent to when it has ended.
+    report_to: Option<String>,
+}
+
+/// What a run of what lies on the desk would do.
+pub struct Prepared {
+    laid: Laid,
+    /// Frames it takes, as positions in `laid.frames`.
+    frames: Vec<usize>,
+    sources: Vec<targets::Source>,
+    recipe: Recipe,
+    base: PathBuf,
+    planned: Vec<Planned>,
+    problems: Vec<Problem>,
+}
+
+impl Prepared {
+    fn chosen(&self) -> impl Iterator<Item = &Frame> {
+        self.frames.iter().map(|i| &self.laid.frames[*i])
+    }
+}
+
+/// The recipe on the desk with its changes for one run.
+fn changed(recipe: &Recipe, asked: &Asked) -> Result<Recipe> {
+    Ok(recipe.answered(&answers_of(&asked.answers))?.delivering(&asked.delivery)?)
+}
+
+async fn prepare(app: &App, asked: &Asked) -> Result<Prepared> {
+    let laid = desk::laid(app).await?;
+    let row = laid.recipe.as_ref().ok_or_else(|| Error::bad("there is no recipe; open the bench first"))?;
+    let recipe = super::recipes::followed(app, Recipe::parse(&row.document)?).await?;
+    let recipe = changed(&recipe, asked)?;
+    prepared(app, laid, recipe, &asked.leave_out)
+}
+
+/// What a run of a recipe on the frames on the desk would do.
+fn prepared(app: &App, laid: Laid, recipe: Recipe, leave_out: &HashSet<i64>) -> Result<Prepared> {
+    let base = match (laid.desk.list, &laid.shoot) {
+        (None, Some(shoot)) => PathBuf::from(&shoot.base),
+        (Some(_), _) => common_folder(laid.frames.iter().map(|f| &f.path)),
+        (None, None) => return Err(Error::bad("there is no shoot; choose a folder in Frames first")),
+    };
+    let place: std::collections::HashMap<i64, usize> =
+        laid.frames.iter().enumerate().map(|(i, f)| (f.id, i)).collect();
+    let frames: Vec<usize> = laid
+        .chosen()
+        .into_iter()
+        .filter(|f| !leave_out.contains(&f.id))
+        .filter_map(|f| place.get(&f.id).copied())
+        .collect();
+    let source = |i: &usize| {
+        let f = &laid.frames[*i];
+        targets::Source { path: f.path.clone(), facts: f.facts.clone(), decided: Decided::from(&f.marks) }
+    };
+    let sources: Vec<targets::Source> = frames.iter().map(source).collect();
+    let (planned, mut problems) = targets::plan(&recipe, &sources, &base, None);
+    if planned.is_empty() && problems.is_empty() {
+        problems.push(Problem::stop("there are no frames to run on; choose a folder in Frames"));
+    }
+    for target in planned.iter().filter_map(|p| p.target.parent()).collect::<std::collections::BTreeSet<_>>()
+    {
+        if let Err(e) = app.roots.future(target) {
+            let problem = Problem::stop(e.to_string());
+            let inside = warnings::delivery("to", json!("subfolder"));
+            problems.push(problem.or("Into a sub-folder instead", inside).or("Another folder", Way::Folder));
+            break;
+        }
+    }
+    Ok(Prepared { laid, frames, sources, recipe, base, planned, problems })
+}
+
+/// What should be known before a run, beside what stops it; the first lines tell what the recipe itself asks.
+async fn known(app: &App, prepared: &Prepared) -> Result<Vec<Problem>> {
+    let mut all = Vec::new();
+    let Prepared { laid, recipe, sources, planned, .. } = prepared;
+    for (at, what) in recipe.checkpoints() {
+        all.push(Problem::note(format!("It waits for your yes before line {}: {what}", at + 1)));
+    }
+    let own: Vec<&Frame> = prepared.chosen().filter(|f| !f.marks.own.is_nothing()).collect();
+    if let Some(first) = own.first() {
+        all.push(Problem::note(match own.len() {
+            1 => format!("{} has its own changes: {}", first.name, first.marks.own.words()),
+            n => format!(
+                "{n} frames have their own changes, {} for one: {}",
+                first.name,
+                first.marks.own.words()
+            ),
+        }));
+    }
+    let unreadable: Vec<usize> = prepared
+        .chosen()
+        .enumerate()
+        .filter(|(_, f)| f.problem.is_some())
+        .map(|(i, _)| i)
+        .collect();
+    if let Some(first) = unreadable.first() {
+        let more =
+            if unreadable.len() > 1 { format!(" and {} more", unreadable.len() - 1) } else { String::new() };
+        let name = prepared.chosen().nth(*first).map(|f| f.name.clone()).unwrap_or_default();
+        let problem = Problem::note(format!("{name}{more} cannot be read and will fail"));
+        all.push(if unreadable.len() < sources.len() {
+            problem.or("Leave out what cannot be read", Way::LeaveOut { pictures: unreadable })
+        } else {
+            problem
+        });
+    }
+    let row = laid.recipe.as_ref();
+    let seen = match row {
+        Some(row) => app.store.proof(row.id).await?.map(|seen| (row.version, seen)),
+        None => None,
+    };
+    let sample = laid.frames.iter().find(|f| Some(f.id) == laid.desk.frame);
+    let lens = sample.and_then(|f| f.facts.as_ref()?.camera.lens.clone());
+    let about = About { lens, versions: seen };
+    let (recipe, sources, planned) = (recipe.clone(), sources.clone(), planned.clone());
+    let warned =
+        tokio::task::spawn_blocking(move || warnings::warnings(&recipe, &sources, &planned, &about)).await?;
+    all.extend(warned);
+    Ok(all)
+}
+
+/// A problem as the page takes it: pictures are told by their frames.
+fn told(problem: &Problem, prepared: &Prepared) -> Value {
+    let mends: Vec<Value> = problem
+        .mends
+        .iter()
+        .map(|mend| match &mend.way {
+            Way::LeaveOut { pictures } => {
+                let id = |i: &usize| prepared.frames.get(*i).map(|f| prepared.laid.frames[*f].id);
+                let frames: Vec<i64> = pictures.iter().filter_map(id).collect();
+                json!({"label": mend.label, "do": "leave_out", "frames": frames})
+            }
+            _ => json!(mend),
+        })
+        .collect();
+    json!({"stops": problem.stops, "message": problem.message, "mends": mends})
+}
+
+/// Whether a value can be typed on the sheet.
+fn is_typed(kind: &Kind) -> bool {
+    !matches!(kind, Kind::Kept(_))
+}
+
+/// The lines with their values, as the sheet shows and changes them.
+fn lines(recipe: &Recipe) -> Vec<Value> {
+    let one = |(at, line): (usize, &rallo_recipe::Line)| {
+        let values = line.step.values();
+        let kind = line.kind();
+        let params: Vec<Value> = kind
+            .params
+            .iter()
+            .filter(|p| is_typed(&p.kind))
+            .map(|p| super::bench::param(p, &values[p.name]))
+            .collect();
+        json!({"line": at, "title": kind.info.title, "on": line.on, "said": sentence::plain(&line.parts(None)),
+            "params": params})
+    };
+    recipe.steps.iter().enumerate().map(one).collect()
+}
+
+/// The last look at what will happen.
+async fn sheet(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<Value>> {
+    let prepared = prepare(&app, &asked).await?;
+    let Prepared { recipe, base, planned, .. } = &prepared;
+    let asks = super::recipes::asked(recipe);
+    let problems: Vec<Value> = prepared
+        .problems
+        .iter()
+        .chain(&known(&app, &prepared).await?)
+        .map(|p| told(p, &prepared))
+        .collect();
+    let names: Vec<Value> = planned
+        .iter()
+        .map(|p| {
+            let name = |path: &Path| path.file_name().map(|n| n.to_string_lossy().into_owned());
+            json!({"source": name(&p.source), "target": name(&p.target), "size": p.size.map(|s| [s.width, s.height])})
+        })
+        .collect();
+    let folders: HashSet<&Path> = planned.iter().filter_map(|p| p.target.parent()).collect();
+    let folder = planned.first().and_then(|p| p.target.parent()).unwrap_or(base);
+    let values = recipe.deliveries.first().map(rallo_recipe::Pictures::values).unwrap_or_default();
+    let goes: Vec<String> =
+        recipe.deliveries.iter().map(|d| sentence::plain(&d.parts(recipe))).collect();
+    let delivery: Vec<Value> =
+        delivery::PICTURES.iter().map(|p| super::bench::param(p, &values[p.name])).collect();
+    let left = asked.leave_out.len();
+    Ok(Json(json!({
+        "asks": asks, "count": planned.len(), "left_out": left, "folder": app.roots.short(folder),
+        "folders": folders.len(), "names": names, "lines": lines(recipe), "goes": goes, "delivery": delivery,
+        "free": targets::free_bytes(folder.ancestors().find(|p| p.exists()).unwrap_or(base)).map(bytes_text),
+        "problems": problems,
+    })))
+}
+
+/// Pictures measured, spread over the run, and the time after which no further one is begun.
+const MEASURED: usize = 4;
+const LONG_ENOUGH: Duration = Duration::from_secs(5);
+
+/// Makes a few of the pictures, as the run would, to tell sizes and times of all.
+async fn measure(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<Value>> {
+    let prepared = prepare(&app, &asked).await?;
+    let Prepared { recipe, sources, planned, base, .. } = prepared;
+    let area = |s: &targets::Source| s.facts.as_ref().map_or(0, |f| u64::from(f.width) * u64::from(f.height));
+    let pixels: u64 = sources.iter().map(area).sum();
+    let readable: Vec<usize> = (0..sources.len()).filter(|i| area(&sources[*i]) > 0).collect();
+    let picked: Vec<targets::Source> = (0..MEASURED.min(readable.len()))
+        .map(|n| sources[readable[(2 * n + 1) * readable.len() / (2 * MEASURED.min(readable.len()))]].clone())
+        .collect();
+    let count = sources.len();
+    // Measured with as many threads as a picture has in a run that uses all cores.
+    let measured = tokio::task::spawn_blocking(move || {
+        let begin = Instant::now();
+        let (mut bytes, mut seconds, mut area, mut made) = (0u64, 0.0, 0u64, 0usize);
+        for (n, one) in picked.iter().enumerate() {
+            if n > 0 && begin.elapsed() > LONG_ENOUGH {
+                break;
+            }
+            let start = Instant::now();
+            let Ok(source) = FileSource::open(&one.path) else { continue };
+            let about = rallo_runner::subject(&one.path, Some(&source.facts(&one.path)), &one.decided, n + 1);
+            let mark = Made { recipe: String::new(), source: String::new(), done: Vec::new() };
+            let Some(delivery) = recipe.deliveries.first() else { break };
+            let Ok((file, _, _)) = execute::make(&recipe, delivery, &source, mark, 0, &about, None) else { continue };
+            bytes += file.len() as u64;
+            seconds += start.elapsed().as_secs_f64();
+            area += source.size().area().max(1);
+            made += 1;
+        }
+        (made > 0).then(|| (made, bytes as f64 / made as f64, seconds / area as f64))
+    })
+    .await?;
+    let Some((made, each, pace)) = measured else { return Ok(Json(json!({"measured": 0}))) };
+    let bytes = (each * count as f64) as u64;
+    let folder = planned.first().and_then(|p| p.target.parent()).unwrap_or(&base);
+    let room = targets::room(folder, bytes);
+    Ok(Json(json!({"measured": made, "bytes": bytes_text(bytes), "each": bytes_text(each as u64),
+        "seconds": pace * pixels as f64, "room": room})))
+}
+
+/// Keeps the changes made on the sheet in the recipe, as its next version.
+async fn keep(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<Value>> {
+    let laid = desk::laid(&app).await?;
+    let row = laid.recipe.ok_or_else(|| Error::bad("there is no recipe"))?;
+    let recipe = changed(&Recipe::parse(&row.document)?, &asked)?;
+    super::recipes::keep_version(&app, row.id, row.version, &recipe).await
+}
+
+/// Writes the run down and wakes the queue.
+async fn start(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<Value>> {
+    let prepared = prepare(&app, &asked).await?;
+    let row = prepared.laid.recipe.as_ref();
+    let from = (row.map(|r| r.id), row.map_or(1, |r| r.version));
+    let (id, _) = begin(&app, prepared, from, &asked).await?;
+    Ok(Json(json!({"run": id})))
+}
+
+/// The run of what lies on the desk, at once where there is nothing to say or to ask; else nothing happens and the answer
+/// says that the sheet should be looked at.
+async fn go(State(app): State<App>) -> Result<Json<Value>> {
+    let asked = Asked::default();
+    let prepared = prepare(&app, &asked).await?;
+    let mut problems: Vec<String> = prepared.problems.iter().map(|p| p.message.clone()).collect();
+    problems.extend(known(&app, &prepared).await?.into_iter().map(|p| p.message));
+    problems.extend((!prepared.recipe.asks().is_empty()).then(|| "this recipe asks for values".to_owned()));
+    if let Some(first) = problems.first() {
+        return Ok(Json(json!({"sheet": true, "reason": first})));
+    }
+    let row = prepared.laid.recipe.as_ref();
+    let from = (row.map(|r| r.id), row.map_or(1, |r| r.version));
+    let name = prepared.recipe.name.clone();
+    let folder = prepared.planned.first().and_then(|p| p.target.parent()).map(|f| app.roots.short(f));
+    let (id, count) = begin(&app, prepared, from, &asked).await?;
+    Ok(Json(json!({"run": id, "count": count, "recipe": name, "folder": folder})))
+}
+
+/// The last run's recipe, with the answers it was given, on the frames on the desk.
+async fn again(State(app): State<App>) -> Result<Json<Value>> {
+    let runs = app.store.runs().await?;
+    let last = runs.into_iter().max_by_key(|r| r.id);
+    let last = last.ok_or_else(|| Error::bad("nothing has run yet, so there is nothing to repeat"))?;
+    let recipe = Recipe::parse(&last.document)?;
+    let name = recipe.name.clone();
+    let prepared = prepared(&app, desk::laid(&app).await?, recipe, &HashSet::new())?;
+    let asked = Asked { most_failures: last.most_failures, ..Asked::default() };
+    let (id, count) = begin(&app, prepared, (last.recipe_id, last.recipe_version), &asked).await?;
+    let newest = match last.recipe_id {
+        Some(recipe) => app.store.recipe(recipe).await.ok().map(|r| r.version),
+        None => None,
+    };
+    let newer = newest.filter(|v| *v > last.recipe_version);
+    Ok(Json(json!({"run": id, "count": count, "recipe": name, "version": last.recipe_version,
+        "like": last.id, "newer": newer})))
+}
+
+/// An address that a report may be sent to; commands are named where the program is started.
+pub fn address(text: Option<&str>) -> Result<Option<String>> {
+    match text.map(str::trim).filter(|t| !t.is_empty()) {
+        None => Ok(None),
+        Some(text) if hook::is_address(text) && text.len() <= 2000 => Ok(Some(text.to_owned())),
+        Some(text) => {
+            Err(Error::bad(format!("expected an address that begins with http:// or https://, got {text}")))
+        }
+    }
+}
+
+/// Writes a run down and wakes the queue; the run's number, and of how many pictures.
+async fn begin(
+    app: &App,
+    prepared: Prepared,
+    from: (Option<i64>, i64),
+    asked: &Asked,
+) -> Result<(i64, usize)> {
+    let Prepared { laid, sources, recipe, base, planned, problems, .. } = prepared;
+    if let Some(problem) = problems.iter().find(|p| p.stops) {
+        return Err(Error::bad(&problem.message));
+    }
+    let at = asked.at.as_deref().map(order::moment).transpose();
+    let run = Run {
+        recipe_id: from.0,
+        recipe_version: from.1,
+        shoot_id: laid.shoot.as_ref().map(|s| s.id),
+        not_before: at.map_err(|e| Error::bad(format!("at: {e}")))?,
+        most_failures: asked.most_failures,
+        hook: address(asked.report_to.as_deref())?,
+        ..order::run(&recipe, &base, &laid.name, "page")
+    };
+    let items = order::items(&planned, &sources);
+    let id = app.store.add_run(&run, &items).await?;
+    if asked.first {
+        app.store.move_run(id, -2).await?;
+    }
+    app.queue.added();
+    app.queue.tell(id).await?;
+    Ok((id, items.len()))
+}
