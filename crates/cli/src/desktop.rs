@@ -174,7 +174,8 @@ fn opened(file: &Path, pictures: &[String], data: &Path) -> Result<(ExitCode, St
     for text in pictures {
         let path = path_of(text)?;
         if path.is_dir() {
-            let found = scan::scan(&path, false).map_err(|e| format!("cannot open {}: {e}", path.display()))?;
+            let found =
+                scan::scan(&path, false).map_err(|e| format!("cannot open {}: {e}", path.display()))?;
             found.into_iter().for_each(|f| take(f.path));
         } else if path.exists() {
             take(path);

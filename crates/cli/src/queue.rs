@@ -228,8 +228,7 @@ async fn follow(
     base: &Path,
     bar: &indicatif::ProgressBar,
 ) -> Result<(), String> {
-    let queue =
-        Queue::only(store.clone(), how.workers.unwrap_or_else(commands::cores).max(1), id);
+    let queue = Queue::only(store.clone(), how.workers.unwrap_or_else(commands::cores).max(1), id);
     let mut told = std::collections::HashSet::new();
     loop {
         tokio::time::sleep(Duration::from_millis(60)).await;

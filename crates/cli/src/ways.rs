@@ -15,7 +15,11 @@ pub fn watch(command: &WatchCommand, data: &Path) -> Ended {
     runtime()?.block_on(async {
         let store = store(data).await?;
         let did = |done: bool, watch: i64, what: &str| {
-            if done { say(format!("Watched folder {watch} {what}.")) } else { Err("there is none of that number".into()) }
+            if done {
+                say(format!("Watched folder {watch} {what}."))
+            } else {
+                Err("there is none of that number".into())
+            }
         };
         match command {
             WatchCommand::Add { recipe, folder, deep, to, name, daily, answers, then, json } => {
@@ -23,7 +27,11 @@ pub fn watch(command: &WatchCommand, data: &Path) -> Ended {
                 if let Some((line, param, _)) = recipe.asks().first()
                     && answers.is_empty()
                 {
-                    return Err(format!("the recipe asks for {} of line {}: say it with --set", param.name, line + 1));
+                    return Err(format!(
+                        "the recipe asks for {} of line {}: say it with --set",
+                        param.name,
+                        line + 1
+                    ));
                 }
                 let folder = commands::absolute(folder)?;
                 let own = folder.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
@@ -41,7 +49,11 @@ pub fn watch(command: &WatchCommand, data: &Path) -> Ended {
                 };
                 watches::check(&mut watch, None)?;
                 let id = store.save_watch(&watch).await.map_err(said)?;
-                if *json { print(&json!({"watch": id})) } else { say(format!("Watched folder {id} is set up.")) }
+                if *json {
+                    print(&json!({"watch": id}))
+                } else {
+                    say(format!("Watched folder {id} is set up."))
+                }
             }
             WatchCommand::List { json } => {
                 let mut all = Vec::new();
@@ -95,7 +107,13 @@ pub fn token(command: &TokenCommand, data: &Path) -> Ended {
             }
             TokenCommand::List => {
                 for t in store.tokens().await.map_err(said)? {
-                    println!("{}: {}, made {}, {}", t.id, t.name, t.made, t.used.map_or("never used".into(), |u| format!("used {u}")));
+                    println!(
+                        "{}: {}, made {}, {}",
+                        t.id,
+                        t.name,
+                        t.made,
+                        t.used.map_or("never used".into(), |u| format!("used {u}"))
+                    );
                 }
                 Ok(std::process::ExitCode::SUCCESS)
             }

@@ -99,7 +99,7 @@ async fn a_recipe_is_recorded_run_and_its_files_are_those_of_the_command_line() 
     desk.server = Some(server);
     desk.page.goto(&format!("{base}/sheet")).await.unwrap();
     desk.until(
-        "document.querySelector('#problems').innerText.includes('3 of the results are there already')",
+        "document.querySelector('#problems').innerText.includes('3 results are there already, made by this recipe')",
     )
     .await;
     desk.find("#start").await.click().await.unwrap();

@@ -9,10 +9,6 @@ use serde_json::{Value, json};
 use std::time::Duration;
 
 impl Desk {
-    async fn script(&self, text: &str) -> Value {
-        self.page.execute(text, vec![]).await.unwrap()
-    }
-
     /// The lines as they are kept.
     async fn steps(&self) -> Value {
         self.saved().await;

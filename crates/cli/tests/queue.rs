@@ -340,3 +340,107 @@ fn runs_are_ordered_paused_and_kept_for_later_from_the_command_line() {
     let (code, _, said) = place.rallo(&["queue", "report", "99"]);
     assert!(code == 2 && said.contains("no run of that number"), "{said}");
 }
+
+#[test]
+fn a_file_that_changes_while_it_is_read_fails_alone_and_is_made_when_it_is_at_rest() {
+    let place = Place::new(2, 900, 600);
+    let grows = place.path("pictures/Spring/TN_003.jpg");
+    write_jpeg(&grows, 5000, 3600, 3);
+    let stop = std::sync::Arc::new(std::sync::atomic::AtomicBool::new(false));
+    let (file, over) = (grows.clone(), stop.clone());
+    let writer = std::thread::spawn(move || {
+        let mut file = std::fs::OpenOptions::new().append(true).open(file).unwrap();
+        while !over.load(std::sync::atomic::Ordering::Relaxed) {
+            std::io::Write::write_all(&mut file, b"more").unwrap();
+            std::thread::sleep(Duration::from_millis(5));
+        }
+    });
+    let (recipe, from, to) = (place.text("web.json"), place.text("pictures/Spring"), place.text("out"));
+    let (code, _, errors) = place.rallo(&["run", &recipe, "--from", &from, "--to", &to, "--quiet"]);
+    stop.store(true, std::sync::atomic::Ordering::Relaxed);
+    writer.join().unwrap();
+    assert_eq!(code, 1);
+    assert!(errors.contains("TN_003.jpg: the original changed while it was read"), "{errors}");
+    assert_eq!(files(&place.path("out")).keys().collect::<Vec<_>>(), ["TN_001.jpg", "TN_002.jpg"]);
+    let report = place.report("1");
+    assert_eq!(report["items"][2]["kind"], "changed");
+    assert_eq!(place.rallo(&["queue", "retry", "1"]).0, 0);
+    assert_eq!(place.rallo(&["worker", "--until-empty"]).0, 0);
+    assert_eq!(place.report("1")["done"], 3);
+    assert_eq!(files(&place.path("out")).len(), 3);
+}
+
+#[test]
+fn a_store_that_is_locked_holds_a_run_up_and_nothing_is_lost() {
+    let place = Place::new(30, 900, 600);
+    let run = place.add("web.json", "out", &[]);
+    let _worker = place.worker();
+    place.until(&run, "begun", |r| r["done"].as_i64() >= Some(3));
+    // Somebody else writes to the store for longer than anybody waits for it.
+    let lock = "import sqlite3, sys, time\nc = sqlite3.connect(sys.argv[1], isolation_level=None)\n\
+                c.execute('PRAGMA busy_timeout = 20000')\nc.execute('BEGIN IMMEDIATE')\nprint('held', flush=True)\n\
+                time.sleep(24)\nc.execute('ROLLBACK')";
+    let mut holder = Command::new("python3")
+        .args(["-c", lock])
+        .arg(place.path("data/rallo.sqlite"))
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut line = String::new();
+    std::io::BufRead::read_line(&mut std::io::BufReader::new(holder.stdout.take().unwrap()), &mut line)
+        .unwrap();
+    assert_eq!(line, "held\n");
+    let before = place.report(&run)["done"].as_i64().unwrap();
+    std::thread::sleep(Duration::from_secs(5));
+    let report = place.report(&run);
+    assert_eq!(report["done"].as_i64(), Some(before), "nobody can write it down");
+    assert!(before < 30);
+    holder.wait().unwrap();
+    let report = place.done(&run);
+    assert_eq!((&report["done"], &report["failed"]), (&json!(30), &json!(0)));
+    assert_eq!(files(&place.path("out")), place.undisturbed());
+}
+
+#[test]
+fn a_changed_last_line_does_not_denoise_again_and_gives_what_it_would_have_given() {
+    let place = Place::new(2, 600, 400);
+    let recipe = |stops: f64| {
+        json!({"format": "rallo-recipe", "version": 1, "name": "Web",
+            "steps": [{"step": "denoise", "method": "thorough"}, {"step": "exposure", "stops": stops}],
+            "deliveries": [{"kind": "pictures", "quality": 90}]})
+    };
+    let run = |data: &str, stops: f64, out: &str| {
+        std::fs::write(place.path("r.json"), recipe(stops).to_string()).unwrap();
+        let done = Command::new(env!("CARGO_BIN_EXE_rallo"))
+            .args(["--data", &place.text(data), "run", &place.text("r.json"), "--quiet"])
+            .args(["--from", &place.text("pictures/Spring"), "--to", &place.text(out)])
+            .output()
+            .unwrap();
+        assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+        files(&place.path(out))
+    };
+    let kept = |data: &str| -> Vec<(std::ffi::OsString, std::time::SystemTime)> {
+        let entries = std::fs::read_dir(place.path(data).join("kept")).into_iter().flatten().flatten();
+        let mut all: Vec<_> =
+            entries.map(|e| (e.file_name(), e.metadata().unwrap().modified().unwrap())).collect();
+        all.sort();
+        all
+    };
+    run("data", 0.2, "first");
+    let before = kept("data");
+    assert_eq!(before.len(), 2, "one for each picture");
+    let second = run("data", 0.7, "second");
+    let after = kept("data");
+    assert!(
+        before.iter().zip(&after).all(|(a, b)| a.0 == b.0 && a.1 < b.1),
+        "each was used: {before:?} {after:?}"
+    );
+    // Without anything kept the same bytes come out.
+    assert_eq!(second, run("fresh", 0.7, "fresh out"));
+    // A spoilt one is made anew.
+    let file = place.path("data/kept").join(&after[0].0);
+    let mut bytes = std::fs::read(&file).unwrap();
+    bytes[4000] ^= 64;
+    std::fs::write(&file, bytes).unwrap();
+    assert_eq!(run("data", 0.7, "third"), second);
+}

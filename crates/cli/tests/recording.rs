@@ -18,10 +18,6 @@ async fn bench() -> Desk {
 }
 
 impl Desk {
-    async fn script(&self, text: &str) -> Value {
-        self.page.execute(text, vec![]).await.unwrap()
-    }
-
     async fn click(&self, css: &str) {
         self.find(css).await.click().await.unwrap();
     }

@@ -8,24 +8,6 @@ use rallo_media::FileSource;
 use serde_json::{Value, json};
 use std::path::Path;
 
-impl Desk {
-    async fn script(&self, text: &str) -> Value {
-        self.page.execute(text, vec![]).await.unwrap()
-    }
-
-    async fn go(&self, to: &str) {
-        self.page.goto(&format!("{}{to}", self.base)).await.unwrap();
-    }
-
-    /// Asks the program as its pages do.
-    async fn ask(&self, method: &str, path: &str, body: Value) -> Value {
-        let text = "const [method, path, body, done] = arguments; \
-            fetch(path, { method, headers: { 'content-type': 'application/json', 'x-rallo-token': document.querySelector('meta[name=rallo-token]').content }, \
-            body: method === 'GET' ? undefined : JSON.stringify(body) }).then((r) => r.json()).then(done, (e) => done(String(e)))";
-        self.page.execute_async(text, vec![json!(method), json!(path), body]).await.unwrap()
-    }
-}
-
 fn mean(path: &Path) -> f64 {
     let level = FileSource::open(path).unwrap().level(0).unwrap();
     let Samples::U8(px) = level.samples() else { panic!("8 bits") };

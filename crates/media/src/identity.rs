@@ -77,7 +77,11 @@ mod tests {
 
     #[test]
     fn the_mark_is_found_again_and_only_where_it_is() {
-        let made = Made { recipe: content_hash(b"a"), source: content_hash(b"b"), done: vec!["denoise".into(), "crop".into()] };
+        let made = Made {
+            recipe: content_hash(b"a"),
+            source: content_hash(b"b"),
+            done: vec!["denoise".into(), "crop".into()],
+        };
         let file =
             [b"\xff\xd8 some bytes ".as_slice(), made.xmp(&Words::default()).as_bytes(), b" more"].concat();
         assert_eq!(Made::find(&file), Some(made));

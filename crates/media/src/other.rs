@@ -93,7 +93,12 @@ fn laid(rgba: &[f32], alpha: bool) -> Vec<f32> {
 }
 
 fn open_jxl(file: &[u8]) -> Result<jxl_oxide::JxlImage, MediaError> {
-    jxl_oxide::JxlImage::builder().read(Cursor::new(file)).map_err(|e| complaint(&e, file))
+    // Four channels in float, and as much again to work in.
+    let limit = jxl_oxide::AllocTracker::with_limit(MAX_PIXELS as usize * 32);
+    jxl_oxide::JxlImage::builder()
+        .alloc_tracker(limit)
+        .read(Cursor::new(file))
+        .map_err(|e| complaint(&e, file))
 }
 
 /// Size (upright: the decoder turns the picture), profile, depth and camera data of a JPEG XL file.

@@ -1,9 +1,12 @@
 //! PNG through the `png` crate: 8 and 16 bit, palettes and grey made RGB, transparent parts laid on white.
 
-use crate::{MediaError, bytes_text, read::MAX_PIXELS};
+use crate::{MediaError, bytes_text};
 use png::{BitDepth, ColorType, DecodingError, Limits, Transformations};
 use rallo_engine::{Encoded, Pixels, Samples, Size};
 use std::io::Cursor;
+
+/// Bytes that texts and profiles may unpack to, and a row of pixels may have.
+const BESIDE: usize = 256_000_000;
 
 /// What stands before the picture.
 pub struct Head {
@@ -26,8 +29,7 @@ fn complaint(error: DecodingError, file: &[u8]) -> MediaError {
 }
 
 fn reader(file: &[u8]) -> Result<png::Reader<Cursor<&[u8]>>, MediaError> {
-    let mut decoder =
-        png::Decoder::new_with_limits(Cursor::new(file), Limits { bytes: MAX_PIXELS as usize * 8 });
+    let mut decoder = png::Decoder::new_with_limits(Cursor::new(file), Limits { bytes: BESIDE });
     decoder.set_transformations(Transformations::EXPAND);
     decoder.read_info().map_err(|e| complaint(e, file))
 }

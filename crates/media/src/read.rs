@@ -315,6 +315,10 @@ impl FileSource {
     pub fn camera(&self) -> &CameraData {
         &self.camera
     }
+    /// Length of the embedded colour profile, 0 without one.
+    pub fn icc_bytes(&self) -> usize {
+        self.icc.as_ref().map_or(0, Vec::len)
+    }
     /// The raw EXIF block.
     pub fn exif(&self) -> Option<&[u8]> {
         self.exif.as_deref()
@@ -355,6 +359,11 @@ impl FileSource {
             Format::Jxl => other::decode_jxl(&self.file).map(|(s, p)| (s, p, None))?,
             _ => other::decode(&self.file, self.format).map(|(s, p)| (s, p, None))?,
         };
+        // libheif knows of more ways to cut and turn a picture than its header is read for here.
+        let told = matches!(self.format, Format::Heic | Format::Avif) || level > 0 || size == self.stored;
+        if !told {
+            return Err(MediaError::Damaged("the picture is not as large as its file says".into()));
+        }
         let orientation = Orientation::from_exif(self.camera.orientation);
         let icc = self.icc.as_deref().or(icc.as_deref());
         let picture =

@@ -15,8 +15,9 @@ pub const FIELDS: [&str; 13] = [
     "aperture", "focal",
 ];
 
-/// Longest name in bytes, without the ending: room is left for the ending, a number and a temporary mark.
-const LONGEST: usize = 200;
+/// Longest name in bytes, without the ending: room is left for the ending, a number, a temporary mark, and one more where
+/// the name must not begin as it does.
+const LONGEST: usize = 199;
 
 enum Piece<'a> {
     Text(&'a str),

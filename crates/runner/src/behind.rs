@@ -287,7 +287,8 @@ fn write(folder: &Path, key: &str, size: Size, values: &[f32]) -> std::io::Resul
 /// A sum that tells a file that was cut or spoilt by accident (multiply and rotate, eight bytes at a time).
 fn mixed(mut hash: u64, bytes: &[u8]) -> u64 {
     for word in bytes.as_chunks::<4>().0 {
-        hash = (hash ^ u64::from(u32::from_le_bytes(*word))).wrapping_mul(0x9e37_79b9_7f4a_7c15).rotate_left(29);
+        hash =
+            (hash ^ u64::from(u32::from_le_bytes(*word))).wrapping_mul(0x9e37_79b9_7f4a_7c15).rotate_left(29);
     }
     hash
 }

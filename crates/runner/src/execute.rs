@@ -4,8 +4,8 @@
 use crate::behind::{self, Kept};
 use crate::item::{Item, Output, State};
 use crate::parts::part_in;
-use rallo_engine::steps::data::{self, Data};
 use rallo_engine::Source;
+use rallo_engine::steps::data::{self, Data};
 use rallo_media::camera::{self, Carry};
 use rallo_media::{Chroma, Encoding, Extras, FileSource, Format, Made, MediaError, Words, content_hash};
 use rallo_recipe::{Pictures, Recipe, Subject};

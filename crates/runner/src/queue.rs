@@ -5,9 +5,9 @@
 //! depends on nothing but its item, so work done twice does no harm, and a program that was killed goes on where it
 //! stopped.
 
-use crate::item::{self, Item, Room, State, default_memory};
 use crate::behind::Kept;
 use crate::execute::{Ended, Fault};
+use crate::item::{self, Item, Room, State, default_memory};
 use crate::parts::{part_in, sweep};
 use crate::targets::free_bytes;
 use crate::{hook, now, report};
@@ -371,7 +371,8 @@ impl Queue {
             if busy >= allowed {
                 return Ok(());
             }
-            let Some(item) = self.0.store.take(&self.0.name, millis(), LEASE, &now(), self.0.only).await? else {
+            let Some(item) = self.0.store.take(&self.0.name, millis(), LEASE, &now(), self.0.only).await?
+            else {
                 return Ok(());
             };
             // Fewer pictures than cores: each gets more of them.
@@ -442,7 +443,9 @@ impl Queue {
                         .start_handler(move |_| step_back(quiet))
                         .build();
                     match pool {
-                        Ok(pool) => pool.install(|| item::picture(&recipe, &work, &queue.0.room, &queue.0.kept)),
+                        Ok(pool) => {
+                            pool.install(|| item::picture(&recipe, &work, &queue.0.room, &queue.0.kept))
+                        }
                         Err(_) => item::picture(&recipe, &work, &queue.0.room, &queue.0.kept),
                     }
                 }
@@ -615,7 +618,12 @@ impl Queue {
             open.retain(|r| r.id == only);
         }
         for run in &open {
-            if thoroughly && self.0.only.is_none() && run.state == "paused" && run.held.is_some() && self.may_go_on(run).await? {
+            if thoroughly
+                && self.0.only.is_none()
+                && run.state == "paused"
+                && run.held.is_some()
+                && self.may_go_on(run).await?
+            {
                 self.go_on(run.id).await?;
             }
             if matches!(run.state.as_str(), "running" | "waiting") {

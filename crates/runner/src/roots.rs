@@ -64,7 +64,11 @@ impl Roots {
     /// [`Refused`] when it is missing or outside.
     pub fn existing(&self, path: &Path) -> Result<PathBuf, Refused> {
         let real = path.canonicalize().map_err(|e| Refused::Missing(path.to_owned(), e))?;
-        if self.inside(&real) || self.1.as_ref().is_some_and(|own| real.starts_with(own)) { Ok(real) } else { Err(self.outside(&real)) }
+        if self.inside(&real) || self.1.as_ref().is_some_and(|own| real.starts_with(own)) {
+            Ok(real)
+        } else {
+            Err(self.outside(&real))
+        }
     }
 
     /// Checks a path that may not exist yet: its nearest existing parent must be inside, and no part may climb.

@@ -99,7 +99,10 @@ impl Store {
     /// # Errors
     /// The database's.
     pub async fn end_session(&self, hash: Option<&str>) -> Result<()> {
-        sqlx::query("DELETE FROM sessions WHERE ?1 IS NULL OR hash = ?1").bind(hash).execute(&self.pool).await?;
+        sqlx::query("DELETE FROM sessions WHERE ?1 IS NULL OR hash = ?1")
+            .bind(hash)
+            .execute(&self.pool)
+            .await?;
         Ok(())
     }
 

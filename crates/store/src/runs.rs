@@ -649,10 +649,12 @@ impl Store {
     /// # Errors
     /// The database's.
     pub async fn call_run(&self, id: i64) -> Result<bool> {
-        let done = sqlx::query("UPDATE runs SET called = 1 WHERE id = ? AND called = 0 AND state IN ('done', 'cancelled')")
-            .bind(id)
-            .execute(&self.pool)
-            .await?;
+        let done = sqlx::query(
+            "UPDATE runs SET called = 1 WHERE id = ? AND called = 0 AND state IN ('done', 'cancelled')",
+        )
+        .bind(id)
+        .execute(&self.pool)
+        .await?;
         Ok(done.rows_affected() > 0)
     }
 
@@ -661,9 +663,11 @@ impl Store {
     /// # Errors
     /// The database's.
     pub async fn uncalled(&self) -> Result<Vec<i64>> {
-        sqlx::query_scalar("SELECT id FROM runs WHERE called = 0 AND state IN ('done', 'cancelled') ORDER BY id")
-            .fetch_all(&self.pool)
-            .await
+        sqlx::query_scalar(
+            "SELECT id FROM runs WHERE called = 0 AND state IN ('done', 'cancelled') ORDER BY id",
+        )
+        .fetch_all(&self.pool)
+        .await
     }
 
     /// Folders of pictures that were brought for runs that ended before a time, with the run.

@@ -60,7 +60,9 @@ pub enum StartError {
     #[error("cannot listen at {0}: {1}")]
     Port(SocketAddr, std::io::Error),
     /// Nobody could be told from anybody else.
-    #[error("this server would be open to the network without a passphrase; set one first with: rallo passphrase")]
+    #[error(
+        "this server would be open to the network without a passphrase; set one first with: rallo passphrase"
+    )]
     NoPassphrase,
 }
 

@@ -218,4 +218,22 @@ impl Desk {
         let script = "return [...document.querySelectorAll('#lines > li .words')].map((w) => w.innerText.replace(/\\s+/g, ' '))";
         serde_json::from_value(self.page.execute(script, vec![]).await.unwrap()).unwrap()
     }
+
+    /// Runs a script in the page.
+    pub async fn script(&self, text: &str) -> serde_json::Value {
+        self.page.execute(text, vec![]).await.unwrap()
+    }
+
+    /// Opens another page of the program.
+    pub async fn go(&self, to: &str) {
+        self.page.goto(&format!("{}{to}", self.base)).await.unwrap();
+    }
+
+    /// Asks the program as its pages do.
+    pub async fn ask(&self, method: &str, path: &str, body: serde_json::Value) -> serde_json::Value {
+        let text = "const [method, path, body, done] = arguments; \
+            fetch(path, { method, headers: { 'content-type': 'application/json', 'x-rallo-token': document.querySelector('meta[name=rallo-token]').content }, \
+            body: method === 'GET' ? undefined : JSON.stringify(body) }).then((r) => r.json()).then(done, (e) => done(String(e)))";
+        self.page.execute_async(text, vec![json!(method), json!(path), body]).await.unwrap()
+    }
 }

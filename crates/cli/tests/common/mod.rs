@@ -2,6 +2,7 @@
 #![allow(dead_code, missing_docs)]
 
 pub mod desk;
+pub mod web;
 
 use rallo_engine::{Encoded, Pixels, Size};
 use rallo_media::{CameraData, Chroma, Encoding, Extras};

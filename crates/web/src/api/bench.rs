@@ -4,7 +4,6 @@ use super::image;
 use crate::App;
 use crate::error::{Error, Result};
 use crate::truth::Truth;
-use rallo_runner::behind;
 use axum::extract::State;
 use axum::response::Response;
 use axum::routing::{get, post};
@@ -16,6 +15,7 @@ use rallo_engine::{Kept, Kind, Memory, OutputProfile, Param, Plan, Rect, Source,
 use rallo_media::{Chroma, Encoding, Extras, FileSource};
 use rallo_recipe::{Pictures, Recipe, Subject};
 use rallo_runner::Decided;
+use rallo_runner::behind;
 use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::{Value, json};

@@ -56,7 +56,10 @@ fn folder(app: &App, drop: &str) -> Result<PathBuf> {
     let is_name = drop.len() == 32 && drop.bytes().all(|b| b.is_ascii_hexdigit());
     let folder = place(&app.data).join(drop);
     if !is_name || !folder.is_dir() {
-        return Err(Error(StatusCode::NOT_FOUND, "these pictures are not here any more; drop them again".into()));
+        return Err(Error(
+            StatusCode::NOT_FOUND,
+            "these pictures are not here any more; drop them again".into(),
+        ));
     }
     Ok(folder)
 }
@@ -229,7 +232,10 @@ async fn results(State(app): State<App>, Path(id): Path<i64>) -> Result<Response
         .await?
         .map_err(|e| Error::bad(format!("the ZIP could not be written: {e}")))?;
     let bytes = file.metadata().map_err(Error::bad)?.len();
-    let name = names::safe(&format!("{} run {id}", Recipe::parse(&run.document).map_or_else(|_| "results".into(), |r| r.name)));
+    let name = names::safe(&format!(
+        "{} run {id}",
+        Recipe::parse(&run.document).map_or_else(|_| "results".into(), |r| r.name)
+    ));
     let ascii: String = name.chars().filter(|c| c.is_ascii() && *c != '"').collect();
     let headers = [
         (header::CONTENT_TYPE, "application/zip".to_owned()),

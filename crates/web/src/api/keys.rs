@@ -2,12 +2,12 @@
 
 use crate::error::{Error, Result};
 use crate::{App, keys};
+use askama::Template;
 use axum::extract::{Form, Path, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use axum::routing::{delete, get, post};
 use axum::{Json, Router};
-use askama::Template;
 use rallo_runner::now;
 use schemars::JsonSchema;
 use serde::Deserialize;
@@ -49,10 +49,14 @@ async fn come_in(State(app): State<App>, Form(said): Form<Said>) -> Result<Respo
         Ok(secret) => {
             let secure = if app.door.secure { "; Secure" } else { "" };
             let age = keys::DAYS * 24 * 3600;
-            let cookie =
-                format!("{}={secret}; HttpOnly; SameSite=Strict; Path=/; Max-Age={age}{secure}", keys::COOKIE);
+            let cookie = format!(
+                "{}={secret}; HttpOnly; SameSite=Strict; Path=/; Max-Age={age}{secure}",
+                keys::COOKIE
+            );
             let mut response = Redirect::to("/frames").into_response();
-            response.headers_mut().insert(header::SET_COOKIE, HeaderValue::from_str(&cookie).map_err(Error::bad)?);
+            response
+                .headers_mut()
+                .insert(header::SET_COOKIE, HeaderValue::from_str(&cookie).map_err(Error::bad)?);
             Ok(response)
         }
         Err(Error(status, why)) => page(status, why),

@@ -245,6 +245,10 @@ pub struct OneAnswered {
 /// The yes that a run waited for.
 async fn pass(State(app): State<App>, Path(id): Path<i64>, Json(pass): Json<Pass>) -> Result<Json<Value>> {
     let run = app.store.run(id).await?;
+    let over = || Error::bad("this run does not ask that any more; reload the page");
+    if run.state != "asking" || run.stage != pass.stage {
+        return Err(over());
+    }
     let recipe = Recipe::parse(&run.document)?.answered(&answers_of(&pass.answers))?;
     for one in &pass.ones {
         let answers = answers_of(&one.answers);
@@ -255,7 +259,7 @@ async fn pass(State(app): State<App>, Path(id): Path<i64>, Json(pass): Json<Pass
     let document = recipe.to_value().to_string();
     let asks = report::asked(&recipe, pass.stage + 1);
     if !app.store.pass_run(id, pass.stage, &document, asks.as_deref()).await? {
-        return Err(Error::bad("this run does not ask that any more; reload the page"));
+        return Err(over());
     }
     app.queue.added();
     app.queue.tell(id).await?;

@@ -152,12 +152,8 @@ async fn known(app: &App, prepared: &Prepared) -> Result<Vec<Problem>> {
             ),
         }));
     }
-    let unreadable: Vec<usize> = prepared
-        .chosen()
-        .enumerate()
-        .filter(|(_, f)| f.problem.is_some())
-        .map(|(i, _)| i)
-        .collect();
+    let unreadable: Vec<usize> =
+        prepared.chosen().enumerate().filter(|(_, f)| f.problem.is_some()).map(|(i, _)| i).collect();
     if let Some(first) = unreadable.first() {
         let more =
             if unreadable.len() > 1 { format!(" and {} more", unreadable.len() - 1) } else { String::new() };
@@ -228,12 +224,8 @@ async fn sheet(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<
     let prepared = prepare(&app, &asked).await?;
     let Prepared { recipe, base, planned, .. } = &prepared;
     let asks = super::recipes::asked(recipe);
-    let problems: Vec<Value> = prepared
-        .problems
-        .iter()
-        .chain(&known(&app, &prepared).await?)
-        .map(|p| told(p, &prepared))
-        .collect();
+    let problems: Vec<Value> =
+        prepared.problems.iter().chain(&known(&app, &prepared).await?).map(|p| told(p, &prepared)).collect();
     let names: Vec<Value> = planned
         .iter()
         .map(|p| {
@@ -244,8 +236,7 @@ async fn sheet(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<
     let folders: HashSet<&Path> = planned.iter().filter_map(|p| p.target.parent()).collect();
     let folder = planned.first().and_then(|p| p.target.parent()).unwrap_or(base);
     let values = recipe.deliveries.first().map(rallo_recipe::Pictures::values).unwrap_or_default();
-    let goes: Vec<String> =
-        recipe.deliveries.iter().map(|d| sentence::plain(&d.parts(recipe))).collect();
+    let goes: Vec<String> = recipe.deliveries.iter().map(|d| sentence::plain(&d.parts(recipe))).collect();
     let delivery: Vec<Value> =
         delivery::PICTURES.iter().map(|p| super::bench::param(p, &values[p.name])).collect();
     let left = asked.leave_out.len();
@@ -285,7 +276,9 @@ async fn measure(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Jso
             let about = rallo_runner::subject(&one.path, Some(&source.facts(&one.path)), &one.decided, n + 1);
             let mark = Made { recipe: String::new(), source: String::new(), done: Vec::new() };
             let Some(delivery) = recipe.deliveries.first() else { break };
-            let Ok((file, _, _)) = execute::make(&recipe, delivery, &source, mark, 0, &about, None) else { continue };
+            let Ok((file, _, _)) = execute::make(&recipe, delivery, &source, mark, 0, &about, None) else {
+                continue;
+            };
             bytes += file.len() as u64;
             seconds += start.elapsed().as_secs_f64();
             area += source.size().area().max(1);
