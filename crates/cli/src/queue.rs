@@ -4,7 +4,7 @@
 use crate::commands::{self, Ended, print};
 use crate::{Pick, QueueCommand, Worker};
 use rallo_recipe::Recipe;
-use rallo_runner::{Limits, Queue, now, order, report, targets};
+use rallo_runner::{Limits, Queue, now, order, report, targets, warnings};
 use rallo_store::{NewItem, Run, Store};
 use serde_json::{Value, json};
 use std::path::Path;
@@ -125,12 +125,18 @@ async fn add(
 fn ordered(pick: &Pick, origin: &str) -> Result<(Run, Vec<NewItem>), String> {
     let (recipe, from, sources) = commands::picked(pick)?;
     let to = pick.to.as_deref().map(commands::absolute).transpose()?;
-    let (planned, problems) = targets::plan(&recipe, &sources, &from, to.as_deref());
+    let (planned, mut problems) = targets::plan(&recipe, &sources, &from, to.as_deref());
     if let Some(problem) = problems.iter().find(|p| p.stops) {
         return Err(problem.message.clone());
     }
+    problems.extend(warnings::warnings(&recipe, &sources, &planned, &warnings::About::default()));
+    for problem in &problems {
+        eprintln!("{}", problem.message);
+    }
     let name = from.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
-    Ok((order::run(&recipe, &from, &name, origin), order::items(&planned, &sources)))
+    let origin = std::env::var("USER").map_or_else(|_| origin.to_owned(), |user| format!("{origin}, {user}"));
+    let run = order::run(&recipe, &from, &name, &origin);
+    Ok((Run { warnings: order::warned(&problems), ..run }, order::items(&planned, &sources)))
 }
 
 /// `rallo run`: a run like any other, worked on here and at once. One that was killed goes on when it is asked for again.

@@ -101,6 +101,16 @@ async fn warnings_are_mended_with_a_click_and_values_put_right_for_the_run_or_th
         80
     );
     assert_eq!(desk.ask("GET", "/api/runs/1/report.json", Value::Null).await["version"], 2);
+    // The report says what was said before; the folder shows what lies there.
+    desk.go("/runs/1/report").await;
+    desk.until("document.body.innerText.includes('Started from: page')").await;
+    std::fs::write(web.join("notes.txt"), "x").unwrap();
+    desk.go("/runs/1/folder").await;
+    let rows = desk.text(".names").await;
+    assert!(
+        rows.contains("pot-0001.jpg") && rows.contains("this run") && rows.contains("notes.txt"),
+        "{rows}"
+    );
     desk.page.clone().close().await.unwrap();
 }
 
@@ -184,7 +194,7 @@ async fn pictures_are_dropped_on_a_recipe_in_the_page() {
     let files: Vec<String> = files.iter().map(|f| f.to_string_lossy().into_owned()).collect();
     let field = desk.page.find(fantoccini::Locator::Css("#drop-files")).await.unwrap();
     field.send_keys(&files.join("\n")).await.unwrap();
-    desk.until("document.querySelector('#drop-said').innerText === '2 are here, 1 were not taken in.'").await;
+    desk.until("document.querySelector('#drop-said').innerText === '2 are here, 1 was not taken in.'").await;
     assert!(desk.text("#drop-list").await.contains("notes.txt is no kind of picture"));
     // What the recipe asks is asked here too.
     desk.script("const f = document.querySelector('#drop-asks input'); f.value = '240'; f.dispatchEvent(new Event('change'))").await;

@@ -1,7 +1,7 @@
 //! A run as it is written down: by the pages, the command line, a watched folder.
 
 use crate::targets::{Planned, Source};
-use crate::{now, report};
+use crate::{Problem, now, report};
 use rallo_recipe::Recipe;
 use rallo_store::{NewItem, Run};
 use std::path::Path;
@@ -36,6 +36,12 @@ pub fn items(planned: &[Planned], sources: &[Source]) -> Vec<NewItem> {
         }
     };
     planned.iter().zip(sources).map(one).collect()
+}
+
+/// What was said before a run, as it is kept with it.
+pub fn warned(problems: &[Problem]) -> String {
+    let all: Vec<&str> = problems.iter().filter(|p| !p.stops).map(|p| p.message.as_str()).collect();
+    serde_json::to_string(&all).unwrap_or_default()
 }
 
 /// A time not before which a run begins, as the store compares it.

@@ -231,7 +231,11 @@ impl Queue {
     /// Gives runs another share of the machine, from the next picture on.
     pub fn set_limits(&self, limits: Limits) {
         *lock(&self.0.limits) = limits;
-        self.0.room.limit(if limits.memory == 0 { default_memory() } else { limits.memory * 1_000_000 });
+        self.0.room.limit(if limits.memory == 0 {
+            default_memory()
+        } else {
+            limits.memory.saturating_mul(1_000_000)
+        });
         self.added();
     }
 

@@ -2,7 +2,7 @@
 
 use crate::item::Output;
 use rallo_recipe::Recipe;
-use rallo_store::{Item, Store};
+use rallo_store::{Item, Run, Store};
 use serde_json::{Value, json};
 
 /// What an item wrote.
@@ -15,6 +15,11 @@ pub fn asked(recipe: &Recipe, stage: i64) -> Option<String> {
     let all = recipe.checkpoints();
     let (line, what) = all.get(usize::try_from(stage).ok()?)?;
     Some(format!("Before line {}: {what}", line + 1))
+}
+
+/// What was said before a run.
+pub fn warnings(run: &Run) -> Vec<String> {
+    serde_json::from_str(&run.warnings).unwrap_or_default()
 }
 
 /// The report of a run.
@@ -42,7 +47,7 @@ pub async fn of(store: &Store, id: i64) -> rallo_store::Result<Value> {
     Ok(json!({"run": run.id, "recipe": name, "version": run.recipe_version, "frames_of": run.shoot_name,
         "from": run.origin, "state": run.state, "reason": run.reason, "created": run.created, "started": run.started,
         "finished": run.finished, "seconds": run.seconds, "total": counts.total, "done": counts.done,
-        "failed": counts.failed, "skipped": counts.skipped, "bytes_before": before, "bytes_after": after,
+        "failed": counts.failed, "skipped": counts.skipped, "warnings": warnings(&run), "bytes_before": before, "bytes_after": after,
         "items": rows}))
 }
 

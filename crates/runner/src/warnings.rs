@@ -289,15 +289,20 @@ fn proportions(recipe: &Recipe) -> Vec<Problem> {
                         at + 1,
                         then + 1
                     );
-                    let label = format!("Crop to {bw}:{bh}");
-                    all.push(
-                        Problem::note(message).or(label, line(at, "proportion", json!(format!("{bw}:{bh}")))),
-                    );
+                    let by = divisor(bw as u64, bh as u64).max(1) as f64;
+                    let proportion = format!("{}:{}", bw / by, bh / by);
+                    let label = format!("Crop to {proportion}");
+                    all.push(Problem::note(message).or(label, line(at, "proportion", json!(proportion))));
                 }
             }
         }
     }
     all
+}
+
+/// The greatest common divisor.
+fn divisor(a: u64, b: u64) -> u64 {
+    if b == 0 { a } else { divisor(b, a % b) }
 }
 
 /// Numbered results of several sizes are no clip.
@@ -479,7 +484,7 @@ mod tests {
         assert!(told_of[0].message.contains("characters that not every file system takes"));
         assert!(told_of[0].message.ends_with("(3 names in all)."));
         let stretched = told_of.iter().find(|p| p.message.contains("it stretches the picture")).unwrap();
-        assert_eq!(stretched.mends[0].way, line(0, "proportion", json!("800:600")));
+        assert_eq!(stretched.mends[0].way, line(0, "proportion", json!("4:3")));
         let numbered = recipe(json!([{"step": "resize", "long_edge": 500}]), "frame-{n:04}");
         let told_of = told(&numbered, &all, &About::default());
         assert_eq!(told_of[0].mends[0].way, Way::LeaveOut { pictures: vec![2] });

@@ -2,6 +2,8 @@
 ALTER TABLE runs ADD COLUMN watch_id INTEGER;
 -- Folder of pictures that were brought for this run alone.
 ALTER TABLE runs ADD COLUMN brought TEXT;
+-- What was said before it began, a JSON list of texts.
+ALTER TABLE runs ADD COLUMN warnings TEXT NOT NULL DEFAULT '[]';
 -- Whether what follows its end (a command, an address) was begun.
 ALTER TABLE runs ADD COLUMN called INTEGER NOT NULL DEFAULT 0;
 UPDATE runs SET called = 1 WHERE state IN ('done', 'cancelled');

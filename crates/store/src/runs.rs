@@ -54,6 +54,8 @@ pub struct Run {
     pub watch_id: Option<i64>,
     /// Folder of pictures that were brought for it alone.
     pub brought: Option<String>,
+    /// What was said before it began, a JSON list of texts.
+    pub warnings: String,
 }
 
 /// One picture of a run.
@@ -144,8 +146,8 @@ const OPEN: &str = "('running', 'waiting', 'paused', 'asking')";
 pub(crate) async fn insert_run(tx: &mut Transaction<'_, Sqlite>, run: &Run) -> Result<i64> {
     sqlx::query_scalar(
         "INSERT INTO runs (recipe_id, recipe_version, document, shoot_id, shoot_name, base, state, created, not_before,
-         most_failures, reason, origin, hook, watch_id, brought, place)
-         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, (SELECT coalesce(max(place), 0) + 1 FROM runs)) RETURNING id",
+         most_failures, reason, origin, hook, watch_id, brought, warnings, place)
+         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, (SELECT coalesce(max(place), 0) + 1 FROM runs)) RETURNING id",
     )
     .bind(run.recipe_id)
     .bind(run.recipe_version)
@@ -162,6 +164,7 @@ pub(crate) async fn insert_run(tx: &mut Transaction<'_, Sqlite>, run: &Run) -> R
     .bind(&run.hook)
     .bind(run.watch_id)
     .bind(&run.brought)
+    .bind(if run.warnings.is_empty() { "[]" } else { &run.warnings })
     .fetch_one(&mut **tx)
     .await
 }

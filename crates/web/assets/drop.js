@@ -72,7 +72,7 @@ export async function dropped(recipe, files) {
     gone += file.size;
     put(gone / all);
   }
-  $('drop-said').textContent = good ? `${good} are here${bad ? `, ${bad} were not taken in` : ''}.` : 'None of these could be taken in.';
+  $('drop-said').textContent = good ? `${good} are here${bad ? `, ${bad} ${bad === 1 ? 'was' : 'were'} not taken in` : ''}.` : 'None of these could be taken in.';
   $('drop-go').disabled = !good;
   $('drop-go').focus();
   $('drop-go').onclick = async () => {

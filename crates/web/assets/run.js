@@ -59,7 +59,7 @@ async function draw() {
   $('retry').hidden = !again;
   $('undo-run').hidden = !over || !p.done;
   $('reports').hidden = !ended;
-  $('zip').hidden = !good;
+  $('zip').hidden = $('listing').hidden = !good;
   $('brought').hidden = !all.brought;
   $('stamp').hidden = p.state !== 'done';
   $('fails').replaceChildren(...all.failed.map((i) => el('div', { class: 'fail' }, el('b', {}, i.source), el('small', {}, KINDS[i.kind] ?? ''), ' ', i.reason, ' ',

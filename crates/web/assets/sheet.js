@@ -33,7 +33,7 @@ function mend(way) {
 }
 
 function problem(p) {
-  const ways = p.mends.map((m) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => mend(m) }, m.label));
+  const ways = p.mends.map((m) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => mend(m) }, m.label));
   return el('div', { class: p.stops ? 'fail' : 'fail is-mild' }, el('b', {}, p.stops ? 'Before it can start' : 'Good to know'), p.message, ...(ways.length ? [el('span', { class: 'mends' }, ...ways)] : []));
 }
 

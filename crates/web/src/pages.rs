@@ -29,6 +29,7 @@ pub fn routes() -> Router<App> {
         .route("/runs", get(runs))
         .route("/runs/{id}", get(run))
         .route("/runs/{id}/report", get(run_report))
+        .route("/runs/{id}/folder", get(run_folder))
         .route("/second", get(second))
         .route("/keys", get(keys))
         .route("/assets/{*path}", get(asset))
@@ -304,6 +305,8 @@ struct RunReport {
     frames_of: String,
     when: String,
     words: String,
+    warnings: Vec<String>,
+    origin: String,
     rows: Vec<ReportRow>,
 }
 
@@ -346,11 +349,79 @@ async fn run_report(State(app): State<App>, Path(id): Path<i64>) -> Result<Html<
     html(&RunReport {
         id,
         ticket: Ticket::new(&run.document, run.recipe_version)?,
+        warnings: report::warnings(&run),
+        origin: run.origin,
         frames_of: run.shoot_name,
         when: clock(run.finished.as_deref().or(run.started.as_deref()).unwrap_or(&run.created)),
         words,
         rows: app.store.items(id).await?.into_iter().map(row).collect(),
     })
+}
+
+/// What lies in the folder a run wrote into.
+#[derive(Template)]
+#[template(path = "listing.html")]
+struct Listing {
+    rail: Rail,
+    id: i64,
+    folder: String,
+    more: usize,
+    rows: Vec<ListingRow>,
+}
+
+struct ListingRow {
+    name: String,
+    bytes: String,
+    when: String,
+    /// Place in the run of what it wrote.
+    made: Option<i64>,
+}
+
+/// Files that are listed.
+const LISTED: usize = 5000;
+
+async fn run_folder(State(app): State<App>, Path(id): Path<i64>) -> Result<Html<String>> {
+    let laid = desk::laid(&app).await?;
+    let target = app.store.first_target(id).await?.ok_or_else(|| Error::bad("this run has no pictures"))?;
+    let folder = std::path::Path::new(&target).parent().unwrap_or(std::path::Path::new("/")).to_owned();
+    let folder = app.roots.existing(&folder)?;
+    let made: std::collections::HashMap<_, _> = app
+        .store
+        .items(id)
+        .await?
+        .into_iter()
+        .filter(|i| i.state == "done")
+        .flat_map(|i| report::outputs(&i).into_iter().map(move |o| (o.path, i.position)))
+        .collect();
+    let short = app.roots.short(&folder);
+    let (rows, more) =
+        tokio::task::spawn_blocking(move || listed(&folder, &made)).await?.map_err(Error::bad)?;
+    html(&Listing { rail: Rail::new(&app, &laid, "run"), id, folder: short, more, rows })
+}
+
+fn listed(
+    folder: &std::path::Path,
+    made: &std::collections::HashMap<std::path::PathBuf, i64>,
+) -> std::io::Result<(Vec<ListingRow>, usize)> {
+    let mut rows = Vec::new();
+    for entry in std::fs::read_dir(folder)?.flatten() {
+        let name = entry.file_name().to_string_lossy().into_owned();
+        let Ok(about) = entry.metadata() else { continue };
+        if name.starts_with('.') {
+            continue;
+        }
+        let when = about.modified().ok().and_then(|t| jiff::Timestamp::try_from(t).ok());
+        rows.push(ListingRow {
+            bytes: if about.is_dir() { "folder".into() } else { bytes_text(about.len()) },
+            when: when.map(|t| clock(&t.to_string())).unwrap_or_default(),
+            made: made.get(&folder.join(&name)).copied(),
+            name,
+        });
+    }
+    rows.sort_by_cached_key(|r| rallo_shoot::natural_key(&r.name));
+    let more = rows.len().saturating_sub(LISTED);
+    rows.truncate(LISTED);
+    Ok((rows, more))
 }
 
 #[derive(Template)]

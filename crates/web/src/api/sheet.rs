@@ -368,10 +368,12 @@ async fn begin(
     from: (Option<i64>, i64),
     asked: &Asked,
 ) -> Result<(i64, usize)> {
-    let Prepared { laid, sources, recipe, base, planned, problems, .. } = prepared;
-    if let Some(problem) = problems.iter().find(|p| p.stops) {
+    if let Some(problem) = prepared.problems.iter().find(|p| p.stops) {
         return Err(Error::bad(&problem.message));
     }
+    let mut said = known(app, &prepared).await?;
+    let Prepared { laid, sources, recipe, base, planned, problems, .. } = prepared;
+    said.extend(problems);
     let at = asked.at.as_deref().map(order::moment).transpose();
     let run = Run {
         recipe_id: from.0,
@@ -380,6 +382,7 @@ async fn begin(
         not_before: at.map_err(|e| Error::bad(format!("at: {e}")))?,
         most_failures: asked.most_failures,
         hook: address(asked.report_to.as_deref())?,
+        warnings: order::warned(&said),
         ..order::run(&recipe, &base, &laid.name, "page")
     };
     let items = order::items(&planned, &sources);
