@@ -236,15 +236,23 @@ async fn follow(
 ) -> Result<(), String> {
     let queue = Queue::only(store.clone(), how.workers.unwrap_or_else(commands::cores).max(1), id);
     let mut told = std::collections::HashSet::new();
+    // A short run ends soon after its last picture; a long one is not asked all the time.
+    let mut pause = Duration::from_millis(20);
     loop {
-        tokio::time::sleep(Duration::from_millis(60)).await;
+        tokio::time::sleep(pause).await;
+        pause = (pause * 2).min(Duration::from_millis(300));
         let run = store.run(id).await.map_err(said)?;
         let state = queue.state(&run).await.map_err(said)?;
         bar.set_position(state.ended().max(0) as u64);
         if let Some(source) = store.working(id).await.map_err(said)?.first() {
             bar.set_message(short(source, base));
         }
-        for item in store.failed(id, i64::MAX).await.map_err(said)? {
+        let failed = if state.failed > told.len() as i64 {
+            store.failed(id, i64::MAX).await.map_err(said)?
+        } else {
+            Vec::new()
+        };
+        for item in failed {
             if told.insert(item.position) {
                 let reason = item.reason.as_deref().unwrap_or("unknown reason");
                 bar.suspend(|| eprintln!("{}: {reason}", short(&item.source, base)));

@@ -113,12 +113,15 @@ fn a_server_killed_fifty_times_makes_every_result_once_and_the_same() {
     let done = |report: &Value| report["done"].as_i64().unwrap() + report["skipped"].as_i64().unwrap();
     let mut kills = 0;
     let mut seed = 12345u32;
+    let mut patience = 400;
     while kills < 50 {
-        // As long as the work is behind, it is left alone a little longer: it shall be half done after all kills.
+        // As long as the work is behind, it is left alone longer and longer: it shall be half done after all kills, on
+        // a slow disk too.
         let behind = done(&place.report(&run)) < i64::from(total) * kills / 100;
         let (mut server, _) = serve(place.folder.path(), 0);
         seed = seed.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
-        let longest = if behind { 500 } else { 60 };
+        patience = if behind { (patience + 100).min(4000) } else { 400 };
+        let longest = if behind { patience } else { 60 };
         std::thread::sleep(Duration::from_millis(u64::from(seed >> 16) % longest));
         server.0.kill().unwrap();
         server.0.wait().unwrap();

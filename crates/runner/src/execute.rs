@@ -316,16 +316,43 @@ fn place(delivery: &Pictures, item: &Item, made: &Made) -> Result<(PathBuf, bool
     }
 }
 
-/// Makes one result from an opened source and writes it to the item's target.
+/// A result that is only to be written.
+pub struct Computed {
+    target: PathBuf,
+    replace: bool,
+    bytes: Vec<u8>,
+    size: (u32, u32),
+}
+
+impl Computed {
+    /// Writes it under its name.
+    pub fn write(self) -> Ended {
+        let Self { target, replace, bytes, size: (width, height) } = self;
+        match write(&target, &bytes, replace) {
+            Ok(()) => {
+                let hash = content_hash(&bytes);
+                Ended {
+                    state: State::Done,
+                    kind: None,
+                    reason: None,
+                    outputs: vec![Output { path: target, bytes: bytes.len() as u64, width, height, hash }],
+                }
+            }
+            Err(e) => Ended::failed(Fault::writing(&target, &e)),
+        }
+    }
+}
+
+/// Makes one result from an opened source, for the item's target; or says how it ended before anything was written.
 pub fn execute(
     recipe: &Recipe,
     source: &FileSource,
     item: &Item,
     subject: &Subject,
     kept: Option<&Kept>,
-) -> Ended {
+) -> Result<Computed, Box<Ended>> {
     let Some(delivery) = recipe.deliveries.first() else {
-        return Ended::failed(Fault::new("recipe", "the recipe has no delivery"));
+        return Err(Ended::boxed("recipe", "the recipe has no delivery".into()));
     };
     let shift = item.decided.shift;
     let before = state_of(&item.source);
@@ -334,34 +361,18 @@ pub fn execute(
         source: content_hash(source.bytes()),
         done: done(recipe, source, subject),
     };
-    let (target, replace) = match place(delivery, item, &made) {
-        Ok(place) => place,
-        Err(ended) => return *ended,
-    };
-    let (bytes, width, height) = match make(recipe, delivery, source, made, shift, subject, kept) {
-        Ok(made) => made,
-        Err(reason) => {
+    let (target, replace) = place(delivery, item, &made)?;
+    let (bytes, width, height) =
+        make(recipe, delivery, source, made, shift, subject, kept).map_err(|reason| {
             let kind = if source.format() == Format::Raw { "unsupported" } else { "unreadable" };
-            return Ended::failed(Fault::new(kind, reason));
-        }
-    };
+            Ended::boxed(kind, reason)
+        })?;
     if state_of(&item.source) != before || before.is_some_and(|b| b.0 != source.bytes().len() as u64) {
         let reason =
             "the original changed while it was read; nothing was written, try again when it is complete";
-        return Ended::failed(Fault::new("changed", reason));
+        return Err(Ended::boxed("changed", reason.into()));
     }
-    match write(&target, &bytes, replace) {
-        Ok(()) => {
-            let hash = content_hash(&bytes);
-            Ended {
-                state: State::Done,
-                kind: None,
-                reason: None,
-                outputs: vec![Output { path: target, bytes: bytes.len() as u64, width, height, hash }],
-            }
-        }
-        Err(e) => Ended::failed(Fault::writing(&target, &e)),
-    }
+    Ok(Computed { target, replace, bytes, size: (width, height) })
 }
 
 /// Writes under a temporary name in the same folder, flushes, then gives the file its name; without `replace`

@@ -100,14 +100,21 @@ impl Drop for Taken<'_> {
 }
 
 /// One picture of a run, from opening it to its file; what goes wrong inside is a failure of this picture alone.
-pub(crate) fn picture(recipe: &Recipe, item: &Item, room: &Room, kept: &Kept) -> Ended {
-    let work = || made(recipe, item, room, kept);
+/// `computed` is told when only the writing is left.
+pub(crate) fn picture(
+    recipe: &Recipe,
+    item: &Item,
+    room: &Room,
+    kept: &Kept,
+    computed: &(dyn Fn() + Sync),
+) -> Ended {
+    let work = || made(recipe, item, room, kept, computed);
     std::panic::catch_unwind(std::panic::AssertUnwindSafe(work)).unwrap_or_else(|_| {
         Ended::failed(Fault::new("inside", "the program failed on this picture; please report it"))
     })
 }
 
-fn made(recipe: &Recipe, item: &Item, room: &Room, kept: &Kept) -> Ended {
+fn made(recipe: &Recipe, item: &Item, room: &Room, kept: &Kept, computed: &(dyn Fn() + Sync)) -> Ended {
     let source = match FileSource::open(&item.source) {
         Ok(source) => source,
         Err(e) => return Ended::failed(Fault::from(e)),
@@ -119,8 +126,16 @@ fn made(recipe: &Recipe, item: &Item, room: &Room, kept: &Kept) -> Ended {
     };
     let bytes = source.decoded_bytes(plan.program(1.0).level()) + plan.working_bytes(1, 2);
     let bytes = bytes + behind::bytes(recipe, source.size(), &about);
-    let _taken = room.take(bytes);
-    execute(recipe, &source, item, &about, Some(kept))
+    let taken = room.take(bytes);
+    let made = execute(recipe, &source, item, &about, Some(kept));
+    drop((taken, source));
+    match made {
+        Ok(made) => {
+            computed();
+            made.write()
+        }
+        Err(ended) => *ended,
+    }
 }
 
 /// Bytes that pictures in work may take together by default: half of the memory that is free now, 1 GB where that is not known.

@@ -17,7 +17,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::HashMap;
 use std::path::Path;
-use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::{Duration, Instant, SystemTime};
 use tokio::sync::{Notify, broadcast};
@@ -99,6 +99,8 @@ struct Shared {
     cores: usize,
     limits: Mutex<Limits>,
     busy: AtomicUsize,
+    /// Pictures that only wait for the disk.
+    writing: AtomicUsize,
     room: Room,
     /// What is expensive and kept on the disk.
     kept: Kept,
@@ -118,6 +120,36 @@ struct Shared {
 /// The queue's handle.
 #[derive(Clone)]
 pub struct Queue(Arc<Shared>);
+
+/// A picture's place among those in work. Once it only waits for the disk, another picture may be computed; a slow
+/// disk would leave the cores idle otherwise.
+struct Place {
+    queue: Queue,
+    is_writing: AtomicBool,
+}
+
+/// Files that are written at a time, for each core.
+const WRITING: usize = 8;
+
+impl Place {
+    fn write(&self) {
+        let shared = &self.queue.0;
+        if shared.writing.load(Ordering::Relaxed) < WRITING * shared.cores
+            && !self.is_writing.swap(true, Ordering::Relaxed)
+        {
+            shared.writing.fetch_add(1, Ordering::Relaxed);
+            shared.busy.fetch_sub(1, Ordering::Relaxed);
+            self.queue.added();
+        }
+    }
+}
+
+impl Drop for Place {
+    fn drop(&mut self) {
+        let count = if *self.is_writing.get_mut() { &self.queue.0.writing } else { &self.queue.0.busy };
+        count.fetch_sub(1, Ordering::Relaxed);
+    }
+}
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(|p| p.into_inner())
@@ -196,6 +228,7 @@ impl Queue {
             cores: cores.max(1),
             limits: Mutex::new(limits),
             busy: AtomicUsize::new(0),
+            writing: AtomicUsize::new(0),
             room: Room::new(default_memory()),
             kept: Kept::new(&kept),
             hook,
@@ -386,8 +419,8 @@ impl Queue {
             let queue = self.clone();
             tokio::spawn(async move {
                 let run = item.run_id;
-                queue.picture(item, threads).await;
-                queue.0.busy.fetch_sub(1, Ordering::Relaxed);
+                let place = Arc::new(Place { queue: queue.clone(), is_writing: AtomicBool::new(false) });
+                queue.picture(item, threads, place).await;
                 queue.added();
                 if let Err(e) = queue.tell_soon(run).await {
                     tracing::error!("run {run}: {e}");
@@ -414,7 +447,7 @@ impl Queue {
     }
 
     /// One picture, from its loan to its end in the store.
-    async fn picture(&self, mut item: rallo_store::Item, threads: usize) {
+    async fn picture(&self, mut item: rallo_store::Item, threads: usize, place: Arc<Place>) {
         let store = &self.0.store;
         let run = loop {
             match store.run(item.run_id).await {
@@ -428,7 +461,11 @@ impl Queue {
         self.began(&run).await;
         let start = Instant::now();
         let recipe = self.recipe(&run).await;
-        let known = store.result(&item.target).await.ok().flatten().map(|r| r.hash);
+        let known = if Path::new(&item.target).exists() {
+            store.result(&item.target).await.ok().flatten().map(|r| r.hash)
+        } else {
+            None
+        };
         let ended = {
             let (queue, item) = (self.clone(), item.clone());
             let quiet = self.limits().quiet;
@@ -447,10 +484,12 @@ impl Queue {
                         .start_handler(move |_| step_back(quiet))
                         .build();
                     match pool {
-                        Ok(pool) => {
-                            pool.install(|| item::picture(&recipe, &work, &queue.0.room, &queue.0.kept))
+                        Ok(pool) => pool.install(|| {
+                            item::picture(&recipe, &work, &queue.0.room, &queue.0.kept, &|| place.write())
+                        }),
+                        Err(_) => {
+                            item::picture(&recipe, &work, &queue.0.room, &queue.0.kept, &|| place.write())
                         }
-                        Err(_) => item::picture(&recipe, &work, &queue.0.room, &queue.0.kept),
                     }
                 }
             };
@@ -501,12 +540,12 @@ impl Queue {
         outputs: &[item::Output],
     ) -> rallo_store::Result<()> {
         let store = &self.0.store;
-        for output in outputs.iter().filter(|_| item.state == "done") {
-            store
-                .keep_result(&output.path.to_string_lossy(), &output.hash, output.bytes as i64, run.id)
-                .await?;
-        }
-        store.finish_item(item).await?;
+        let written: Vec<(String, String, i64)> = outputs
+            .iter()
+            .filter(|_| item.state == "done")
+            .map(|o| (o.path.to_string_lossy().into_owned(), o.hash.clone(), o.bytes as i64))
+            .collect();
+        store.finish_item(item, &written).await?;
         if item.state == "failed"
             && let Some(most) = run.most_failures
         {
@@ -523,6 +562,9 @@ impl Queue {
 
     /// Ends a run if nothing of it is left.
     async fn end(&self, run: i64) -> rallo_store::Result<()> {
+        if self.0.store.has_waiting(run).await? {
+            return Ok(());
+        }
         self.write_time(run).await?;
         if self.0.store.end_run(run, &now()).await? {
             lock(&self.0.active).remove(&run);
@@ -630,6 +672,7 @@ impl Queue {
             {
                 self.go_on(run.id).await?;
             }
+            self.write_time(run.id).await?;
             if matches!(run.state.as_str(), "running" | "waiting") {
                 self.end(run.id).await?;
             }

@@ -119,7 +119,7 @@ pub async fn undo(store: &Store, id: i64) -> rallo_store::Result<(usize, Vec<Str
         item.state = "skipped".into();
         item.reason = Some("taken back".into());
         item.outputs = None;
-        store.finish_item(&item).await?;
+        store.finish_item(&item, &[]).await?;
     }
     Ok((gone, kept))
 }

@@ -58,3 +58,5 @@ CREATE TABLE proofs (
     version INTEGER NOT NULL,
     seen TEXT NOT NULL
 );
+-- Runs are counted often.
+CREATE INDEX run_items_counts ON run_items (run_id, state, pixels, worker);

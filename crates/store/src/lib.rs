@@ -57,7 +57,9 @@ impl Store {
             .journal_mode(SqliteJournalMode::Wal)
             .synchronous(SqliteSynchronous::Normal)
             .foreign_keys(true)
-            .busy_timeout(Duration::from_secs(20));
+            .busy_timeout(Duration::from_secs(20))
+            // Other connections' changes are seen without reading pages again.
+            .pragma("mmap_size", "268435456");
         let alone = alone(file.with_extension("lock")).await?;
         let pool = SqlitePoolOptions::new().max_connections(4).connect_with(options).await?;
         sqlx::migrate!().run(&pool).await?;

@@ -356,11 +356,25 @@ impl Store {
         Ok(())
     }
 
-    /// Writes down how an item ended, if it is still on loan to the one that says so; returns whether it was.
+    /// Writes down how an item ended, if it is still on loan to the one that says so, and what it wrote (path, hash, bytes);
+    /// returns whether it was.
     ///
     /// # Errors
     /// The database's.
-    pub async fn finish_item(&self, item: &Item) -> Result<bool> {
+    pub async fn finish_item(&self, item: &Item, written: &[(String, String, i64)]) -> Result<bool> {
+        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
+        for (path, hash, bytes) in written {
+            sqlx::query(
+                "INSERT INTO results (path, hash, bytes, run_id) VALUES (?1, ?2, ?3, ?4)
+                 ON CONFLICT (path) DO UPDATE SET hash = ?2, bytes = ?3, run_id = ?4",
+            )
+            .bind(path)
+            .bind(hash)
+            .bind(bytes)
+            .bind(item.run_id)
+            .execute(&mut *tx)
+            .await?;
+        }
         let done = sqlx::query(
             "UPDATE run_items SET state = ?, kind = ?, reason = ?, outputs = ?, seconds = ?, ended = ?, worker = NULL, lease = NULL
              WHERE run_id = ? AND position = ? AND worker IS ?",
@@ -374,9 +388,21 @@ impl Store {
         .bind(item.run_id)
         .bind(item.position)
         .bind(&item.worker)
-        .execute(&self.pool)
+        .execute(&mut *tx)
         .await?;
+        tx.commit().await?;
         Ok(done.rows_affected() > 0)
+    }
+
+    /// Whether pictures of a run wait or are in work.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn has_waiting(&self, run: i64) -> Result<bool> {
+        sqlx::query_scalar("SELECT EXISTS (SELECT 1 FROM run_items WHERE run_id = ? AND state = 'waiting')")
+            .bind(run)
+            .fetch_one(&self.pool)
+            .await
     }
 
     /// Ends a run none of whose pictures is left; returns whether it did.
@@ -747,24 +773,6 @@ impl Store {
             .bind(path)
             .fetch_optional(&self.pool)
             .await
-    }
-
-    /// Keeps what was written at a path.
-    ///
-    /// # Errors
-    /// The database's.
-    pub async fn keep_result(&self, path: &str, hash: &str, bytes: i64, run: i64) -> Result<()> {
-        sqlx::query(
-            "INSERT INTO results (path, hash, bytes, run_id) VALUES (?1, ?2, ?3, ?4)
-             ON CONFLICT (path) DO UPDATE SET hash = ?2, bytes = ?3, run_id = ?4",
-        )
-        .bind(path)
-        .bind(hash)
-        .bind(bytes)
-        .bind(run)
-        .execute(&self.pool)
-        .await?;
-        Ok(())
     }
 
     /// Forgets what was written at a path.

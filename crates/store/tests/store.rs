@@ -149,7 +149,7 @@ async fn what_a_recipe_has_made_is_known_by_source() {
     let mut one = store.item(id, 1).await.unwrap();
     assert_eq!(one.decided, r#"{"shift":70}"#);
     one.state = "done".into();
-    store.finish_item(&one).await.unwrap();
+    store.finish_item(&one, &[]).await.unwrap();
     assert_eq!(store.sources_done(recipe.id).await.unwrap(), ["/p/b.jpg"]);
 }
 
@@ -178,10 +178,10 @@ async fn pictures_are_given_out_once_and_again_when_a_worker_is_gone() {
     assert_eq!((again.run_id, again.position, again.tries), (one, 1, 2));
     // Too late: the one who lost the loan changes nothing any more.
     let late = rallo_store::Item { state: "failed".into(), ..second };
-    assert!(!store.finish_item(&late).await.unwrap());
+    assert!(!store.finish_item(&late, &[]).await.unwrap());
     for (item, state) in [(first, "done"), (again, "failed")] {
         let ended = rallo_store::Item { state: state.into(), kind: Some("gone".into()), ..item };
-        assert!(store.finish_item(&ended).await.unwrap());
+        assert!(store.finish_item(&ended, &[]).await.unwrap());
     }
     assert!(store.end_run(one, "t2").await.unwrap() && !store.end_run(two, "t2").await.unwrap());
     // A program started anew takes back what a gone one had.
@@ -235,7 +235,7 @@ async fn runs_are_moved_paused_asked_for_later_and_wait_for_a_yes() {
     assert!(store.resume_run(three).await.unwrap() && !store.resume_run(three).await.unwrap());
     // What was cancelled is not tried again, and keeps its reasons.
     let failed = rallo_store::Item { state: "failed".into(), ..store.item(three, 0).await.unwrap() };
-    assert!(store.finish_item(&failed).await.unwrap());
+    assert!(store.finish_item(&failed, &[]).await.unwrap());
     assert!(store.cancel_run(three, "t2").await.unwrap() && !store.cancel_run(three, "t3").await.unwrap());
     assert!(!store.pause_run(three, None, None).await.unwrap());
     assert!(store.take("anna", 0, LEASE, late, None).await.unwrap().is_none());
@@ -243,8 +243,10 @@ async fn runs_are_moved_paused_asked_for_later_and_wait_for_a_yes() {
     assert_eq!(store.item(three, 0).await.unwrap().state, "failed");
     assert_eq!(order(store.clone()).await, [two, one]);
     // What was written is known by its path.
-    store.keep_result("/p/web/a.jpg", "h1", 4, one).await.unwrap();
-    store.keep_result("/p/web/a.jpg", "h2", 5, two).await.unwrap();
+    for (hash, bytes) in [("h1", 4), ("h2", 5)] {
+        let written = ("/p/web/a.jpg".to_owned(), hash.to_owned(), bytes);
+        store.finish_item(&failed, &[written]).await.unwrap();
+    }
     assert_eq!(store.result("/p/web/a.jpg").await.unwrap().unwrap().hash, "h2");
     store.forget_result("/p/web/a.jpg").await.unwrap();
     assert!(store.result("/p/web/a.jpg").await.unwrap().is_none());
