@@ -107,12 +107,15 @@ fn paths_do_not_lead_out_of_the_allowed_folders() {
     assert_eq!(site.ask("POST", "/api/runs/go", &Value::Null).json()["sheet"], true);
     // The mend that is offered lets it run.
     let way = &stop["mends"][0];
-    let sheet = site.json("POST", "/api/sheet", &json!({"delivery": way["values"]}));
+    let sheet = site.json("POST", "/api/sheet", &json!({"delivery": [{"values": way["values"]}]}));
     assert!(!sheet["problems"].to_string().contains("outside"), "{sheet}");
     assert_eq!(std::fs::read_dir(outside.path()).unwrap().count(), 1);
     // A command is nothing a page may give.
-    let hook =
-        site.ask("POST", "/api/runs", &json!({"delivery": way["values"], "report_to": "touch /tmp/x"}));
+    let hook = site.ask(
+        "POST",
+        "/api/runs",
+        &json!({"delivery": [{"values": way["values"]}], "report_to": "touch /tmp/x"}),
+    );
     assert!(hook.status == 422 && hook.text().contains("expected an address"), "{}", hook.text());
 }
 

@@ -1,6 +1,9 @@
 //! Who made a file: content hashes, and the mark in a result's XMP that says which recipe made it from what.
 
 use crate::words::Words;
+use std::fs::File;
+use std::io::{Read, Seek, SeekFrom};
+use std::path::Path;
 
 /// The first 128 bits of the BLAKE3 hash of the bytes, in hexadecimal.
 pub fn content_hash(bytes: &[u8]) -> String {
@@ -20,8 +23,9 @@ pub struct Made {
 
 const NAMESPACE: &str = "urn:rallo:result:1";
 
-/// How far into a file the mark is looked for: it stands before the pixels.
+/// How far into a file the mark is looked for, from both ends: it stands before the pixels, or behind all.
 const HEAD: usize = 512 * 1024;
+const TAIL: usize = 64 * 1024;
 
 impl Made {
     /// The XMP packet (ISO 16684-1) that carries the mark, and what is said about the picture.
@@ -44,9 +48,32 @@ impl Made {
         )
     }
 
-    /// Finds the mark in a file's first bytes, if it bears one.
+    /// Reads the mark of a file on the disk, if it bears one; little of the file is read.
+    pub fn of(path: &Path) -> Option<Self> {
+        let mut file = File::open(path).ok()?;
+        let mut head = Vec::new();
+        // Before the pixels stand at most the EXIF block and the profile.
+        (&mut file).take(160 * 1024).read_to_end(&mut head).ok()?;
+        Self::within(&head).or_else(|| {
+            // These have it there, and most files are such.
+            if head.starts_with(&[0xff, 0xd8]) || head.starts_with(b"\x89PNG") {
+                return None;
+            }
+            let length = file.metadata().ok()?.len();
+            let mut tail = Vec::new();
+            file.seek(SeekFrom::Start(length.saturating_sub(TAIL as u64))).ok()?;
+            file.take(TAIL as u64).read_to_end(&mut tail).ok()?;
+            Self::within(&tail)
+        })
+    }
+
+    /// Finds the mark in a file's bytes, if it bears one.
     pub fn find(file: &[u8]) -> Option<Self> {
-        let head = &file[..file.len().min(HEAD)];
+        let tail = || Self::within(&file[file.len().saturating_sub(TAIL)..]);
+        Self::within(&file[..file.len().min(HEAD)]).or_else(tail)
+    }
+
+    fn within(head: &[u8]) -> Option<Self> {
         let after = |text: &[u8]| head.windows(text.len()).position(|w| w == text).map(|at| at + text.len());
         after(NAMESPACE.as_bytes())?;
         let value = |name: &str, most: usize| {

@@ -1,10 +1,11 @@
 //! Codecs and camera data: files to engine pictures and back.
 //!
 //! Reads JPEG (whole or reduced, as the decoder offers it), PNG, TIFF (8 and 16 bit, float), WebP, AVIF, HEIC,
-//! JPEG XL, GIF, BMP, and camera raw through the preview inside it; writes JPEG and PNG, with the colour profile, the
+//! JPEG XL, GIF, BMP, and camera raw through the preview inside it; writes JPEG, PNG, WebP, AVIF and TIFF, with the colour profile, the
 //! camera data and the mark that says which recipe made them.
 
 pub mod camera;
+mod containers;
 mod heif;
 pub mod identity;
 mod jpeg;
@@ -21,7 +22,7 @@ pub use camera::CameraData;
 pub use identity::{Made, content_hash};
 pub use read::{Facts, FileSource, Format};
 pub use words::Words;
-pub use write::{Chroma, Encoding, Extras, encode};
+pub use write::{Chroma, Encoding, Extras, Packing, encode, encode_within};
 
 use std::path::{Path, PathBuf};
 

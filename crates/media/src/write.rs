@@ -2,7 +2,8 @@
 
 use crate::identity::Made;
 use crate::words::Words;
-use crate::{MediaError, jpeg, png_file};
+use crate::{MediaError, bytes_text, containers, jpeg, png_file};
+pub use containers::Packing;
 use img_parts::jpeg::{Jpeg, JpegSegment, markers};
 use img_parts::png::{Png, PngChunk};
 use img_parts::{Bytes, ImageEXIF, ImageICC};
@@ -34,6 +35,86 @@ pub enum Encoding {
     },
     /// PNG with as many bits as the pixels have.
     Png,
+    /// WebP.
+    WebP {
+        /// 1 ..= 100; nothing is lost without one.
+        quality: Option<u8>,
+    },
+    /// AVIF in sRGB.
+    Avif {
+        /// 1 ..= 100.
+        quality: u8,
+    },
+    /// TIFF with as many bits as the pixels have.
+    Tiff {
+        /// How it is packed.
+        packing: Packing,
+    },
+}
+
+impl Encoding {
+    /// The same with another quality, where it has one.
+    fn at(self, quality: u8) -> Option<Self> {
+        match self {
+            Self::Jpeg { chroma, progressive, .. } => Some(Self::Jpeg { quality, chroma, progressive }),
+            Self::WebP { quality: Some(_) } => Some(Self::WebP { quality: Some(quality) }),
+            Self::Avif { .. } => Some(Self::Avif { quality }),
+            Self::Png | Self::WebP { quality: None } | Self::Tiff { .. } => None,
+        }
+    }
+
+    fn quality(self) -> u8 {
+        match self {
+            Self::Jpeg { quality, .. } | Self::Avif { quality } | Self::WebP { quality: Some(quality) } => {
+                quality
+            }
+            _ => 100,
+        }
+    }
+}
+
+/// As [`encode`], but with at most so many bytes: the quality goes down, by halving, to the highest that fits. The file and
+/// its quality.
+///
+/// # Errors
+/// As [`encode`]; and where the lowest quality is still too large, or the format has none to lower.
+pub fn encode_within(
+    picture: &Encoded,
+    encoding: Encoding,
+    extras: &Extras,
+    limit: u64,
+) -> Result<(Vec<u8>, u8), MediaError> {
+    let most = encoding.quality();
+    let file = encode(picture, encoding, extras)?;
+    if file.len() as u64 <= limit {
+        return Ok((file, most));
+    }
+    let too_large = |bytes: usize| MediaError::Encode {
+        format: "a file of that size",
+        message: format!(
+            "{} at the lowest quality, where {} are allowed; make it smaller in pixels",
+            bytes_text(bytes as u64),
+            bytes_text(limit)
+        ),
+    };
+    let (mut low, mut high) = (1u8, most);
+    let lowest = encoding.at(low).ok_or_else(|| too_large(file.len()))?;
+    let mut best = encode(picture, lowest, extras)?;
+    if best.len() as u64 > limit {
+        return Err(too_large(best.len()));
+    }
+    // `low` fits, `high` does not.
+    while high - low > 1 {
+        let middle = low + (high - low) / 2;
+        let Some(encoding) = encoding.at(middle) else { break };
+        let file = encode(picture, encoding, extras)?;
+        if file.len() as u64 <= limit {
+            (low, best) = (middle, file);
+        } else {
+            high = middle;
+        }
+    }
+    Ok((best, low))
 }
 
 /// What goes into the file beside the pixels.
@@ -86,6 +167,9 @@ pub fn encode(picture: &Encoded, encoding: Encoding, extras: &Extras) -> Result<
             file.set_exif(extras.exif.clone().map(Bytes::from));
             Ok(file.encoder().bytes().to_vec())
         }
+        Encoding::WebP { quality } => containers::webp(picture, quality, extras),
+        Encoding::Avif { quality } => containers::avif(picture, quality, extras),
+        Encoding::Tiff { packing } => containers::tiff(picture, packing, extras),
         Encoding::Png => {
             let fail = |message: String| MediaError::Encode { format: "PNG", message };
             let mut file =

@@ -1,16 +1,41 @@
-//! Deliveries: what a recipe hands on. One kind so far: `pictures`.
+//! Deliveries: what a recipe hands on, each from where its lines end. One kind so far: `pictures`, in one or several
+//! widths.
 
 use crate::{Fault, brief, names, tidy};
-use rallo_engine::{Kind, OutputColour, OutputProfile, Param, Plan};
+use rallo_engine::{Kind, OutputColour, OutputProfile, Param, Plan, Settings, step_kind};
 use serde_json::{Map, Value, json};
 use std::sync::Arc;
 
+/// Formats that are written.
+pub const FORMATS: [&str; 5] = ["jpeg", "png", "webp", "avif", "tiff"];
+
+/// Most widths of one delivery.
+const MOST_WIDTHS: usize = 12;
+
+/// Reads widths such as `480, 960`, from the smallest on.
+///
+/// # Errors
+/// What was expected instead.
+fn widths(text: &str) -> Result<Vec<u32>, String> {
+    let parts = text.split([',', ' ', ';']).filter(|p| !p.is_empty());
+    let read = |p: &str| p.parse().ok().filter(|w| (1..=65_535).contains(w));
+    let mut all: Vec<u32> = parts
+        .map(|p| read(p).ok_or_else(|| format!("expected widths in pixels such as 480, 960, got {p}")))
+        .collect::<Result<_, _>>()?;
+    all.sort_unstable();
+    all.dedup();
+    if all.len() > MOST_WIDTHS {
+        return Err(format!("expected at most {MOST_WIDTHS} widths, got {}", all.len()));
+    }
+    Ok(all)
+}
+
 /// Parameters of the delivery `pictures`.
-pub static PICTURES: [Param; 11] = [
-    Param { name: "format", about: "File format.", unit: "", kind: Kind::Choice(&["jpeg", "png"]) },
+pub static PICTURES: [Param; 18] = [
+    Param { name: "format", about: "File format.", unit: "", kind: Kind::Choice(&FORMATS) },
     Param {
         name: "quality",
-        about: "Quality of a JPEG.",
+        about: "Quality of a JPEG, a WebP or an AVIF.",
         unit: "",
         kind: Kind::Number { min: 1.0, max: 100.0, step: 1.0 },
     },
@@ -26,7 +51,49 @@ pub static PICTURES: [Param; 11] = [
         unit: "",
         kind: Kind::Flag,
     },
-    Param { name: "bits", about: "Bits a sample of a PNG.", unit: "", kind: Kind::Choice(&["8", "16"]) },
+    Param {
+        name: "limit",
+        about: "No file above so many kilobytes: the quality goes down as far as that takes; the quality above is the most.",
+        unit: "kB",
+        kind: Kind::Whole { min: 1, max: 1_000_000 },
+    },
+    Param { name: "lossless", about: "A WebP that loses nothing.", unit: "", kind: Kind::Flag },
+    Param {
+        name: "bits",
+        about: "Bits a sample of a PNG or a TIFF.",
+        unit: "",
+        kind: Kind::Choice(&["8", "16"]),
+    },
+    Param {
+        name: "compression",
+        about: "How a TIFF is packed; nothing is lost by it.",
+        unit: "",
+        kind: Kind::Choice(&["none", "lzw", "deflate"]),
+    },
+    Param {
+        name: "long_edge",
+        about: "Longest side of the results; smaller pictures stay as they are. Without it they are as the lines make them.",
+        unit: "px",
+        kind: Kind::Whole { min: 1, max: 65_535 },
+    },
+    Param {
+        name: "widths",
+        about: "Several widths of each picture, such as 480, 960, 1920; each is a file, with its width behind its name.",
+        unit: "px",
+        kind: Kind::Text(100),
+    },
+    Param {
+        name: "sharpen",
+        about: "Sharpening for a screen, after the size.",
+        unit: "",
+        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
+    },
+    Param {
+        name: "page",
+        about: "A page beside the results that shows them, with the lines to put each into a page of one's own.",
+        unit: "",
+        kind: Kind::Flag,
+    },
     Param {
         name: "profile",
         about: "Colour space of the result, embedded; recipe: what its line Convert profile says, sRGB without one.",
@@ -63,7 +130,7 @@ pub static PICTURES: [Param; 11] = [
 /// Pictures, one for each frame.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Pictures {
-    /// `jpeg` or `png`.
+    /// One of [`FORMATS`].
     pub format: String,
     /// 1 ..= 100.
     pub quality: u8,
@@ -71,8 +138,22 @@ pub struct Pictures {
     pub chroma: String,
     /// Coarse to fine.
     pub progressive: bool,
+    /// Most kilobytes of a file.
+    pub limit: Option<u32>,
+    /// A WebP that loses nothing.
+    pub lossless: bool,
     /// 8 or 16.
     pub bits: u8,
+    /// `none`, `lzw` or `deflate`.
+    pub compression: String,
+    /// Pixels of the longest side.
+    pub long_edge: Option<u32>,
+    /// Several widths, from the smallest on.
+    pub widths: Vec<u32>,
+    /// Sharpening for a screen, 0 ..= 100.
+    pub sharpen: f64,
+    /// Whether a page shows the results.
+    pub page: bool,
     /// Colour space; without one the recipe's own, sRGB where it says nothing.
     pub profile: Option<OutputProfile>,
     /// Naming template.
@@ -94,7 +175,14 @@ impl Default for Pictures {
             quality: 85,
             chroma: "4:2:0".into(),
             progressive: false,
+            limit: None,
+            lossless: false,
             bits: 8,
+            compression: "deflate".into(),
+            long_edge: None,
+            widths: Vec::new(),
+            sharpen: 0.0,
+            page: false,
             profile: None,
             name: "{stem}".into(),
             to: "subfolder".into(),
@@ -108,7 +196,16 @@ impl Default for Pictures {
 impl Pictures {
     /// The colours its results leave in, by a recipe placed on a picture.
     pub fn colours(&self, plan: &Plan) -> Arc<OutputColour> {
-        let own = self.profile.map(OutputProfile::shared).or_else(|| plan.colours());
+        self.colours_or(plan.colours())
+    }
+
+    /// As [`colours`](Self::colours), by what the recipe itself says.
+    pub fn colours_or(&self, said: Option<Arc<OutputColour>>) -> Arc<OutputColour> {
+        // What shows an AVIF without a profile takes it for sRGB, and it carries none here.
+        if self.format == "avif" {
+            return OutputProfile::Srgb.shared();
+        }
+        let own = self.profile.map(OutputProfile::shared).or(said);
         own.unwrap_or_else(|| OutputProfile::Srgb.shared())
     }
 
@@ -118,7 +215,10 @@ impl Pictures {
         let profile = self.profile.and_then(named).unwrap_or("recipe");
         json!({
             "format": self.format, "quality": self.quality, "chroma": self.chroma,
-            "progressive": self.progressive, "bits": self.bits.to_string(), "profile": profile,
+            "progressive": self.progressive, "limit": self.limit, "lossless": self.lossless,
+            "bits": self.bits.to_string(), "compression": self.compression, "long_edge": self.long_edge,
+            "widths": self.widths.iter().map(u32::to_string).collect::<Vec<_>>().join(", "),
+            "sharpen": self.sharpen, "page": self.page, "profile": profile,
             "name": self.name, "to": self.to, "folder": self.folder, "existing": self.existing,
             "camera_data": self.camera_data,
         })
@@ -131,7 +231,7 @@ impl Pictures {
         for (key, value) in values.as_object().into_iter().flatten() {
             let told = match key.as_str() {
                 "format" | "name" | "to" => true,
-                "quality" => self.format == "jpeg",
+                "quality" => self.has_quality(),
                 _ => defaults[key] != *value,
             };
             if told {
@@ -146,7 +246,7 @@ impl Pictures {
     pub fn identity(&self) -> Value {
         let mut values = self.values();
         if let Some(map) = values.as_object_mut() {
-            for key in ["name", "to", "folder", "existing"] {
+            for key in ["name", "to", "folder", "existing", "page", "widths"] {
                 map.remove(key);
             }
         }
@@ -155,7 +255,49 @@ impl Pictures {
 
     /// The ending of its files.
     pub fn ending(&self) -> &'static str {
-        if self.format == "png" { "png" } else { "jpg" }
+        match self.format.as_str() {
+            "png" => "png",
+            "webp" => "webp",
+            "avif" => "avif",
+            "tiff" => "tif",
+            _ => "jpg",
+        }
+    }
+
+    /// Whether its format has a quality that can be chosen.
+    pub fn has_quality(&self) -> bool {
+        match self.format.as_str() {
+            "jpeg" | "avif" => true,
+            "webp" => !self.lossless,
+            _ => false,
+        }
+    }
+
+    /// Whether 16 bits a sample are written.
+    pub fn is_wide(&self) -> bool {
+        self.bits == 16 && matches!(self.format.as_str(), "png" | "tiff")
+    }
+
+    /// The files it makes of one picture, by their width; one of the width that comes of itself without any.
+    pub fn variants(&self) -> Vec<Option<u32>> {
+        if self.widths.is_empty() { vec![None] } else { self.widths.iter().map(|w| Some(*w)).collect() }
+    }
+
+    /// What it does after the recipe's lines: its size, and sharpening for that.
+    pub fn after(&self, width: Option<u32>) -> Vec<Settings> {
+        let step = |id: &str, values: Value| {
+            let values = values.as_object().cloned().unwrap_or_default();
+            step_kind(id)?.parse(&values).ok().map(Settings::from)
+        };
+        let size = match (width, self.long_edge) {
+            (Some(width), _) => step("resize", json!({ "width": width })),
+            (None, Some(edge)) => step("resize", json!({ "long_edge": edge })),
+            (None, None) => None,
+        };
+        let sharpen = (self.sharpen > 0.0)
+            .then(|| step("output_sharpening", json!({"target": "screen", "strength": self.sharpen})))
+            .flatten();
+        size.into_iter().chain(sharpen).collect()
     }
 
     /// Reads and checks one delivery at `path`.
@@ -203,15 +345,27 @@ impl Pictures {
                 faults.push(Fault { path: format!("{path}.pictures.{key}"), message });
             }
         }
+        let wide = widths(values["widths"].as_str().unwrap_or_default());
+        if let Err(message) = &wide {
+            faults.push(Fault { path: format!("{path}.pictures.widths"), message: message.clone() });
+        }
         if !faults.is_empty() {
             return Err(faults);
         }
+        let whole = |key: &str| values[key].as_u64().map(|n| n as u32);
         let text = |key: &str| values[key].as_str().unwrap_or_default().to_owned();
         Ok(Self {
             format: text("format"),
             quality: values["quality"].as_f64().unwrap_or(85.0).round() as u8,
             chroma: text("chroma"),
             progressive: values["progressive"] == json!(true),
+            limit: whole("limit"),
+            lossless: values["lossless"] == json!(true),
+            compression: text("compression"),
+            long_edge: whole("long_edge"),
+            widths: wide.unwrap_or_default(),
+            sharpen: values["sharpen"].as_f64().unwrap_or_default(),
+            page: values["page"] == json!(true),
             bits: if text("bits") == "16" { 16 } else { 8 },
             profile: OutputProfile::named(&text("profile")),
             name: text("name"),

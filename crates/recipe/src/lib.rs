@@ -599,6 +599,21 @@ impl Recipe {
         Plan::new(self.settings(subject), Size::new(subject.width, subject.height))
     }
 
+    /// As [`layout`](Self::layout), with what one of its deliveries does after its lines.
+    ///
+    /// # Errors
+    /// As [`layout`](Self::layout).
+    pub fn layout_for(
+        &self,
+        delivery: &Pictures,
+        width: Option<u32>,
+        subject: &Subject,
+    ) -> Result<Plan, PlanError> {
+        let mut settings = self.settings(subject);
+        settings.extend(delivery.after(width));
+        Plan::new(settings, Size::new(subject.width, subject.height))
+    }
+
     /// The plan for a picture, everything measured.
     ///
     /// # Errors
@@ -634,13 +649,14 @@ impl Recipe {
         Self::from_value(&document)
     }
 
-    /// The same recipe with other values of its deliveries.
+    /// The same recipe with other values of one of its deliveries, or of all.
     ///
     /// # Errors
     /// [`Faults`] where there is no such value, or it does not fit.
-    pub fn delivering(&self, values: &Map<String, Value>) -> Result<Self, Faults> {
+    pub fn delivering(&self, at: Option<usize>, values: &Map<String, Value>) -> Result<Self, Faults> {
         let mut document = self.to_value();
-        for delivery in document["deliveries"].as_array_mut().into_iter().flatten() {
+        let all = document["deliveries"].as_array_mut().into_iter().flatten().enumerate();
+        for (_, delivery) in all.filter(|(i, _)| at.is_none_or(|at| at == *i)) {
             for (name, value) in values {
                 delivery[name] = value.clone();
             }

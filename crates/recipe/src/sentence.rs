@@ -152,11 +152,28 @@ pub fn plain(parts: &[Part]) -> String {
 impl Pictures {
     /// What the delivery writes, as a sentence.
     pub fn parts(&self, recipe: &Recipe) -> Vec<Part> {
+        let quality = if self.limit.is_some() {
+            "quality up to {quality}, at most {limit} kB"
+        } else {
+            "quality {quality}"
+        };
         let mut sentence = match self.format.as_str() {
             "png" => "PNG with {bits} bits".to_owned(),
-            _ if self.progressive => "Progressive JPEG, quality {quality}".to_owned(),
-            _ => "JPEG, quality {quality}".to_owned(),
+            "tiff" => "TIFF with {bits} bits, packed: {compression}".to_owned(),
+            "webp" if self.lossless => "Lossless WebP".to_owned(),
+            "webp" => format!("WebP, {quality}"),
+            "avif" => format!("AVIF, {quality}"),
+            _ if self.progressive => format!("Progressive JPEG, {quality}"),
+            _ => format!("JPEG, {quality}"),
         };
+        if !self.widths.is_empty() {
+            sentence += ", {widths} pixels wide";
+        } else if self.long_edge.is_some() {
+            sentence += ", {long_edge} pixels long";
+        }
+        if self.sharpen > 0.0 {
+            sentence += ", sharpened {sharpen}";
+        }
         if self.profile.is_some() {
             sentence += " in {profile}";
         }

@@ -116,7 +116,7 @@ pub fn bytes(recipe: &Recipe, size: Size, subject: &Subject) -> u64 {
     cut.map_or(0, |_| size.area() * 16)
 }
 
-/// A recipe made ready for a picture; the denoised picture is taken from `kept`, and kept there, where that is given.
+/// A recipe made ready for a picture, with what is done `after` its lines; the denoised picture is taken from `kept`, and kept there, where that is given.
 ///
 /// # Errors
 /// [`PlanError`] where the picture would become too large or cannot be decoded.
@@ -125,10 +125,12 @@ pub fn ready<'a>(
     source: &'a FileSource,
     subject: &Subject,
     kept: Option<&Kept>,
+    after: Vec<Settings>,
 ) -> Result<Ready<'a>, PlanError> {
     let placed = recipe.placed(subject);
     let cut = lines(&groups(recipe, &placed)).filter(|_| source.size().area() <= LARGEST);
     let mut settings: Vec<Settings> = placed.into_iter().map(|(_, s)| s).collect();
+    settings.extend(after);
     let Some(cut) = cut else {
         return Ok(Ready { plan: Plan::for_picture(settings, source)?, behind: None, source });
     };

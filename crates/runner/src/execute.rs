@@ -4,14 +4,16 @@
 use crate::behind::{self, Kept};
 use crate::item::{Item, Output, State};
 use crate::parts::part_in;
-use rallo_engine::Source;
 use rallo_engine::steps::data::{self, Data};
+use rallo_engine::{OutputColour, Picture, Plan, Pyramid, Size, Source};
 use rallo_media::camera::{self, Carry};
-use rallo_media::{Chroma, Encoding, Extras, FileSource, Format, Made, MediaError, Words, content_hash};
+use rallo_media::{
+    Chroma, Encoding, Extras, FileSource, Format, Made, MediaError, Packing, Words, content_hash,
+};
 use rallo_recipe::{Pictures, Recipe, Subject};
-use std::fs::File;
-use std::io::{ErrorKind, Read, Write};
+use std::io::{ErrorKind, Write};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// Why a picture failed: a kind for the program, a reason for people.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -90,22 +92,40 @@ impl Ended {
 
 /// The settings of the encoder a delivery asks for.
 pub fn encoding(delivery: &Pictures) -> Encoding {
-    if delivery.format == "png" {
-        return Encoding::Png;
-    }
     let chroma = match delivery.chroma.as_str() {
         "4:4:4" => Chroma::Full,
         "4:2:2" => Chroma::Half,
         _ => Chroma::Quarter,
     };
-    Encoding::Jpeg { quality: delivery.quality, chroma, progressive: delivery.progressive }
+    let packing = match delivery.compression.as_str() {
+        "none" => Packing::None,
+        "lzw" => Packing::Lzw,
+        _ => Packing::Deflate,
+    };
+    let quality = delivery.quality;
+    match delivery.format.as_str() {
+        "png" => Encoding::Png,
+        "webp" => Encoding::WebP { quality: (!delivery.lossless).then_some(quality) },
+        "avif" => Encoding::Avif { quality },
+        "tiff" => Encoding::Tiff { packing },
+        _ => Encoding::Jpeg { quality, chroma, progressive: delivery.progressive },
+    }
 }
 
-/// Reads the mark of an existing file.
-fn mark_of(path: &Path) -> Option<Made> {
-    let mut head = Vec::new();
-    File::open(path).ok()?.take(512 * 1024).read_to_end(&mut head).ok()?;
-    Made::find(&head)
+/// One file that is made of each picture: a delivery, in one of its widths.
+#[derive(Clone, Copy)]
+pub struct Variant<'a> {
+    /// What is delivered.
+    pub delivery: &'a Pictures,
+    /// Its width, where the delivery has several.
+    pub width: Option<u32>,
+}
+
+/// Every file a recipe makes of each picture, in order.
+pub fn variants(recipe: &Recipe) -> Vec<Variant<'_>> {
+    let all = recipe.deliveries.iter();
+    all.flat_map(|delivery| delivery.variants().into_iter().map(move |width| Variant { delivery, width }))
+        .collect()
 }
 
 /// A name with a number that is free: `name-2.jpg`, `name-3.jpg` …
@@ -115,56 +135,137 @@ fn numbered(path: &Path) -> Option<PathBuf> {
     (2..10_000).map(|n| path.with_file_name(format!("{stem}-{n}.{ending}"))).find(|p| !p.exists())
 }
 
-/// The bytes of one result, and its size: everything but the writing. What is expensive may be kept in `kept`.
-///
-/// # Errors
-/// A reason for people.
-pub fn make(
-    recipe: &Recipe,
-    delivery: &Pictures,
-    source: &FileSource,
-    made: Made,
+/// A picture on its way to one or several files: what all of them share is done once.
+pub struct Work<'a> {
+    recipe: &'a Recipe,
+    source: &'a FileSource,
+    subject: &'a Subject,
     shift: i64,
-    subject: &Subject,
-    kept: Option<&Kept>,
-) -> Result<(Vec<u8>, u32, u32), String> {
-    if source.format() == Format::Raw {
-        return Err(
-            "camera raw is shown by its preview so far and cannot be run; develop it to TIFF first".into()
-        );
+    kept: Option<&'a Kept>,
+    /// What the recipe's lines made of it, as large as the largest file needs it; with the colours the recipe names.
+    shared: Option<(Pyramid, Option<Arc<OutputColour>>)>,
+}
+
+impl<'a> Work<'a> {
+    /// A picture for files of these kinds.
+    ///
+    /// # Errors
+    /// A reason for people.
+    pub fn new(
+        recipe: &'a Recipe,
+        source: &'a FileSource,
+        subject: &'a Subject,
+        shift: i64,
+        kept: Option<&'a Kept>,
+        variants: &[Variant],
+    ) -> Result<Self, String> {
+        if source.format() == Format::Raw {
+            return Err(
+                "camera raw is shown by its preview so far and cannot be run; develop it to TIFF first"
+                    .into(),
+            );
+        }
+        let mut work = Self { recipe, source, subject, shift, kept, shared: None };
+        if variants.len() > 1 {
+            work.shared = Some(work.share(variants)?);
+        }
+        Ok(work)
     }
-    let ready = behind::ready(recipe, source, subject, kept).map_err(|e| e.to_string())?;
-    let program = ready.plan.program(1.0);
-    let colours = delivery.colours(&ready.plan);
-    let whole = program.size().rect();
-    let wide = delivery.format == "png" && delivery.bits == 16;
-    let rendered = if wide {
-        program.render_16(ready.source(), whole, &colours)
-    } else {
-        program.render(ready.source(), whole, &colours)
-    };
-    let picture = rendered.map_err(|e| e.to_string())?;
-    let size = picture.size;
-    let data = recipe.data(subject);
-    let keeps = |what: &str| data.iter().any(|d| d.keep == what);
-    let nothing = !delivery.camera_data || keeps("nothing");
-    let words = words(source, &data, nothing, subject);
-    let resolution = data.iter().rev().find_map(|d| d.resolution);
-    let serials = keeps("without place and serial numbers");
-    let moved: i64 = data.iter().filter_map(|d| data::seconds(&d.shift)).sum();
-    let carry = Carry {
-        size: (size.width, size.height),
-        shift: shift + moved * 1000,
-        nothing,
-        no_place: serials || keeps("without place"),
-        no_serials: serials,
-        words: Some(&words),
-        resolution,
-    };
-    let exif = camera::carried(source.exif(), &carry);
-    let extras = Extras { icc: Some(colours.icc.clone()), exif, made: Some(made), words, resolution };
-    let bytes = rallo_media::encode(&picture, encoding(delivery), &extras).map_err(|e| e.to_string())?;
-    Ok((bytes, size.width, size.height))
+
+    /// The recipe's lines, once for all.
+    fn share(&self, variants: &[Variant]) -> Result<(Pyramid, Option<Arc<OutputColour>>), String> {
+        let whole = self.recipe.layout(self.subject).map_err(|e| e.to_string())?.size();
+        // No file is larger than this one; its size is made in the same resampling as the lines' own.
+        let mut largest = Size::new(0, 0);
+        for one in variants {
+            let bare = Pictures { sharpen: 0.0, ..one.delivery.clone() };
+            let plan = self.recipe.layout_for(&bare, one.width, self.subject).map_err(|e| e.to_string())?;
+            if plan.size().area() > largest.area() {
+                largest = plan.size();
+            }
+        }
+        let size = Pictures { long_edge: Some(largest.long_edge()), ..Pictures::default() };
+        let extra = if largest.area() < whole.area() { size.after(None) } else { Vec::new() };
+        let ready = behind::ready(self.recipe, self.source, self.subject, self.kept, extra)
+            .map_err(|e| e.to_string())?;
+        let program = ready.plan.program(1.0);
+        let (size, pixels) =
+            program.render_working(ready.source(), program.size().rect()).map_err(|e| e.to_string())?;
+        let values = pixels.into_flattened();
+        let picture = Picture::of_working(size, values).map_err(|e| e.to_string())?;
+        #[cfg(test)]
+        SHARED.with(|n| n.set(n.get() + 1));
+        Ok((Pyramid::new(picture), ready.plan.colours()))
+    }
+
+    /// The bytes of one file, and its size: everything but the writing.
+    ///
+    /// # Errors
+    /// A reason for people.
+    pub fn make(&self, one: Variant, made: Made) -> Result<(Vec<u8>, u32, u32), String> {
+        let delivery = one.delivery;
+        let after = delivery.after(one.width);
+        let say = |e: &dyn std::fmt::Display| e.to_string();
+        let rendered = |plan: &Plan, source: &dyn Source, colours: &Arc<OutputColour>| {
+            let program = plan.program(1.0);
+            let whole = program.size().rect();
+            if delivery.is_wide() {
+                program.render_16(source, whole, colours)
+            } else {
+                program.render(source, whole, colours)
+            }
+        };
+        let (picture, colours) = match &self.shared {
+            Some((shared, said)) => {
+                let plan = Plan::for_picture(after, shared).map_err(|e| say(&e))?;
+                let colours = delivery.colours_or(said.clone());
+                (rendered(&plan, shared, &colours).map_err(|e| say(&e))?, colours)
+            }
+            None => {
+                let ready = behind::ready(self.recipe, self.source, self.subject, self.kept, after)
+                    .map_err(|e| say(&e))?;
+                let colours = delivery.colours(&ready.plan);
+                (rendered(&ready.plan, ready.source(), &colours).map_err(|e| say(&e))?, colours)
+            }
+        };
+        let size = picture.size;
+        let extras = self.extras(delivery, size, colours.icc.clone(), made);
+        let encoding = encoding(delivery);
+        let bytes = match delivery.limit {
+            Some(limit) => rallo_media::encode_within(&picture, encoding, &extras, u64::from(limit) * 1000)
+                .map(|(b, _)| b),
+            None => rallo_media::encode(&picture, encoding, &extras),
+        };
+        Ok((bytes.map_err(|e| say(&e))?, size.width, size.height))
+    }
+
+    /// What goes into a file beside its pixels.
+    fn extras(&self, delivery: &Pictures, size: Size, icc: Vec<u8>, made: Made) -> Extras {
+        let data = self.recipe.data(self.subject);
+        let keeps = |what: &str| data.iter().any(|d| d.keep == what);
+        let nothing = !delivery.camera_data || keeps("nothing");
+        let words = words(self.source, &data, nothing, self.subject);
+        let resolution = data.iter().rev().find_map(|d| d.resolution);
+        let serials = keeps("without place and serial numbers");
+        let moved: i64 = data.iter().filter_map(|d| data::seconds(&d.shift)).sum();
+        let carry = Carry {
+            size: (size.width, size.height),
+            shift: self.shift + moved * 1000,
+            nothing,
+            no_place: serials || keeps("without place"),
+            no_serials: serials,
+            words: Some(&words),
+            resolution,
+        };
+        let exif = camera::carried(self.source.exif(), &carry);
+        Extras { icc: Some(icc), exif, made: Some(made), words, resolution }
+    }
+}
+
+#[cfg(test)]
+thread_local! {
+    /// How often what files share was computed.
+    static SHARED: std::cell::Cell<usize> = const { std::cell::Cell::new(0) };
 }
 
 /// What a result says about its picture: what the original says, unless nothing is kept of that, and what the recipe
@@ -183,8 +284,11 @@ fn words(source: &FileSource, data: &[Data], nothing: bool, subject: &Subject) -
 }
 
 /// Identity of what shapes a result beside its source: the recipe, and what was decided about the frame.
-fn identity(recipe: &Recipe, delivery: &Pictures, shift: i64, subject: &Subject) -> String {
-    let mut text = format!("engine {}|{}", rallo_engine::RESULTS, recipe.identity(delivery, subject));
+fn identity(recipe: &Recipe, one: Variant, shift: i64, subject: &Subject) -> String {
+    let mut text = format!("engine {}|{}", rallo_engine::RESULTS, recipe.identity(one.delivery, subject));
+    if let Some(width) = one.width {
+        text += &format!("|width {width}");
+    }
     if shift != 0 {
         text += &format!("|shift {shift}");
     }
@@ -231,18 +335,24 @@ pub enum There {
 }
 
 /// Looks at a file that stands where a result would go.
-pub fn there(recipe: &Recipe, delivery: &Pictures, target: &Path, shift: i64, subject: &Subject) -> There {
-    match mark_of(target) {
+pub fn there(recipe: &Recipe, one: Variant, target: &Path, shift: i64, subject: &Subject) -> There {
+    match Made::of(target) {
         None => There::Other,
-        Some(mark) if mark.recipe == identity(recipe, delivery, shift, subject) => There::Same,
+        Some(mark) if mark.recipe == identity(recipe, one, shift, subject) => There::Same,
         Some(_) => There::Result,
     }
 }
 
 /// Where a result may go: the target, or what the delivery says where that is taken. A result that is there already is
 /// told as such.
-fn place(delivery: &Pictures, item: &Item, made: &Made) -> Result<(PathBuf, bool), Box<Ended>> {
-    let target = item.target.clone();
+fn place(
+    delivery: &Pictures,
+    item: &Item,
+    target: &Path,
+    known: Option<&String>,
+    made: &Made,
+) -> Result<(PathBuf, bool), Box<Ended>> {
+    let target = target.to_owned();
     if !target.exists() {
         // A link that leads nowhere is not followed: what it would write is not what was shown.
         if target.symlink_metadata().is_ok() {
@@ -270,11 +380,11 @@ fn place(delivery: &Pictures, item: &Item, made: &Made) -> Result<(PathBuf, bool
             )),
         };
     }
-    let found = mark_of(&target);
+    let found = Made::of(&target);
     if found.as_ref().is_some_and(|f| f.is_same(made)) {
         let bytes = std::fs::read(&target).unwrap_or_default();
         let hash = content_hash(&bytes);
-        if item.known.as_ref().is_none_or(|known| *known == hash) {
+        if known.is_none_or(|known| *known == hash) {
             let size = FileSource::from_bytes(bytes).ok();
             let bytes = target.metadata().map_or(0, |m| m.len());
             if let Some(size) = size.map(|s| s.size()) {
@@ -288,6 +398,7 @@ fn place(delivery: &Pictures, item: &Item, made: &Made) -> Result<(PathBuf, bool
                         width: size.width,
                         height: size.height,
                         hash,
+                        made: false,
                     }],
                 }));
             }
@@ -316,34 +427,36 @@ fn place(delivery: &Pictures, item: &Item, made: &Made) -> Result<(PathBuf, bool
     }
 }
 
-/// A result that is only to be written.
-pub struct Computed {
+/// A file that is only to be written.
+struct OneComputed {
     target: PathBuf,
     replace: bool,
     bytes: Vec<u8>,
     size: (u32, u32),
 }
 
+/// The results of one picture, only to be written; and those that were there.
+pub struct Computed {
+    files: Vec<OneComputed>,
+    there: Vec<Output>,
+}
+
 impl Computed {
-    /// Writes it under its name.
+    /// Writes them under their names; where one cannot be written, those before it stay and are known.
     pub fn write(self) -> Ended {
-        let Self { target, replace, bytes, size: (width, height) } = self;
-        match write(&target, &bytes, replace) {
-            Ok(()) => {
-                let hash = content_hash(&bytes);
-                Ended {
-                    state: State::Done,
-                    kind: None,
-                    reason: None,
-                    outputs: vec![Output { path: target, bytes: bytes.len() as u64, width, height, hash }],
-                }
+        let mut outputs = self.there;
+        for OneComputed { target, replace, bytes, size: (width, height) } in self.files {
+            if let Err(e) = write(&target, &bytes, replace) {
+                return Ended { outputs, ..Ended::failed(Fault::writing(&target, &e)) };
             }
-            Err(e) => Ended::failed(Fault::writing(&target, &e)),
+            let hash = content_hash(&bytes);
+            outputs.push(Output { path: target, bytes: bytes.len() as u64, width, height, hash, made: true });
         }
+        Ended { state: State::Done, kind: None, reason: None, outputs }
     }
 }
 
-/// Makes one result from an opened source, for the item's target; or says how it ended before anything was written.
+/// Makes the results of an opened source for the item's targets; or says how it ended before anything was written.
 pub fn execute(
     recipe: &Recipe,
     source: &FileSource,
@@ -351,28 +464,48 @@ pub fn execute(
     subject: &Subject,
     kept: Option<&Kept>,
 ) -> Result<Computed, Box<Ended>> {
-    let Some(delivery) = recipe.deliveries.first() else {
-        return Err(Ended::boxed("recipe", "the recipe has no delivery".into()));
-    };
+    let all = variants(recipe);
+    if all.is_empty() || all.len() != item.targets.len() {
+        return Err(Ended::boxed(
+            "recipe",
+            "the recipe has no delivery, or others than when the run began".into(),
+        ));
+    }
     let shift = item.decided.shift;
     let before = state_of(&item.source);
-    let made = Made {
-        recipe: identity(recipe, delivery, shift, subject),
-        source: content_hash(source.bytes()),
-        done: done(recipe, source, subject),
+    let (hash, done) = (content_hash(source.bytes()), done(recipe, source, subject));
+    let mut there = Vec::new();
+    let mut todo = Vec::new();
+    for (one, (target, known)) in all.into_iter().zip(&item.targets) {
+        let made =
+            Made { recipe: identity(recipe, one, shift, subject), source: hash.clone(), done: done.clone() };
+        match place(one.delivery, item, target, known.as_ref(), &made) {
+            Ok((target, replace)) => todo.push((one, target, replace, made)),
+            Err(ended) if ended.state == State::Skipped => there.extend(ended.outputs),
+            Err(ended) => return Err(ended),
+        }
+    }
+    if todo.is_empty() {
+        let reason = Some("already made by this recipe from this picture".into());
+        return Err(Box::new(Ended { state: State::Skipped, kind: None, reason, outputs: there }));
+    }
+    let failed = |reason| {
+        let kind = if source.format() == Format::Raw { "unsupported" } else { "unreadable" };
+        Ended::boxed(kind, reason)
     };
-    let (target, replace) = place(delivery, item, &made)?;
-    let (bytes, width, height) =
-        make(recipe, delivery, source, made, shift, subject, kept).map_err(|reason| {
-            let kind = if source.format() == Format::Raw { "unsupported" } else { "unreadable" };
-            Ended::boxed(kind, reason)
-        })?;
+    let kinds: Vec<Variant> = todo.iter().map(|t| t.0).collect();
+    let work = Work::new(recipe, source, subject, shift, kept, &kinds).map_err(failed)?;
+    let mut files = Vec::new();
+    for (one, target, replace, made) in todo {
+        let (bytes, width, height) = work.make(one, made).map_err(failed)?;
+        files.push(OneComputed { target, replace, bytes, size: (width, height) });
+    }
     if state_of(&item.source) != before || before.is_some_and(|b| b.0 != source.bytes().len() as u64) {
         let reason =
             "the original changed while it was read; nothing was written, try again when it is complete";
         return Err(Ended::boxed("changed", reason.into()));
     }
-    Ok(Computed { target, replace, bytes, size: (width, height) })
+    Ok(Computed { files, there })
 }
 
 /// Writes under a temporary name in the same folder, flushes, then gives the file its name; without `replace`
@@ -389,4 +522,38 @@ fn write(target: &Path, bytes: &[u8], replace: bool) -> std::io::Result<()> {
     part.as_file().sync_all()?;
     if replace { part.persist(target) } else { part.persist_noclobber(target) }.map_err(|e| e.error)?;
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rallo_engine::{Encoded, Pixels};
+
+    #[test]
+    fn what_several_files_share_is_computed_once_and_no_larger_than_the_largest() {
+        let (w, h) = (640, 400);
+        let pixels = (0..w * h * 3).map(|i| (i * 7 % 251) as u8).collect();
+        let picture = Encoded { size: Size::new(w, h), pixels: Pixels::U8(pixels) };
+        let file = rallo_media::encode(&picture, Encoding::Png, &Extras::default()).unwrap();
+        let source = FileSource::from_bytes(file).unwrap();
+        let document = serde_json::json!({"format": "rallo-recipe", "version": 1, "name": "x",
+            "steps": [{"step": "local_contrast"}], "deliveries": [
+                {"kind": "pictures", "name": "{stem}", "format": "webp", "widths": "80, 160, 320"},
+                {"kind": "pictures", "name": "{stem}", "format": "jpeg", "long_edge": 200}]});
+        let recipe = Recipe::from_value(&document).unwrap();
+        let facts = source.facts(Path::new("a.png"));
+        let about = crate::subject(Path::new("a.png"), Some(&facts), &crate::Decided::default(), 1);
+        let kinds = variants(&recipe);
+        assert_eq!(kinds.len(), 4);
+        let before = SHARED.with(std::cell::Cell::get);
+        let work = Work::new(&recipe, &source, &about, 0, None, &kinds).unwrap();
+        let mark = || Made { recipe: "0".into(), source: "0".into(), done: Vec::new() };
+        let sizes: Vec<_> =
+            kinds.iter().map(|k| work.make(*k, mark()).unwrap()).map(|f| (f.1, f.2)).collect();
+        assert_eq!(sizes, [(80, 50), (160, 100), (320, 200), (200, 125)]);
+        assert_eq!(SHARED.with(std::cell::Cell::get) - before, 1);
+        assert_eq!(work.shared.as_ref().unwrap().0.size(), Size::new(320, 200));
+        // One file alone shares nothing.
+        assert!(Work::new(&recipe, &source, &about, 0, None, &kinds[..1]).unwrap().shared.is_none());
+    }
 }

@@ -16,14 +16,13 @@ use std::sync::{Condvar, Mutex};
 pub struct Item {
     /// The original.
     pub source: PathBuf,
-    /// Where its result goes.
-    pub target: PathBuf,
+    /// Where its results go, one for each file the recipe makes; with the hash of the result that an earlier run wrote
+    /// there, where that is known: another one was altered since.
+    pub targets: Vec<(PathBuf, Option<String>)>,
     /// What people decided about it.
     pub decided: Decided,
     /// Position in the run, from 1.
     pub number: usize,
-    /// Hash of the result that an earlier run wrote there, where that is known: another one was altered since.
-    pub known: Option<String>,
 }
 
 /// How a picture ended.
@@ -52,6 +51,13 @@ pub struct Output {
     /// Hash of its bytes.
     #[serde(default)]
     pub hash: String,
+    /// Whether this run made it; else it was there.
+    #[serde(default = "yes")]
+    pub made: bool,
+}
+
+fn yes() -> bool {
+    true
 }
 
 /// Room in memory, given out to pictures before they are decoded.

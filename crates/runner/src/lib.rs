@@ -11,6 +11,7 @@ pub mod gather;
 pub mod hook;
 pub mod item;
 pub mod order;
+pub mod page;
 pub mod paper;
 mod parts;
 pub mod queue;

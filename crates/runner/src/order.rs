@@ -30,6 +30,7 @@ pub fn items(planned: &[Planned], sources: &[Source]) -> Vec<NewItem> {
         NewItem {
             source: p.source.to_string_lossy().into_owned(),
             target: p.target.to_string_lossy().into_owned(),
+            more: p.more.iter().map(|m| m.0.to_string_lossy().into_owned()).collect(),
             bytes: facts.map_or_else(|| p.source.metadata().map_or(0, |m| m.len()), |f| f.bytes) as i64,
             pixels: facts.map_or(0, |f| i64::from(f.width) * i64::from(f.height)),
             decided: serde_json::to_string(&s.decided).unwrap_or_else(|_| "{}".into()),

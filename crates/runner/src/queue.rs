@@ -10,7 +10,7 @@ use crate::execute::{Ended, Fault};
 use crate::item::{self, Item, Room, State, default_memory};
 use crate::parts::{part_in, sweep};
 use crate::targets::free_bytes;
-use crate::{hook, now, report};
+use crate::{hook, now, page, report};
 use rallo_recipe::Recipe;
 use rallo_store::{Counts, Run, Store};
 use serde::{Deserialize, Serialize};
@@ -461,11 +461,15 @@ impl Queue {
         self.began(&run).await;
         let start = Instant::now();
         let recipe = self.recipe(&run).await;
-        let known = if Path::new(&item.target).exists() {
-            store.result(&item.target).await.ok().flatten().map(|r| r.hash)
-        } else {
-            None
-        };
+        let mut targets = Vec::new();
+        for path in item.targets() {
+            let known = if Path::new(&path).exists() {
+                store.result(&path).await.ok().flatten().map(|r| r.hash)
+            } else {
+                None
+            };
+            targets.push((path.into(), known));
+        }
         let ended = {
             let (queue, item) = (self.clone(), item.clone());
             let quiet = self.limits().quiet;
@@ -474,10 +478,9 @@ impl Queue {
                 Ok(recipe) => {
                     let work = Item {
                         source: item.source.clone().into(),
-                        target: item.target.clone().into(),
+                        targets,
                         decided: serde_json::from_str(&item.decided).unwrap_or_default(),
                         number: item.position as usize + 1,
-                        known,
                     };
                     let pool = rayon::ThreadPoolBuilder::new()
                         .num_threads(threads)
@@ -542,7 +545,7 @@ impl Queue {
         let store = &self.0.store;
         let written: Vec<(String, String, i64)> = outputs
             .iter()
-            .filter(|_| item.state == "done")
+            .filter(|o| o.made)
             .map(|o| (o.path.to_string_lossy().into_owned(), o.hash.clone(), o.bytes as i64))
             .collect();
         store.finish_item(item, &written).await?;
@@ -569,6 +572,7 @@ impl Queue {
         if self.0.store.end_run(run, &now()).await? {
             lock(&self.0.active).remove(&run);
             lock(&self.0.recipes).retain(|(id, _), _| *id != run);
+            page::write(&self.0.store, run).await?;
             self.tell(run).await?;
             self.call(run).await?;
         }

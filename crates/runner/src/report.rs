@@ -92,34 +92,47 @@ pub fn table(report: &Value) -> String {
 /// The store's.
 pub async fn undo(store: &Store, id: i64) -> rallo_store::Result<(usize, Vec<String>)> {
     let (mut gone, mut kept) = (0, Vec::new());
-    for item in store.items(id).await?.into_iter().filter(|i| i.state == "done") {
-        for output in outputs(&item) {
-            let path = output.path.clone();
-            let same = tokio::task::spawn_blocking(move || match std::fs::read(&path) {
-                Ok(bytes) if rallo_media::content_hash(&bytes) == output.hash => {
-                    std::fs::remove_file(&path).map(|()| true)
-                }
-                Ok(_) => Ok(false),
-                Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(true),
-                Err(e) => Err(e),
-            })
-            .await;
-            let path = output.path.to_string_lossy().into_owned();
-            match same {
-                Ok(Ok(true)) => {
-                    store.forget_result(&path).await?;
-                    gone += 1;
-                }
-                Ok(Ok(false)) => kept.push(format!("{path} was changed since and stays")),
-                Ok(Err(e)) => kept.push(format!("{path}: {e}")),
-                Err(e) => kept.push(format!("{path}: {e}")),
+    let mut take_back = async |path: std::path::PathBuf, hash: String| -> rallo_store::Result<()> {
+        let file = path.clone();
+        let same = tokio::task::spawn_blocking(move || match std::fs::read(&file) {
+            Ok(bytes) if rallo_media::content_hash(&bytes) == hash => {
+                std::fs::remove_file(&file).map(|()| true)
             }
+            Ok(_) => Ok(false),
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(true),
+            Err(e) => Err(e),
+        })
+        .await;
+        let path = path.to_string_lossy().into_owned();
+        match same {
+            Ok(Ok(true)) => {
+                store.forget_result(&path).await?;
+                gone += 1;
+            }
+            Ok(Ok(false)) => kept.push(format!("{path} was changed since and stays")),
+            Ok(Err(e)) => kept.push(format!("{path}: {e}")),
+            Err(e) => kept.push(format!("{path}: {e}")),
+        }
+        Ok(())
+    };
+    let mut pictures = std::collections::HashSet::new();
+    for item in store.items(id).await?.into_iter().filter(|i| i.state == "done") {
+        for output in outputs(&item).into_iter().filter(|o| o.made) {
+            pictures.insert(output.path.clone());
+            take_back(output.path, output.hash).await?;
         }
         let mut item = item;
         item.state = "skipped".into();
         item.reason = Some("taken back".into());
         item.outputs = None;
         store.finish_item(&item, &[]).await?;
+    }
+    // What it wrote beside its pictures.
+    for (path, hash) in store.results_of(id).await? {
+        let path = std::path::PathBuf::from(path);
+        if !pictures.contains(&path) {
+            take_back(path, hash).await?;
+        }
     }
     Ok((gone, kept))
 }

@@ -1,7 +1,6 @@
 //! Looking for frames: which files of folders are pictures, what they say, and what is left out and why.
 
 use rallo_media::{Made, MediaError, has_picture_ending, read::Facts};
-use std::io::Read;
 use std::path::{Path, PathBuf};
 
 /// A picture file found.
@@ -151,10 +150,7 @@ pub fn common_folder<'a>(paths: impl IntoIterator<Item = &'a PathBuf>) -> PathBu
 
 /// Whether a file bears the mark of a result.
 pub(crate) fn is_result(path: &Path) -> bool {
-    let mut head = Vec::new();
-    // The mark stands before the pixels, behind at most the EXIF block and the profile.
-    std::fs::File::open(path).is_ok_and(|f| f.take(160 * 1024).read_to_end(&mut head).is_ok())
-        && Made::find(&head).is_some()
+    Made::of(path).is_some()
 }
 
 /// What a file says.

@@ -1,5 +1,6 @@
 //! Which files a run will write, known before it runs.
 
+use crate::execute;
 use crate::item::default_memory;
 use crate::subject::{Decided, subject};
 use crate::warnings::{self, Problem, Way};
@@ -21,22 +22,39 @@ pub struct Source {
     pub decided: Decided,
 }
 
-/// One result to be written.
+/// The results of one picture.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Planned {
     /// The original.
     pub source: PathBuf,
-    /// Where its result goes.
+    /// Where its first result goes.
     pub target: PathBuf,
-    /// Pixels of the result, where they are known.
+    /// Pixels of that result, where they are known.
     pub size: Option<Size>,
+    /// Further results: other deliveries, other widths.
+    pub more: Vec<(PathBuf, Option<Size>)>,
+}
+
+impl Planned {
+    /// Every result, the first first.
+    pub fn all(&self) -> impl Iterator<Item = (&Path, Option<Size>)> {
+        let first = (self.target.as_path(), self.size);
+        std::iter::once(first).chain(self.more.iter().map(|(p, s)| (p.as_path(), *s)))
+    }
 }
 
 /// The folder a result goes to.
 fn folder(delivery: &Pictures, recipe: &Recipe, source: &Path, base: &Path, to: Option<&Path>) -> PathBuf {
     let parent = source.parent().unwrap_or(base);
-    let explicit =
-        to.map(Path::to_owned).or_else(|| (delivery.to != "subfolder").then(|| PathBuf::from(&delivery.to)));
+    // Several deliveries into one folder are told apart by the sub-folders they would have beside the originals.
+    let own = |to: &Path| match delivery.to.as_str() {
+        "subfolder" if recipe.deliveries.len() > 1 => {
+            let whose = Subject { folder: name_of(parent), number: 1, ..Subject::default() };
+            to.join(names::expand(&delivery.folder, &recipe.name, &whose))
+        }
+        _ => to.to_owned(),
+    };
+    let explicit = to.map(own).or_else(|| (delivery.to != "subfolder").then(|| PathBuf::from(&delivery.to)));
     match explicit {
         // Sub-folders of the shoot are kept, so that equal names in them do not clash.
         Some(to) => parent.strip_prefix(base).map_or(to.clone(), |below| to.join(below)),
@@ -49,17 +67,25 @@ fn folder(delivery: &Pictures, recipe: &Recipe, source: &Path, base: &Path, to: 
 
 /// Longest side of a JPEG (ITU-T T.81, B.2.2).
 const JPEG_SIDE: u32 = 65_500;
+/// Longest side of a WebP (RFC 9649, 3.5.2).
+const WEBP_SIDE: u32 = 16_383;
 
 /// What a picture is too large for, if it is; `memory` are the bytes a run may take.
 fn limit(delivery: &Pictures, plan: &Plan, memory: u64) -> Option<String> {
     let size = plan.size();
     let is = format!("the result has {} × {} pixels", size.width, size.height);
-    if delivery.format == "jpeg" && size.long_edge() > JPEG_SIDE {
+    let side = match delivery.format.as_str() {
+        "jpeg" => JPEG_SIDE,
+        "webp" => WEBP_SIDE,
+        _ => u32::MAX,
+    };
+    if size.long_edge() > side {
+        let format = if side == JPEG_SIDE { "JPEG" } else { "WebP" };
         return Some(format!(
-            "{is}; a JPEG has at most {JPEG_SIDE} a side, so it will fail; enlarge less or deliver PNG"
+            "{is}; a {format} has at most {side} a side, so it will fail; enlarge less or deliver PNG"
         ));
     }
-    let needs = plan.working_bytes(1, if delivery.bits == 16 { 2 } else { 1 });
+    let needs = plan.working_bytes(1, if delivery.is_wide() { 2 } else { 1 });
     (needs > memory).then(|| {
         format!(
             "{is} and needs about {} of memory, of which {} are free for runs; it may fail or slow the computer down",
@@ -94,53 +120,58 @@ pub fn plan_from(
     first: usize,
 ) -> (Vec<Planned>, Vec<Problem>) {
     let mut problems = Vec::new();
-    let Some(delivery) = recipe.deliveries.first() else {
+    if recipe.deliveries.is_empty() {
         return (Vec::new(), vec![Problem::stop("the recipe has no delivery: say what it should write")]);
-    };
-    if recipe.deliveries.len() > 1 {
-        return (
-            Vec::new(),
-            vec![Problem::stop("this program writes one delivery a recipe so far; keep one of them")],
-        );
     }
+    let variants = execute::variants(recipe);
     let mut planned = Vec::with_capacity(sources.len());
     let mut taken: HashMap<String, usize> = HashMap::new();
-    let mut clashes: Vec<(usize, usize)> = Vec::new();
+    let mut clashes: Vec<(usize, usize, PathBuf)> = Vec::new();
     let mut limits: Vec<(usize, String)> = Vec::new();
     let memory = default_memory();
     for (i, source) in sources.iter().enumerate() {
-        let mut about = subject(&source.path, source.facts.as_ref(), &source.decided, first + i + 1);
-        let laid = source.facts.as_ref().map(|_| recipe.layout(&about));
-        let laid = laid.transpose().unwrap_or_else(|e| {
-            limits.push((i, e.to_string()));
-            None
-        });
-        if let Some(message) = laid.as_ref().and_then(|plan| limit(delivery, plan, memory)) {
-            limits.push((i, message));
-        }
-        let size = laid.map(|p| p.size());
-        (about.width, about.height) = size.map_or((0, 0), |s| (s.width, s.height));
-        let name = names::expand(&delivery.name, &recipe.name, &about);
-        let folder = folder(delivery, recipe, &source.path, base, to);
-        // Compared without case: some file systems take a.jpg and A.JPG for one file.
-        let key = |name: &str| folder.join(name).to_string_lossy().to_lowercase();
-        let mut free = name.clone();
-        if delivery.existing == "number" {
-            let mut n = 2;
-            while taken.contains_key(&key(&free)) {
-                free = format!("{name}-{n}");
-                n += 1;
+        let about = subject(&source.path, source.facts.as_ref(), &source.decided, first + i + 1);
+        let mut all = Vec::with_capacity(variants.len());
+        for one in &variants {
+            let delivery = one.delivery;
+            let laid = source.facts.as_ref().map(|_| recipe.layout_for(delivery, one.width, &about));
+            let laid = laid.transpose().unwrap_or_else(|e| {
+                limits.push((i, e.to_string()));
+                None
+            });
+            if let Some(message) = laid.as_ref().and_then(|plan| limit(delivery, plan, memory)) {
+                limits.push((i, message));
             }
-        } else if let Some(&first) = taken.get(&key(&free)) {
-            clashes.push((first, i));
+            let size = laid.map(|p| p.size());
+            let mut named = about.clone();
+            (named.width, named.height) = size.map_or((0, 0), |s| (s.width, s.height));
+            let mut name = names::expand(&delivery.name, &recipe.name, &named);
+            if let Some(width) = one.width.filter(|_| !delivery.name.contains("{width")) {
+                name = format!("{name}-{width}");
+            }
+            let folder = folder(delivery, recipe, &source.path, base, to);
+            // Compared without case: some file systems take a.jpg and A.JPG for one file.
+            let path = |name: &str| folder.join(format!("{name}.{}", delivery.ending()));
+            let key = |name: &str| path(name).to_string_lossy().to_lowercase();
+            let mut free = name.clone();
+            if delivery.existing == "number" {
+                let mut n = 2;
+                while taken.contains_key(&key(&free)) {
+                    free = format!("{name}-{n}");
+                    n += 1;
+                }
+            } else if let Some(&first) = taken.get(&key(&free)) {
+                clashes.push((first, i, path(&free)));
+            }
+            taken.entry(key(&free)).or_insert(i);
+            all.push((path(&free), size));
         }
-        taken.entry(key(&free)).or_insert(i);
-        planned.push(Planned {
-            source: source.path.clone(),
-            target: folder.join(format!("{free}.{}", delivery.ending())),
-            size,
-        });
+        let mut all = all.into_iter();
+        if let Some((target, size)) = all.next() {
+            planned.push(Planned { source: source.path.clone(), target, size, more: all.collect() });
+        }
     }
+    limits.dedup_by_key(|(i, _)| *i);
     if let Some((at, message)) = limits.first() {
         let name = name_of(&sources[*at].path);
         let more = match limits.len() {
@@ -158,30 +189,39 @@ pub fn plan_from(
         }
         problems.push(problem);
     }
-    if let Some(&(a, b)) = clashes.first() {
+    if let Some((a, b, path)) = clashes.first() {
         let name = |p: &Path| p.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
         let more = if clashes.len() > 1 {
             format!(" ({} more such pairs)", clashes.len() - 1)
         } else {
             String::new()
         };
-        let both = Problem::stop(format!(
-            "{} and {} would both be written as {}{more}; add {{n:04}} or {{stem}} to the name",
-            name(&planned[a].source),
-            name(&planned[b].source),
-            name(&planned[a].target),
-        ));
-        let longer = format!("{}-{{n:04}}", delivery.name);
-        problems.push(
-            both.or("Number all names", warnings::delivery("name", json!(longer)))
-                .or("Number only those that are taken", warnings::delivery("existing", json!("number"))),
-        );
+        let written = name(path);
+        if a == b {
+            let message = format!(
+                "two deliveries would both write {written} of {}{more}; give them other names or folders",
+                name(&planned[*a].source)
+            );
+            let apart = warnings::delivery("name", json!("{stem}-{width}"));
+            problems.push(Problem::stop(message).or("The width behind each name", apart));
+        } else {
+            let both = Problem::stop(format!(
+                "{} and {} would both be written as {written}{more}; add {{n:04}} or {{stem}} to the name",
+                name(&planned[*a].source),
+                name(&planned[*b].source),
+            ));
+            let longer = recipe.deliveries.first().map(|d| format!("{}-{{n:04}}", d.name));
+            problems.push(
+                both.or("Number all names", warnings::delivery("name", json!(longer)))
+                    .or("Number only those that are taken", warnings::delivery("existing", json!("number"))),
+            );
+        }
     }
     let sources: std::collections::HashSet<&Path> = sources.iter().map(|s| s.path.as_path()).collect();
-    if let Some(p) = planned.iter().find(|p| sources.contains(p.target.as_path())) {
+    if let Some((over, _)) = planned.iter().flat_map(Planned::all).find(|(p, _)| sources.contains(p)) {
         let over = Problem::stop(format!(
             "{} would be written over an original; choose another name or folder",
-            p.target.display()
+            over.display()
         ));
         problems.push(
             over.or("Into a sub-folder instead", warnings::delivery("to", json!("subfolder")))
@@ -243,7 +283,7 @@ mod tests {
         let (_, problems) = plan(&recipe("{stem}", "fail"), &all, Path::new("/shoot"), None);
         assert!(
             problems[0].stops
-                && problems[0].message.starts_with("a.jpg and A.png would both be written as a.jpg;")
+                && problems[0].message.starts_with("a.jpg and A.png would both be written as A.jpg;")
         );
         let (planned, problems) = plan(&recipe("{stem}", "number"), &all, Path::new("/shoot"), None);
         assert!(problems.is_empty());

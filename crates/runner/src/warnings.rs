@@ -338,14 +338,17 @@ const LOOKED_INTO: usize = 400;
 /// What stands where results would go.
 fn there_already(recipe: &Recipe, sources: &[Source], planned: &[Planned]) -> Vec<Problem> {
     let Some(delivery_of) = recipe.deliveries.first() else { return Vec::new() };
-    let there: Vec<usize> = (0..planned.len()).filter(|i| planned[*i].target.exists()).collect();
+    let variants = execute::variants(recipe);
+    let results = planned.iter().enumerate().flat_map(|(i, p)| {
+        p.all().zip(&variants).map(move |((path, _), one)| (i, path, *one)).collect::<Vec<_>>()
+    });
+    let there: Vec<_> = results.filter(|(_, path, _)| path.exists()).collect();
     let mut kinds: BTreeMap<execute::There, usize> = BTreeMap::new();
-    for i in there.iter().take(LOOKED_INTO) {
+    for (i, path, one) in there.iter().take(LOOKED_INTO) {
         let decided: &Decided = &sources[*i].decided;
         let about = subject(&planned[*i].source, sources[*i].facts.as_ref(), decided, i + 1);
-        *kinds
-            .entry(execute::there(recipe, delivery_of, &planned[*i].target, decided.shift, &about))
-            .or_default() += 1;
+        let kind = execute::there(recipe, *one, path, decided.shift, &about);
+        *kinds.entry(kind).or_default() += 1;
     }
     let of = if there.len() > LOOKED_INTO {
         format!(" (of the first {LOOKED_INTO} looked at, of {} that exist)", there.len())

@@ -276,8 +276,12 @@ async fn renamed(
     if let Some(stop) = problems.iter().find(|p| p.stops) {
         return Err(stop.message.clone());
     }
-    let target = planned.first().map(|p| p.target.to_string_lossy().into_owned()).unwrap_or_default();
-    let again = store.rename_arrival(watch.id, was, &now.path, &target).await.map_err(|e| e.to_string())?;
+    let items = order::items(&planned, &sources);
+    let Some(item) = items.first() else { return Ok(()) };
+    let again = store
+        .rename_arrival(watch.id, was, &now.path, &item.target, &item.more)
+        .await
+        .map_err(|e| e.to_string())?;
     taken.remove(Path::new(&was.path));
     let known = Arrival { run_id: was.run_id, position: was.position, ..now.clone() };
     taken.entry(PathBuf::from(&now.path)).or_default().push(known);

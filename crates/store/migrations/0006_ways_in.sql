@@ -58,5 +58,7 @@ CREATE TABLE proofs (
     version INTEGER NOT NULL,
     seen TEXT NOT NULL
 );
+-- Further results of a picture, a JSON list of paths.
+ALTER TABLE run_items ADD COLUMN more TEXT NOT NULL DEFAULT '[]';
 -- Runs are counted often.
 CREATE INDEX run_items_counts ON run_items (run_id, state, pixels, worker);

@@ -95,6 +95,16 @@ pub struct Item {
     pub tries: i64,
     /// When it ended, in milliseconds of Unix time; 0 where it has not.
     pub ended: i64,
+    /// Where further results go, a JSON list of paths.
+    pub more: String,
+}
+
+impl Item {
+    /// Where its results go.
+    pub fn targets(&self) -> Vec<String> {
+        let more: Vec<String> = serde_json::from_str(&self.more).unwrap_or_default();
+        std::iter::once(self.target.clone()).chain(more).collect()
+    }
 }
 
 /// One picture to be added to a run.
@@ -102,8 +112,10 @@ pub struct Item {
 pub struct NewItem {
     /// The original.
     pub source: String,
-    /// Where the result goes.
+    /// Where the first result goes.
     pub target: String,
+    /// Where further ones go.
+    pub more: Vec<String>,
     /// Bytes of the original.
     pub bytes: i64,
     /// Its pixels, 0 where unknown.
@@ -178,8 +190,8 @@ pub(crate) async fn insert_items(
 ) -> Result<()> {
     for (position, item) in (first..).zip(items) {
         sqlx::query(
-            "INSERT INTO run_items (run_id, position, source, target, source_bytes, pixels, decided)
-             VALUES (?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO run_items (run_id, position, source, target, source_bytes, pixels, decided, more)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
         )
         .bind(run)
         .bind(position)
@@ -188,6 +200,7 @@ pub(crate) async fn insert_items(
         .bind(item.bytes)
         .bind(item.pixels)
         .bind(&item.decided)
+        .bind(serde_json::to_string(&item.more).unwrap_or_else(|_| "[]".into()))
         .execute(&mut **tx)
         .await?;
     }
@@ -772,6 +785,35 @@ impl Store {
         sqlx::query_as("SELECT hash, bytes FROM results WHERE path = ?")
             .bind(path)
             .fetch_optional(&self.pool)
+            .await
+    }
+
+    /// Keeps what was written at a path beside a run's pictures.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn keep_result(&self, path: &str, hash: &str, bytes: i64, run: i64) -> Result<()> {
+        sqlx::query(
+            "INSERT INTO results (path, hash, bytes, run_id) VALUES (?1, ?2, ?3, ?4)
+             ON CONFLICT (path) DO UPDATE SET hash = ?2, bytes = ?3, run_id = ?4",
+        )
+        .bind(path)
+        .bind(hash)
+        .bind(bytes)
+        .bind(run)
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// Everything a run wrote and nobody wrote over since: path and hash.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn results_of(&self, run: i64) -> Result<Vec<(String, String)>> {
+        sqlx::query_as("SELECT path, hash FROM results WHERE run_id = ? ORDER BY path")
+            .bind(run)
+            .fetch_all(&self.pool)
             .await
     }
 

@@ -214,7 +214,14 @@ impl Store {
     ///
     /// # Errors
     /// The database's.
-    pub async fn rename_arrival(&self, watch: i64, was: &Arrival, path: &str, target: &str) -> Result<bool> {
+    pub async fn rename_arrival(
+        &self,
+        watch: i64,
+        was: &Arrival,
+        path: &str,
+        target: &str,
+        more: &[String],
+    ) -> Result<bool> {
         let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
         sqlx::query(
             "UPDATE OR REPLACE arrivals SET path = ?1 WHERE watch_id = ?2 AND path = ?3 AND bytes = ?4 AND modified = ?5",
@@ -227,7 +234,7 @@ impl Store {
         .execute(&mut *tx)
         .await?;
         let moved = sqlx::query(
-            "UPDATE run_items SET source = ?1, target = ?2, state = 'waiting', kind = NULL, reason = NULL
+            "UPDATE run_items SET source = ?1, target = ?2, more = ?5, state = 'waiting', kind = NULL, reason = NULL
              WHERE run_id = ?3 AND position = ?4 AND worker IS NULL
              AND (state = 'waiting' OR state = 'failed' AND kind = 'gone')
              AND EXISTS (SELECT 1 FROM runs WHERE id = ?3 AND state <> 'cancelled')",
@@ -236,6 +243,7 @@ impl Store {
         .bind(target)
         .bind(was.run_id)
         .bind(was.position)
+        .bind(serde_json::to_string(more).unwrap_or_else(|_| "[]".into()))
         .execute(&mut *tx)
         .await?;
         let again = moved.rows_affected() > 0;

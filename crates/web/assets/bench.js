@@ -434,6 +434,38 @@ function relocate(i, to) {
   setTimeout(() => document.querySelector(`[data-line="${to}"]`)?.focus(), 250);
 }
 
+/** Values that mean something for each format only. */
+const ONLY = { quality: ['jpeg', 'webp', 'avif'], limit: ['jpeg', 'webp', 'avif'], chroma: ['jpeg'], progressive: ['jpeg'], lossless: ['webp'], bits: ['png', 'tiff'], compression: ['tiff'] };
+/** Deliveries to begin with. */
+const ALSO = {
+  'a smaller JPEG': { format: 'jpeg', long_edge: 1600, folder: '{recipe} small' },
+  'a web set of three widths': { format: 'webp', quality: 80, widths: '480, 960, 1920', sharpen: 30, page: true, folder: '{recipe} web' },
+  'AVIF for the web': { format: 'avif', quality: 60, long_edge: 1920, sharpen: 30, folder: '{recipe} avif' },
+  'TIFF with 16 bits for the next program': { format: 'tiff', bits: 16, profile: 'romm-rgb', folder: '{recipe} tiff' },
+};
+let openDelivery = null;
+
+/** Where the results go: a sentence for each delivery, and its values when it is open. */
+function drawDeliveries() {
+  const one = (goes, i) => {
+    const put = (values, done) => { Object.assign(goes, values); changed(done); };
+    const open = openDelivery === i;
+    const sentenceBox = el('div', { class: 'goes', 'data-delivery': i }, ...sentence(told?.goes[i] ?? ['Pictures.'], deliveryParams, () => goes, put), ' ',
+      el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark py-0 px-1', 'aria-expanded': open, onclick: () => { openDelivery = open ? null : i; draw(); } }, 'more'), ' ',
+      doc.deliveries.length > 1 ? el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark py-0 px-1', 'aria-label': `Remove delivery ${i + 1}`, onclick: () => { doc.deliveries.splice(i, 1); openDelivery = null; changed(true); } }, 'remove') : '');
+    if (!open) return [sentenceBox];
+    const fits = deliveryParams.filter((p) => (ONLY[p.name] ?? [goes.format ?? 'jpeg']).includes(goes.format ?? 'jpeg'));
+    return [sentenceBox, el('div', { class: 'controls' }, controls(fits, () => goes, put, histogram, memory))];
+  };
+  const also = el('select', { class: 'form-select form-select-sm take-in', id: 'also-deliver', 'aria-label': 'Deliver also' }, el('option', { value: '' }, 'Deliver also …'), ...Object.keys(ALSO).map((name) => el('option', {}, name)));
+  also.onchange = () => {
+    doc.deliveries.push({ kind: 'pictures', ...ALSO[also.value] });
+    openDelivery = null;
+    changed(true);
+  };
+  $('goes').replaceChildren(...doc.deliveries.flatMap(one), also);
+}
+
 function draw() {
   const focused = document.activeElement?.closest?.('#lines li')?.dataset.line;
   const param = document.activeElement?.dataset?.param;
@@ -448,14 +480,8 @@ function draw() {
     const same = param ? li?.querySelector(`[data-param="${param}"]`) : [...(li?.querySelectorAll('[aria-label]') ?? [])].find((e) => e.getAttribute('aria-label') === label);
     (same ?? li)?.focus();
   }
-  const goes = doc.deliveries[0] ?? (doc.deliveries[0] = { kind: 'pictures' });
-  const put = (values, done) => {
-    Object.assign(goes, values);
-    changed(done);
-  };
-  $('goes').replaceChildren(...sentence(told?.goes[0] ?? ['Pictures.'], deliveryParams, () => goes, put), ' ',
-    el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark py-0 px-1', 'aria-expanded': !$('goes-controls').hidden, onclick: () => { $('goes-controls').hidden = !$('goes-controls').hidden; draw(); } }, 'more'));
-  if (!$('goes-controls').hidden) $('goes-controls').replaceChildren(controls(deliveryParams, () => goes, put, histogram, memory));
+  if (!doc.deliveries.length) doc.deliveries.push({ kind: 'pictures' });
+  drawDeliveries();
   $('version').textContent = version;
   $('undo').disabled = past.length <= (off?.past ?? 0);
   $('redo').disabled = !future.length;

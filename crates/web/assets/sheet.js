@@ -9,7 +9,7 @@ const start = $('start');
 const openFolders = chooser(() => {});
 
 /** What differs from the recipe, for this run. */
-const changes = { answers: [], delivery: {}, leave_out: [] };
+const changes = { answers: [], delivery: [], leave_out: [] };
 let sheet = null;
 let opened = null;
 
@@ -23,9 +23,9 @@ function answer(line, param, value) {
 function mend(way) {
   switch (way.do) {
     case 'line': answer(way.line, way.param, way.value); break;
-    case 'delivery': Object.assign(changes.delivery, way.values); break;
+    case 'delivery': changes.delivery.push({ values: way.values }); break;
     case 'leave_out': changes.leave_out = [...new Set([...changes.leave_out, ...way.frames])]; break;
-    case 'folder': openFolders({ label: 'Put the results here', taken: (path) => { changes.delivery.to = path; look(); } }); return;
+    case 'folder': openFolders({ label: 'Put the results here', taken: (path) => { changes.delivery.push({ at: way.at ?? null, values: { to: path } }); look(); } }); return;
     case 'go': location.href = way.to; return;
     default: return;
   }
@@ -50,8 +50,8 @@ function drawTicket() {
     button(item, () => open(`line ${i}`), `Values of line ${i + 1}`);
   });
   document.querySelectorAll('.slip .goes').forEach((box, i) => {
-    if (Object.keys(changes.delivery).length) { box.textContent = sheet.goes[i] ?? ''; box.classList.add('is-changed'); }
-    button(box, () => open('goes'), 'Values of the delivery');
+    if (changes.delivery.length) { box.textContent = sheet.goes[i] ?? ''; box.classList.add('is-changed'); }
+    button(box, () => open(`goes ${i}`), `Values of delivery ${i + 1}`);
   });
 }
 
@@ -76,9 +76,10 @@ function drawValues() {
   if (!opened) return;
   const row = (param, put) => el('label', { title: param.about }, el('span', {}, param.name.replace(/_/g, ' ')), field(param, param.name.replace(/_/g, ' '), param.default, (v) => { put(v); look(); }), el('small', {}, param.unit));
   const close = el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => open(opened) }, 'Close');
-  if (opened === 'goes') {
-    const folder = el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => mend({ do: 'folder' }) }, 'Choose a folder');
-    box.replaceChildren(el('h2', {}, 'Where and how results are written ', folder, ' ', close), ...sheet.delivery.map((p) => row(p, (v) => { changes.delivery[p.name] = v; })));
+  if (opened.startsWith('goes')) {
+    const at = Number(opened.split(' ')[1]);
+    const folder = el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => mend({ do: 'folder', at }) }, 'Choose a folder');
+    box.replaceChildren(el('h2', {}, 'Where and how results are written ', folder, ' ', close), ...sheet.delivery[at].map((p) => row(p, (v) => { changes.delivery.push({ at, values: { [p.name]: v } }); })));
     return;
   }
   const line = sheet.lines[Number(opened.split(' ')[1])];
@@ -106,11 +107,11 @@ async function look() {
   const more = sheet.folders > 1 ? ` and ${sheet.folders - 1} other ${sheet.folders === 2 ? 'folder' : 'folders'}` : '';
   $('where').textContent = `Into ${sheet.folder}${more}.${sheet.free ? ` ${sheet.free} are free there.` : ''}`;
   $('problems').replaceChildren(...sheet.problems.map(problem));
-  const changed = changes.answers.length || Object.keys(changes.delivery).length || changes.leave_out.length;
+  const changed = changes.answers.length || changes.delivery.length || changes.leave_out.length;
   $('changed').hidden = !changed;
   const left = changes.leave_out.length ? `${changes.leave_out.length} left out. ` : '';
   $('changed-words').textContent = `Changed for this run. ${left}`;
-  $('keep').hidden = !changes.answers.length && !Object.keys(changes.delivery).length;
+  $('keep').hidden = !changes.answers.length && !changes.delivery.length;
   document.querySelector('#names tbody').replaceChildren(...sheet.names.map((n) => el('tr', {},
     el('td', {}, n.source), el('td', {}, n.target), el('td', {}, n.size ? `${n.size[0]} × ${n.size[1]}` : 'unknown'))));
   drawTicket();
@@ -151,7 +152,7 @@ $('keep').onclick = async () => {
     const kept = await json('POST', '/api/sheet/keep', { answers: changes.answers, delivery: changes.delivery });
     say(`Kept in the recipe as version ${kept.version}.`);
     changes.answers = [];
-    changes.delivery = {};
+    changes.delivery = [];
     document.querySelectorAll('.slip .is-changed').forEach((i) => i.classList.remove('is-changed'));
     look();
   } catch (e) { say(e.message); }

@@ -320,7 +320,17 @@ async fn thumb(State(app): State<App>, Path((id, position)): Path<(i64, i64)>) -
 
 async fn result(State(app): State<App>, Path((id, position)): Path<(i64, i64)>) -> Result<Response> {
     let output = output(&app, id, position).await?;
-    let kind = if output.path.extension().is_some_and(|e| e == "png") { "image/png" } else { "image/jpeg" };
+    let kind = match output.path.extension().and_then(|e| e.to_str()) {
+        Some("png") => "image/png",
+        Some("webp") => "image/webp",
+        Some("avif") => "image/avif",
+        // No browser shows it; what it holds is shown.
+        Some("tif") => {
+            let key = format!("{}|{}|shown", output.path.display(), output.hash);
+            return cached_thumb(&app, output.path, key, 2400).await;
+        }
+        _ => "image/jpeg",
+    };
     let bytes =
         tokio::fs::read(&output.path).await.map_err(|e| Error::bad(format!("the result is gone: {e}")))?;
     Ok(image(bytes, kind, false))

@@ -47,14 +47,25 @@ pub fn answers_of(answers: &[Answer]) -> Vec<(usize, String, Value)> {
     answers.iter().map(|a| (a.line, a.param.clone(), a.value.clone())).collect()
 }
 
+/// Values of a delivery for one run.
+#[derive(Clone, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Delivered {
+    /// Which, from 0; without it all of them.
+    #[serde(default)]
+    at: Option<usize>,
+    /// By their names.
+    values: Map<String, Value>,
+}
+
 /// What a run is started with; everything may be left out.
 #[derive(Default, Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct Asked {
     /// Values of lines.
     answers: Vec<Answer>,
-    /// Values of the delivery, by name.
-    delivery: Map<String, Value>,
+    /// Values of deliveries.
+    delivery: Vec<Delivered>,
     /// Frames that are left out, by identity.
     leave_out: HashSet<i64>,
     /// Not before this time (RFC 3339).
@@ -87,7 +98,11 @@ impl Prepared {
 
 /// The recipe on the desk with its changes for one run.
 fn changed(recipe: &Recipe, asked: &Asked) -> Result<Recipe> {
-    Ok(recipe.answered(&answers_of(&asked.answers))?.delivering(&asked.delivery)?)
+    let mut recipe = recipe.answered(&answers_of(&asked.answers))?;
+    for one in &asked.delivery {
+        recipe = recipe.delivering(one.at, &one.values)?;
+    }
+    Ok(recipe)
 }
 
 async fn prepare(app: &App, asked: &Asked) -> Result<Prepared> {
@@ -122,8 +137,8 @@ fn prepared(app: &App, laid: Laid, recipe: Recipe, leave_out: &HashSet<i64>) -> 
     if planned.is_empty() && problems.is_empty() {
         problems.push(Problem::stop("there are no frames to run on; choose a folder in Frames"));
     }
-    for target in planned.iter().filter_map(|p| p.target.parent()).collect::<std::collections::BTreeSet<_>>()
-    {
+    let folders = planned.iter().flat_map(Planned::all).filter_map(|(p, _)| p.parent());
+    for target in folders.collect::<std::collections::BTreeSet<_>>() {
         if let Err(e) = app.roots.future(target) {
             let problem = Problem::stop(e.to_string());
             let inside = warnings::delivery("to", json!("subfolder"));
@@ -226,19 +241,22 @@ async fn sheet(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<
     let asks = super::recipes::asked(recipe);
     let problems: Vec<Value> =
         prepared.problems.iter().chain(&known(&app, &prepared).await?).map(|p| told(p, &prepared)).collect();
-    let names: Vec<Value> = planned
-        .iter()
-        .map(|p| {
-            let name = |path: &Path| path.file_name().map(|n| n.to_string_lossy().into_owned());
-            json!({"source": name(&p.source), "target": name(&p.target), "size": p.size.map(|s| [s.width, s.height])})
-        })
-        .collect();
-    let folders: HashSet<&Path> = planned.iter().filter_map(|p| p.target.parent()).collect();
+    let name = |path: &Path| path.file_name().map(|n| n.to_string_lossy().into_owned());
+    let one = |(source, path, size): (&Path, &Path, Option<rallo_engine::Size>)| json!({"source": name(source), "target": name(path), "size": size.map(|s| [s.width, s.height])});
+    let all = |p: &'_ Planned| {
+        let source = p.source.clone();
+        p.all().map(|(path, size)| one((&source, path, size))).collect::<Vec<_>>()
+    };
+    let names: Vec<Value> = planned.iter().flat_map(all).collect();
+    let folders: HashSet<&Path> =
+        planned.iter().flat_map(Planned::all).filter_map(|(p, _)| p.parent()).collect();
     let folder = planned.first().and_then(|p| p.target.parent()).unwrap_or(base);
-    let values = recipe.deliveries.first().map(rallo_recipe::Pictures::values).unwrap_or_default();
     let goes: Vec<String> = recipe.deliveries.iter().map(|d| sentence::plain(&d.parts(recipe))).collect();
-    let delivery: Vec<Value> =
-        delivery::PICTURES.iter().map(|p| super::bench::param(p, &values[p.name])).collect();
+    let params = |d: &rallo_recipe::Pictures| -> Vec<Value> {
+        let values = d.values();
+        delivery::PICTURES.iter().map(|p| super::bench::param(p, &values[p.name])).collect()
+    };
+    let delivery: Vec<Vec<Value>> = recipe.deliveries.iter().map(params).collect();
     let left = asked.leave_out.len();
     Ok(Json(json!({
         "asks": asks, "count": planned.len(), "left_out": left, "folder": app.roots.short(folder),
@@ -274,12 +292,13 @@ async fn measure(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Jso
             let start = Instant::now();
             let Ok(source) = FileSource::open(&one.path) else { continue };
             let about = rallo_runner::subject(&one.path, Some(&source.facts(&one.path)), &one.decided, n + 1);
-            let mark = Made { recipe: String::new(), source: String::new(), done: Vec::new() };
-            let Some(delivery) = recipe.deliveries.first() else { break };
-            let Ok((file, _, _)) = execute::make(&recipe, delivery, &source, mark, 0, &about, None) else {
-                continue;
-            };
-            bytes += file.len() as u64;
+            let kinds = execute::variants(&recipe);
+            let Ok(work) = execute::Work::new(&recipe, &source, &about, 0, None, &kinds) else { continue };
+            let mark = || Made { recipe: String::new(), source: String::new(), done: Vec::new() };
+            let files: std::result::Result<Vec<_>, String> =
+                kinds.iter().map(|k| work.make(*k, mark())).collect();
+            let Ok(files) = files else { continue };
+            bytes += files.iter().map(|f| f.0.len() as u64).sum::<u64>();
             seconds += start.elapsed().as_secs_f64();
             area += source.size().area().max(1);
             made += 1;

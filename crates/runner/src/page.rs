@@ -1,0 +1,180 @@
+//! The page beside the results of a web delivery: every picture in all its widths and formats, each with the lines that put
+//! it into a page of one's own (HTML's `picture` and `srcset`).
+
+use crate::execute::variants;
+use crate::report;
+use rallo_media::content_hash;
+use rallo_recipe::Recipe;
+use rallo_store::{Item, Store};
+use std::collections::BTreeMap;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+
+/// One file for the page.
+struct Shown {
+    name: String,
+    width: u32,
+    height: u32,
+}
+
+/// The mark by which our own page is known again.
+const MARK: &str = "<meta name=\"generator\" content=\"Rallo\">";
+
+/// Formats by how much a browser prefers them, the last as what every one shows.
+const ORDER: [(&str, &str); 4] =
+    [("avif", "image/avif"), ("webp", "image/webp"), ("png", "image/png"), ("jpg", "image/jpeg")];
+
+fn escaped(text: &str) -> String {
+    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
+}
+
+/// A file's name in an address.
+fn address(name: &str) -> String {
+    let plain = |b: u8| b.is_ascii_alphanumeric() || b"-_.~".contains(&b);
+    name.bytes().map(|b| if plain(b) { char::from(b).to_string() } else { format!("%{b:02X}") }).collect()
+}
+
+/// The lines for one picture; `files` may be of several formats and widths.
+fn lines(files: &[Shown], alt: &str) -> String {
+    let of = |ending: &str| {
+        let mut all: Vec<&Shown> =
+            files.iter().filter(|f| Path::new(&f.name).extension().is_some_and(|e| e == ending)).collect();
+        all.sort_by_key(|f| f.width);
+        all
+    };
+    let srcset = |all: &[&Shown]| {
+        all.iter().map(|f| format!("{} {}w", address(&f.name), f.width)).collect::<Vec<_>>().join(", ")
+    };
+    let groups: Vec<(&str, Vec<&Shown>)> =
+        ORDER.iter().map(|(ending, kind)| (*kind, of(ending))).filter(|(_, all)| !all.is_empty()).collect();
+    let Some((_, last)) = groups.last() else { return String::new() };
+    let largest = last[last.len() - 1];
+    let mut text = String::from("<picture>\n");
+    for (kind, all) in &groups[..groups.len() - 1] {
+        text += &format!("  <source type=\"{kind}\" srcset=\"{}\" sizes=\"100vw\">\n", srcset(all));
+    }
+    text + &format!(
+        "  <img src=\"{}\" srcset=\"{}\" sizes=\"100vw\" width=\"{}\" height=\"{}\" alt=\"{}\" loading=\"lazy\">\n</picture>",
+        address(&largest.name),
+        srcset(last),
+        largest.width,
+        largest.height,
+        escaped(alt)
+    )
+}
+
+/// The whole page.
+fn page(title: &str, pictures: &[(String, Vec<Shown>)]) -> String {
+    let mut text = format!(
+        "<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n{MARK}\n\
+         <meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n<title>{0}</title>\n\
+         <style>body{{font:16px/1.5 sans-serif;margin:2rem;background:#f5f4ef;color:#222}}img{{max-width:100%;height:auto}}\
+         pre{{white-space:pre-wrap;background:#fff;padding:.8rem;user-select:all}}</style>\n</head>\n<body>\n<h1>{0}</h1>\n",
+        escaped(title)
+    );
+    for (name, files) in pictures {
+        let lines = lines(files, name);
+        text += &format!("<h2>{}</h2>\n{lines}\n<pre>{}</pre>\n", escaped(name), escaped(&lines));
+    }
+    text + "</body>\n</html>\n"
+}
+
+/// Writes the pages of a run that has ended, one for each folder of a delivery that wants one.
+///
+/// # Errors
+/// The store's; a page that cannot be written is in the log.
+pub async fn write(store: &Store, run: i64) -> rallo_store::Result<()> {
+    let row = store.run(run).await?;
+    let Ok(recipe) = Recipe::parse(&row.document) else { return Ok(()) };
+    if !recipe.deliveries.iter().any(|d| d.page) {
+        return Ok(());
+    }
+    let wanted: Vec<bool> = variants(&recipe).iter().map(|v| v.delivery.page).collect();
+    let mut folders: BTreeMap<PathBuf, Vec<(String, Vec<Shown>)>> = BTreeMap::new();
+    for item in store.items(run).await? {
+        for (folder, shown) in shown(&item, &wanted) {
+            let name = Path::new(&item.source).file_stem().unwrap_or_default().to_string_lossy().into_owned();
+            folders.entry(folder).or_default().push((name, shown));
+        }
+    }
+    for (folder, pictures) in folders {
+        let text = page(&recipe.name, &pictures);
+        let hash = content_hash(text.as_bytes());
+        let bytes = text.len() as i64;
+        let written = tokio::task::spawn_blocking(move || put(&folder, &text)).await;
+        match written {
+            Ok(Ok(path)) => store.keep_result(&path.to_string_lossy(), &hash, bytes, run).await?,
+            Ok(Err(e)) => tracing::warn!("run {run}: its page was not written: {e}"),
+            Err(e) => tracing::warn!("run {run}: its page was not written: {e}"),
+        }
+    }
+    Ok(())
+}
+
+/// An item's files for pages, by folder.
+fn shown(item: &Item, wanted: &[bool]) -> BTreeMap<PathBuf, Vec<Shown>> {
+    let targets = item.targets();
+    let mut all: BTreeMap<PathBuf, Vec<Shown>> = BTreeMap::new();
+    for output in report::outputs(item) {
+        let path = output.path.to_string_lossy();
+        let place = targets.iter().position(|t| *t == path);
+        if place.is_some_and(|k| wanted.get(k) == Some(&true)) {
+            let name = output.path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+            let folder = output.path.parent().unwrap_or(Path::new("/")).to_owned();
+            all.entry(folder).or_default().push(Shown { name, width: output.width, height: output.height });
+        }
+    }
+    all
+}
+
+/// Writes a page as `index.html`, or beside one that is not ours.
+fn put(folder: &Path, text: &str) -> std::io::Result<PathBuf> {
+    let names = std::iter::once("index.html".to_owned()).chain((2..1000).map(|n| format!("index-{n}.html")));
+    let free = |p: &PathBuf| match std::fs::read_to_string(p) {
+        Ok(there) => there.contains(MARK),
+        Err(e) => e.kind() == std::io::ErrorKind::NotFound,
+    };
+    let path = names.map(|n| folder.join(n)).find(free);
+    let path = path.ok_or_else(|| std::io::Error::other("no free name for it"))?;
+    let mut part = crate::parts::part_in(folder)?;
+    part.write_all(text.as_bytes())?;
+    part.as_file().sync_all()?;
+    part.persist(&path).map_err(|e| e.error)?;
+    Ok(path)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_lines_have_every_width_and_the_preferred_format_first() {
+        let file = |name: &str, width| Shown { name: name.into(), width, height: width / 2 };
+        let files = [
+            file("a b-960.jpg", 960),
+            file("a b-480.jpg", 480),
+            file("a-480.webp", 480),
+            file("a-960.webp", 960),
+        ];
+        let text = lines(&files, "pots & \"trays\"");
+        assert_eq!(
+            text,
+            "<picture>\n  <source type=\"image/webp\" srcset=\"a-480.webp 480w, a-960.webp 960w\" sizes=\"100vw\">\n  \
+             <img src=\"a%20b-960.jpg\" srcset=\"a%20b-480.jpg 480w, a%20b-960.jpg 960w\" sizes=\"100vw\" width=\"960\" \
+             height=\"480\" alt=\"pots &amp; &quot;trays&quot;\" loading=\"lazy\">\n</picture>"
+        );
+        let page = page("<Web>", &[("a".into(), files.into())]);
+        assert!(page.contains("<h1>&lt;Web&gt;</h1>") && page.contains("<pre>&lt;picture&gt;"));
+    }
+
+    #[test]
+    fn a_page_that_is_not_ours_stays() {
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::write(folder.path().join("index.html"), "somebody's").unwrap();
+        let text = page("x", &[]);
+        for _ in 0..2 {
+            assert!(put(folder.path(), &text).unwrap().ends_with("index-2.html"));
+        }
+        assert_eq!(std::fs::read_to_string(folder.path().join("index.html")).unwrap(), "somebody's");
+    }
+}
