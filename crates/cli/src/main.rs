@@ -35,8 +35,14 @@ enum Command {
     /// Run a recipe over a folder.
     Run(Run),
     /// Put runs in the queue and see to them; a running server takes them up by itself.
-    #[command(subcommand)]
-    Queue(QueueCommand),
+    Queue {
+        /// What is printed is JSON.
+        #[arg(long, global = true)]
+        json: bool,
+        /// What to do.
+        #[command(subcommand)]
+        command: QueueCommand,
+    },
     /// Work on what waits in the queue, beside a running server or without one.
     Worker(Worker),
     /// Folders that are watched: a recipe runs on whatever arrives while a server is there.
@@ -181,16 +187,9 @@ pub enum QueueCommand {
         /// address that the report is sent to.
         #[arg(long, value_name = "COMMAND")]
         then: Option<String>,
-        /// As JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// What waits and what is at work.
-    List {
-        /// As JSON.
-        #[arg(long)]
-        json: bool,
-    },
+    List,
     /// Let a run pause after the pictures in work.
     Pause {
         /// Its number.
@@ -430,7 +429,9 @@ fn main() -> ExitCode {
         Command::Demo(args) => commands::demo(&args),
         Command::Camera(args) => commands::camera(&args),
         Command::Run(args) => data_folder(cli.data).and_then(|data| queue::run(&args, &data)),
-        Command::Queue(command) => data_folder(cli.data).and_then(|data| queue::queue(&command, &data)),
+        Command::Queue { json, command } => {
+            data_folder(cli.data).and_then(|data| queue::queue(&command, json, &data))
+        }
         Command::Worker(args) => data_folder(cli.data).and_then(|data| queue::worker(&args, &data)),
         Command::Watch(command) => data_folder(cli.data).and_then(|data| ways::watch(&command, &data)),
         Command::Token(command) => data_folder(cli.data).and_then(|data| ways::token(&command, &data)),

@@ -51,34 +51,44 @@ pub fn worker(args: &Worker, data: &Path) -> Ended {
     Ok(ExitCode::SUCCESS)
 }
 
-/// `rallo queue …`.
-pub fn queue(command: &QueueCommand, data: &Path) -> Ended {
+/// `rallo queue …`; with `json` what is printed is that.
+pub fn queue(command: &QueueCommand, json: bool, data: &Path) -> Ended {
+    let tell = |run: i64, text: String| {
+        if json { print(&json!({"run": run, "said": text})) } else { say(text) }
+    };
     runtime()?.block_on(async {
         let store = store(data).await?;
         match command {
-            QueueCommand::Add { pick, at, most_failures, then, json } => {
+            QueueCommand::Add { pick, at, most_failures, then } => {
                 let id = add(&store, pick, at.as_deref(), *most_failures, then.clone()).await?;
-                if *json { print(&json!({"run": id})) } else { say(format!("Run {id} is in the queue.")) }
+                tell(id, format!("Run {id} is in the queue."))
             }
-            QueueCommand::List { json } => list(&store, *json).await,
+            QueueCommand::List => list(&store, json).await,
             QueueCommand::Pause { run } => {
-                did(store.pause_run(*run, None, None).await, *run, "pauses", "is not at work")
+                did(store.pause_run(*run, None, None).await, *run, "is not at work")?;
+                tell(*run, format!("Run {run} pauses."))
             }
-            QueueCommand::GoOn { run } => did(store.resume_run(*run).await, *run, "goes on", "is not paused"),
+            QueueCommand::GoOn { run } => {
+                did(store.resume_run(*run).await, *run, "is not paused")?;
+                tell(*run, format!("Run {run} goes on."))
+            }
             QueueCommand::Cancel { run } => {
-                did(store.cancel_run(*run, &now()).await, *run, "is cancelled", "is over")
+                did(store.cancel_run(*run, &now()).await, *run, "is over")?;
+                tell(*run, format!("Run {run} is cancelled."))
             }
             QueueCommand::First { run } => {
+                store.run(*run).await.map_err(said)?;
                 store.move_run(*run, -2).await.map_err(said)?;
-                say(format!("Run {run} comes first."))
+                tell(*run, format!("Run {run} comes first."))
             }
             QueueCommand::Retry { run } => {
+                store.run(*run).await.map_err(said)?;
                 store.retry_failed(*run, None).await.map_err(said)?;
-                say(format!("Run {run} tries its failed pictures again."))
+                tell(*run, format!("Run {run} tries its failed pictures again."))
             }
             QueueCommand::Report { run, csv } => {
                 let report = report::of(&store, *run).await.map_err(said)?;
-                if *csv {
+                if *csv && !json {
                     print!("{}", report::table(&report));
                     return Ok(ExitCode::SUCCESS);
                 }
@@ -90,6 +100,9 @@ pub fn queue(command: &QueueCommand, data: &Path) -> Ended {
                     return Err(format!("run {run} is still at work; cancel it first"));
                 }
                 let (gone, kept) = report::undo(&store, *run).await.map_err(said)?;
+                if json {
+                    return print(&json!({"run": run, "gone": gone, "kept": kept}));
+                }
                 for one in &kept {
                     eprintln!("{one}");
                 }
@@ -104,8 +117,8 @@ pub fn say(text: String) -> Ended {
     Ok(ExitCode::SUCCESS)
 }
 
-fn did(done: rallo_store::Result<bool>, run: i64, yes: &str, no: &str) -> Ended {
-    if done.map_err(said)? { say(format!("Run {run} {yes}.")) } else { Err(format!("run {run} {no}")) }
+fn did(done: rallo_store::Result<bool>, run: i64, no: &str) -> Result<(), String> {
+    if done.map_err(said)? { Ok(()) } else { Err(format!("run {run} {no}")) }
 }
 
 async fn add(

@@ -232,3 +232,38 @@ async fn tokens_and_what_is_kept_are_seen_to_on_a_page() {
     assert_eq!(desk.page.execute_async(ask, vec![json!(token)]).await.unwrap(), json!(401));
     desk.page.clone().close().await.unwrap();
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_delivery_is_added_on_the_bench_and_changed_by_itself_on_the_sheet() {
+    let desk = desk_with_a_recipe(recipe("{stem}")).await;
+    desk.go("/bench").await;
+    desk.find("#also-deliver").await;
+    desk.script("const s = document.querySelector('#also-deliver'); s.value = 'a web set of three widths'; s.dispatchEvent(new Event('change'))").await;
+    desk.until("document.querySelector('[data-delivery=\"1\"]')?.innerText.includes('WebP, quality')").await;
+    desk.saved().await;
+    desk.go("/sheet").await;
+    desk.until("document.querySelector('#names').innerText.includes('TN_1-480.webp')").await;
+    // Smaller pictures stay as they are: of one size, under one name each.
+    desk.script("document.querySelectorAll('.slip .goes')[1].click()").await;
+    desk.until("document.querySelector('#values [aria-label=widths]')?.value === '480, 960, 1920'").await;
+    desk.script("const f = document.querySelector('#values [aria-label=widths]'); f.value = '100 200'; f.dispatchEvent(new Event('change'))").await;
+    desk.until("document.querySelector('#names').innerText.includes('TN_1-200.webp')").await;
+    let wrong = "const f = document.querySelector('#values [aria-label=widths]'); f.value = 'wide'; f.dispatchEvent(new Event('change'))";
+    desk.until("document.querySelector('#values [aria-label=widths]')?.value === '100, 200'").await;
+    desk.script(wrong).await;
+    desk.until("document.querySelector('#said').innerText.includes('expected widths in pixels such as 480, 960, got wide')").await;
+    desk.go("/sheet").await;
+    desk.until("!document.querySelector('#start').disabled").await;
+    desk.script("document.querySelector('#start').click()").await;
+    desk.until("document.querySelector('#what')?.innerText.startsWith('All done: 4 of 4')").await;
+    assert_eq!(size(&desk.shoot().join("Web/TN_2.jpg")), (400, 267));
+    let web = desk.shoot().join("Web web");
+    assert_eq!(size(&web.join("TN_2-480.webp")), (400, 267), "the lines make no more");
+    let page = std::fs::read_to_string(web.join("index.html")).unwrap();
+    assert!(page.contains("TN_2-480.webp 400w"), "{page}");
+    // Taken back, nothing of it is left.
+    desk.ask("POST", "/api/runs/1/undo", json!({})).await;
+    assert_eq!(std::fs::read_dir(&web).unwrap().count(), 0);
+    assert_eq!(count(&desk.shoot().join("Web")), 0);
+    desk.page.clone().close().await.unwrap();
+}

@@ -1,5 +1,6 @@
 // The bench: the recipe being written, the picture following it.
 
+import { fitting } from './fields.js';
 import { ask, el, json, say, typing } from './talk.js';
 import { Against } from './against.js';
 import { Viewer } from './viewer.js';
@@ -434,8 +435,6 @@ function relocate(i, to) {
   setTimeout(() => document.querySelector(`[data-line="${to}"]`)?.focus(), 250);
 }
 
-/** Values that mean something for each format only. */
-const ONLY = { quality: ['jpeg', 'webp', 'avif'], limit: ['jpeg', 'webp', 'avif'], chroma: ['jpeg'], progressive: ['jpeg'], lossless: ['webp'], bits: ['png', 'tiff'], compression: ['tiff'] };
 /** Deliveries to begin with. */
 const ALSO = {
   'a smaller JPEG': { format: 'jpeg', long_edge: 1600, folder: '{recipe} small' },
@@ -454,7 +453,7 @@ function drawDeliveries() {
       el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark py-0 px-1', 'aria-expanded': open, onclick: () => { openDelivery = open ? null : i; draw(); } }, 'more'), ' ',
       doc.deliveries.length > 1 ? el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark py-0 px-1', 'aria-label': `Remove delivery ${i + 1}`, onclick: () => { doc.deliveries.splice(i, 1); openDelivery = null; changed(true); } }, 'remove') : '');
     if (!open) return [sentenceBox];
-    const fits = deliveryParams.filter((p) => (ONLY[p.name] ?? [goes.format ?? 'jpeg']).includes(goes.format ?? 'jpeg'));
+    const fits = fitting(deliveryParams, goes.format ?? 'jpeg');
     return [sentenceBox, el('div', { class: 'controls' }, controls(fits, () => goes, put, histogram, memory))];
   };
   const also = el('select', { class: 'form-select form-select-sm take-in', id: 'also-deliver', 'aria-label': 'Deliver also' }, el('option', { value: '' }, 'Deliver also …'), ...Object.keys(ALSO).map((name) => el('option', {}, name)));

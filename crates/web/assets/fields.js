@@ -22,6 +22,12 @@ export function field(param, name, value, put) {
   return input;
 }
 
+/** Values of a delivery that mean something for some formats only. */
+const ONLY = { quality: ['jpeg', 'webp', 'avif'], limit: ['jpeg', 'webp', 'avif'], chroma: ['jpeg'], progressive: ['jpeg'], lossless: ['webp'], bits: ['png', 'tiff'], compression: ['tiff'], profile: ['jpeg', 'png', 'webp', 'tiff'] };
+
+/** The values of a delivery that its format has. */
+export const fitting = (params, format) => params.filter((p) => (ONLY[p.name] ?? [format]).includes(format));
+
 /** The name of a line's value, for people. */
 export const called = (title, param) => `${title}, ${param.name.replace(/_/g, ' ')}`;
 

@@ -1,7 +1,7 @@
 // The run sheet: what will run on what, and where to; anything can be put right here, for this run or for the recipe.
 
 import { ask, duration, el, json, say, typing } from './talk.js';
-import { asks, field } from './fields.js';
+import { asks, field, fitting } from './fields.js';
 import { chooser } from './folders.js';
 
 const $ = (id) => document.getElementById(id);
@@ -11,6 +11,7 @@ const openFolders = chooser(() => {});
 /** What differs from the recipe, for this run. */
 const changes = { answers: [], delivery: [], leave_out: [] };
 let sheet = null;
+let good = JSON.stringify(changes);
 let opened = null;
 
 const asked = () => ({ ...changes });
@@ -79,7 +80,7 @@ function drawValues() {
   if (opened.startsWith('goes')) {
     const at = Number(opened.split(' ')[1]);
     const folder = el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => mend({ do: 'folder', at }) }, 'Choose a folder');
-    box.replaceChildren(el('h2', {}, 'Where and how results are written ', folder, ' ', close), ...sheet.delivery[at].map((p) => row(p, (v) => { changes.delivery.push({ at, values: { [p.name]: v } }); })));
+    box.replaceChildren(el('h2', {}, 'Where and how results are written ', folder, ' ', close), ...fitting(sheet.delivery[at], sheet.delivery[at].find((p) => p.name === 'format').default).map((p) => row(p, (v) => { changes.delivery.push({ at, values: { [p.name]: v } }); })));
     return;
   }
   const line = sheet.lines[Number(opened.split(' ')[1])];
@@ -93,13 +94,15 @@ async function look() {
   start.disabled = true;
   let fresh;
   try { fresh = await json('POST', '/api/sheet', asked()); } catch (e) {
-    if (sheet) { say(e.message); start.disabled = false; return; }
+    // What cannot be is not kept: the sheet stays as it was.
+    if (sheet) { say(e.message); Object.assign(changes, JSON.parse(good)); drawValues(); start.disabled = false; return; }
     $('what').textContent = 'This cannot be run yet';
     $('where').textContent = e.message;
     return;
   }
   if (mine !== round) return;
   sheet = fresh;
+  good = JSON.stringify(changes);
   const box = $('asks');
   if (!box.contains(document.activeElement)) asks(box, sheet.asks, changes.answers, look);
   const stops = sheet.problems.some((p) => p.stops);
