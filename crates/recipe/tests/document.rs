@@ -89,7 +89,7 @@ fn every_fault_is_told_with_its_path() {
         "steps[5].saturation.on: expected true or false, got \"yes\"",
         "steps[6].contrast.strength: unknown, contrast takes amount",
         "steps[7]: expected an object with \"step\", got 7",
-        "deliveries[0].pictures.format: expected one of jpeg, png, got \"gif\"",
+        "deliveries[0].pictures.format: expected one of jpeg, png, webp, avif, tiff, got \"gif\"",
         "deliveries[0].pictures.name: unknown field {stam}",
         "deliveries[1].kind: expected \"pictures\", got \"film\"",
     ];
