@@ -4,7 +4,7 @@
 //! not renewed is over, and the picture is given out again; work done twice does no harm.
 
 use crate::{Result, Store};
-use sqlx::{FromRow, Sqlite, Transaction};
+use sqlx::{FromRow, Sqlite, SqliteConnection, Transaction};
 use std::path::Path;
 
 /// One execution of a recipe.
@@ -207,6 +207,21 @@ pub(crate) async fn insert_items(
     Ok(())
 }
 
+/// Keeps what was written at a path.
+async fn keep(on: &mut SqliteConnection, path: &str, hash: &str, bytes: i64, run: i64) -> Result<()> {
+    sqlx::query(
+        "INSERT INTO results (path, hash, bytes, run_id) VALUES (?1, ?2, ?3, ?4)
+         ON CONFLICT (path) DO UPDATE SET hash = ?2, bytes = ?3, run_id = ?4",
+    )
+    .bind(path)
+    .bind(hash)
+    .bind(bytes)
+    .bind(run)
+    .execute(on)
+    .await?;
+    Ok(())
+}
+
 impl Store {
     /// Writes down a run with its items at the end of the queue, all at once or not at all. Its state is taken over where
     /// it is `asking`, else it waits.
@@ -377,16 +392,7 @@ impl Store {
     pub async fn finish_item(&self, item: &Item, written: &[(String, String, i64)]) -> Result<bool> {
         let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
         for (path, hash, bytes) in written {
-            sqlx::query(
-                "INSERT INTO results (path, hash, bytes, run_id) VALUES (?1, ?2, ?3, ?4)
-                 ON CONFLICT (path) DO UPDATE SET hash = ?2, bytes = ?3, run_id = ?4",
-            )
-            .bind(path)
-            .bind(hash)
-            .bind(bytes)
-            .bind(item.run_id)
-            .execute(&mut *tx)
-            .await?;
+            keep(&mut tx, path, hash, *bytes, item.run_id).await?;
         }
         let done = sqlx::query(
             "UPDATE run_items SET state = ?, kind = ?, reason = ?, outputs = ?, seconds = ?, ended = ?, worker = NULL, lease = NULL
@@ -793,17 +799,7 @@ impl Store {
     /// # Errors
     /// The database's.
     pub async fn keep_result(&self, path: &str, hash: &str, bytes: i64, run: i64) -> Result<()> {
-        sqlx::query(
-            "INSERT INTO results (path, hash, bytes, run_id) VALUES (?1, ?2, ?3, ?4)
-             ON CONFLICT (path) DO UPDATE SET hash = ?2, bytes = ?3, run_id = ?4",
-        )
-        .bind(path)
-        .bind(hash)
-        .bind(bytes)
-        .bind(run)
-        .execute(&self.pool)
-        .await?;
-        Ok(())
+        keep(&mut *self.pool.acquire().await?, path, hash, bytes, run).await
     }
 
     /// Everything a run wrote and nobody wrote over since: path and hash.
