@@ -172,19 +172,22 @@ fn the_camera_is_followed_and_a_paused_watch_catches_up() {
 fn a_daily_watch_has_its_turn_when_its_time_comes() {
     let place = Place::new();
     write_jpeg(&place.path("pictures/In/a.jpg"), 600, 400, 1);
-    // The turn of the minute that is coming; the one that has been is over.
-    let now = jiff::Timestamp::now();
     let clock = |minutes: i64| {
-        let at = now + jiff::SignedDuration::from_mins(minutes);
+        let at = jiff::Timestamp::now() + jiff::SignedDuration::from_mins(minutes);
         at.to_zoned_datetime(jiff::tz::TimeZone::system()).strftime("%H:%M").to_string()
     };
+    let second = || jiff::Timestamp::now().as_second() % 60;
+    // The turn that has been is over; the one of the minute that is coming comes.
     place.watch(&["--daily", &clock(-3), "--name", "been"]);
     let _server = site(place.folder.path(), &[]);
     std::thread::sleep(Duration::from_secs(5));
     assert_eq!(names(&place.path("pictures/Out")), Vec::<String>::new(), "its turn is tomorrow");
+    // Far enough from the end of this minute for what follows.
+    while second() > 45 {
+        std::thread::sleep(Duration::from_millis(500));
+    }
     place.watch(&["--daily", &clock(1), "--name", "coming"]);
-    let second = now.as_second() % 60;
-    std::thread::sleep(Duration::from_secs((60 - second) as u64));
+    std::thread::sleep(Duration::from_secs((60 - second()) as u64));
     assert_eq!(place.results(1), ["001-a.jpg"]);
     let wrong = Command::new(env!("CARGO_BIN_EXE_rallo"))
         .args(["--data", &place.path("data").to_string_lossy(), "watch", "add"])
