@@ -184,16 +184,25 @@ fn a_web_set_has_every_width_none_too_large_with_a_page_and_is_taken_back_whole(
     alone.run(
         json!([{"kind": "pictures", "format": "png", "name": "{stem}", "folder": "one", "long_edge": 480}]),
     );
-    place.run(json!([
+    let two = json!([
         {"kind": "pictures", "format": "png", "name": "{stem}", "folder": "one", "long_edge": 480},
-        {"kind": "pictures", "format": "png", "name": "{stem}-s", "folder": "one", "long_edge": 240}]));
+        {"kind": "pictures", "format": "png", "name": "{stem}-s", "folder": "one", "long_edge": 240}]);
+    place.run(two.clone());
+    // One that is missing is made again as it was, though the others are there.
+    for name in ["pot 1.png", "pot 1-s.png"] {
+        let file = place.path("in/one").join(name);
+        let bytes = std::fs::read(&file).unwrap();
+        std::fs::remove_file(&file).unwrap();
+        place.run(two.clone());
+        assert!(std::fs::read(&file).unwrap() == bytes, "{name} is another picture");
+    }
     let difference = apart(&alone.path("in/one/pot 1.png"), &place.path("in/one/pot 1.png"));
     assert!(difference < 0.05, "{difference}");
     // A limit that cannot be met says so.
     let recipe = std::fs::read_to_string(place.path("r.json")).unwrap();
     let tight = recipe.replace(
         "\"format\":\"png\",\"name\":\"{stem}-s\"",
-        "\"format\":\"jpeg\",\"limit\":1,\"name\":\"tight\"",
+        "\"format\":\"jpeg\",\"limit\":1,\"name\":\"{stem}-tight\"",
     );
     assert_ne!(tight, recipe);
     std::fs::write(place.path("r.json"), tight).unwrap();
@@ -202,9 +211,13 @@ fn a_web_set_has_every_width_none_too_large_with_a_page_and_is_taken_back_whole(
         .output()
         .unwrap();
     let said = String::from_utf8_lossy(&failed.stderr).into_owned();
+    assert_eq!(failed.status.code(), Some(1));
     assert!(
-        said.contains("would both be written as tight.jpg")
-            || said.contains("at the lowest quality, where 1 kB are allowed"),
+        said.contains("at the lowest quality, where 1 kB are allowed; make it smaller in pixels"),
         "{said}"
     );
+    // Taken back, the set is gone with its page.
+    let run = report["run"].to_string();
+    assert!(program().args(["queue", "undo", &run]).status().unwrap().success());
+    assert_eq!(std::fs::read_dir(&web).unwrap().count(), 0);
 }

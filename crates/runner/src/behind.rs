@@ -80,8 +80,7 @@ pub fn compute(first: Vec<Settings>, source: &dyn Source, stop: &AtomicBool) -> 
         let (_, pixels) = program.render_working(source, band).ok()?;
         values.extend(pixels.iter().flatten());
     }
-    let picture = Picture::of_working(size, values).ok()?;
-    Some(Behind { pyramid: Pyramid::new(picture), orientation: source.orientation(), seed: source.seed() })
+    Some(Behind::of(Picture::of_working(size, values).ok()?, source))
 }
 
 impl Behind {
@@ -116,7 +115,8 @@ pub fn bytes(recipe: &Recipe, size: Size, subject: &Subject) -> u64 {
     cut.map_or(0, |_| size.area() * 16)
 }
 
-/// A recipe made ready for a picture, with what is done `after` its lines; the denoised picture is taken from `kept`, and kept there, where that is given.
+/// A recipe made ready for a picture, with what is done `after` its lines; the denoised picture is taken from `kept`,
+/// and kept there, where that is given.
 ///
 /// # Errors
 /// [`PlanError`] where the picture would become too large or cannot be decoded.

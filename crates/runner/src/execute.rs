@@ -147,7 +147,8 @@ pub struct Work<'a> {
 }
 
 impl<'a> Work<'a> {
-    /// A picture for files of these kinds.
+    /// A picture for the files of a recipe. What they share depends on all of them, whichever are made: a file that is
+    /// made again alone is what it was.
     ///
     /// # Errors
     /// A reason for people.
@@ -157,7 +158,6 @@ impl<'a> Work<'a> {
         subject: &'a Subject,
         shift: i64,
         kept: Option<&'a Kept>,
-        variants: &[Variant],
     ) -> Result<Self, String> {
         if source.format() == Format::Raw {
             return Err(
@@ -166,8 +166,9 @@ impl<'a> Work<'a> {
             );
         }
         let mut work = Self { recipe, source, subject, shift, kept, shared: None };
-        if variants.len() > 1 {
-            work.shared = Some(work.share(variants)?);
+        let all = variants(recipe);
+        if all.len() > 1 {
+            work.shared = Some(work.share(&all)?);
         }
         Ok(work)
     }
@@ -493,8 +494,7 @@ pub fn execute(
         let kind = if source.format() == Format::Raw { "unsupported" } else { "unreadable" };
         Ended::boxed(kind, reason)
     };
-    let kinds: Vec<Variant> = todo.iter().map(|t| t.0).collect();
-    let work = Work::new(recipe, source, subject, shift, kept, &kinds).map_err(failed)?;
+    let work = Work::new(recipe, source, subject, shift, kept).map_err(failed)?;
     let mut files = Vec::new();
     for (one, target, replace, made) in todo {
         let (bytes, width, height) = work.make(one, made).map_err(failed)?;
@@ -546,7 +546,7 @@ mod tests {
         let kinds = variants(&recipe);
         assert_eq!(kinds.len(), 4);
         let before = SHARED.with(std::cell::Cell::get);
-        let work = Work::new(&recipe, &source, &about, 0, None, &kinds).unwrap();
+        let work = Work::new(&recipe, &source, &about, 0, None).unwrap();
         let mark = || Made { recipe: "0".into(), source: "0".into(), done: Vec::new() };
         let sizes: Vec<_> =
             kinds.iter().map(|k| work.make(*k, mark()).unwrap()).map(|f| (f.1, f.2)).collect();
@@ -554,6 +554,8 @@ mod tests {
         assert_eq!(SHARED.with(std::cell::Cell::get) - before, 1);
         assert_eq!(work.shared.as_ref().unwrap().0.size(), Size::new(320, 200));
         // One file alone shares nothing.
-        assert!(Work::new(&recipe, &source, &about, 0, None, &kinds[..1]).unwrap().shared.is_none());
+        let mut alone = recipe.clone();
+        alone.deliveries.remove(0);
+        assert!(Work::new(&alone, &source, &about, 0, None).unwrap().shared.is_none());
     }
 }

@@ -2,7 +2,7 @@
 //! alone.
 
 use crate::behind::{self, Kept};
-use crate::execute::{Ended, Fault, execute};
+use crate::execute::{Ended, Fault, execute, variants};
 use crate::subject::{Decided, subject};
 use rallo_engine::Source;
 use rallo_media::FileSource;
@@ -131,7 +131,9 @@ fn made(recipe: &Recipe, item: &Item, room: &Room, kept: &Kept, computed: &(dyn 
         Err(e) => return Ended::failed(Fault::new("too large", e.to_string())),
     };
     let bytes = source.decoded_bytes(plan.program(1.0).level()) + plan.working_bytes(1, 2);
-    let bytes = bytes + behind::bytes(recipe, source.size(), &about);
+    // What several files share is held as working values, with its reductions.
+    let shared = if variants(recipe).len() > 1 { plan.size().area() * 16 } else { 0 };
+    let bytes = bytes + behind::bytes(recipe, source.size(), &about) + shared;
     let taken = room.take(bytes);
     let made = execute(recipe, &source, item, &about, Some(kept));
     drop((taken, source));

@@ -486,13 +486,11 @@ impl Queue {
                         .num_threads(threads)
                         .start_handler(move |_| step_back(quiet))
                         .build();
+                    let work =
+                        || item::picture(&recipe, &work, &queue.0.room, &queue.0.kept, &|| place.write());
                     match pool {
-                        Ok(pool) => pool.install(|| {
-                            item::picture(&recipe, &work, &queue.0.room, &queue.0.kept, &|| place.write())
-                        }),
-                        Err(_) => {
-                            item::picture(&recipe, &work, &queue.0.room, &queue.0.kept, &|| place.write())
-                        }
+                        Ok(pool) => pool.install(work),
+                        Err(_) => work(),
                     }
                 }
             };
@@ -569,10 +567,11 @@ impl Queue {
             return Ok(());
         }
         self.write_time(run).await?;
+        // Before the end is written down: a program killed here does it once more.
+        page::write(&self.0.store, run).await?;
         if self.0.store.end_run(run, &now()).await? {
             lock(&self.0.active).remove(&run);
             lock(&self.0.recipes).retain(|(id, _), _| *id != run);
-            page::write(&self.0.store, run).await?;
             self.tell(run).await?;
             self.call(run).await?;
         }
@@ -698,7 +697,9 @@ impl Queue {
         for run in over {
             self.tell(run).await?;
         }
-        for run in store.uncalled().await?.into_iter().filter(|r| self.0.only.is_none_or(|o| o == *r)) {
+        // Those without a hook of their own are the server's matter.
+        let all = store.uncalled(self.0.hook.is_some()).await?;
+        for run in all.into_iter().filter(|r| self.0.only.is_none_or(|o| o == *r)) {
             self.call(run).await?;
         }
         Ok(())

@@ -706,14 +706,16 @@ impl Store {
         Ok(done.rows_affected() > 0)
     }
 
-    /// Runs that have ended without what follows having begun.
+    /// Runs that have ended without what follows having begun: those with a hook of their own, or `all`.
     ///
     /// # Errors
     /// The database's.
-    pub async fn uncalled(&self) -> Result<Vec<i64>> {
+    pub async fn uncalled(&self, all: bool) -> Result<Vec<i64>> {
         sqlx::query_scalar(
-            "SELECT id FROM runs WHERE called = 0 AND state IN ('done', 'cancelled') ORDER BY id",
+            "SELECT id FROM runs WHERE called = 0 AND state IN ('done', 'cancelled')
+             AND (? OR hook IS NOT NULL) ORDER BY id",
         )
+        .bind(all)
         .fetch_all(&self.pool)
         .await
     }

@@ -281,7 +281,7 @@ async fn measure(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Jso
         .map(|n| sources[readable[(2 * n + 1) * readable.len() / (2 * MEASURED.min(readable.len()))]].clone())
         .collect();
     let count = sources.len();
-    // Measured with as many threads as a picture has in a run that uses all cores.
+    // One after the other, each with all cores; a run has several at a time with fewer of them each.
     let measured = tokio::task::spawn_blocking(move || {
         let begin = Instant::now();
         let (mut bytes, mut seconds, mut area, mut made) = (0u64, 0.0, 0u64, 0usize);
@@ -293,7 +293,7 @@ async fn measure(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Jso
             let Ok(source) = FileSource::open(&one.path) else { continue };
             let about = rallo_runner::subject(&one.path, Some(&source.facts(&one.path)), &one.decided, n + 1);
             let kinds = execute::variants(&recipe);
-            let Ok(work) = execute::Work::new(&recipe, &source, &about, 0, None, &kinds) else { continue };
+            let Ok(work) = execute::Work::new(&recipe, &source, &about, 0, None) else { continue };
             let mark = || Made { recipe: String::new(), source: String::new(), done: Vec::new() };
             let files: std::result::Result<Vec<_>, String> =
                 kinds.iter().map(|k| work.make(*k, mark())).collect();
