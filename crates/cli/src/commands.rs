@@ -261,7 +261,7 @@ pub fn render(args: &Render) -> Ended {
         Ok(source) => source,
         Err(e) => return failed(e.to_string()),
     };
-    let mut delivery = recipe.deliveries.first().cloned().unwrap_or_default();
+    let mut delivery = recipe.shown();
     delivery.format = if png { "png" } else { "jpeg" }.into();
     let about =
         rallo_runner::subject(&args.picture, Some(&source.facts(&args.picture)), &Decided::default(), 1);

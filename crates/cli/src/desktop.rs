@@ -187,15 +187,12 @@ fn opened(file: &Path, pictures: &[String], data: &Path) -> Result<(ExitCode, St
         return Err("no pictures were given".into());
     }
     let base = scan::common_folder(sources.iter().map(|s| &s.path));
-    let (planned, problems) = targets::plan(&recipe, &sources, &base, None);
-    if let Some(stop) = problems.iter().find(|p| p.stops) {
-        return Err(stop.message.clone());
-    }
-    let run = order::run(&recipe, &base, &recipe.name, "file manager");
-    let report = queue::worked(run, order::items(&planned, &sources), data)?;
+    let planning = targets::plan(&recipe, &sources, &base, None);
+    let (run, items) = order::written(&planning, &sources, &base, &recipe.name, "file manager")?;
+    let report = queue::worked(run, items, data)?;
     let count = |key: &str| report[key].as_i64().unwrap_or_default();
     let mut text = format!("{}: {} of {} made", recipe.name, count("done") + count("skipped"), sources.len());
-    if let Some(to) = planned.first().and_then(|p| p.target.parent()) {
+    if let Some(to) = planning.pictures.first().and_then(|p| p.target.parent()) {
         text += &format!(", in {}", to.display());
     }
     let first = report["items"].as_array().into_iter().flatten().find(|i| i["state"] == "failed");

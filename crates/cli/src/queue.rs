@@ -138,18 +138,16 @@ async fn add(
 fn ordered(pick: &Pick, origin: &str) -> Result<(Run, Vec<NewItem>), String> {
     let (recipe, from, sources) = commands::picked(pick)?;
     let to = pick.to.as_deref().map(commands::absolute).transpose()?;
-    let (planned, mut problems) = targets::plan(&recipe, &sources, &from, to.as_deref());
-    if let Some(problem) = problems.iter().find(|p| p.stops) {
-        return Err(problem.message.clone());
-    }
-    problems.extend(warnings::warnings(&recipe, &sources, &planned, &warnings::About::default()));
+    let planning = targets::plan(&recipe, &sources, &from, to.as_deref());
+    let name = from.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+    let origin = std::env::var("USER").map_or_else(|_| origin.to_owned(), |user| format!("{origin}, {user}"));
+    let (run, items) = order::written(&planning, &sources, &from, &name, &origin)?;
+    let mut problems = planning.problems;
+    problems.extend(warnings::warnings(&recipe, &sources, &planning.pictures, &warnings::About::default()));
     for problem in &problems {
         eprintln!("{}", problem.message);
     }
-    let name = from.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
-    let origin = std::env::var("USER").map_or_else(|_| origin.to_owned(), |user| format!("{origin}, {user}"));
-    let run = order::run(&recipe, &from, &name, &origin);
-    Ok((Run { warnings: order::warned(&problems), ..run }, order::items(&planned, &sources)))
+    Ok((Run { warnings: order::warned(&problems), ..run }, items))
 }
 
 /// `rallo run`: a run like any other, worked on here and at once. One that was killed goes on when it is asked for again.

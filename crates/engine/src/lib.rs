@@ -39,7 +39,7 @@ pub const RESULTS: u32 = 2;
 pub use area::Area;
 pub use colour::{InputColour, OutputColour, OutputProfile};
 pub use geometry::{Affine, Rect, Size};
-pub use lettering::SHIPPED as FONTS;
+pub use lettering::{Letters, SHIPPED as FONTS, line as letters};
 pub use measure::Measures;
 pub use picture::{Orientation, Picture, PictureError, Pyramid, Samples, Source, SourceError};
 pub use plan::{Encoded, Kept, Memory, Pixels, Plan, PlanError, Program, Settings};

@@ -10,6 +10,16 @@ pub fn content_hash(bytes: &[u8]) -> String {
     blake3::hash(bytes).to_hex()[..32].to_owned()
 }
 
+/// As [`content_hash`], of a file that may be large.
+///
+/// # Errors
+/// The system's.
+pub fn file_hash(path: &Path) -> std::io::Result<String> {
+    let mut hasher = blake3::Hasher::new();
+    hasher.update_reader(File::open(path)?)?;
+    Ok(hasher.finalize().to_hex()[..32].to_owned())
+}
+
 /// The mark of a result.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Made {

@@ -4,6 +4,7 @@
 //! JPEG XL, GIF, BMP, and camera raw through the preview inside it; writes JPEG, PNG, WebP, AVIF and TIFF, with the colour profile, the
 //! camera data and the mark that says which recipe made them.
 
+pub mod album;
 pub mod camera;
 mod containers;
 mod heif;
@@ -14,12 +15,13 @@ pub mod pdf;
 mod png_file;
 mod preview;
 pub mod read;
+pub mod video;
 pub mod words;
 pub mod write;
 pub mod xmp;
 
 pub use camera::CameraData;
-pub use identity::{Made, content_hash};
+pub use identity::{Made, content_hash, file_hash};
 pub use read::{Facts, FileSource, Format};
 pub use words::Words;
 pub use write::{Chroma, Encoding, Extras, Packing, encode, encode_within};

@@ -18,9 +18,9 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 /// Points in a millimetre.
-const MM: f32 = 72.0 / 25.4;
+pub(crate) const MM: f32 = 72.0 / 25.4;
 /// Height of a line by the size of its letters.
-const LEADING: f32 = 1.38;
+pub(crate) const LEADING: f32 = 1.38;
 
 /// A page's width and height in millimetres.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -69,7 +69,7 @@ pub struct Paper {
     margin: f32,
     /// Where the next thing goes.
     y: f32,
-    pages: Vec<Vec<Item>>,
+    pages: Vec<((f32, f32), Vec<Item>)>,
     system: FontSystem,
     fonts: HashMap<fontdb::ID, Font>,
 }
@@ -99,7 +99,7 @@ impl Paper {
         }
         let system = FontSystem::new_with_locale_and_db("en".into(), database);
         let (page, margin) = ((size.0 * MM, size.1 * MM), margin * MM);
-        Self { title: title.into(), page, margin, y: margin, pages: vec![Vec::new()], system, fonts }
+        Self { title: title.into(), page, margin, y: margin, pages: vec![(page, Vec::new())], system, fonts }
     }
 
     /// Width between the margins.
@@ -117,15 +117,52 @@ impl Paper {
     /// Goes to the next page where less than `points` are left on this one.
     fn need(&mut self, points: f32) {
         if self.y + points > self.page.1 - self.margin && self.y > self.margin {
-            self.pages.push(Vec::new());
+            self.pages.push((self.page, Vec::new()));
             self.y = self.margin;
         }
     }
 
     fn put(&mut self, item: Item) {
         if let Some(page) = self.pages.last_mut() {
-            page.push(item);
+            page.1.push(item);
         }
+    }
+
+    /// Begins a page of another size, in points; the first one where nothing is laid yet.
+    pub(crate) fn leaf(&mut self, page: (f32, f32)) {
+        match &mut self.pages[..] {
+            [first] if first.1.is_empty() => first.0 = page,
+            _ => self.pages.push((page, Vec::new())),
+        }
+        (self.page, self.y) = (page, self.margin);
+    }
+
+    /// A picture (JPEG) in a box of this page, as large as fits, in its middle or at its top; the height it takes.
+    pub(crate) fn picture_in(
+        &mut self,
+        jpeg: Vec<u8>,
+        at: (f32, f32),
+        room: (f32, f32),
+        middle: bool,
+    ) -> Result<f32, MediaError> {
+        let image = Image::from_jpeg(jpeg.into(), true).map_err(fail)?;
+        let (w, h) = (image.size().0 as f32, image.size().1 as f32);
+        let scale = (room.0 / w).min(room.1 / h);
+        let size = (w * scale, h * scale);
+        let down = if middle { (room.1 - size.1) / 2.0 } else { 0.0 };
+        self.put(Item::Picture { at: (at.0 + (room.0 - size.0) / 2.0, at.1 + down), size, image });
+        Ok(down + size.1)
+    }
+
+    /// One line of text at a place of this page; what does not fit its width is left out.
+    pub(crate) fn line_at(&mut self, text: &str, at: (f32, f32), width: f32, style: Style, strong: bool) {
+        let y = self.y;
+        self.y = at.1;
+        let lines = self.lines(&[Words { text, strong }], style, at.0, width);
+        for item in lines.into_iter().next().into_iter().flatten() {
+            self.lay(item);
+        }
+        self.y = y;
     }
 
     /// A paragraph.
@@ -240,9 +277,9 @@ impl Paper {
         document.set_metadata(
             Metadata::new().title(self.title.clone()).creator("Rallo".into()).language("en".into()),
         );
-        for items in self.pages {
+        for (size, items) in self.pages {
             let settings =
-                PageSettings::from_wh(self.page.0, self.page.1).ok_or_else(|| fail("no such page size"))?;
+                PageSettings::from_wh(size.0, size.1).ok_or_else(|| fail("no such page size"))?;
             let mut page = document.start_page_with(settings);
             let mut surface = page.surface();
             for item in items {

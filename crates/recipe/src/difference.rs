@@ -1,7 +1,7 @@
 //! What changed between two recipes, in words: "Denoise: brightness 40 → 55".
 
 use crate::sentence::shown;
-use crate::{Line, Pictures, Recipe};
+use crate::{Delivery, Line, Recipe};
 use rallo_engine::Param;
 use serde_json::Value;
 
@@ -161,11 +161,18 @@ fn blocks(all: &mut Vec<String>, before: &Recipe, after: &Recipe) {
     }
 }
 
-fn deliveries(all: &mut Vec<String>, before: &[Pictures], after: &[Pictures]) {
+fn deliveries(all: &mut Vec<String>, before: &[Delivery], after: &[Delivery]) {
     for i in 0..before.len().max(after.len()) {
         match (before.get(i), after.get(i)) {
             (Some(a), Some(b)) => {
-                let changes = values(&crate::delivery::PICTURES, &a.values(), &b.values());
+                if a.kind().id != b.kind().id {
+                    all.push(format!("Delivery {}: {} → {}", i + 1, a.kind().title, b.kind().title));
+                    continue;
+                }
+                let mut changes = values(a.kind().params, &a.values(), &b.values());
+                if a.to_value()["steps"] != b.to_value()["steps"] {
+                    changes.push("its own lines".into());
+                }
                 if !changes.is_empty() {
                     all.push(format!("Delivery {}: {}", i + 1, changes.join(", ")));
                 }
@@ -179,6 +186,7 @@ fn deliveries(all: &mut Vec<String>, before: &[Pictures], after: &[Pictures]) {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::Pictures;
     use serde_json::json;
 
     fn recipe(steps: Value) -> Recipe {
@@ -234,8 +242,7 @@ mod tests {
         let one = Recipe::new("Web");
         let mut two = one.clone();
         two.name = "Web, small".into();
-        two.deliveries[0].quality = 70;
-        two.deliveries.push(Pictures::default());
+        two.deliveries = vec![Pictures { quality: 70, ..Pictures::default() }.into(), Delivery::default()];
         assert_eq!(
             difference(&one, &two),
             ["Name: Web → Web, small", "Delivery 1: quality 85 → 70", "Delivery 2 added"]

@@ -15,7 +15,7 @@ pub mod sentence;
 mod starters;
 
 pub use advice::{Advice, advice};
-pub use delivery::Pictures;
+pub use delivery::{Bundle, Delivery, Pictures, Task};
 pub use difference::difference;
 pub use rules::{Condition, Ladder, Own, Subject};
 pub use sentence::Part;
@@ -155,6 +155,42 @@ impl Line {
         kind.parse(&values).map_or_else(|_| self.step.clone(), Arc::from)
     }
 
+    /// The document's form, values that are defaults left out.
+    pub fn to_value(&self) -> Value {
+        let mut map = Map::new();
+        map.insert("step".into(), json!(self.id));
+        let (values, defaults) = (self.step.values(), self.kind().defaults());
+        for (key, value) in values.as_object().into_iter().flatten() {
+            if defaults.get(key) != Some(value) {
+                map.insert(key.clone(), tidy(value));
+            }
+        }
+        if !self.on {
+            map.insert("on".into(), json!(false));
+        }
+        if self.mix < 100.0 {
+            map.insert("mix".into(), tidy(&json!(self.mix)));
+        }
+        if let Some(area) = &self.area {
+            map.insert("area".into(), tidy(&json!(**area)));
+        }
+        if let Some(when) = &self.when {
+            map.insert("when".into(), json!(when.text()));
+        }
+        if let Some(ladder) = &self.by_iso {
+            map.insert("by_iso".into(), ladder.to_value());
+        }
+        if !self.ask.is_empty() {
+            map.insert("ask".into(), json!(self.ask));
+        }
+        for (key, text) in [("checkpoint", &self.checkpoint), ("block", &self.block)] {
+            if let Some(text) = text {
+                map.insert(key.into(), json!(text));
+            }
+        }
+        Value::Object(map)
+    }
+
     /// What the engine does for a picture; nothing where the line is off or its condition is not met.
     pub fn settings(&self, recipe: &str, subject: &Subject) -> Option<Settings> {
         let applies = self.on && self.when.as_ref().is_none_or(|when| when.met(subject));
@@ -205,7 +241,7 @@ pub struct Recipe {
     /// What binds some of them together.
     pub blocks: Vec<Block>,
     /// Where the results go.
-    pub deliveries: Vec<Pictures>,
+    pub deliveries: Vec<Delivery>,
 }
 
 /// Collects faults while reading.
@@ -229,8 +265,24 @@ impl Reading {
         }
     }
 
-    fn line(&mut self, i: usize, value: &Value) -> Option<Line> {
-        let at = format!("steps[{i}]");
+    /// The lines of a list that stands at `path`.
+    fn lines(&mut self, path: &str, value: &Value) -> Vec<Line> {
+        match value {
+            Value::Array(all) if all.len() <= MAX_STEPS => {
+                all.iter().enumerate().filter_map(|(i, v)| self.line(format!("{path}[{i}]"), v)).collect()
+            }
+            Value::Array(all) => {
+                self.fault(path, format!("expected at most {MAX_STEPS} steps, got {}", all.len()));
+                Vec::new()
+            }
+            other => {
+                self.fault(path, format!("expected a list of steps, got {}", brief(other)));
+                Vec::new()
+            }
+        }
+    }
+
+    fn line(&mut self, at: String, value: &Value) -> Option<Line> {
         let Value::Object(map) = value else {
             self.fault(at, format!("expected an object with \"step\", got {}", brief(value)));
             return None;
@@ -342,6 +394,19 @@ impl Reading {
     }
 }
 
+/// Lines of a delivery alone; a run asks and waits for the recipe's own lines only.
+fn own_lines(path: &str, value: &Value) -> Result<Vec<Line>, Vec<Fault>> {
+    let mut r = Reading { faults: Vec::new() };
+    let lines = r.lines(path, value);
+    for (i, line) in lines.iter().enumerate() {
+        if line.block.is_some() || line.checkpoint.is_some() || !line.ask.is_empty() {
+            let message = "lines of a delivery have no block, no checkpoint and ask for nothing";
+            r.fault(format!("{path}[{i}].{}", line.id), message);
+        }
+    }
+    if r.faults.is_empty() { Ok(lines) } else { Err(r.faults) }
+}
+
 /// Names of parameters a run asks for.
 fn ask(kind: &'static StepKind, value: &Value) -> Result<Vec<&'static str>, String> {
     let names: Vec<&str> = kind.params.iter().map(|p| p.name).collect();
@@ -373,7 +438,7 @@ impl Recipe {
             labels: Vec::new(),
             steps: Vec::new(),
             blocks: Vec::new(),
-            deliveries: vec![Pictures::default()],
+            deliveries: vec![Delivery::default()],
         }
     }
 
@@ -441,29 +506,15 @@ impl Recipe {
             }
             Some(other) => r.fault("labels", format!("expected a list of texts, got {}", brief(other))),
         }
-        let steps = match map.get("steps") {
-            None => Vec::new(),
-            Some(Value::Array(all)) if all.len() <= MAX_STEPS => {
-                all.iter().enumerate().filter_map(|(i, v)| r.line(i, v)).collect()
-            }
-            Some(Value::Array(all)) => {
-                r.fault("steps", format!("expected at most {MAX_STEPS} steps, got {}", all.len()));
-                Vec::new()
-            }
-            Some(other) => {
-                r.fault("steps", format!("expected a list of steps, got {}", brief(other)));
-                Vec::new()
-            }
-        };
+        let steps = map.get("steps").map(|v| r.lines("steps", v)).unwrap_or_default();
         let blocks = r.blocks(map.get("blocks"), &steps);
         let deliveries = match map.get("deliveries") {
             None => Vec::new(),
             Some(Value::Array(all)) => {
-                let read =
-                    all.iter().enumerate().map(|(i, v)| Pictures::read(&format!("deliveries[{i}]"), v));
                 let mut good = Vec::new();
-                for one in read {
-                    match one {
+                for (i, value) in all.iter().enumerate() {
+                    let path = format!("deliveries[{i}]");
+                    match Delivery::read(&path, value, |v| own_lines(&format!("{path}.steps"), v)) {
                         Ok(delivery) => good.push(delivery),
                         Err(mut faults) => r.faults.append(&mut faults),
                     }
@@ -484,44 +535,7 @@ impl Recipe {
 
     /// The document, values that are defaults left out.
     pub fn to_value(&self) -> Value {
-        let steps: Vec<Value> = self
-            .steps
-            .iter()
-            .map(|line| {
-                let mut map = Map::new();
-                map.insert("step".into(), json!(line.id));
-                let (values, defaults) = (line.step.values(), line.kind().defaults());
-                for (key, value) in values.as_object().into_iter().flatten() {
-                    if defaults.get(key) != Some(value) {
-                        map.insert(key.clone(), tidy(value));
-                    }
-                }
-                if !line.on {
-                    map.insert("on".into(), json!(false));
-                }
-                if line.mix < 100.0 {
-                    map.insert("mix".into(), tidy(&json!(line.mix)));
-                }
-                if let Some(area) = &line.area {
-                    map.insert("area".into(), tidy(&json!(area)));
-                }
-                if let Some(when) = &line.when {
-                    map.insert("when".into(), json!(when.text()));
-                }
-                if let Some(ladder) = &line.by_iso {
-                    map.insert("by_iso".into(), ladder.to_value());
-                }
-                if !line.ask.is_empty() {
-                    map.insert("ask".into(), json!(line.ask));
-                }
-                for (key, text) in [("checkpoint", &line.checkpoint), ("block", &line.block)] {
-                    if let Some(text) = text {
-                        map.insert(key.into(), json!(text));
-                    }
-                }
-                Value::Object(map)
-            })
-            .collect();
+        let steps: Vec<Value> = self.steps.iter().map(Line::to_value).collect();
         let mut map = Map::new();
         map.insert("format".into(), json!("rallo-recipe"));
         map.insert("version".into(), json!(VERSION));
@@ -536,7 +550,7 @@ impl Recipe {
         if !self.blocks.is_empty() {
             map.insert("blocks".into(), self.blocks.iter().map(Block::to_value).collect());
         }
-        map.insert("deliveries".into(), self.deliveries.iter().map(Pictures::to_value).collect());
+        map.insert("deliveries".into(), self.deliveries.iter().map(Delivery::to_value).collect());
         Value::Object(map)
     }
 
@@ -610,8 +624,84 @@ impl Recipe {
         subject: &Subject,
     ) -> Result<Plan, PlanError> {
         let mut settings = self.settings(subject);
-        settings.extend(delivery.after(width));
+        settings.extend(self.after(delivery, width, subject));
         Plan::new(settings, Size::new(subject.width, subject.height))
+    }
+
+    /// What one of its deliveries does after its lines: lines of its own, its size, sharpening for that, what is written
+    /// over it.
+    pub fn after(&self, delivery: &Pictures, width: Option<u32>, subject: &Subject) -> Vec<Settings> {
+        let step = |id: &str, values: Value| {
+            let values = values.as_object().cloned().unwrap_or_default();
+            step_kind(id)?.parse(&values).ok().map(Settings::from)
+        };
+        let subject = &delivery.counted(subject);
+        let lines = delivery.lines.iter().filter_map(|line| line.settings(&self.name, subject));
+        let size = match (&delivery.frame, width, delivery.long_edge) {
+            (Some(frame), _, _) => {
+                let fit = if frame.fit == "fit" { "fit" } else { "fill" };
+                step("resize", json!({ fit: [frame.width, frame.height], "enlarge": true }))
+            }
+            (None, Some(width), _) => step("resize", json!({ "width": width })),
+            (None, None, Some(edge)) => step("resize", json!({ "long_edge": edge })),
+            (None, None, None) => None,
+        };
+        let sharpen = (delivery.sharpen > 0.0)
+            .then(|| step("output_sharpening", json!({"target": "screen", "strength": delivery.sharpen})))
+            .flatten();
+        let burned = delivery.burned.as_ref().and_then(|b| {
+            let text = names::text(&b.text, &self.name, subject);
+            // What came of the fields is no template any more.
+            let text = text.replace(['{', '}'], "");
+            step(
+                "watermark",
+                json!({"text": text, "place": b.place, "size": b.size, "opacity": 100, "edge": 60}),
+            )
+        });
+        lines.chain(size).chain(sharpen).chain(burned).collect()
+    }
+
+    /// The same recipe where deliveries that take the frames' own size have it in pixels: that of the first frame.
+    pub fn settled(&self, first: &Subject) -> Self {
+        let mut settled = self.clone();
+        for one in &mut settled.deliveries {
+            let bare = Pictures { lines: one.lines.clone(), ..Pictures::default() };
+            if let Ok(plan) = self.layout_for(&bare, None, first) {
+                *one = one.settled((plan.size().width, plan.size().height));
+            }
+        }
+        settled
+    }
+
+    /// Every file it makes of each frame, with the delivery it belongs to.
+    pub fn files(&self) -> Vec<(usize, Pictures)> {
+        let all = self.deliveries.iter().enumerate();
+        all.flat_map(|(at, one)| one.files().into_iter().map(move |f| (at, f))).collect()
+    }
+
+    /// What it does for all frames of a run together, with the delivery it belongs to; a run knows them by their places.
+    pub fn tasks(&self) -> Vec<(usize, Task)> {
+        let all = self.deliveries.iter().enumerate();
+        all.flat_map(|(at, one)| one.tasks().into_iter().map(move |t| (at, t))).collect()
+    }
+
+    /// What each frame becomes before it joins others in one file: the task's place, and the picture.
+    pub fn stages(&self) -> Vec<(usize, Pictures)> {
+        let stage = |(i, (at, task)): (usize, (usize, Task))| match task {
+            Task::Bundle(bundle) => {
+                Some((i, Pictures { lines: self.deliveries[at].lines.clone(), ..bundle.stage() }))
+            }
+            _ => None,
+        };
+        self.tasks().into_iter().enumerate().filter_map(stage).collect()
+    }
+
+    /// What its first delivery makes of a frame; what pages show of it.
+    pub fn shown(&self) -> Pictures {
+        let first = self.deliveries.first();
+        let files = first.map(Delivery::files).unwrap_or_default();
+        let stage = || self.stages().into_iter().next().map(|(_, s)| s);
+        files.into_iter().next().or_else(stage).unwrap_or_default()
     }
 
     /// The plan for a picture, everything measured.
@@ -656,9 +746,13 @@ impl Recipe {
     pub fn delivering(&self, at: Option<usize>, values: &Map<String, Value>) -> Result<Self, Faults> {
         let mut document = self.to_value();
         let all = document["deliveries"].as_array_mut().into_iter().flatten().enumerate();
-        for (_, delivery) in all.filter(|(i, _)| at.is_none_or(|at| at == *i)) {
+        for (i, delivery) in all.filter(|(i, _)| at.is_none_or(|at| at == *i)) {
             for (name, value) in values {
-                delivery[name] = value.clone();
+                // What is meant for all of them holds for those that have such a value.
+                let has = || self.deliveries[i].kind().params.iter().any(|p| p.name == name);
+                if at.is_some() || has() {
+                    delivery[name] = value.clone();
+                }
             }
         }
         Self::from_value(&document)
@@ -686,7 +780,16 @@ impl Recipe {
             one
         };
         let steps: Vec<Value> = self.placed(subject).into_iter().map(one).collect();
-        json!({"version": VERSION, "steps": steps, "delivery": delivery.identity()}).to_string()
+        let mut all = json!({"version": VERSION, "steps": steps, "delivery": delivery.identity()});
+        if !delivery.lines.is_empty() {
+            let subject = &delivery.counted(subject);
+            let own = delivery.lines.iter().filter_map(|l| Some((l, l.settings(&self.name, subject)?)));
+            let own = own.map(|(l, s)| {
+                json!({"step": l.id, "mix": l.mix, "values": s.step.values(), "area": s.area.as_deref()})
+            });
+            all["own"] = own.collect();
+        }
+        all.to_string()
     }
 }
 

@@ -1,6 +1,6 @@
 //! The published JSON Schema (draft 2020-12), made from the steps' own descriptions.
 
-use crate::{MAX_STEPS, Pictures, VERSION, delivery};
+use crate::{MAX_STEPS, VERSION, delivery};
 use rallo_engine::{Kind, Param, registry, step::MAX_POINTS};
 use serde_json::{Map, Value, json};
 
@@ -85,9 +85,26 @@ pub fn schema() -> Value {
             })
         })
         .collect();
-    let mut pictures = Map::from_iter([("kind".to_owned(), json!({"const": "pictures"}))]);
-    pictures.extend(properties(&delivery::PICTURES, &Pictures::default().values()));
-    pictures["bits"]["enum"] = json!([8, 16, "8", "16"]);
+    let deliveries: Vec<Value> = delivery::KINDS
+        .iter()
+        .map(|kind| {
+            let mut all = Map::from_iter([("kind".to_owned(), json!({"const": kind.id}))]);
+            all.extend(properties(kind.params, &kind.defaults()));
+            if let Some(bits) = all.get_mut("bits").and_then(|b| b["enum"].as_array_mut()) {
+                let numbers: Vec<Value> =
+                    bits.iter().filter_map(|b| b.as_str()?.parse::<u8>().ok()).map(|b| json!(b)).collect();
+                bits.extend(numbers);
+            }
+            all.insert(
+                "steps".into(),
+                json!({"type": "array", "maxItems": MAX_STEPS, "items": {"$ref": "#/$defs/step"}}),
+            );
+            json!({
+                "type": "object", "title": kind.title, "description": kind.about,
+                "properties": all, "required": ["kind"], "additionalProperties": false,
+            })
+        })
+        .collect();
     json!({
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "Rallo recipe",
@@ -98,7 +115,7 @@ pub fn schema() -> Value {
             "name": {"type": "string", "minLength": 1, "maxLength": 120},
             "note": {"type": "string", "maxLength": 4000},
             "labels": {"type": "array", "items": {"type": "string"}},
-            "steps": {"type": "array", "maxItems": MAX_STEPS, "items": {"oneOf": steps}},
+            "steps": {"type": "array", "maxItems": MAX_STEPS, "items": {"$ref": "#/$defs/step"}},
             "blocks": {"type": "array", "items": {
                 "type": "object", "required": ["name"], "additionalProperties": false,
                 "properties": {
@@ -113,13 +130,11 @@ pub fn schema() -> Value {
                     },
                 },
             }},
-            "deliveries": {"type": "array", "items": {
-                "type": "object", "properties": pictures, "required": ["kind"], "additionalProperties": false,
-            }},
+            "deliveries": {"type": "array", "items": {"oneOf": deliveries}},
         },
         "required": ["format", "version", "name"],
         "additionalProperties": false,
-        "$defs": {"area": area()},
+        "$defs": {"area": area(), "step": {"oneOf": steps}},
     })
 }
 

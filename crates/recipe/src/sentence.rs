@@ -1,5 +1,6 @@
 //! Plain sentences: how a recipe reads on the ticket, the run sheet and in print.
 
+use crate::delivery::{Delivery, What};
 use crate::{Line, Pictures, Recipe};
 use rallo_engine::{Kind, Param, step::Place};
 use serde::Serialize;
@@ -149,39 +150,121 @@ pub fn plain(parts: &[Part]) -> String {
         .collect()
 }
 
-impl Pictures {
+/// A picture delivery, as a sentence with holes.
+fn pictures(one: &Pictures) -> String {
+    let quality =
+        if one.limit.is_some() { "quality up to {quality}, at most {limit} kB" } else { "quality {quality}" };
+    let mut sentence = match one.format.as_str() {
+        "png" => "PNG with {bits} bits".to_owned(),
+        "tiff" => "TIFF with {bits} bits, packed: {compression}".to_owned(),
+        "webp" if one.lossless => "Lossless WebP".to_owned(),
+        "webp" => format!("WebP, {quality}"),
+        "avif" => format!("AVIF, {quality}"),
+        _ if one.progressive => format!("Progressive JPEG, {quality}"),
+        _ => format!("JPEG, {quality}"),
+    };
+    if !one.widths.is_empty() {
+        sentence += ", {widths} pixels wide";
+    } else if one.long_edge.is_some() {
+        sentence += ", {long_edge} pixels long";
+    }
+    if one.sharpen > 0.0 {
+        sentence += ", sharpened {sharpen}";
+    }
+    if one.profile.is_some() {
+        sentence += " in {profile}";
+    }
+    sentence
+}
+
+impl Delivery {
+    /// What the delivery writes, as a sentence with holes; its names and target are said behind it.
+    fn sentence(&self) -> String {
+        let custom = |size: &str| if size == "custom" { "{width} × {height}" } else { "{size}" };
+        let mut sentence = match &self.what {
+            What::Pictures(p) => pictures(p),
+            What::Frames(f) => {
+                let format = match f.format.as_str() {
+                    "png" => "PNG with {bits} bits",
+                    "tiff" => "TIFF with {bits} bits",
+                    _ => "JPEG, quality {quality}",
+                };
+                let fit = match f.fit.as_str() {
+                    "fill" => ", filled",
+                    "fit" => ", fitted in {colour}",
+                    _ => "",
+                };
+                let start = if f.start == 1.0 { "" } else { ", from number {start}" };
+                format!("Numbered frames, {} each{fit}{start}, {format}", custom(&f.size))
+            }
+            What::Video(v) => {
+                let codec = if v.codec == "purpose" { "to {purpose}" } else { "in {codec}" };
+                let mut text = format!("Clip {codec}, {}, {{rate}} frames a second", custom(&v.size));
+                for (is, more) in [
+                    (v.length > 0.0, ", {length} seconds long"),
+                    (v.length <= 0.0 && v.speed != 1.0, ", {speed} times as fast"),
+                    (v.backwards, ", backwards"),
+                    (v.hold_first > 0.0, ", first frame held {hold_first} s"),
+                    (v.hold_last > 0.0, ", last frame held {hold_last} s"),
+                    (v.times > 1.0, ", {times} times over"),
+                    (!v.text.is_empty(), ", written over: {text}"),
+                    (!v.sound.is_empty(), ", sound from {sound}"),
+                    (v.megabytes.is_some(), ", about {megabytes} MB"),
+                ] {
+                    if is {
+                        text += more;
+                    }
+                }
+                text
+            }
+            What::Pdf(p) => {
+                let grid = match p.grid() {
+                    (1, 1) => "one picture a page",
+                    _ => "{columns} × {rows} pictures a page",
+                };
+                let under = if p.caption.is_empty() { "" } else { ", under each {caption}" };
+                format!("PDF, {{page}}, {grid}{under}, at most {{resolution}} ppi")
+            }
+            What::Contact(c) => {
+                let under = if c.caption.is_empty() { "" } else { ", under each {caption}" };
+                format!("Contact sheet, {{columns}} to a row, {{cell}} pixels each{under}, {{format}}")
+            }
+            What::Archive(a) => {
+                let with = match (a.sidecars, a.checksums) {
+                    (true, true) => ", with sidecars and checksums",
+                    (true, false) => ", with sidecars",
+                    (false, true) => ", with checksums",
+                    (false, false) => "",
+                };
+                format!("Archive, TIFF with 16 bits in {{profile}}, packed: {{compression}}{with}")
+            }
+            What::Course(_) => {
+                "Course pack {title}: numbered frames {size}, clip of {seconds} s a picture, hand-out of {per_page} a page, settings sheet".into()
+            }
+        };
+        if !self.lines.is_empty() {
+            let lines: Vec<String> = self
+                .lines
+                .iter()
+                .map(|l| l.sentence().trim_end_matches('.').replace(['{', '}'], ""))
+                .collect();
+            sentence += &format!(" ({})", lines.join("; "));
+        }
+        sentence
+    }
+
     /// What the delivery writes, as a sentence.
     pub fn parts(&self, recipe: &Recipe) -> Vec<Part> {
-        let quality = if self.limit.is_some() {
-            "quality up to {quality}, at most {limit} kB"
-        } else {
-            "quality {quality}"
-        };
-        let mut sentence = match self.format.as_str() {
-            "png" => "PNG with {bits} bits".to_owned(),
-            "tiff" => "TIFF with {bits} bits, packed: {compression}".to_owned(),
-            "webp" if self.lossless => "Lossless WebP".to_owned(),
-            "webp" => format!("WebP, {quality}"),
-            "avif" => format!("AVIF, {quality}"),
-            _ if self.progressive => format!("Progressive JPEG, {quality}"),
-            _ => format!("JPEG, {quality}"),
-        };
-        if !self.widths.is_empty() {
-            sentence += ", {widths} pixels wide";
-        } else if self.long_edge.is_some() {
-            sentence += ", {long_edge} pixels long";
-        }
-        if self.sharpen > 0.0 {
-            sentence += ", sharpened {sharpen}";
-        }
-        if self.profile.is_some() {
-            sentence += " in {profile}";
-        }
-        sentence += ", named {name}, into ";
-        sentence += if self.to == "subfolder" { "{folder}." } else { "{to}." };
+        let target = self.target();
+        let mut sentence = self.sentence() + ", named {name}, into ";
+        sentence += if target.to == "subfolder" { "{folder}" } else { "{to}" };
         let values = self.values();
-        let folder = self.folder.replace("{recipe}", &recipe.name);
-        parts(&sentence, &crate::delivery::PICTURES, |param, _| match param.name {
+        if values["zip"] == Value::Bool(true) {
+            sentence += ", and as a ZIP";
+        }
+        sentence += ".";
+        let folder = target.folder.replace("{recipe}", &recipe.name);
+        parts(&sentence, self.kind().params, |param, _| match param.name {
             "folder" => folder.clone(),
             name => shown(param, &values[name], false, None),
         })

@@ -3,13 +3,15 @@
 
 use crate::behind::{self, Kept};
 use crate::item::{Item, Output, State};
+use crate::bundle::{self, Piece};
 use crate::parts::part_in;
 use rallo_engine::steps::data::{self, Data};
-use rallo_engine::{OutputColour, Picture, Plan, Pyramid, Size, Source};
+use rallo_engine::{Encoded, OutputColour, Picture, Pixels, Plan, Pyramid, Size, Source};
 use rallo_media::camera::{self, Carry};
 use rallo_media::{
     Chroma, Encoding, Extras, FileSource, Format, Made, MediaError, Packing, Words, content_hash,
 };
+use rallo_recipe::delivery::Frame;
 use rallo_recipe::{Pictures, Recipe, Subject};
 use std::io::{ErrorKind, Write};
 use std::path::{Path, PathBuf};
@@ -32,7 +34,7 @@ impl Fault {
     }
 
     /// Writing failed; these kinds hold up a run until their cause is gone.
-    fn writing(target: &Path, e: &std::io::Error) -> Self {
+    pub(crate) fn writing(target: &Path, e: &std::io::Error) -> Self {
         let kind = match e.kind() {
             ErrorKind::StorageFull | ErrorKind::QuotaExceeded => "no room",
             ErrorKind::PermissionDenied
@@ -113,23 +115,54 @@ pub fn encoding(delivery: &Pictures) -> Encoding {
 }
 
 /// One file that is made of each picture: a delivery, in one of its widths.
-#[derive(Clone, Copy)]
-pub struct Variant<'a> {
+#[derive(Clone, Debug)]
+pub struct Variant {
+    /// Which of the recipe's deliveries it belongs to.
+    pub at: usize,
     /// What is delivered.
-    pub delivery: &'a Pictures,
+    pub delivery: Pictures,
     /// Its width, where the delivery has several.
     pub width: Option<u32>,
 }
 
 /// Every file a recipe makes of each picture, in order.
-pub fn variants(recipe: &Recipe) -> Vec<Variant<'_>> {
-    let all = recipe.deliveries.iter();
-    all.flat_map(|delivery| delivery.variants().into_iter().map(move |width| Variant { delivery, width }))
-        .collect()
+pub fn variants(recipe: &Recipe) -> Vec<Variant> {
+    let all = recipe.files().into_iter();
+    all.flat_map(|(at, delivery)| {
+        let widths = delivery.variants();
+        widths.into_iter().map(move |width| Variant { at, delivery: delivery.clone(), width })
+    })
+    .collect()
+}
+
+/// A picture in the middle of a frame of another size, on a colour (`#rrggbb`, as the picture's own values).
+fn framed(picture: Encoded, frame: &Frame) -> Encoded {
+    let (from, to) = (picture.size, Size::new(frame.width, frame.height));
+    if from == to || from.width > to.width || from.height > to.height {
+        return picture;
+    }
+    let part = |i: usize| frame.colour.get(i..i + 2).and_then(|h| u8::from_str_radix(h, 16).ok()).unwrap_or(0);
+    let ground = [part(1), part(3), part(5)];
+    fn laid<T: Copy>(v: &[T], from: Size, to: Size, ground: [T; 3]) -> Vec<T> {
+        let mut out = ground.repeat(to.area() as usize);
+        let left = ((to.width - from.width) / 2) as usize;
+        let top = ((to.height - from.height) / 2) as usize;
+        let (row, whole) = (from.width as usize * 3, to.width as usize * 3);
+        for (y, line) in v.chunks_exact(row).enumerate() {
+            let start = (top + y) * whole + left * 3;
+            out[start..start + row].copy_from_slice(line);
+        }
+        out
+    }
+    let pixels = match picture.pixels {
+        Pixels::U8(v) => Pixels::U8(laid(&v, from, to, ground)),
+        Pixels::U16(v) => Pixels::U16(laid(&v, from, to, ground.map(|c| u16::from(c) * 257))),
+    };
+    Encoded { size: to, pixels }
 }
 
 /// A name with a number that is free: `name-2.jpg`, `name-3.jpg` …
-fn numbered(path: &Path) -> Option<PathBuf> {
+pub(crate) fn numbered(path: &Path) -> Option<PathBuf> {
     let stem = path.file_stem()?.to_string_lossy().into_owned();
     let ending = path.extension()?.to_string_lossy().into_owned();
     (2..10_000).map(|n| path.with_file_name(format!("{stem}-{n}.{ending}"))).find(|p| !p.exists())
@@ -137,9 +170,11 @@ fn numbered(path: &Path) -> Option<PathBuf> {
 
 /// A picture on its way to one or several files: what all of them share is done once.
 pub struct Work<'a> {
-    recipe: &'a Recipe,
+    /// What is done.
+    pub recipe: &'a Recipe,
     source: &'a FileSource,
-    subject: &'a Subject,
+    /// The picture.
+    pub subject: &'a Subject,
     shift: i64,
     kept: Option<&'a Kept>,
     /// What the recipe's lines made of it, as large as the largest file needs it; with the colours the recipe names.
@@ -166,7 +201,8 @@ impl<'a> Work<'a> {
             );
         }
         let mut work = Self { recipe, source, subject, shift, kept, shared: None };
-        let all = variants(recipe);
+        let stages = recipe.stages().into_iter().map(|(at, delivery)| Variant { at, delivery, width: None });
+        let all: Vec<Variant> = variants(recipe).into_iter().chain(stages).collect();
         if all.len() > 1 {
             work.shared = Some(work.share(&all)?);
         }
@@ -176,17 +212,17 @@ impl<'a> Work<'a> {
     /// The recipe's lines, once for all.
     fn share(&self, variants: &[Variant]) -> Result<(Pyramid, Option<Arc<OutputColour>>), String> {
         let whole = self.recipe.layout(self.subject).map_err(|e| e.to_string())?.size();
-        // No file is larger than this one; its size is made in the same resampling as the lines' own.
-        let mut largest = Size::new(0, 0);
+        // No file needs more than this; its size is made in the same resampling as the lines' own.
+        let mut longest = 0;
         for one in variants {
-            let bare = Pictures { sharpen: 0.0, ..one.delivery.clone() };
-            let plan = self.recipe.layout_for(&bare, one.width, self.subject).map_err(|e| e.to_string())?;
-            if plan.size().area() > largest.area() {
-                largest = plan.size();
-            }
+            longest = longest.max(self.needed(one, whole)?);
         }
-        let size = Pictures { long_edge: Some(largest.long_edge()), ..Pictures::default() };
-        let extra = if largest.area() < whole.area() { size.after(None) } else { Vec::new() };
+        let size = Pictures { long_edge: Some(longest), ..Pictures::default() };
+        let extra = if longest < whole.long_edge() {
+            self.recipe.after(&size, None, self.subject)
+        } else {
+            Vec::new()
+        };
         let ready = behind::ready(self.recipe, self.source, self.subject, self.kept, extra)
             .map_err(|e| e.to_string())?;
         let program = ready.plan.program(1.0);
@@ -199,13 +235,50 @@ impl<'a> Work<'a> {
         Ok((Pyramid::new(picture), ready.plan.colours()))
     }
 
+    /// The longest side of what a file is made from.
+    fn needed(&self, one: &Variant, whole: Size) -> Result<u32, String> {
+        if !one.delivery.lines.is_empty() {
+            return Ok(whole.long_edge());
+        }
+        if let Some(frame) = &one.delivery.frame {
+            let by = |to: u32, from: u32| f64::from(to) / f64::from(from);
+            let (wide, high) = (by(frame.width, whole.width), by(frame.height, whole.height));
+            let share = if frame.fit == "fit" { wide.min(high) } else { wide.max(high) };
+            return Ok((share.min(1.0) * f64::from(whole.long_edge())).ceil() as u32);
+        }
+        let bare = Pictures { sharpen: 0.0, burned: None, ..one.delivery.clone() };
+        let plan = self.recipe.layout_for(&bare, one.width, self.subject).map_err(|e| e.to_string())?;
+        Ok(plan.size().long_edge())
+    }
+
     /// The bytes of one file, and its size: everything but the writing.
     ///
     /// # Errors
     /// A reason for people.
-    pub fn make(&self, one: Variant, made: Made) -> Result<(Vec<u8>, u32, u32), String> {
-        let delivery = one.delivery;
-        let after = delivery.after(one.width);
+    pub fn make(&self, one: &Variant, made: Option<Made>) -> Result<(Vec<u8>, u32, u32), String> {
+        let delivery = &one.delivery;
+        let (picture, colours) = self.picture(delivery, one.width)?;
+        let size = picture.size;
+        let extras = self.extras(delivery, size, colours.icc.clone(), made);
+        let encoding = encoding(delivery);
+        let bytes = match delivery.limit {
+            Some(limit) => rallo_media::encode_within(&picture, encoding, &extras, u64::from(limit) * 1000)
+                .map(|(b, _)| b),
+            None => rallo_media::encode(&picture, encoding, &extras),
+        };
+        Ok((bytes.map_err(|e| e.to_string())?, size.width, size.height))
+    }
+
+    /// The pixels of one file, as they are encoded, with their colours.
+    ///
+    /// # Errors
+    /// A reason for people.
+    pub fn picture(
+        &self,
+        delivery: &Pictures,
+        width: Option<u32>,
+    ) -> Result<(Encoded, Arc<OutputColour>), String> {
+        let after = self.recipe.after(delivery, width, self.subject);
         let say = |e: &dyn std::fmt::Display| e.to_string();
         let rendered = |plan: &Plan, source: &dyn Source, colours: &Arc<OutputColour>| {
             let program = plan.program(1.0);
@@ -229,24 +302,20 @@ impl<'a> Work<'a> {
                 (rendered(&ready.plan, ready.source(), &colours).map_err(|e| say(&e))?, colours)
             }
         };
-        let size = picture.size;
-        let extras = self.extras(delivery, size, colours.icc.clone(), made);
-        let encoding = encoding(delivery);
-        let bytes = match delivery.limit {
-            Some(limit) => rallo_media::encode_within(&picture, encoding, &extras, u64::from(limit) * 1000)
-                .map(|(b, _)| b),
-            None => rallo_media::encode(&picture, encoding, &extras),
+        let framed = match &delivery.frame {
+            Some(frame) => framed(picture, frame),
+            None => picture,
         };
-        Ok((bytes.map_err(|e| say(&e))?, size.width, size.height))
+        Ok((framed, colours))
     }
 
     /// What goes into a file beside its pixels.
-    fn extras(&self, delivery: &Pictures, size: Size, icc: Vec<u8>, made: Made) -> Extras {
+    fn extras(&self, delivery: &Pictures, size: Size, icc: Vec<u8>, made: Option<Made>) -> Extras {
         let data = self.recipe.data(self.subject);
         let keeps = |what: &str| data.iter().any(|d| d.keep == what);
         let nothing = !delivery.camera_data || keeps("nothing");
         let words = words(self.source, &data, nothing, self.subject);
-        let resolution = data.iter().rev().find_map(|d| d.resolution);
+        let resolution = data.iter().rev().find_map(|d| d.resolution).or(delivery.dpi);
         let serials = keeps("without place and serial numbers");
         let moved: i64 = data.iter().filter_map(|d| data::seconds(&d.shift)).sum();
         let carry = Carry {
@@ -259,7 +328,7 @@ impl<'a> Work<'a> {
             resolution,
         };
         let exif = camera::carried(self.source.exif(), &carry);
-        Extras { icc: Some(icc), exif, made: Some(made), words, resolution }
+        Extras { icc: Some(icc), exif, made, words, resolution }
     }
 }
 
@@ -285,8 +354,8 @@ fn words(source: &FileSource, data: &[Data], nothing: bool, subject: &Subject) -
 }
 
 /// Identity of what shapes a result beside its source: the recipe, and what was decided about the frame.
-fn identity(recipe: &Recipe, one: Variant, shift: i64, subject: &Subject) -> String {
-    let mut text = format!("engine {}|{}", rallo_engine::RESULTS, recipe.identity(one.delivery, subject));
+fn identity(recipe: &Recipe, one: &Variant, shift: i64, subject: &Subject) -> String {
+    let mut text = format!("engine {}|{}", rallo_engine::RESULTS, recipe.identity(&one.delivery, subject));
     if let Some(width) = one.width {
         text += &format!("|width {width}");
     }
@@ -336,7 +405,7 @@ pub enum There {
 }
 
 /// Looks at a file that stands where a result would go.
-pub fn there(recipe: &Recipe, one: Variant, target: &Path, shift: i64, subject: &Subject) -> There {
+pub fn there(recipe: &Recipe, one: &Variant, target: &Path, shift: i64, subject: &Subject) -> There {
     match Made::of(target) {
         None => There::Other,
         Some(mark) if mark.recipe == identity(recipe, one, shift, subject) => There::Same,
@@ -400,6 +469,8 @@ fn place(
                         height: size.height,
                         hash,
                         made: false,
+                        variant: None,
+                        clip: None,
                     }],
                 }));
             }
@@ -430,6 +501,7 @@ fn place(
 
 /// A file that is only to be written.
 struct OneComputed {
+    variant: usize,
     target: PathBuf,
     replace: bool,
     bytes: Vec<u8>,
@@ -440,33 +512,54 @@ struct OneComputed {
 pub struct Computed {
     files: Vec<OneComputed>,
     there: Vec<Output>,
+    /// What joins others in one file: the task's place, and the piece.
+    pub pieces: Vec<(usize, Piece)>,
+    /// How it ends when nothing is left to write.
+    nothing: Option<(State, Option<String>)>,
 }
 
 impl Computed {
     /// Writes them under their names; where one cannot be written, those before it stay and are known.
     pub fn write(self) -> Ended {
+        if let (Some((state, reason)), true) = (self.nothing, self.files.is_empty()) {
+            return Ended { state, kind: None, reason, outputs: self.there };
+        }
         let mut outputs = self.there;
-        for OneComputed { target, replace, bytes, size: (width, height) } in self.files {
+        for OneComputed { variant, target, replace, bytes, size: (width, height) } in self.files {
             if let Err(e) = write(&target, &bytes, replace) {
                 return Ended { outputs, ..Ended::failed(Fault::writing(&target, &e)) };
             }
             let hash = content_hash(&bytes);
-            outputs.push(Output { path: target, bytes: bytes.len() as u64, width, height, hash, made: true });
+            outputs.push(Output {
+                path: target,
+                bytes: bytes.len() as u64,
+                width,
+                height,
+                hash,
+                made: true,
+                variant: Some(variant),
+                clip: None,
+            });
         }
         Ended { state: State::Done, kind: None, reason: None, outputs }
     }
 }
 
-/// Makes the results of an opened source for the item's targets; or says how it ended before anything was written.
+/// Makes the results of an opened source for the item's targets, and its pieces for the tasks in `wanted`; or says how it
+/// ended before anything was written.
 pub fn execute(
     recipe: &Recipe,
     source: &FileSource,
     item: &Item,
     subject: &Subject,
     kept: Option<&Kept>,
+    wanted: &[usize],
 ) -> Result<Computed, Box<Ended>> {
     let all = variants(recipe);
-    if all.is_empty() || all.len() != item.targets.len() {
+    let stages = recipe.stages();
+    // A picture that only joins others names the file it joins.
+    let joins = all.is_empty() && !stages.is_empty();
+    if !joins && (all.is_empty() || all.len() != item.targets.len()) {
         return Err(Ended::boxed(
             "recipe",
             "the recipe has no delivery, or others than when the run began".into(),
@@ -477,18 +570,30 @@ pub fn execute(
     let (hash, done) = (content_hash(source.bytes()), done(recipe, source, subject));
     let mut there = Vec::new();
     let mut todo = Vec::new();
-    for (one, (target, known)) in all.into_iter().zip(&item.targets) {
+    for (variant, (one, (target, known))) in all.into_iter().zip(&item.targets).enumerate() {
         let made =
-            Made { recipe: identity(recipe, one, shift, subject), source: hash.clone(), done: done.clone() };
-        match place(one.delivery, item, target, known.as_ref(), &made) {
-            Ok((target, replace)) => todo.push((one, target, replace, made)),
-            Err(ended) if ended.state == State::Skipped => there.extend(ended.outputs),
+            Made { recipe: identity(recipe, &one, shift, subject), source: hash.clone(), done: done.clone() };
+        match place(&one.delivery, item, target, known.as_ref(), &made) {
+            Ok((target, replace)) => todo.push((variant, one, target, replace, made)),
+            Err(ended) if ended.state == State::Skipped => {
+                there.extend(ended.outputs.into_iter().map(|o| Output { variant: Some(variant), ..o }));
+            }
             Err(ended) => return Err(ended),
         }
     }
-    if todo.is_empty() {
-        let reason = Some("already made by this recipe from this picture".into());
-        return Err(Box::new(Ended { state: State::Skipped, kind: None, reason, outputs: there }));
+    let stages: Vec<_> = stages.into_iter().filter(|(task, _)| wanted.contains(task)).collect();
+    let nothing = match (todo.is_empty(), joins) {
+        (false, _) => None,
+        (true, false) => {
+            Some((State::Skipped, Some("already made by this recipe from this picture".to_owned())))
+        }
+        (true, true) if stages.is_empty() => {
+            Some((State::Skipped, Some("not needed: what it would join is there, or leaves it out".to_owned())))
+        }
+        (true, true) => Some((State::Done, None)),
+    };
+    if let (true, Some((state, reason))) = (stages.is_empty(), nothing.clone()) {
+        return Err(Box::new(Ended { state, kind: None, reason, outputs: there }));
     }
     let failed = |reason| {
         let kind = if source.format() == Format::Raw { "unsupported" } else { "unreadable" };
@@ -496,16 +601,19 @@ pub fn execute(
     };
     let work = Work::new(recipe, source, subject, shift, kept).map_err(failed)?;
     let mut files = Vec::new();
-    for (one, target, replace, made) in todo {
-        let (bytes, width, height) = work.make(one, made).map_err(failed)?;
-        files.push(OneComputed { target, replace, bytes, size: (width, height) });
+    for (variant, one, target, replace, made) in todo {
+        let (bytes, width, height) = work.make(&one, Some(made)).map_err(failed)?;
+        files.push(OneComputed { variant, target, replace, bytes, size: (width, height) });
     }
+    let pieces: Result<Vec<_>, String> =
+        stages.iter().map(|(task, stage)| Ok((*task, bundle::piece(&work, *task, stage)?))).collect();
+    let pieces = pieces.map_err(failed)?;
     if state_of(&item.source) != before || before.is_some_and(|b| b.0 != source.bytes().len() as u64) {
         let reason =
             "the original changed while it was read; nothing was written, try again when it is complete";
         return Err(Ended::boxed("changed", reason.into()));
     }
-    Ok(Computed { files, there })
+    Ok(Computed { files, there, pieces, nothing })
 }
 
 /// Writes under a temporary name in the same folder, flushes, then gives the file its name; without `replace`
@@ -527,7 +635,6 @@ fn write(target: &Path, bytes: &[u8], replace: bool) -> std::io::Result<()> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use rallo_engine::{Encoded, Pixels};
 
     #[test]
     fn what_several_files_share_is_computed_once_and_no_larger_than_the_largest() {
@@ -547,9 +654,8 @@ mod tests {
         assert_eq!(kinds.len(), 4);
         let before = SHARED.with(std::cell::Cell::get);
         let work = Work::new(&recipe, &source, &about, 0, None).unwrap();
-        let mark = || Made { recipe: "0".into(), source: "0".into(), done: Vec::new() };
         let sizes: Vec<_> =
-            kinds.iter().map(|k| work.make(*k, mark()).unwrap()).map(|f| (f.1, f.2)).collect();
+            kinds.iter().map(|k| work.make(k, None).unwrap()).map(|f| (f.1, f.2)).collect();
         assert_eq!(sizes, [(80, 50), (160, 100), (320, 200), (200, 125)]);
         assert_eq!(SHARED.with(std::cell::Cell::get) - before, 1);
         assert_eq!(work.shared.as_ref().unwrap().0.size(), Size::new(320, 200));

@@ -2,11 +2,13 @@
 //! alone.
 
 use crate::behind::{self, Kept};
+use crate::bundle::Piece;
 use crate::execute::{Ended, Fault, execute, variants};
 use crate::subject::{Decided, subject};
 use rallo_engine::Source;
 use rallo_media::FileSource;
-use rallo_recipe::Recipe;
+use rallo_media::video::ClipFacts;
+use rallo_recipe::{Recipe, Subject};
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 use std::sync::{Condvar, Mutex};
@@ -54,6 +56,12 @@ pub struct Output {
     /// Whether this run made it; else it was there.
     #[serde(default = "yes")]
     pub made: bool,
+    /// Which of the files that the recipe makes of each picture it is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub variant: Option<usize>,
+    /// What a player needs to know of a clip.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub clip: Option<ClipFacts>,
 }
 
 fn yes() -> bool {
@@ -112,33 +120,60 @@ pub(crate) fn picture(
     item: &Item,
     room: &Room,
     kept: &Kept,
+    joins: &Joins,
     computed: &(dyn Fn() + Sync),
 ) -> Ended {
-    let work = || made(recipe, item, room, kept, computed);
+    let work = || made(recipe, item, room, kept, joins, computed);
     std::panic::catch_unwind(std::panic::AssertUnwindSafe(work)).unwrap_or_else(|_| {
         Ended::failed(Fault::new("inside", "the program failed on this picture; please report it"))
     })
 }
 
-fn made(recipe: &Recipe, item: &Item, room: &Room, kept: &Kept, computed: &(dyn Fn() + Sync)) -> Ended {
-    let source = match FileSource::open(&item.source) {
-        Ok(source) => source,
-        Err(e) => return Ended::failed(Fault::from(e)),
-    };
+/// What a picture joins while it is made: the tasks by their places, and where its pieces go; a piece that does not come is
+/// told too.
+pub(crate) struct Joins<'a> {
+    /// Tasks that want its piece.
+    pub wanted: Vec<usize>,
+    /// Takes a piece.
+    pub give: &'a (dyn Fn(usize, Piece) + Sync),
+}
+
+/// Reads a picture and makes what it is asked for, within a memory bound.
+pub(crate) fn opened<T>(
+    recipe: &Recipe,
+    item: &Item,
+    room: &Room,
+    work: impl FnOnce(&FileSource, &Subject) -> Result<T, Box<Ended>>,
+) -> Result<T, Box<Ended>> {
+    let failed = |fault| Box::new(Ended::failed(fault));
+    let source = FileSource::open(&item.source).map_err(|e| failed(Fault::from(e)))?;
     let about = subject(&item.source, Some(&source.facts(&item.source)), &item.decided, item.number);
-    let plan = match recipe.layout(&about) {
-        Ok(plan) => plan,
-        Err(e) => return Ended::failed(Fault::new("too large", e.to_string())),
-    };
+    let plan = recipe.layout(&about).map_err(|e| failed(Fault::new("too large", e.to_string())))?;
     let bytes = source.decoded_bytes(plan.program(1.0).level()) + plan.working_bytes(1, 2);
     // What several files share is held as working values, with its reductions.
-    let shared = if variants(recipe).len() > 1 { plan.size().area() * 16 } else { 0 };
+    let files = variants(recipe).len() + recipe.stages().len();
+    let shared = if files > 1 { plan.size().area() * 16 } else { 0 };
     let bytes = bytes + behind::bytes(recipe, source.size(), &about) + shared;
-    let taken = room.take(bytes);
-    let made = execute(recipe, &source, item, &about, Some(kept));
-    drop((taken, source));
+    let _taken = room.take(bytes);
+    work(&source, &about)
+}
+
+fn made(
+    recipe: &Recipe,
+    item: &Item,
+    room: &Room,
+    kept: &Kept,
+    joins: &Joins,
+    computed: &(dyn Fn() + Sync),
+) -> Ended {
+    let made = opened(recipe, item, room, |source, about| {
+        execute(recipe, source, item, about, Some(kept), &joins.wanted)
+    });
     match made {
-        Ok(made) => {
+        Ok(mut made) => {
+            for (task, piece) in made.pieces.drain(..) {
+                (joins.give)(task, piece);
+            }
             computed();
             made.write()
         }

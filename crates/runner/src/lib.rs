@@ -5,6 +5,7 @@
 //! them and what was decided, [`gather`] makes verified copies; [`watch`] runs recipes on what arrives in folders.
 
 pub mod behind;
+pub mod bundle;
 pub mod execute;
 pub mod frames;
 pub mod gather;
@@ -20,6 +21,7 @@ pub mod roots;
 pub mod scan;
 pub mod subject;
 pub mod targets;
+mod tasks;
 pub mod warnings;
 pub mod watch;
 pub mod zip;

@@ -1,14 +1,14 @@
 //! A run as it is written down: by the pages, the command line, a watched folder.
 
-use crate::targets::{Planned, Source};
+use crate::targets::{Planned, Planning, Source};
 use crate::{Problem, now, report};
 use rallo_recipe::Recipe;
 use rallo_store::{NewItem, Run};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// A run of a recipe over pictures found in `base`, which people know as `name`; it waits for its turn, or for a yes where
 /// the recipe has a checkpoint.
-pub fn run(recipe: &Recipe, base: &Path, name: &str, origin: &str) -> Run {
+fn run(recipe: &Recipe, base: &Path, name: &str, origin: &str) -> Run {
     let asks = report::asked(recipe, 0);
     Run {
         recipe_version: 1,
@@ -23,8 +23,8 @@ pub fn run(recipe: &Recipe, base: &Path, name: &str, origin: &str) -> Run {
     }
 }
 
-/// Its pictures; `sources` are those that `planned` was made of.
-pub fn items(planned: &[Planned], sources: &[Source]) -> Vec<NewItem> {
+/// Its pictures, and what is done for all of them together; `sources` are those that it was planned for.
+fn items(planning: &Planning, sources: &[Source]) -> Vec<NewItem> {
     let one = |(p, s): (&Planned, &Source)| {
         let facts = s.facts.as_ref();
         NewItem {
@@ -34,9 +34,34 @@ pub fn items(planned: &[Planned], sources: &[Source]) -> Vec<NewItem> {
             bytes: facts.map_or_else(|| p.source.metadata().map_or(0, |m| m.len()), |f| f.bytes) as i64,
             pixels: facts.map_or(0, |f| i64::from(f.width) * i64::from(f.height)),
             decided: serde_json::to_string(&s.decided).unwrap_or_else(|_| "{}".into()),
+            task: None,
         }
     };
-    planned.iter().zip(sources).map(one).collect()
+    let pictures = planning.pictures.iter().zip(sources).map(one);
+    let task = |(place, target): (usize, &PathBuf)| {
+        let target = target.to_string_lossy().into_owned();
+        let task = Some(place as i64);
+        NewItem { source: target.clone(), target, decided: "{}".into(), task, ..NewItem::default() }
+    };
+    pictures.chain(planning.tasks.iter().enumerate().map(task)).collect()
+}
+
+/// A run with its items, as it is written down; none where something stops it.
+///
+/// # Errors
+/// What stops it.
+pub fn written(
+    planning: &Planning,
+    sources: &[Source],
+    base: &Path,
+    name: &str,
+    origin: &str,
+) -> Result<(Run, Vec<NewItem>), String> {
+    if let Some(stop) = planning.stop() {
+        return Err(stop.to_owned());
+    }
+    let recipe = planning.recipe.as_ref().ok_or("there is no recipe")?;
+    Ok((run(recipe, base, name, origin), items(planning, sources)))
 }
 
 /// What was said before a run, as it is kept with it.

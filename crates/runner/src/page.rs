@@ -18,18 +18,18 @@ struct Shown {
 }
 
 /// The mark by which our own page is known again.
-const MARK: &str = "<meta name=\"generator\" content=\"Rallo\">";
+pub(crate) const MARK: &str = "<meta name=\"generator\" content=\"Rallo\">";
 
 /// Formats by how much a browser prefers them, the last as what every one shows.
 const ORDER: [(&str, &str); 4] =
     [("avif", "image/avif"), ("webp", "image/webp"), ("png", "image/png"), ("jpg", "image/jpeg")];
 
-fn escaped(text: &str) -> String {
+pub(crate) fn escaped(text: &str) -> String {
     text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
 }
 
 /// A file's name in an address.
-fn address(name: &str) -> String {
+pub(crate) fn address(name: &str) -> String {
     let plain = |b: u8| b.is_ascii_alphanumeric() || b"-_.~".contains(&b);
     name.bytes().map(|b| if plain(b) { char::from(b).to_string() } else { format!("%{b:02X}") }).collect()
 }
@@ -86,10 +86,10 @@ fn page(title: &str, pictures: &[(String, Vec<Shown>)]) -> String {
 pub async fn write(store: &Store, run: i64) -> rallo_store::Result<()> {
     let row = store.run(run).await?;
     let Ok(recipe) = Recipe::parse(&row.document) else { return Ok(()) };
-    if !recipe.deliveries.iter().any(|d| d.page) {
+    let wanted: Vec<bool> = variants(&recipe).iter().map(|v| v.delivery.page).collect();
+    if !wanted.contains(&true) {
         return Ok(());
     }
-    let wanted: Vec<bool> = variants(&recipe).iter().map(|v| v.delivery.page).collect();
     let mut folders: BTreeMap<PathBuf, Vec<(String, Vec<Shown>)>> = BTreeMap::new();
     for item in store.items(run).await? {
         for (folder, shown) in shown(&item, &wanted) {
@@ -113,12 +113,9 @@ pub async fn write(store: &Store, run: i64) -> rallo_store::Result<()> {
 
 /// An item's files for pages, by folder.
 fn shown(item: &Item, wanted: &[bool]) -> BTreeMap<PathBuf, Vec<Shown>> {
-    let targets = item.targets();
     let mut all: BTreeMap<PathBuf, Vec<Shown>> = BTreeMap::new();
     for output in report::outputs(item) {
-        let path = output.path.to_string_lossy();
-        let place = targets.iter().position(|t| *t == path);
-        if place.is_some_and(|k| wanted.get(k) == Some(&true)) {
+        if output.variant.is_some_and(|k| wanted.get(k) == Some(&true)) {
             let name = output.path.file_name().unwrap_or_default().to_string_lossy().into_owned();
             let folder = output.path.parent().unwrap_or(Path::new("/")).to_owned();
             all.entry(folder).or_default().push(Shown { name, width: output.width, height: output.height });

@@ -7,9 +7,11 @@
 
 use crate::behind::Kept;
 use crate::execute::{Ended, Fault};
-use crate::item::{self, Item, Room, State, default_memory};
+use crate::bundle::{Piece, Stream};
+use crate::item::{self, Item, Joins, Room, State, default_memory};
 use crate::parts::{part_in, sweep};
 use crate::targets::free_bytes;
+use crate::tasks::{self, Around};
 use crate::{hook, now, page, report};
 use rallo_recipe::Recipe;
 use rallo_store::{Counts, Run, Store};
@@ -91,6 +93,21 @@ struct Active {
 
 type Parsed = Arc<Result<Recipe, String>>;
 
+/// Bundles of a run that are filled while its pictures are made.
+#[derive(Default)]
+struct Streams {
+    all: HashMap<usize, Stream>,
+    /// Set when the run is cancelled.
+    stop: AtomicBool,
+}
+
+impl Streams {
+    fn give_up(&self) {
+        self.stop.store(true, Ordering::Relaxed);
+        self.all.values().for_each(Stream::give_up);
+    }
+}
+
 struct Shared {
     store: Store,
     name: String,
@@ -113,6 +130,8 @@ struct Shared {
     active: Mutex<HashMap<i64, Active>>,
     /// Recipes of runs, by run and checkpoints passed.
     recipes: Mutex<HashMap<(i64, i64), Parsed>>,
+    /// What is filled while pictures of a run are made, by its tasks' places.
+    streams: tokio::sync::Mutex<HashMap<i64, Arc<Streams>>>,
     /// What was last told of each run, and when.
     told: Mutex<HashMap<i64, (String, Instant)>>,
 }
@@ -189,6 +208,12 @@ fn is_gone(worker: &str) -> bool {
     !start.is_empty() && began(pid).as_deref() != Some(start)
 }
 
+/// A program that works for a run lets everybody else go first.
+pub(crate) fn step_back_process(id: u32) {
+    let id = i32::try_from(id).ok().and_then(rustix::process::Pid::from_raw);
+    let _ = rustix::process::setpriority_process(id, 10);
+}
+
 /// Threads of a run let everybody else go first.
 fn step_back(quiet: bool) {
     let thread = rustix::thread::gettid();
@@ -236,6 +261,7 @@ impl Queue {
             only,
             active: Mutex::default(),
             recipes: Mutex::default(),
+            streams: tokio::sync::Mutex::default(),
             told: Mutex::default(),
         }));
         queue.set_limits(limits);
@@ -288,10 +314,18 @@ impl Queue {
     /// The store's.
     pub async fn cancel(&self, run: i64) -> rallo_store::Result<()> {
         if self.0.store.cancel_run(run, &now()).await? {
+            self.give_up(run).await;
             self.tell(run).await?;
             self.call(run).await?;
         }
         Ok(())
+    }
+
+    /// What is filled for a run is no longer needed.
+    async fn give_up(&self, run: i64) {
+        if let Some(streams) = self.0.streams.lock().await.remove(&run) {
+            streams.give_up();
+        }
     }
 
     /// Lets a run pause; pictures in work are finished.
@@ -470,9 +504,19 @@ impl Queue {
             };
             targets.push((path.into(), known));
         }
-        let ended = {
-            let (queue, item) = (self.clone(), item.clone());
-            let quiet = self.limits().quiet;
+        let streams = match recipe.as_ref() {
+            Ok(recipe) => self.streams(&run, recipe).await,
+            Err(_) => Arc::default(),
+        };
+        let at = item.position as usize;
+        let mut mark = None;
+        let ended = if item.task.is_some() {
+            let done = self.task(&run, &recipe, &item, streams.clone(), threads).await;
+            mark = done.mark;
+            done.ended
+        } else {
+            streams.all.values().for_each(|s| s.began(at));
+            let (queue, item, streams) = (self.clone(), item.clone(), streams.clone());
             let work = move || match answered(&recipe, &item) {
                 Err(reason) => Ended::failed(Fault::new("recipe", reason)),
                 Ok(recipe) => {
@@ -480,18 +524,18 @@ impl Queue {
                         source: item.source.clone().into(),
                         targets,
                         decided: serde_json::from_str(&item.decided).unwrap_or_default(),
-                        number: item.position as usize + 1,
+                        number: at + 1,
                     };
-                    let pool = rayon::ThreadPoolBuilder::new()
-                        .num_threads(threads)
-                        .start_handler(move |_| step_back(quiet))
-                        .build();
-                    let work =
-                        || item::picture(&recipe, &work, &queue.0.room, &queue.0.kept, &|| place.write());
-                    match pool {
-                        Ok(pool) => pool.install(work),
-                        Err(_) => work(),
-                    }
+                    let wanted = streams.all.iter().filter(|(_, s)| s.wants(at)).map(|(t, _)| *t).collect();
+                    let give = |task: usize, piece: Piece| {
+                        if let Some(stream) = streams.all.get(&task) {
+                            stream.give(at, Some(piece));
+                        }
+                    };
+                    let joins = Joins { wanted, give: &give };
+                    queue.pooled(threads, || {
+                        item::picture(&recipe, &work, &queue.0.room, &queue.0.kept, &joins, &|| place.write())
+                    })
                 }
             };
             tokio::task::spawn_blocking(work).await.unwrap_or_else(|e| {
@@ -499,6 +543,15 @@ impl Queue {
             })
         };
         self.stopped(run.id);
+        let waits = matches!(ended.kind, Some("no room" | "no permission"));
+        for stream in streams.all.values().filter(|_| item.task.is_none()) {
+            // Pieces that were given are not asked for again; others will not come, or in another try.
+            if waits {
+                stream.left(at);
+            } else {
+                stream.skip(at);
+            }
+        }
         // No fault of the picture: the run waits until there is room again, or somebody helps.
         if let Some(kind @ ("no room" | "no permission")) = ended.kind {
             let reason = ended.reason.unwrap_or_default();
@@ -528,10 +581,115 @@ impl Queue {
         item.seconds = Some(start.elapsed().as_secs_f64());
         item.ended = millis();
         // The result is there: that is written down, however long the store takes.
-        while let Err(e) = self.finish(&run, &item, &ended.outputs).await {
+        while let Err(e) = self.finish(&run, &item, &ended.outputs, mark.as_deref()).await {
             tracing::error!("run {}: {e}", run.id);
             tokio::time::sleep(TICK).await;
         }
+    }
+
+    /// Works in so many threads, which let everybody else go first.
+    fn pooled<T: Send>(&self, threads: usize, work: impl FnOnce() -> T + Send) -> T {
+        let quiet = self.limits().quiet;
+        let pool = rayon::ThreadPoolBuilder::new()
+            .num_threads(threads)
+            .start_handler(move |_| step_back(quiet))
+            .build();
+        match pool {
+            Ok(pool) => pool.install(work),
+            Err(_) => work(),
+        }
+    }
+
+    /// What is filled while the pictures of a run are made; nothing of what cannot be.
+    async fn streams(&self, run: &Run, recipe: &Recipe) -> Arc<Streams> {
+        let mut held = self.0.streams.lock().await;
+        if let Some(known) = held.get(&run.id) {
+            return known.clone();
+        }
+        let streams = match self.begin_streams(run, recipe).await {
+            Ok(streams) => Arc::new(streams),
+            Err(e) => {
+                tracing::warn!("run {}: what is made of all pictures is made at its end: {e}", run.id);
+                Arc::default()
+            }
+        };
+        held.insert(run.id, streams.clone());
+        streams
+    }
+
+    async fn begin_streams(&self, run: &Run, recipe: &Recipe) -> Result<Streams, String> {
+        let tasks = recipe.tasks();
+        if tasks.is_empty() {
+            return Ok(Streams::default());
+        }
+        let items = self.0.store.items(run.id).await.map_err(|e| e.to_string())?;
+        // Of a run that was interrupted some pieces are gone.
+        if items.iter().any(|i| i.state != "waiting") {
+            return Ok(Streams::default());
+        }
+        let (queue, recipe) = (self.clone(), recipe.clone());
+        let handle = tokio::runtime::Handle::current();
+        let stop = AtomicBool::new(false);
+        let work = move || {
+            let mut all = HashMap::new();
+            for item in items.iter().filter(|i| i.task.is_some()) {
+                let around = Around {
+                    store: &queue.0.store,
+                    handle: handle.clone(),
+                    recipe: &recipe,
+                    items: &items,
+                    item,
+                    room: &queue.0.room,
+                    kept: &queue.0.kept,
+                    stop: &stop,
+                };
+                if let Some((task, stream)) = tasks::stream(&around) {
+                    all.insert(task, stream);
+                }
+            }
+            Streams { all, stop: AtomicBool::new(false) }
+        };
+        tokio::task::spawn_blocking(work).await.map_err(|e| e.to_string())
+    }
+
+    /// Something that is done for all pictures of a run together.
+    async fn task(
+        &self,
+        run: &Run,
+        recipe: &Parsed,
+        item: &rallo_store::Item,
+        streams: Arc<Streams>,
+        threads: usize,
+    ) -> tasks::Done {
+        let failed = |kind, reason: String| tasks::Done { ended: Ended::failed(Fault::new(kind, reason)), mark: None };
+        let items = match self.0.store.items(run.id).await {
+            Ok(items) => items,
+            Err(e) => return failed("inside", e.to_string()),
+        };
+        let (queue, recipe, item) = (self.clone(), recipe.clone(), item.clone());
+        let handle = tokio::runtime::Handle::current();
+        let threads = threads.max(self.allowed());
+        let work = move || {
+            let recipe = match recipe.as_ref() {
+                Ok(recipe) => recipe,
+                Err(reason) => return failed("recipe", reason.clone()),
+            };
+            let around = Around {
+                store: &queue.0.store,
+                handle,
+                recipe,
+                items: &items,
+                item: &item,
+                room: &queue.0.room,
+                kept: &queue.0.kept,
+                stop: &streams.stop,
+            };
+            let live = item.task.and_then(|t| streams.all.get(&(t as usize))).and_then(Stream::complete);
+            queue.pooled(threads, || tasks::perform(&around, live))
+        };
+        tokio::task::spawn_blocking(work)
+            .await
+            .unwrap_or_else(|e| failed("inside", format!("the program failed on this file: {e}")))
     }
 
     async fn finish(
@@ -539,6 +697,7 @@ impl Queue {
         run: &Run,
         item: &rallo_store::Item,
         outputs: &[item::Output],
+        mark: Option<&str>,
     ) -> rallo_store::Result<()> {
         let store = &self.0.store;
         let written: Vec<(String, String, i64)> = outputs
@@ -547,6 +706,9 @@ impl Queue {
             .map(|o| (o.path.to_string_lossy().into_owned(), o.hash.clone(), o.bytes as i64))
             .collect();
         store.finish_item(item, &written).await?;
+        if let (Some(mark), [(path, ..), ..]) = (mark, &written[..]) {
+            store.mark_result(path, mark).await?;
+        }
         if item.state == "failed"
             && let Some(most) = run.most_failures
         {
@@ -572,6 +734,7 @@ impl Queue {
         if self.0.store.end_run(run, &now()).await? {
             lock(&self.0.active).remove(&run);
             lock(&self.0.recipes).retain(|(id, _), _| *id != run);
+            self.0.streams.lock().await.remove(&run);
             self.tell(run).await?;
             self.call(run).await?;
         }
@@ -695,6 +858,8 @@ impl Queue {
                 .collect()
         };
         for run in over {
+            // One that another program cancelled.
+            self.give_up(run).await;
             self.tell(run).await?;
         }
         // Those without a hook of their own are the server's matter.

@@ -6,7 +6,8 @@ use crate::subject::{Decided, subject};
 use crate::warnings::{self, Problem, Way};
 use rallo_engine::{Plan, Size};
 use rallo_media::{Facts, bytes_text};
-use rallo_recipe::{Pictures, Recipe, Subject, names};
+use rallo_recipe::delivery::What;
+use rallo_recipe::{Pictures, Recipe, Subject, Task, names};
 use serde_json::json;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
@@ -40,6 +41,26 @@ impl Planned {
     pub fn all(&self) -> impl Iterator<Item = (&Path, Option<Size>)> {
         let first = (self.target.as_path(), self.size);
         std::iter::once(first).chain(self.more.iter().map(|(p, s)| (p.as_path(), *s)))
+    }
+}
+
+/// What a run would do.
+#[derive(Clone, Debug, Default)]
+pub struct Planning {
+    /// The recipe, with what depends on the first picture settled; a run works by this.
+    pub recipe: Option<Recipe>,
+    /// Every picture with its results.
+    pub pictures: Vec<Planned>,
+    /// What the recipe's tasks for all pictures together write, in their order.
+    pub tasks: Vec<PathBuf>,
+    /// What stops it, or should be known.
+    pub problems: Vec<Problem>,
+}
+
+impl Planning {
+    /// What stops it.
+    pub fn stop(&self) -> Option<&str> {
+        self.problems.iter().find(|p| p.stops).map(|p| p.message.as_str())
     }
 }
 
@@ -107,7 +128,7 @@ pub fn plan(
     sources: &[Source],
     base: &Path,
     to: Option<&Path>,
-) -> (Vec<Planned>, Vec<Problem>) {
+) -> Planning {
     plan_from(recipe, sources, base, to, 0)
 }
 
@@ -118,11 +139,20 @@ pub fn plan_from(
     base: &Path,
     to: Option<&Path>,
     first: usize,
-) -> (Vec<Planned>, Vec<Problem>) {
+) -> Planning {
     let mut problems = Vec::new();
     if recipe.deliveries.is_empty() {
-        return (Vec::new(), vec![Problem::stop("the recipe has no delivery: say what it should write")]);
+        problems.push(Problem::stop("the recipe has no delivery: say what it should write"));
+        return Planning { problems, ..Planning::default() };
     }
+    let known = sources.iter().find(|s| s.facts.is_some());
+    let settled = match known {
+        Some(source) => {
+            recipe.settled(&subject(&source.path, source.facts.as_ref(), &source.decided, first + 1))
+        }
+        None => recipe.clone(),
+    };
+    let recipe = &settled;
     let variants = execute::variants(recipe);
     let mut planned = Vec::with_capacity(sources.len());
     let mut taken: HashMap<String, usize> = HashMap::new();
@@ -133,7 +163,7 @@ pub fn plan_from(
         let about = subject(&source.path, source.facts.as_ref(), &source.decided, first + i + 1);
         let mut all = Vec::with_capacity(variants.len());
         for one in &variants {
-            let delivery = one.delivery;
+            let delivery = &one.delivery;
             let laid = source.facts.as_ref().map(|_| recipe.layout_for(delivery, one.width, &about));
             let laid = laid.transpose().unwrap_or_else(|e| {
                 limits.push((i, e.to_string()));
@@ -143,13 +173,15 @@ pub fn plan_from(
                 limits.push((i, message));
             }
             let size = laid.map(|p| p.size());
-            let mut named = about.clone();
+            let mut named = delivery.counted(&about);
             (named.width, named.height) = size.map_or((0, 0), |s| (s.width, s.height));
             let mut name = names::expand(&delivery.name, &recipe.name, &named);
             if let Some(width) = one.width.filter(|_| !delivery.name.contains("{width")) {
                 name = format!("{name}-{width}");
             }
-            let folder = folder(delivery, recipe, &source.path, base, to);
+            // What is numbered in one row, or belongs together, lies in one folder.
+            let beside = if is_together(recipe, one.at) { &base.join("x") } else { &source.path };
+            let folder = folder(delivery, recipe, beside, base, to);
             // Compared without case: some file systems take a.jpg and A.JPG for one file.
             let path = |name: &str| folder.join(format!("{name}.{}", delivery.ending()));
             let key = |name: &str| path(name).to_string_lossy().to_lowercase();
@@ -167,8 +199,14 @@ pub fn plan_from(
             all.push((path(&free), size));
         }
         let mut all = all.into_iter();
-        if let Some((target, size)) = all.next() {
-            planned.push(Planned { source: source.path.clone(), target, size, more: all.collect() });
+        let (target, size) = all.next().unwrap_or_default();
+        planned.push(Planned { source: source.path.clone(), target, size, more: all.collect() });
+    }
+    let tasks = together(recipe, sources, &planned, base, to, first, &mut taken, &mut problems);
+    if variants.is_empty() {
+        // Pictures that only join others name what they join.
+        for one in &mut planned {
+            one.target = tasks.first().cloned().unwrap_or_default();
         }
     }
     limits.dedup_by_key(|(i, _)| *i);
@@ -210,7 +248,7 @@ pub fn plan_from(
                 name(&planned[*a].source),
                 name(&planned[*b].source),
             ));
-            let longer = recipe.deliveries.first().map(|d| format!("{}-{{n:04}}", d.name));
+            let longer = recipe.deliveries.first().map(|d| format!("{}-{{n:04}}", d.target().name));
             problems.push(
                 both.or("Number all names", warnings::delivery("name", json!(longer)))
                     .or("Number only those that are taken", warnings::delivery("existing", json!("number"))),
@@ -218,7 +256,8 @@ pub fn plan_from(
         }
     }
     let sources: std::collections::HashSet<&Path> = sources.iter().map(|s| s.path.as_path()).collect();
-    if let Some((over, _)) = planned.iter().flat_map(Planned::all).find(|(p, _)| sources.contains(p)) {
+    let results = planned.iter().flat_map(Planned::all).map(|(p, _)| p);
+    if let Some(over) = results.chain(tasks.iter().map(PathBuf::as_path)).find(|p| sources.contains(p)) {
         let over = Problem::stop(format!(
             "{} would be written over an original; choose another name or folder",
             over.display()
@@ -228,7 +267,79 @@ pub fn plan_from(
                 .or("Another folder", Way::Folder),
         );
     }
-    (planned, problems)
+    Planning { recipe: Some(settled), pictures: planned, tasks, problems }
+}
+
+/// Whether a delivery's files lie in one folder, however many folders the pictures come from.
+fn is_together(recipe: &Recipe, at: usize) -> bool {
+    matches!(recipe.deliveries[at].what, What::Frames(_) | What::Course(_))
+}
+
+/// Where the recipe's tasks for all pictures together write.
+#[allow(clippy::too_many_arguments)]
+fn together(
+    recipe: &Recipe,
+    sources: &[Source],
+    planned: &[Planned],
+    base: &Path,
+    to: Option<&Path>,
+    first: usize,
+    taken: &mut HashMap<String, usize>,
+    problems: &mut Vec<Problem>,
+) -> Vec<PathBuf> {
+    let variants = execute::variants(recipe);
+    let about = sources.first().map(|s| subject(&s.path, s.facts.as_ref(), &s.decided, first + 1));
+    let about = about.unwrap_or_default();
+    let mut all = Vec::new();
+    for (at, task) in recipe.tasks() {
+        let delivery = &recipe.deliveries[at];
+        // Where its pictures lie, or would.
+        let own = variants.iter().position(|v| v.at == at);
+        let lie: Vec<&Path> = planned
+            .iter()
+            .filter_map(|p| p.all().nth(own?).and_then(|(path, _)| path.parent()))
+            .collect();
+        let files = lie.iter().fold(None::<PathBuf>, |common, folder| match common {
+            None => Some(folder.to_path_buf()),
+            Some(common) => common.ancestors().find(|a| folder.starts_with(a)).map(Path::to_path_buf),
+        });
+        let stage = Pictures { to: delivery.target().to, folder: delivery.target().folder, ..Pictures::default() };
+        let home = || folder(&stage, recipe, &base.join("x"), base, to);
+        let files = files.unwrap_or_else(home);
+        let path = match &task {
+            Task::Bundle(bundle) => {
+                let name = names::expand(&bundle.target().name, &recipe.name, &about);
+                let path = |name: &str| home().join(format!("{name}.{}", bundle.ending()));
+                let key = |name: &str| path(name).to_string_lossy().to_lowercase();
+                let mut free = name.clone();
+                if taken.contains_key(&key(&free)) {
+                    if bundle.target().existing == "number" {
+                        let mut n = 2;
+                        while taken.contains_key(&key(&free)) {
+                            free = format!("{name}-{n}");
+                            n += 1;
+                        }
+                    } else {
+                        let file = name_of(&path(&free));
+                        problems.push(Problem::stop(format!(
+                            "two deliveries would both write {file}; give them other names or folders"
+                        )));
+                    }
+                }
+                taken.insert(key(&free), usize::MAX);
+                path(&free)
+            }
+            Task::Check => files,
+            Task::Archive => files.join("SHA256SUMS"),
+            Task::Course => home().join("index.html"),
+            Task::Zip => {
+                let name = format!("{}.zip", name_of(&files));
+                files.parent().unwrap_or(&files).join(name)
+            }
+        };
+        all.push(path);
+    }
+    all
 }
 
 /// Whether the disk that holds `folder` has room for about `bytes`; a warning where it has not.
@@ -259,42 +370,42 @@ mod tests {
 
     fn recipe(name: &str, existing: &str) -> Recipe {
         let mut recipe = Recipe::new("Web: small");
-        recipe.deliveries[0].name = name.into();
-        recipe.deliveries[0].existing = existing.into();
+        let one = Pictures { name: name.into(), existing: existing.into(), ..Pictures::default() };
+        recipe.deliveries = vec![one.into()];
         recipe
     }
 
     #[test]
     fn results_go_beside_their_originals_or_keep_their_subfolders() {
         let all = sources(&["a.jpg", "card/b.JPG"]);
-        let (planned, problems) = plan(&recipe("{stem}-web", "fail"), &all, Path::new("/shoot"), None);
-        assert!(problems.is_empty());
-        let targets: Vec<_> = planned.iter().map(|p| p.target.to_str().unwrap()).collect();
+        let planning = plan(&recipe("{stem}-web", "fail"), &all, Path::new("/shoot"), None);
+        assert!(planning.problems.is_empty());
+        let targets: Vec<_> = planning.pictures.iter().map(|p| p.target.to_str().unwrap()).collect();
         assert_eq!(targets, ["/shoot/Web- small/a-web.jpg", "/shoot/card/Web- small/b-web.jpg"]);
-        let (planned, _) =
-            plan(&recipe("{stem}", "fail"), &all, Path::new("/shoot"), Some(Path::new("/out")));
-        let targets: Vec<_> = planned.iter().map(|p| p.target.to_str().unwrap()).collect();
+        let planning = plan(&recipe("{stem}", "fail"), &all, Path::new("/shoot"), Some(Path::new("/out")));
+        let targets: Vec<_> = planning.pictures.iter().map(|p| p.target.to_str().unwrap()).collect();
         assert_eq!(targets, ["/out/a.jpg", "/out/card/b.jpg"]);
     }
 
     #[test]
     fn two_results_with_one_name_are_found_before_anything_runs() {
         let all = sources(&["a.jpg", "A.png", "b.jpg"]);
-        let (_, problems) = plan(&recipe("{stem}", "fail"), &all, Path::new("/shoot"), None);
+        let problems = plan(&recipe("{stem}", "fail"), &all, Path::new("/shoot"), None).problems;
         assert!(
             problems[0].stops
                 && problems[0].message.starts_with("a.jpg and A.png would both be written as A.jpg;")
         );
-        let (planned, problems) = plan(&recipe("{stem}", "number"), &all, Path::new("/shoot"), None);
-        assert!(problems.is_empty());
+        let planning = plan(&recipe("{stem}", "number"), &all, Path::new("/shoot"), None);
+        let planned = planning.pictures;
+        assert!(planning.problems.is_empty());
         assert!(planned[1].target.ends_with("A-2.jpg"), "{planned:?}");
     }
 
     #[test]
     fn an_original_is_never_a_target() {
         let all = sources(&["a.jpg", "b.jpg"]);
-        let (_, problems) =
-            plan(&recipe("{stem}", "replace"), &all, Path::new("/shoot"), Some(Path::new("/shoot")));
+        let problems =
+            plan(&recipe("{stem}", "replace"), &all, Path::new("/shoot"), Some(Path::new("/shoot"))).problems;
         assert!(problems[0].stops && problems[0].message.contains("over an original"));
     }
 }

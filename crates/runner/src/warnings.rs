@@ -186,7 +186,7 @@ fn names_changed(
     subjects: &[Subject],
     planned: &[Planned],
 ) -> Option<Problem> {
-    let delivery_of = recipe.deliveries.first()?;
+    let delivery_of = recipe.shown();
     let sized = |i: usize| {
         let size = planned.get(i).and_then(|p| p.size).map_or((0, 0), |s| (s.width, s.height));
         Subject { width: size.0, height: size.1, ..subjects[i].clone() }
@@ -307,7 +307,7 @@ fn divisor(a: u64, b: u64) -> u64 {
 
 /// Numbered results of several sizes are no clip.
 fn mixed_sizes(recipe: &Recipe, planned: &[Planned]) -> Option<Problem> {
-    if !recipe.deliveries.first()?.name.contains("{n") {
+    if !recipe.files().first()?.1.name.contains("{n") {
         return None;
     }
     let mut sizes: HashMap<(u32, u32), Vec<usize>> = HashMap::new();
@@ -337,17 +337,17 @@ const LOOKED_INTO: usize = 400;
 
 /// What stands where results would go.
 fn there_already(recipe: &Recipe, sources: &[Source], planned: &[Planned]) -> Vec<Problem> {
-    let Some(delivery_of) = recipe.deliveries.first() else { return Vec::new() };
+    let delivery_of = recipe.shown();
     let variants = execute::variants(recipe);
     let results = planned.iter().enumerate().flat_map(|(i, p)| {
-        p.all().zip(&variants).map(move |((path, _), one)| (i, path, *one)).collect::<Vec<_>>()
+        p.all().zip(&variants).map(move |((path, _), one)| (i, path, one)).collect::<Vec<_>>()
     });
     let there: Vec<_> = results.filter(|(_, path, _)| path.exists()).collect();
     let mut kinds: BTreeMap<execute::There, usize> = BTreeMap::new();
     for (i, path, one) in there.iter().take(LOOKED_INTO) {
         let decided: &Decided = &sources[*i].decided;
         let about = subject(&planned[*i].source, sources[*i].facts.as_ref(), decided, i + 1);
-        let kind = execute::there(recipe, *one, path, decided.shift, &about);
+        let kind = execute::there(recipe, one, path, decided.shift, &about);
         *kinds.entry(kind).or_default() += 1;
     }
     let of = if there.len() > LOOKED_INTO {
@@ -415,7 +415,8 @@ mod tests {
     }
 
     fn told(recipe: &Recipe, sources: &[Source], about: &About) -> Vec<Problem> {
-        let (planned, problems) = crate::targets::plan(recipe, sources, Path::new("/p"), None);
+        let crate::targets::Planning { pictures: planned, problems, .. } =
+            crate::targets::plan(recipe, sources, Path::new("/p"), None);
         assert_eq!(problems, []);
         warnings(recipe, sources, &planned, about)
     }
@@ -502,7 +503,7 @@ mod tests {
         let mut one = source("a.jpg", (900, 600), "x", &[]);
         one.path = folder.path().join("a.jpg");
         let recipe = recipe(json!([]), "{stem}");
-        let (planned, _) = crate::targets::plan(&recipe, &[one.clone()], folder.path(), None);
+        let planned = crate::targets::plan(&recipe, &[one.clone()], folder.path(), None).pictures;
         let told = warnings(&recipe, &[one], &planned, &About::default());
         assert!(told[0].message.starts_with("One file of that name is there already and is no result"));
         assert_eq!(told[0].mends[0].way, delivery("existing", json!("number")));

@@ -272,11 +272,8 @@ async fn renamed(
     let to = watch.target.as_deref().map(Path::new);
     let sources = [source_of(Path::new(&now.path))];
     let first = was.position as usize;
-    let (planned, problems) = targets::plan_from(&recipe, &sources, folder, to, first);
-    if let Some(stop) = problems.iter().find(|p| p.stops) {
-        return Err(stop.message.clone());
-    }
-    let items = order::items(&planned, &sources);
+    let planning = targets::plan_from(&recipe, &sources, folder, to, first);
+    let (_, items) = order::written(&planning, &sources, folder, &watch.name, "")?;
     let Some(item) = items.first() else { return Ok(()) };
     let again = store
         .rename_arrival(watch.id, was, &now.path, &item.target, &item.more)
@@ -306,29 +303,28 @@ async fn take_in(
     let paths: Vec<PathBuf> = arrived.iter().map(|(f, _)| f.path.clone()).collect();
     let (base, target) = (folder.to_owned(), to.map(Path::to_owned));
     let (of, number) = (recipe.clone(), first as usize);
-    let (sources, (planned, problems)) = tokio::task::spawn_blocking(move || {
+    let (sources, planning) = tokio::task::spawn_blocking(move || {
         let sources: Vec<Source> = paths.iter().map(|p| source_of(p)).collect();
-        let planned = targets::plan_from(&of, &sources, &base, target.as_deref(), number);
-        (sources, planned)
+        let planning = targets::plan_from(&of, &sources, &base, target.as_deref(), number);
+        (sources, planning)
     })
     .await
     .map_err(|e| e.to_string())?;
-    if let Some(stop) = problems.iter().find(|p| p.stops) {
-        return Err(stop.message.clone());
-    }
+    let origin = format!("watched folder {}", watch.name);
+    let (run, items) = order::written(&planning, &sources, folder, &watch.name, &origin)?;
     let fresh = Run {
         recipe_id: watch.recipe_id,
         recipe_version: watch.recipe_version,
         hook: watch.hook.clone(),
         watch_id: Some(watch.id),
-        ..order::run(&recipe, folder, &watch.name, &format!("watched folder {}", watch.name))
+        ..run
     };
     let mut arrivals: Vec<Arrival> = arrived.into_iter().map(|(_, a)| a).collect();
     for (one, position) in arrivals.iter_mut().zip(first..) {
         one.position = position;
     }
     let done = store
-        .take_in(watch.id, &fresh, &order::items(&planned, &sources), &arrivals)
+        .take_in(watch.id, &fresh, &items, &arrivals)
         .await
         .map_err(|e| e.to_string())?;
     match done {

@@ -3,21 +3,33 @@
 use crate::scan::common_folder;
 use std::collections::HashSet;
 use std::fs::File;
-use std::io::{Seek, SeekFrom};
+use std::io::{Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipWriter};
 
 /// Writes a ZIP of `files` into a file without a name in `place`, which is gone when it is closed; it stands at its
-/// beginning. Names in it are those below the folder that all of them lie in.
+/// beginning.
 ///
 /// # Errors
 /// The system's.
 pub fn write(files: &[PathBuf], place: &Path) -> std::io::Result<File> {
+    let mut file = tempfile::tempfile_in(place)?;
+    pack(&file, files, &[])?;
+    file.seek(SeekFrom::Start(0))?;
+    Ok(file)
+}
+
+/// Packs `files`, and `more` texts by their names, into an open file. Names are those below the folder that all files lie
+/// in.
+///
+/// # Errors
+/// The system's.
+pub fn pack(to: &File, files: &[PathBuf], more: &[(&str, &[u8])]) -> std::io::Result<()> {
     let base = common_folder(files);
-    let mut zip = ZipWriter::new(tempfile::tempfile_in(place)?);
+    let mut zip = ZipWriter::new(to);
     let options = SimpleFileOptions::default().compression_method(CompressionMethod::Stored);
-    let mut names = HashSet::new();
+    let mut names: HashSet<String> = more.iter().map(|(name, _)| (*name).to_owned()).collect();
     for path in files {
         let name = path.strip_prefix(&base).unwrap_or(path).to_string_lossy().into_owned();
         if !names.insert(name.clone()) {
@@ -28,9 +40,12 @@ pub fn write(files: &[PathBuf], place: &Path) -> std::io::Result<File> {
         zip.start_file(name, options.large_file(large))?;
         std::io::copy(&mut from, &mut zip)?;
     }
-    let mut file = zip.finish()?;
-    file.seek(SeekFrom::Start(0))?;
-    Ok(file)
+    for (name, bytes) in more {
+        zip.start_file(*name, options)?;
+        zip.write_all(bytes)?;
+    }
+    zip.finish()?;
+    Ok(())
 }
 
 #[cfg(test)]

@@ -97,6 +97,8 @@ pub struct Item {
     pub ended: i64,
     /// Where further results go, a JSON list of paths.
     pub more: String,
+    /// Which of the recipe's tasks for all pictures together it is; a picture has none.
+    pub task: Option<i64>,
 }
 
 impl Item {
@@ -122,6 +124,8 @@ pub struct NewItem {
     pub pixels: i64,
     /// What people decided about the frame, JSON.
     pub decided: String,
+    /// Which of the recipe's tasks for all pictures together it is.
+    pub task: Option<i64>,
 }
 
 /// A run's items by state, with how much of the work that is.
@@ -150,10 +154,16 @@ pub struct Kept {
     pub hash: String,
     /// Their number.
     pub bytes: i64,
+    /// What it was made by and of, where the file itself does not say.
+    pub mark: Option<String>,
 }
 
 /// States in which a run is not over.
 const OPEN: &str = "('running', 'waiting', 'paused', 'asking')";
+
+/// A task for all pictures together has its turn when everything before it is over.
+const TURN: &str = "(i.task IS NULL OR NOT EXISTS (SELECT 1 FROM run_items b
+    WHERE b.run_id = i.run_id AND b.position < i.position AND b.state = 'waiting'))";
 
 pub(crate) async fn insert_run(tx: &mut Transaction<'_, Sqlite>, run: &Run) -> Result<i64> {
     sqlx::query_scalar(
@@ -190,8 +200,8 @@ pub(crate) async fn insert_items(
 ) -> Result<()> {
     for (position, item) in (first..).zip(items) {
         sqlx::query(
-            "INSERT INTO run_items (run_id, position, source, target, source_bytes, pixels, decided, more)
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO run_items (run_id, position, source, target, source_bytes, pixels, decided, more, task)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
         )
         .bind(run)
         .bind(position)
@@ -201,6 +211,7 @@ pub(crate) async fn insert_items(
         .bind(item.pixels)
         .bind(&item.decided)
         .bind(serde_json::to_string(&item.more).unwrap_or_else(|_| "[]".into()))
+        .bind(item.task)
         .execute(&mut **tx)
         .await?;
     }
@@ -211,7 +222,7 @@ pub(crate) async fn insert_items(
 async fn keep(on: &mut SqliteConnection, path: &str, hash: &str, bytes: i64, run: i64) -> Result<()> {
     sqlx::query(
         "INSERT INTO results (path, hash, bytes, run_id) VALUES (?1, ?2, ?3, ?4)
-         ON CONFLICT (path) DO UPDATE SET hash = ?2, bytes = ?3, run_id = ?4",
+         ON CONFLICT (path) DO UPDATE SET hash = ?2, bytes = ?3, run_id = ?4, mark = NULL",
     )
     .bind(path)
     .bind(hash)
@@ -274,22 +285,24 @@ impl Store {
         clock: &str,
         only: Option<i64>,
     ) -> Result<Option<Item>> {
-        let item: Option<Item> = sqlx::query_as(
+        let query = format!(
             "UPDATE run_items SET worker = ?1, lease = ?2 + ?3, tries = tries + 1
              WHERE (run_id, position) = (
                  SELECT i.run_id, i.position FROM runs r JOIN run_items i ON i.run_id = r.id
                  WHERE r.state IN ('running', 'waiting') AND (r.not_before IS NULL OR r.not_before <= ?4)
                  AND i.state = 'waiting' AND (i.lease IS NULL OR i.lease < ?2) AND (?5 IS NULL OR r.id = ?5)
+                 AND {TURN}
                  ORDER BY r.place, r.id, i.position LIMIT 1)
-             RETURNING *",
-        )
-        .bind(worker)
-        .bind(now)
-        .bind(lease)
-        .bind(clock)
-        .bind(only)
-        .fetch_optional(&self.pool)
-        .await?;
+             RETURNING *"
+        );
+        let item: Option<Item> = sqlx::query_as(sqlx::AssertSqlSafe(query))
+            .bind(worker)
+            .bind(now)
+            .bind(lease)
+            .bind(clock)
+            .bind(only)
+            .fetch_optional(&self.pool)
+            .await?;
         if let Some(item) = &item {
             sqlx::query("UPDATE runs SET state = 'running', started = coalesce(started, ?) WHERE id = ? AND state = 'waiting'")
                 .bind(clock)
@@ -305,16 +318,17 @@ impl Store {
     /// # Errors
     /// The database's.
     pub async fn ready(&self, now: i64, clock: &str, most: i64) -> Result<i64> {
-        sqlx::query_scalar(
+        let query = format!(
             "SELECT count(*) FROM (SELECT 1 FROM runs r JOIN run_items i ON i.run_id = r.id
              WHERE r.state IN ('running', 'waiting') AND (r.not_before IS NULL OR r.not_before <= ?2)
-             AND i.state = 'waiting' AND (i.lease IS NULL OR i.lease < ?1) LIMIT ?3)",
-        )
-        .bind(now)
-        .bind(clock)
-        .bind(most)
-        .fetch_one(&self.pool)
-        .await
+             AND i.state = 'waiting' AND (i.lease IS NULL OR i.lease < ?1) AND {TURN} LIMIT ?3)"
+        );
+        sqlx::query_scalar(sqlx::AssertSqlSafe(query))
+            .bind(now)
+            .bind(clock)
+            .bind(most)
+            .fetch_one(&self.pool)
+            .await
     }
 
     /// Renews a worker's loans.
@@ -563,6 +577,14 @@ impl Store {
         .execute(&mut *tx)
         .await?;
         if done.rows_affected() > 0 {
+            // What is made of all pictures together, and of what was made before it, is made once more.
+            sqlx::query(
+                "UPDATE run_items SET state = 'waiting', kind = NULL, reason = NULL WHERE run_id = ?1 AND task IS NOT NULL
+                 AND position > (SELECT min(position) FROM run_items WHERE run_id = ?1 AND state = 'waiting')",
+            )
+            .bind(id)
+            .execute(&mut *tx)
+            .await?;
             sqlx::query("UPDATE runs SET state = 'waiting', finished = NULL, reason = NULL, called = 0 WHERE id = ? AND state IN ('done', 'paused')")
                 .bind(id)
                 .execute(&mut *tx)
@@ -790,7 +812,7 @@ impl Store {
     /// # Errors
     /// The database's.
     pub async fn result(&self, path: &str) -> Result<Option<Kept>> {
-        sqlx::query_as("SELECT hash, bytes FROM results WHERE path = ?")
+        sqlx::query_as("SELECT hash, bytes, mark FROM results WHERE path = ?")
             .bind(path)
             .fetch_optional(&self.pool)
             .await
@@ -802,6 +824,19 @@ impl Store {
     /// The database's.
     pub async fn keep_result(&self, path: &str, hash: &str, bytes: i64, run: i64) -> Result<()> {
         keep(&mut *self.pool.acquire().await?, path, hash, bytes, run).await
+    }
+
+    /// Says of a result what it was made by and of.
+    ///
+    /// # Errors
+    /// The database's.
+    pub async fn mark_result(&self, path: &str, mark: &str) -> Result<()> {
+        sqlx::query("UPDATE results SET mark = ? WHERE path = ?")
+            .bind(mark)
+            .bind(path)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
     }
 
     /// Everything a run wrote and nobody wrote over since: path and hash.

@@ -170,7 +170,7 @@ async fn run(
     };
     let inside = folder.join("in");
     let (of, base) = (recipe.clone(), inside.clone());
-    let (sources, (planned, problems)) = tokio::task::spawn_blocking(move || {
+    let (sources, planning) = tokio::task::spawn_blocking(move || {
         let found = scan::look_all(&base)?;
         let source = |path: PathBuf| targets::Source {
             facts: scan::facts(&path).ok(),
@@ -178,25 +178,24 @@ async fn run(
             decided: Decided::default(),
         };
         let sources: Vec<targets::Source> = found.into_iter().map(source).collect();
-        let planned = targets::plan(&of, &sources, &base, Some(&to));
-        Ok::<_, std::io::Error>((sources, planned))
+        let planning = targets::plan(&of, &sources, &base, Some(&to));
+        Ok::<_, std::io::Error>((sources, planning))
     })
     .await?
     .map_err(Error::bad)?;
     if sources.is_empty() {
         return Err(Error::bad("no picture has arrived yet"));
     }
-    if let Some(stop) = problems.iter().find(|p| p.stops) {
-        return Err(Error::bad(&stop.message));
-    }
+    let written = order::written(&planning, &sources, &inside, "dropped pictures", "dropped pictures");
+    let (run, items) = written.map_err(Error::bad)?;
     let run = Run {
         recipe_id: Some(row.id),
         recipe_version: row.version,
         brought: Some(folder.to_string_lossy().into_owned()),
         hook: address(asked.report_to.as_deref())?,
-        ..order::run(&recipe, &inside, "dropped pictures", "dropped pictures")
+        ..run
     };
-    let id = app.store.add_run(&run, &order::items(&planned, &sources)).await?;
+    let id = app.store.add_run(&run, &items).await?;
     app.queue.added();
     app.queue.tell(id).await?;
     Ok(Json(json!({"run": id, "count": sources.len()})))

@@ -40,7 +40,7 @@ async fn value(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Json<Valu
             at(x, size.width).min(i64::from(size.width) - 1),
             at(y, size.height).min(i64::from(size.height) - 1),
         );
-        let delivery = recipe.deliveries.first().cloned().unwrap_or_default();
+        let delivery = recipe.shown();
         let colours = delivery.colours(&plan);
         let one = program.render_16(&*frame.source, Rect::new(px, py, 1, 1), &colours).map_err(Error::bad)?;
         let Pixels::U16(samples) = one.pixels else { return Err(Error::bad("no values")) };
@@ -63,7 +63,7 @@ async fn cost(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Json<Value
     tokio::task::spawn_blocking(move || {
         let start = Instant::now();
         let source = FileSource::from_bytes(frame.source.bytes().to_vec())?;
-        let delivery = recipe.deliveries.first().cloned().unwrap_or_default();
+        let delivery = recipe.shown();
         let plan = recipe.plan(&source, &frame.about).map_err(Error::bad)?;
         let program = plan.program(1.0);
         let colours = delivery.colours(&plan);

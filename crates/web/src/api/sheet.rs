@@ -7,8 +7,8 @@ use axum::extract::State;
 use axum::routing::post;
 use axum::{Json, Router};
 use rallo_engine::{Kind, Source};
-use rallo_media::{FileSource, Made, bytes_text};
-use rallo_recipe::{Recipe, delivery, sentence};
+use rallo_media::{FileSource, bytes_text};
+use rallo_recipe::{Recipe, sentence};
 use rallo_runner::scan::common_folder;
 use rallo_runner::warnings::{self, About, Way};
 use rallo_runner::{Decided, Planned, Problem, execute, hook, order, targets};
@@ -86,8 +86,7 @@ pub struct Prepared {
     sources: Vec<targets::Source>,
     recipe: Recipe,
     base: PathBuf,
-    planned: Vec<Planned>,
-    problems: Vec<Problem>,
+    planning: targets::Planning,
 }
 
 impl Prepared {
@@ -133,11 +132,13 @@ fn prepared(app: &App, laid: Laid, recipe: Recipe, leave_out: &HashSet<i64>) -> 
         targets::Source { path: f.path.clone(), facts: f.facts.clone(), decided: Decided::from(&f.marks) }
     };
     let sources: Vec<targets::Source> = frames.iter().map(source).collect();
-    let (planned, mut problems) = targets::plan(&recipe, &sources, &base, None);
+    let mut planning = targets::plan(&recipe, &sources, &base, None);
+    let targets::Planning { pictures: planned, tasks, problems, .. } = &mut planning;
     if planned.is_empty() && problems.is_empty() {
         problems.push(Problem::stop("there are no frames to run on; choose a folder in Frames"));
     }
-    let folders = planned.iter().flat_map(Planned::all).filter_map(|(p, _)| p.parent());
+    let files = planned.iter().flat_map(Planned::all).map(|(p, _)| p).chain(tasks.iter().map(PathBuf::as_path));
+    let folders = files.filter_map(Path::parent);
     for target in folders.collect::<std::collections::BTreeSet<_>>() {
         if let Err(e) = app.roots.future(target) {
             let problem = Problem::stop(e.to_string());
@@ -146,13 +147,14 @@ fn prepared(app: &App, laid: Laid, recipe: Recipe, leave_out: &HashSet<i64>) -> 
             break;
         }
     }
-    Ok(Prepared { laid, frames, sources, recipe, base, planned, problems })
+    let recipe = planning.recipe.clone().unwrap_or(recipe);
+    Ok(Prepared { laid, frames, sources, recipe, base, planning })
 }
 
 /// What should be known before a run, beside what stops it; the first lines tell what the recipe itself asks.
 async fn known(app: &App, prepared: &Prepared) -> Result<Vec<Problem>> {
     let mut all = Vec::new();
-    let Prepared { laid, recipe, sources, planned, .. } = prepared;
+    let Prepared { laid, recipe, sources, planning, .. } = prepared;
     for (at, what) in recipe.checkpoints() {
         all.push(Problem::note(format!("It waits for your yes before line {}: {what}", at + 1)));
     }
@@ -188,7 +190,7 @@ async fn known(app: &App, prepared: &Prepared) -> Result<Vec<Problem>> {
     let sample = laid.frames.iter().find(|f| Some(f.id) == laid.desk.frame);
     let lens = sample.and_then(|f| f.facts.as_ref()?.camera.lens.clone());
     let about = About { lens, versions: seen };
-    let (recipe, sources, planned) = (recipe.clone(), sources.clone(), planned.clone());
+    let (recipe, sources, planned) = (recipe.clone(), sources.clone(), planning.pictures.clone());
     let warned =
         tokio::task::spawn_blocking(move || warnings::warnings(&recipe, &sources, &planned, &about)).await?;
     all.extend(warned);
@@ -237,10 +239,11 @@ fn lines(recipe: &Recipe) -> Vec<Value> {
 /// The last look at what will happen.
 async fn sheet(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<Value>> {
     let prepared = prepare(&app, &asked).await?;
-    let Prepared { recipe, base, planned, .. } = &prepared;
+    let Prepared { recipe, base, planning, .. } = &prepared;
+    let planned = &planning.pictures;
     let asks = super::recipes::asked(recipe);
     let problems: Vec<Value> =
-        prepared.problems.iter().chain(&known(&app, &prepared).await?).map(|p| told(p, &prepared)).collect();
+        planning.problems.iter().chain(&known(&app, &prepared).await?).map(|p| told(p, &prepared)).collect();
     let name = |path: &Path| path.file_name().map(|n| n.to_string_lossy().into_owned());
     let one = |(source, path, size): (&Path, &Path, Option<rallo_engine::Size>)| json!({"source": name(source), "target": name(path), "size": size.map(|s| [s.width, s.height])});
     let all = |p: &'_ Planned| {
@@ -252,9 +255,9 @@ async fn sheet(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<
         planned.iter().flat_map(Planned::all).filter_map(|(p, _)| p.parent()).collect();
     let folder = planned.first().and_then(|p| p.target.parent()).unwrap_or(base);
     let goes: Vec<String> = recipe.deliveries.iter().map(|d| sentence::plain(&d.parts(recipe))).collect();
-    let params = |d: &rallo_recipe::Pictures| -> Vec<Value> {
+    let params = |d: &rallo_recipe::Delivery| -> Vec<Value> {
         let values = d.values();
-        delivery::PICTURES.iter().map(|p| super::bench::param(p, &values[p.name])).collect()
+        d.kind().params.iter().map(|p| super::bench::param(p, &values[p.name])).collect()
     };
     let delivery: Vec<Vec<Value>> = recipe.deliveries.iter().map(params).collect();
     let left = asked.leave_out.len();
@@ -273,7 +276,8 @@ const LONG_ENOUGH: Duration = Duration::from_secs(5);
 /// Makes a few of the pictures, as the run would, to tell sizes and times of all.
 async fn measure(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<Value>> {
     let prepared = prepare(&app, &asked).await?;
-    let Prepared { recipe, sources, planned, base, .. } = prepared;
+    let Prepared { recipe, sources, planning, base, .. } = prepared;
+    let planned = planning.pictures;
     let area = |s: &targets::Source| s.facts.as_ref().map_or(0, |f| u64::from(f.width) * u64::from(f.height));
     let pixels: u64 = sources.iter().map(area).sum();
     let readable: Vec<usize> = (0..sources.len()).filter(|i| area(&sources[*i]) > 0).collect();
@@ -294,9 +298,8 @@ async fn measure(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Jso
             let about = rallo_runner::subject(&one.path, Some(&source.facts(&one.path)), &one.decided, n + 1);
             let kinds = execute::variants(&recipe);
             let Ok(work) = execute::Work::new(&recipe, &source, &about, 0, None) else { continue };
-            let mark = || Made { recipe: String::new(), source: String::new(), done: Vec::new() };
             let files: std::result::Result<Vec<_>, String> =
-                kinds.iter().map(|k| work.make(*k, mark())).collect();
+                kinds.iter().map(|k| work.make(k, None)).collect();
             let Ok(files) = files else { continue };
             bytes += files.iter().map(|f| f.0.len() as u64).sum::<u64>();
             seconds += start.elapsed().as_secs_f64();
@@ -336,7 +339,7 @@ async fn start(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<
 async fn go(State(app): State<App>) -> Result<Json<Value>> {
     let asked = Asked::default();
     let prepared = prepare(&app, &asked).await?;
-    let mut problems: Vec<String> = prepared.problems.iter().map(|p| p.message.clone()).collect();
+    let mut problems: Vec<String> = prepared.planning.problems.iter().map(|p| p.message.clone()).collect();
     problems.extend(known(&app, &prepared).await?.into_iter().map(|p| p.message));
     problems.extend((!prepared.recipe.asks().is_empty()).then(|| "this recipe asks for values".to_owned()));
     if let Some(first) = problems.first() {
@@ -345,7 +348,7 @@ async fn go(State(app): State<App>) -> Result<Json<Value>> {
     let row = prepared.laid.recipe.as_ref();
     let from = (row.map(|r| r.id), row.map_or(1, |r| r.version));
     let name = prepared.recipe.name.clone();
-    let folder = prepared.planned.first().and_then(|p| p.target.parent()).map(|f| app.roots.short(f));
+    let folder = prepared.planning.pictures.first().and_then(|p| p.target.parent()).map(|f| app.roots.short(f));
     let (id, count) = begin(&app, prepared, from, &asked).await?;
     Ok(Json(json!({"run": id, "count": count, "recipe": name, "folder": folder})))
 }
@@ -387,12 +390,13 @@ async fn begin(
     from: (Option<i64>, i64),
     asked: &Asked,
 ) -> Result<(i64, usize)> {
-    if let Some(problem) = prepared.problems.iter().find(|p| p.stops) {
-        return Err(Error::bad(&problem.message));
-    }
+    let Prepared { laid, sources, base, planning, .. } = &prepared;
+    let written = order::written(planning, sources, base, &laid.name, "page");
+    let (run, items) = written.map_err(Error::bad)?;
+    let count = sources.len();
     let mut said = known(app, &prepared).await?;
-    let Prepared { laid, sources, recipe, base, planned, problems, .. } = prepared;
-    said.extend(problems);
+    let Prepared { laid, planning, .. } = prepared;
+    said.extend(planning.problems);
     let at = asked.at.as_deref().map(order::moment).transpose();
     let run = Run {
         recipe_id: from.0,
@@ -402,14 +406,13 @@ async fn begin(
         most_failures: asked.most_failures,
         hook: address(asked.report_to.as_deref())?,
         warnings: order::warned(&said),
-        ..order::run(&recipe, &base, &laid.name, "page")
+        ..run
     };
-    let items = order::items(&planned, &sources);
     let id = app.store.add_run(&run, &items).await?;
     if asked.first {
         app.store.move_run(id, -2).await?;
     }
     app.queue.added();
     app.queue.tell(id).await?;
-    Ok((id, items.len()))
+    Ok((id, count))
 }

@@ -1,9 +1,10 @@
-//! Deliveries: what a recipe hands on, each from where its lines end. One kind so far: `pictures`, in one or several
-//! widths.
+//! Pictures: a file, or one in each of several widths, for each frame. What other kinds make of each frame is described
+//! by the same values.
 
-use crate::{Fault, brief, names, tidy};
-use rallo_engine::{Kind, OutputColour, OutputProfile, Param, Plan, Settings, step_kind};
-use serde_json::{Map, Value, json};
+use super::{Frame, Target};
+use crate::{Line, Subject};
+use rallo_engine::{Kind, OutputColour, OutputProfile, Param, Plan};
+use serde_json::{Value, json};
 use std::sync::Arc;
 
 /// Formats that are written.
@@ -31,7 +32,7 @@ fn widths(text: &str) -> Result<Vec<u32>, String> {
 }
 
 /// Parameters of the delivery `pictures`.
-pub static PICTURES: [Param; 18] = [
+pub static PICTURES: [Param; 20] = [
     Param { name: "format", about: "File format.", unit: "", kind: Kind::Choice(&FORMATS) },
     Param {
         name: "quality",
@@ -95,6 +96,18 @@ pub static PICTURES: [Param; 18] = [
         kind: Kind::Flag,
     },
     Param {
+        name: "zip",
+        about: "All of them once more in one ZIP beside their folder, with a list of what is in it.",
+        unit: "",
+        kind: Kind::Flag,
+    },
+    Param {
+        name: "start",
+        about: "The number {n} of the first picture.",
+        unit: "",
+        kind: Kind::Number { min: 0.0, max: 9_999_999.0, step: 1.0 },
+    },
+    Param {
         name: "profile",
         about: "Colour space of the result, embedded; recipe: what its line Convert profile says, sRGB without one.",
         unit: "",
@@ -127,8 +140,19 @@ pub static PICTURES: [Param; 18] = [
     },
 ];
 
-/// Pictures, one for each frame.
+/// What is written into a frame of a clip.
 #[derive(Clone, Debug, PartialEq)]
+pub struct Burned {
+    /// Template.
+    pub text: String,
+    /// Where it stands, one of the engine's places.
+    pub place: String,
+    /// Hundredths of the long edge.
+    pub size: f64,
+}
+
+/// Pictures, one for each frame.
+#[derive(Clone, Debug)]
 pub struct Pictures {
     /// One of [`FORMATS`].
     pub format: String,
@@ -154,6 +178,10 @@ pub struct Pictures {
     pub sharpen: f64,
     /// Whether a page shows the results.
     pub page: bool,
+    /// Whether they are packed into a ZIP as well.
+    pub zip: bool,
+    /// The number of the first one.
+    pub start: u32,
     /// Colour space; without one the recipe's own, sRGB where it says nothing.
     pub profile: Option<OutputProfile>,
     /// Naming template.
@@ -166,6 +194,14 @@ pub struct Pictures {
     pub existing: String,
     /// Whether camera data are carried over.
     pub camera_data: bool,
+    /// Lines of this delivery alone, before its size.
+    pub lines: Vec<Line>,
+    /// Exactly this size, for kinds that need one.
+    pub frame: Option<Frame>,
+    /// What is written over it, for kinds that do so.
+    pub burned: Option<Burned>,
+    /// Pixels per inch that are written into the file, where the recipe says none.
+    pub dpi: Option<u32>,
 }
 
 impl Default for Pictures {
@@ -183,12 +219,18 @@ impl Default for Pictures {
             widths: Vec::new(),
             sharpen: 0.0,
             page: false,
+            zip: false,
+            start: 1,
             profile: None,
             name: "{stem}".into(),
             to: "subfolder".into(),
             folder: "{recipe}".into(),
             existing: "fail".into(),
             camera_data: true,
+            lines: Vec::new(),
+            frame: None,
+            burned: None,
+            dpi: None,
         }
     }
 }
@@ -218,39 +260,46 @@ impl Pictures {
             "progressive": self.progressive, "limit": self.limit, "lossless": self.lossless,
             "bits": self.bits.to_string(), "compression": self.compression, "long_edge": self.long_edge,
             "widths": self.widths.iter().map(u32::to_string).collect::<Vec<_>>().join(", "),
-            "sharpen": self.sharpen, "page": self.page, "profile": profile,
+            "sharpen": self.sharpen, "page": self.page, "zip": self.zip, "start": self.start, "profile": profile,
             "name": self.name, "to": self.to, "folder": self.folder, "existing": self.existing,
             "camera_data": self.camera_data,
         })
-    }
-
-    /// The document's form, defaults left out but for format, quality, name and target.
-    pub fn to_value(&self) -> Value {
-        let mut map = Map::from_iter([("kind".to_owned(), json!("pictures"))]);
-        let (values, defaults) = (self.values(), Self::default().values());
-        for (key, value) in values.as_object().into_iter().flatten() {
-            let told = match key.as_str() {
-                "format" | "name" | "to" => true,
-                "quality" => self.has_quality(),
-                _ => defaults[key] != *value,
-            };
-            if told {
-                let bits = (key == "bits").then(|| json!(self.bits));
-                map.insert(key.clone(), bits.unwrap_or_else(|| tidy(value)));
-            }
-        }
-        Value::Object(map)
     }
 
     /// What shapes the file's bytes.
     pub fn identity(&self) -> Value {
         let mut values = self.values();
         if let Some(map) = values.as_object_mut() {
-            for key in ["name", "to", "folder", "existing", "page", "widths"] {
+            for key in ["name", "to", "folder", "existing", "page", "widths", "zip", "start"] {
                 map.remove(key);
+            }
+            // What other kinds have besides; nothing is said of it where there is none, so older results stay known.
+            if let Some(frame) = &self.frame {
+                map.insert("frame".into(), json!([frame.width, frame.height, frame.fit, frame.colour]));
+            }
+            if let Some(burned) = &self.burned {
+                map.insert("burned".into(), json!([burned.text, burned.place, burned.size]));
+            }
+            if let Some(dpi) = self.dpi {
+                map.insert("dpi".into(), json!(dpi));
             }
         }
         values
+    }
+
+    /// A picture with its number as this delivery counts.
+    pub fn counted(&self, subject: &Subject) -> Subject {
+        Subject { number: (subject.number + self.start as usize).saturating_sub(1), ..subject.clone() }
+    }
+
+    /// Where they go.
+    pub fn target(&self) -> Target {
+        Target {
+            name: self.name.clone(),
+            to: self.to.clone(),
+            folder: self.folder.clone(),
+            existing: self.existing.clone(),
+        }
     }
 
     /// The ending of its files.
@@ -283,96 +332,37 @@ impl Pictures {
         if self.widths.is_empty() { vec![None] } else { self.widths.iter().map(|w| Some(*w)).collect() }
     }
 
-    /// What it does after the recipe's lines: its size, and sharpening for that.
-    pub fn after(&self, width: Option<u32>) -> Vec<Settings> {
-        let step = |id: &str, values: Value| {
-            let values = values.as_object().cloned().unwrap_or_default();
-            step_kind(id)?.parse(&values).ok().map(Settings::from)
-        };
-        let size = match (width, self.long_edge) {
-            (Some(width), _) => step("resize", json!({ "width": width })),
-            (None, Some(edge)) => step("resize", json!({ "long_edge": edge })),
-            (None, None) => None,
-        };
-        let sharpen = (self.sharpen > 0.0)
-            .then(|| step("output_sharpening", json!({"target": "screen", "strength": self.sharpen})))
-            .flatten();
-        size.into_iter().chain(sharpen).collect()
-    }
-
-    /// Reads and checks one delivery at `path`.
-    ///
-    /// # Errors
-    /// Every fault with its path.
-    pub fn read(path: &str, value: &Value) -> Result<Self, Vec<Fault>> {
-        let fault = |path: String, message: String| vec![Fault { path, message }];
-        let Value::Object(map) = value else {
-            return Err(fault(
-                path.into(),
-                format!("expected an object with \"kind\", got {}", brief(value)),
-            ));
-        };
-        match map.get("kind").and_then(Value::as_str) {
-            Some("pictures") => {}
-            other => {
-                let got = other.map_or("nothing".into(), |k| format!("{k:?}"));
-                return Err(fault(format!("{path}.kind"), format!("expected \"pictures\", got {got}")));
-            }
-        }
-        let mut faults = Vec::new();
-        let mut values = Self::default().values();
-        for (key, value) in map.iter().filter(|(k, _)| *k != "kind") {
-            let Some(param) = PICTURES.iter().find(|p| p.name == key) else {
-                let all: Vec<_> = PICTURES.iter().map(|p| p.name).collect();
-                faults.push(Fault {
-                    path: format!("{path}.pictures.{key}"),
-                    message: format!("unknown, pictures takes {}", all.join(", ")),
-                });
-                continue;
-            };
-            // 8 and 16 are written as numbers by most people.
-            let value =
-                if key == "bits" && value.is_u64() { json!(value.to_string()) } else { value.clone() };
-            match param.check(&value) {
-                Ok(()) => values[key] = value,
-                Err(e) => {
-                    faults.push(Fault { path: format!("{path}.pictures.{}", e.path), message: e.message })
-                }
-            }
-        }
-        for key in ["name", "folder"] {
-            if let Err(message) = names::check(values[key].as_str().unwrap_or_default()) {
-                faults.push(Fault { path: format!("{path}.pictures.{key}"), message });
-            }
-        }
-        let wide = widths(values["widths"].as_str().unwrap_or_default());
-        if let Err(message) = &wide {
-            faults.push(Fault { path: format!("{path}.pictures.widths"), message: message.clone() });
-        }
-        if !faults.is_empty() {
-            return Err(faults);
-        }
+    /// Takes its values over from a document, each checked before; what only all of them together show is told.
+    pub(super) fn of(values: &Value, faults: &mut dyn FnMut(&str, String)) -> Self {
+        let widths = widths(values["widths"].as_str().unwrap_or_default()).unwrap_or_else(|message| {
+            faults("widths", message);
+            Vec::new()
+        });
         let whole = |key: &str| values[key].as_u64().map(|n| n as u32);
         let text = |key: &str| values[key].as_str().unwrap_or_default().to_owned();
-        Ok(Self {
+        let flag = |key: &str| values[key] == json!(true);
+        Self {
             format: text("format"),
             quality: values["quality"].as_f64().unwrap_or(85.0).round() as u8,
             chroma: text("chroma"),
-            progressive: values["progressive"] == json!(true),
+            progressive: flag("progressive"),
             limit: whole("limit"),
-            lossless: values["lossless"] == json!(true),
+            lossless: flag("lossless"),
             compression: text("compression"),
             long_edge: whole("long_edge"),
-            widths: wide.unwrap_or_default(),
+            widths,
             sharpen: values["sharpen"].as_f64().unwrap_or_default(),
-            page: values["page"] == json!(true),
+            page: flag("page"),
+            zip: flag("zip"),
+            start: values["start"].as_f64().unwrap_or(1.0).round() as u32,
             bits: if text("bits") == "16" { 16 } else { 8 },
             profile: OutputProfile::named(&text("profile")),
             name: text("name"),
             to: text("to"),
             folder: text("folder"),
             existing: text("existing"),
-            camera_data: values["camera_data"] == json!(true),
-        })
+            camera_data: flag("camera_data"),
+            ..Self::default()
+        }
     }
 }

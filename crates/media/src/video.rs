@@ -1,0 +1,704 @@
+//! Clips: written and read by `ffmpeg`, a program of its own, through a pipe; no frame is kept on the disk.
+//!
+//! Frames leave as Y′CbCr of ITU-R BT.709 (narrow range, colour samples sited left as H.264 and H.265 expect) or, for
+//! codecs that take them, as RGB. What is sRGB stays as it is encoded: BT.709's tags say which primaries and which matrix,
+//! and every player shows such a clip as it shows an sRGB picture. 10-bit codecs get 10 bits, FFV1 up to 16.
+
+use crate::MediaError;
+use rallo_engine::{Encoded, Pixels, Size};
+use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
+use std::io::{Read, Write};
+use std::path::{Path, PathBuf};
+use std::process::{Child, ChildStdin, Command, Stdio};
+use std::thread::JoinHandle;
+
+/// How frames are encoded.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Codec {
+    /// H.264 (ITU-T H.264) in MP4.
+    H264,
+    /// H.265 (ITU-T H.265) in MP4.
+    H265,
+    /// VP9 in WebM.
+    Vp9,
+    /// AV1 in MP4.
+    Av1,
+    /// 10-bit 4:2:2, every frame for itself (SMPTE RDD 36), in QuickTime.
+    Intra,
+    /// FFV1 (RFC 9043), lossless, in Matroska.
+    Ffv1,
+    /// GIF.
+    Gif,
+    /// Animated WebP.
+    WebP,
+}
+
+impl Codec {
+    /// The codec a recipe calls so.
+    pub fn named(name: &str) -> Self {
+        match name {
+            "H.265" => Self::H265,
+            "VP9" => Self::Vp9,
+            "AV1" => Self::Av1,
+            "intra 4:2:2" => Self::Intra,
+            "FFV1" => Self::Ffv1,
+            "GIF" => Self::Gif,
+            "WebP" => Self::WebP,
+            _ => Self::H264,
+        }
+    }
+
+    fn encoder(self) -> &'static str {
+        match self {
+            Self::H264 => "libx264",
+            Self::H265 => "libx265",
+            Self::Vp9 => "libvpx-vp9",
+            Self::Av1 => "libsvtav1",
+            Self::Intra => "prores_ks",
+            Self::Ffv1 => "ffv1",
+            Self::Gif => "gif",
+            Self::WebP => "libwebp_anim",
+        }
+    }
+
+    fn container(self) -> &'static str {
+        match self {
+            Self::H264 | Self::H265 | Self::Av1 => "mp4",
+            Self::Vp9 => "webm",
+            Self::Intra => "mov",
+            Self::Ffv1 => "matroska",
+            Self::Gif => "gif",
+            Self::WebP => "webp",
+        }
+    }
+
+    fn sound(self) -> Option<&'static [&'static str]> {
+        match self {
+            Self::H264 | Self::H265 | Self::Av1 => Some(&["aac", "-b:a", "192k"]),
+            Self::Vp9 => Some(&["libopus", "-b:a", "160k"]),
+            Self::Intra => Some(&["pcm_s16le"]),
+            Self::Ffv1 => Some(&["flac"]),
+            Self::Gif | Self::WebP => None,
+        }
+    }
+
+    /// How samples go through the pipe, and what the encoder takes.
+    fn samples(self, depth: u8) -> (Samples, &'static str) {
+        match (self, depth) {
+            (Self::Intra, _) => (Samples::Chroma { bits: 10, rows: 1 }, "yuv422p10le"),
+            (Self::Ffv1, 8) => (Samples::Rgb, "bgr0"),
+            (Self::Ffv1, 10) => (Samples::Planes { bits: 10 }, "gbrp10le"),
+            (Self::Ffv1, _) => (Samples::Planes { bits: 16 }, "gbrp16le"),
+            (Self::Gif, _) => (Samples::Rgb, "pal8"),
+            (Self::WebP, _) => (Samples::Rgb, "yuv420p"),
+            (_, 10) => (Samples::Chroma { bits: 10, rows: 2 }, "yuv420p10le"),
+            _ => (Samples::Chroma { bits: 8, rows: 2 }, "yuv420p"),
+        }
+    }
+
+    /// Bits a pixel of a second of ordinary pictures, by which a size is told before; found by encoding the demo's bed
+    /// sequence at the ordinary quality.
+    fn bits_a_pixel(self, depth: u8) -> f64 {
+        match self {
+            Self::H264 => 0.16,
+            Self::H265 | Self::Vp9 => 0.08,
+            Self::Av1 => 0.06,
+            Self::Intra => 4.4,
+            Self::Ffv1 => f64::from(depth) * 1.6,
+            Self::Gif => 4.0,
+            Self::WebP => 0.6,
+        }
+    }
+}
+
+/// How samples lie in the pipe.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Samples {
+    /// Y′CbCr in planes, a colour sample for two pixels of each `rows` rows.
+    Chroma { bits: u8, rows: usize },
+    /// RGB in planes (green, blue, red).
+    Planes { bits: u8 },
+    /// RGB of 8 bits, interleaved.
+    Rgb,
+}
+
+impl Samples {
+    fn name(self) -> &'static str {
+        match self {
+            Self::Chroma { bits: 10, rows: 1 } => "yuv422p10le",
+            Self::Chroma { bits: 10, .. } => "yuv420p10le",
+            Self::Chroma { .. } => "yuv420p",
+            Self::Planes { bits: 10 } => "gbrp10le",
+            Self::Planes { .. } => "gbrp16le",
+            Self::Rgb => "rgb24",
+        }
+    }
+}
+
+/// What a clip is to be.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Clip {
+    /// Pixels; even both ways for codecs with fewer colour samples.
+    pub size: Size,
+    /// Frames a second, as a fraction.
+    pub rate: (u32, u32),
+    /// How it is encoded.
+    pub codec: Codec,
+    /// 8, 10, or 16 (FFV1).
+    pub depth: u8,
+    /// 1 ..= 100; as the codec usually is without one.
+    pub quality: Option<u32>,
+    /// Bytes of the file to aim at.
+    pub bytes: Option<u64>,
+    /// Frames of one turn.
+    pub frames: usize,
+    /// How often it is played within the file.
+    pub turns: u32,
+    /// Seconds it comes up from black.
+    pub fade_in: f64,
+    /// Seconds it goes down to black.
+    pub fade_out: f64,
+    /// What is laid under it.
+    pub sound: Option<PathBuf>,
+    /// Its title.
+    pub title: String,
+}
+
+impl Clip {
+    /// Seconds of one turn.
+    pub fn turn(&self) -> f64 {
+        self.frames as f64 * f64::from(self.rate.1) / f64::from(self.rate.0)
+    }
+
+    /// Seconds in all.
+    pub fn seconds(&self) -> f64 {
+        self.turn() * f64::from(self.turns.max(1))
+    }
+
+    /// About how many bytes it will have.
+    pub fn estimate(&self) -> u64 {
+        let quality = f64::from(self.quality.unwrap_or(75));
+        let pixels = self.size.area() as f64 * self.frames as f64 * f64::from(self.turns.max(1));
+        let scale = match self.codec {
+            Codec::Intra | Codec::Ffv1 | Codec::Gif => 1.0,
+            // Six steps of the quantiser halve the rate; the scale below has one for three hundredths.
+            _ => 2f64.powf((quality - 75.0) / 18.0),
+        };
+        self.bytes.unwrap_or((pixels * self.codec.bits_a_pixel(self.depth) / 8.0 * scale) as u64)
+    }
+
+    /// A frame as it goes through the pipe.
+    ///
+    /// # Errors
+    /// A picture of another size.
+    pub fn raw(&self, picture: &Encoded) -> Result<Vec<u8>, MediaError> {
+        if picture.size != self.size {
+            let (a, b) = (picture.size, self.size);
+            return Err(fail(format!(
+                "a frame has {} × {} pixels, the clip {} × {}",
+                a.width, a.height, b.width, b.height
+            )));
+        }
+        let at = |i: usize| match &picture.pixels {
+            Pixels::U8(v) => u16::from(v[i]) * 257,
+            Pixels::U16(v) => v[i],
+        };
+        let (width, height) = (self.size.width as usize, self.size.height as usize);
+        Ok(match self.codec.samples(self.depth).0 {
+            Samples::Rgb => match &picture.pixels {
+                Pixels::U8(v) => v.clone(),
+                Pixels::U16(v) => v.iter().map(|s| ((u32::from(*s) + 128) / 257) as u8).collect(),
+            },
+            Samples::Planes { bits } => {
+                let most = (1u32 << bits) - 1;
+                let scaled = |s: u16| ((u32::from(s) * most + 32_767) / 65_535) as u16;
+                let plane = |c: usize| (0..width * height).map(move |i| i * 3 + c);
+                [1, 2, 0].into_iter().flat_map(plane).flat_map(|i| scaled(at(i)).to_le_bytes()).collect()
+            }
+            Samples::Chroma { bits, rows } => chroma(width, height, bits, rows, at),
+        })
+    }
+}
+
+/// Y′CbCr of ITU-R BT.709-6, items 3.2 to 3.5, from R′G′B′ samples `at` 0 ..= 65 535.
+fn chroma(width: usize, height: usize, bits: u8, rows: usize, at: impl Fn(usize) -> u16 + Sync) -> Vec<u8> {
+    let deep = bits > 8;
+    let bytes = if deep { 2 } else { 1 };
+    let scale = f32::from(1u16 << (bits - 8));
+    let most = f32::from((1u32 << bits) as u16 - 1);
+    let (luma, half) = (width * height, width / 2);
+    let small = half * (height / rows);
+    let mut out = vec![0u8; (luma + 2 * small) * bytes];
+    let (y_plane, colours) = out.split_at_mut(luma * bytes);
+    let (b_plane, r_plane) = colours.split_at_mut(small * bytes);
+    let put = |to: &mut [u8], i: usize, value: f32| {
+        let value = (value * scale + 0.5).clamp(0.0, most) as u16;
+        if deep {
+            to[2 * i..2 * i + 2].copy_from_slice(&value.to_le_bytes());
+        } else {
+            to[i] = value as u8;
+        }
+    };
+    y_plane
+        .par_chunks_mut(width * rows * bytes)
+        .zip(b_plane.par_chunks_mut(half * bytes))
+        .zip(r_plane.par_chunks_mut(half * bytes))
+        .enumerate()
+        .for_each(|(band, ((y_rows, b_row), r_row))| {
+            // Sums over the band's rows of B′ − Y′ and R′ − Y′, with a column more on the left.
+            let (mut blue, mut red) = (vec![0f32; width + 1], vec![0f32; width + 1]);
+            for row in 0..rows {
+                let start = (band * rows + row) * width;
+                for x in 0..width {
+                    let i = (start + x) * 3;
+                    let [r, g, b] = [at(i), at(i + 1), at(i + 2)].map(|s| f32::from(s) * (1.0 / 65_535.0));
+                    let y = 0.2126 * r + 0.7152 * g + 0.0722 * b;
+                    put(y_rows, row * width + x, 16.0 + 219.0 * y);
+                    blue[x + 1] += b - y;
+                    red[x + 1] += r - y;
+                }
+            }
+            (blue[0], red[0]) = (blue[1], red[1]);
+            let share = 1.0 / rows as f32;
+            for x in 0..half {
+                // Sited on the even column: a quarter, a half, a quarter.
+                let mean = |v: &[f32]| (v[2 * x] + 2.0 * v[2 * x + 1] + v[2 * x + 2]) * (0.25 * share);
+                put(b_row, x, 128.0 + 224.0 / 1.8556 * mean(&blue));
+                put(r_row, x, 128.0 + 224.0 / 1.5748 * mean(&red));
+            }
+        });
+    out
+}
+
+fn fail(message: impl ToString) -> MediaError {
+    MediaError::Encode { format: "video", message: message.to_string() }
+}
+
+/// Starting a program of the ffmpeg family.
+fn started(e: &std::io::Error) -> MediaError {
+    if e.kind() == std::io::ErrorKind::NotFound {
+        fail("the program ffmpeg is not installed; on Debian: apt install ffmpeg")
+    } else {
+        fail(format!("ffmpeg does not start: {e}"))
+    }
+}
+
+/// Whether clips can be written and read here.
+pub fn is_there() -> bool {
+    let run = |name: &str| {
+        Command::new(name).arg("-version").stdout(Stdio::null()).stderr(Stdio::null()).status().is_ok()
+    };
+    run("ffmpeg") && run("ffprobe")
+}
+
+/// What ffmpeg said, as people say it.
+fn plain(said: &str) -> String {
+    let has = |text: &str| said.contains(text);
+    if has("No space left on device") {
+        return "there is no room left".into();
+    }
+    if has("Unknown encoder") {
+        return "this ffmpeg cannot write this codec; choose another one".into();
+    }
+    if has("Invalid data found when processing input") {
+        return "the file cannot be read as sound or video".into();
+    }
+    if has("matches no streams") {
+        return "the sound file has no sound in it".into();
+    }
+    let last = said.lines().rev().find(|l| !l.trim().is_empty()).unwrap_or("it said nothing");
+    format!("ffmpeg said: {}", last.trim())
+}
+
+/// A call of ffmpeg that waits for nobody and opens nothing but files.
+fn ffmpeg() -> Command {
+    let mut command = Command::new("ffmpeg");
+    command.args([
+        "-hide_banner",
+        "-loglevel",
+        "error",
+        "-nostdin",
+        "-y",
+        "-protocol_whitelist",
+        "file,pipe",
+    ]);
+    command
+}
+
+fn file(path: &Path) -> std::ffi::OsString {
+    let mut text = std::ffi::OsString::from("file:");
+    text.push(path);
+    text
+}
+
+/// What a program writes to its error output, read beside it.
+fn listen(child: &mut Child) -> Option<JoinHandle<String>> {
+    let mut errors = child.stderr.take()?;
+    Some(std::thread::spawn(move || {
+        let mut bytes = Vec::new();
+        let mut piece = [0u8; 4096];
+        while let Ok(n @ 1..) = errors.read(&mut piece) {
+            // The beginning tells the cause; the rest is let go by.
+            if bytes.len() < 64 * 1024 {
+                bytes.extend(&piece[..n]);
+            }
+        }
+        String::from_utf8_lossy(&bytes).into_owned()
+    }))
+}
+
+/// A clip that is being written. When it is dropped unfinished, the program that writes it is ended.
+pub struct Recorder {
+    child: Child,
+    pipe: Option<ChildStdin>,
+    said: Option<JoinHandle<String>>,
+    clip: Clip,
+    path: PathBuf,
+    /// Where one turn goes, if there are several.
+    turn: Option<tempfile::TempPath>,
+}
+
+impl Recorder {
+    /// Begins a clip at `path`, written over what is there.
+    ///
+    /// # Errors
+    /// [`MediaError::Encode`].
+    pub fn start(clip: Clip, path: &Path) -> Result<Self, MediaError> {
+        let folder = path.parent().unwrap_or(Path::new("."));
+        let turn = if clip.turns > 1 {
+            let one = tempfile::Builder::new().prefix(".rallo-turn-").tempfile_in(folder);
+            Some(one.map_err(|e| MediaError::Io { path: folder.into(), source: e })?.into_temp_path())
+        } else {
+            None
+        };
+        let mut command = ffmpeg();
+        let (samples, to) = clip.codec.samples(clip.depth);
+        let (n, d) = clip.rate;
+        let size = format!("{}x{}", clip.size.width, clip.size.height);
+        command.args(["-f", "rawvideo", "-pix_fmt", samples.name(), "-s", &size]);
+        command.args(["-framerate", &format!("{n}/{d}")]);
+        let is_chroma = matches!(samples, Samples::Chroma { .. });
+        if is_chroma {
+            command.args(COLOURS);
+        }
+        command.args(["-i", "pipe:0"]);
+        let sound = clip.sound.as_ref().filter(|_| turn.is_none() && clip.codec.sound().is_some());
+        if let Some(sound) = sound {
+            command.arg("-i").arg(file(sound)).args(["-map", "0:v:0", "-map", "1:a:0"]);
+        }
+        let mut filters = Vec::new();
+        if clip.fade_in > 0.0 {
+            filters.push(format!("fade=t=in:st=0:d={}", clip.fade_in));
+        }
+        if clip.fade_out > 0.0 {
+            filters.push(format!(
+                "fade=t=out:st={:.6}:d={}",
+                (clip.turn() - clip.fade_out).max(0.0),
+                clip.fade_out
+            ));
+        }
+        if clip.codec == Codec::Gif {
+            // Colours of the whole clip, those that change the most.
+            filters.push(
+                "split[a][b];[a]palettegen=stats_mode=diff[p];[b][p]paletteuse=dither=sierra2_4a".into(),
+            );
+        }
+        if !filters.is_empty() {
+            command.args(["-vf", &filters.join(",")]);
+        }
+        command.args(["-c:v", clip.codec.encoder()]);
+        if clip.codec != Codec::Gif {
+            command.args(["-pix_fmt", to]);
+        }
+        command.args(clip.encoder());
+        if is_chroma {
+            command.args(COLOURS);
+        }
+        if sound.is_some() {
+            clip.lay_sound(&mut command);
+        }
+        command.args(["-metadata", &format!("title={}", clip.title)]);
+        if clip.codec.container() == "mp4" {
+            command.args(["-movflags", "+faststart"]);
+        }
+        command.args(["-f", clip.codec.container()]);
+        command.arg(file(turn.as_deref().unwrap_or(path)));
+        command.stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::piped());
+        let mut child = command.spawn().map_err(|e| started(&e))?;
+        let said = listen(&mut child);
+        let pipe = child.stdin.take();
+        Ok(Self { child, pipe, said, clip, path: path.into(), turn })
+    }
+
+    /// The program's number, to let others go first.
+    pub fn process(&self) -> u32 {
+        self.child.id()
+    }
+
+    /// Adds a frame as [`Clip::raw`] makes it.
+    ///
+    /// # Errors
+    /// [`MediaError::Encode`] where the program has ended, with what it said.
+    pub fn frame(&mut self, raw: &[u8]) -> Result<(), MediaError> {
+        let Some(pipe) = &mut self.pipe else { return Err(fail("the clip is ended")) };
+        if let Err(e) = pipe.write_all(raw) {
+            self.pipe = None;
+            let _ = self.child.wait();
+            let said = self.said.take().and_then(|s| s.join().ok()).unwrap_or_default();
+            return Err(fail(if said.trim().is_empty() { e.to_string() } else { plain(&said) }));
+        }
+        Ok(())
+    }
+
+    /// Ends the clip; its file is complete then.
+    ///
+    /// # Errors
+    /// As [`frame`](Self::frame).
+    pub fn finish(mut self) -> Result<(), MediaError> {
+        drop(self.pipe.take());
+        let status = self.child.wait().map_err(fail)?;
+        let said = self.said.take().and_then(|s| s.join().ok()).unwrap_or_default();
+        if !status.success() {
+            return Err(fail(plain(&said)));
+        }
+        let Some(turn) = self.turn.take() else { return Ok(()) };
+        let mut command = ffmpeg();
+        let more = (self.clip.turns - 1).to_string();
+        command.args(["-stream_loop", &more]).arg("-i").arg(file(&turn));
+        let sound = self.clip.sound.as_ref().filter(|_| self.clip.codec.sound().is_some());
+        if let Some(sound) = sound {
+            command.arg("-i").arg(file(sound)).args(["-map", "0:v:0", "-map", "1:a:0"]);
+        }
+        command.args(["-c:v", "copy"]);
+        if sound.is_some() {
+            self.clip.lay_sound(&mut command);
+        }
+        command.args(["-metadata", &format!("title={}", self.clip.title)]);
+        if self.clip.codec.container() == "mp4" {
+            command.args(["-movflags", "+faststart"]);
+        }
+        command.args(["-f", self.clip.codec.container()]).arg(file(&self.path));
+        done(&mut command).map(|_| ())
+    }
+}
+
+impl Drop for Recorder {
+    fn drop(&mut self) {
+        if self.pipe.take().is_some() {
+            // It has ended already where this fails.
+            let _ = self.child.kill();
+        }
+        let _ = self.child.wait();
+    }
+}
+
+/// Tags of ITU-R BT.709 in narrow range.
+const COLOURS: [&str; 8] =
+    ["-color_range", "tv", "-colorspace", "bt709", "-color_primaries", "bt709", "-color_trc", "bt709"];
+
+/// Runs a call to its end; what it wrote to its output.
+fn done(command: &mut Command) -> Result<Vec<u8>, MediaError> {
+    let out = command.stdin(Stdio::null()).output().map_err(|e| started(&e))?;
+    if out.status.success() {
+        Ok(out.stdout)
+    } else {
+        Err(fail(plain(&String::from_utf8_lossy(&out.stderr))))
+    }
+}
+
+impl Clip {
+    /// What the encoder is told.
+    fn encoder(&self) -> Vec<String> {
+        let mut all: Vec<String> = Vec::new();
+        let mut say = |words: &[&str]| all.extend(words.iter().map(|w| (*w).to_owned()));
+        let quality = self.quality.map(f64::from);
+        // 1 ..= 100 on the codec's own scale, whose usual value is `usual`.
+        let factor = |usual: u32, worst: f64, slope: f64| {
+            quality.map_or(usual, |q| (worst - slope * q).round() as u32).to_string()
+        };
+        let seconds = self.turn().max(0.04);
+        let sound = if self.sound.is_some() { 192_000.0 } else { 0.0 };
+        // Containers need a little as well.
+        let rate = self.bytes.map(|b| {
+            let bits = b as f64 * 0.98 * 8.0 / f64::from(self.turns.max(1));
+            (bits / seconds - sound).max(20_000.0) as u64
+        });
+        match self.codec {
+            Codec::H264 => say(&["-preset", "medium"]),
+            // One of its own lines is written otherwise.
+            Codec::H265 => say(&["-preset", "fast", "-tag:v", "hvc1", "-x265-params", "log-level=error"]),
+            Codec::Vp9 => say(&["-deadline", "good", "-cpu-used", "3", "-row-mt", "1"]),
+            Codec::Av1 => say(&["-preset", "8"]),
+            Codec::Intra => say(&["-profile:v", "3", "-vendor", "apl0"]),
+            Codec::Ffv1 => say(&["-level", "3", "-slicecrc", "1"]),
+            Codec::Gif => say(&["-loop", "0"]),
+            Codec::WebP => say(&["-loop", "0", "-quality", &quality.unwrap_or(75.0).to_string()]),
+        }
+        match (self.codec, rate) {
+            (Codec::H264 | Codec::H265 | Codec::Vp9 | Codec::Av1, Some(rate)) => {
+                say(&["-b:v", &rate.to_string()]);
+                if self.codec != Codec::Av1 {
+                    say(&["-maxrate", &(rate * 2).to_string(), "-bufsize", &(rate * 4).to_string()]);
+                }
+            }
+            (Codec::H264, None) => say(&["-crf", &factor(20, 45.0, 0.33)]),
+            (Codec::H265, None) => say(&["-crf", &factor(24, 49.0, 0.33)]),
+            (Codec::Vp9, None) => say(&["-b:v", "0", "-crf", &factor(30, 60.0, 0.4)]),
+            (Codec::Av1, None) => say(&["-crf", &factor(32, 62.0, 0.4)]),
+            _ => {}
+        }
+        all
+    }
+
+    fn lay_sound(&self, command: &mut Command) {
+        let Some(words) = self.codec.sound() else { return };
+        let mut filter = String::new();
+        let seconds = self.seconds();
+        if self.fade_out > 0.0 {
+            let start = (seconds - self.fade_out).max(0.0);
+            filter += &format!("afade=t=out:st={start:.6}:d={},", self.fade_out);
+        }
+        // Silence where the sound is shorter.
+        filter += "apad";
+        command.args(["-af", &filter, "-c:a"]).args(words).args(["-t", &format!("{seconds:.6}")]);
+    }
+}
+
+/// What is known about a clip on the disk.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct ClipFacts {
+    /// Pixels per row.
+    pub width: u32,
+    /// Rows.
+    pub height: u32,
+    /// Frames.
+    pub frames: u64,
+    /// Frames a second, as a fraction.
+    pub rate: (u32, u32),
+    /// Seconds.
+    pub seconds: f64,
+    /// The codec, as ffmpeg names it.
+    pub codec: String,
+}
+
+/// Whether a file's ending is one of a clip.
+pub fn has_clip_ending(path: &Path) -> bool {
+    let ending = path.extension().and_then(|e| e.to_str()).unwrap_or_default().to_ascii_lowercase();
+    ["mp4", "m4v", "mov", "webm", "mkv", "avi", "mts", "m2ts", "mpg", "mpeg", "ogv"]
+        .contains(&ending.as_str())
+}
+
+/// Looks at a clip.
+///
+/// # Errors
+/// [`MediaError::Unsupported`] where it is none, with a reason.
+pub fn probe(path: &Path) -> Result<ClipFacts, MediaError> {
+    std::fs::File::open(path).map_err(|e| MediaError::Io { path: path.into(), source: e })?;
+    let mut command = Command::new("ffprobe");
+    command.args([
+        "-v",
+        "error",
+        "-protocol_whitelist",
+        "file,pipe",
+        "-select_streams",
+        "v:0",
+        "-of",
+        "json",
+    ]);
+    command.args([
+        "-show_entries",
+        "stream=width,height,nb_frames,r_frame_rate,avg_frame_rate,codec_name,duration:format=duration",
+    ]);
+    let none = |why: String| MediaError::Unsupported(format!("this clip cannot be read: {why}"));
+    let out = done(command.arg(file(path))).map_err(|e| match e {
+        MediaError::Encode { message, .. } => none(message),
+        other => other,
+    })?;
+    #[derive(Deserialize)]
+    struct Stream {
+        width: Option<u32>,
+        height: Option<u32>,
+        nb_frames: Option<String>,
+        r_frame_rate: Option<String>,
+        avg_frame_rate: Option<String>,
+        codec_name: Option<String>,
+        duration: Option<String>,
+    }
+    #[derive(Deserialize)]
+    struct Container {
+        duration: Option<String>,
+    }
+    #[derive(Deserialize)]
+    struct Told {
+        #[serde(default)]
+        streams: Vec<Stream>,
+        format: Option<Container>,
+    }
+    let told: Told = serde_json::from_slice(&out).map_err(|e| none(e.to_string()))?;
+    let Some(stream) = told.streams.into_iter().next() else { return Err(none("it has no pictures".into())) };
+    let fraction = |text: &Option<String>| {
+        let (n, d) = text.as_deref()?.split_once('/')?;
+        Some((n.parse().ok()?, d.parse().ok()?)).filter(|(n, d): &(u32, u32)| *n > 0 && *d > 0)
+    };
+    let rate = fraction(&stream.avg_frame_rate).or_else(|| fraction(&stream.r_frame_rate)).unwrap_or((25, 1));
+    let seconds = |text: Option<String>| text.and_then(|t| t.parse::<f64>().ok());
+    let seconds = seconds(stream.duration).or(seconds(told.format.and_then(|f| f.duration))).unwrap_or(0.0);
+    let counted = stream.nb_frames.and_then(|n| n.parse().ok());
+    Ok(ClipFacts {
+        width: stream.width.unwrap_or(0),
+        height: stream.height.unwrap_or(0),
+        frames: counted.unwrap_or((seconds * f64::from(rate.0) / f64::from(rate.1)).round() as u64),
+        rate,
+        seconds,
+        codec: stream.codec_name.unwrap_or_default(),
+    })
+}
+
+/// Takes the frames of a clip out into `folder` as PNG, numbered from 1; `every` so-manieth one. 16 bits where the clip has
+/// more than 8.
+///
+/// # Errors
+/// As [`probe`]; what the program says.
+pub fn take_out(path: &Path, folder: &Path, stem: &str, every: u32) -> Result<(), MediaError> {
+    let mut command = ffmpeg();
+    command.arg("-i").arg(file(path));
+    let filter = format!("select=not(mod(n\\,{}))", every.max(1));
+    command.args([
+        "-map",
+        "0:v:0",
+        "-vf",
+        &filter,
+        "-vsync",
+        "0",
+        "-sws_flags",
+        "accurate_rnd+full_chroma_int+bicubic",
+    ]);
+    let name = folder.join(format!("{}-%06d.png", stem.replace('%', "%%")));
+    done(command.arg(file(&name))).map(|_| ())
+}
+
+/// A clip that every browser plays, of one that perhaps none does: VP9, at most 1280 pixels wide.
+///
+/// # Errors
+/// As [`probe`].
+pub fn proxy(path: &Path, to: &Path) -> Result<(), MediaError> {
+    let mut command = ffmpeg();
+    command.arg("-i").arg(file(path));
+    command.args(["-map", "0:v:0", "-map", "0:a:0?", "-vf", "scale='min(1280,iw)':-2", "-c:v", "libvpx-vp9"]);
+    command.args([
+        "-pix_fmt",
+        "yuv420p",
+        "-deadline",
+        "realtime",
+        "-cpu-used",
+        "6",
+        "-row-mt",
+        "1",
+        "-b:v",
+        "0",
+        "-crf",
+        "32",
+    ]);
+    done(command.args(["-c:a", "libopus", "-f", "webm"]).arg(file(to))).map(|_| ())
+}

@@ -1,0 +1,524 @@
+//! Bundles: one file of all pictures of a run, a clip, a document, a contact sheet.
+//!
+//! Pictures of a run are worked on several at a time and in any order; a [`Stream`] puts their pieces in order and hands
+//! them on while the run goes, so that each is decoded and worked through once and no frame waits on the disk. Where that
+//! cannot be (a run that was interrupted, pictures that another program made, a clip that runs backwards) the bundle is
+//! made in a pass of its own at the end. Both ways give the same file.
+
+use crate::execute::{Fault, Work};
+use crate::parts::part_in;
+use rallo_engine::{Encoded, Pixels, Size};
+use rallo_media::album::{Album, Layout};
+use rallo_media::video::{Clip, ClipFacts, Codec, Recorder};
+use rallo_media::{Chroma, Encoding, Extras, MediaError};
+use rallo_recipe::delivery::{Contact, Pdf, Video};
+use rallo_recipe::{Bundle, Pictures, Recipe, Subject, Task, names};
+use std::collections::{BTreeMap, BTreeSet};
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::sync::{Condvar, Mutex, MutexGuard};
+use std::time::Duration;
+use tempfile::TempPath;
+
+use crate::execute::Variant;
+
+/// What one picture becomes before it joins the others.
+pub struct Piece {
+    what: Is,
+    caption: String,
+    folder: String,
+}
+
+enum Is {
+    /// A frame as the pipe takes it.
+    Frame(Vec<u8>),
+    /// A JPEG, and its pixels.
+    Jpeg(Vec<u8>, (u32, u32)),
+    /// Pixels.
+    Picture(Encoded),
+}
+
+/// A failure of something made of all pictures.
+pub(crate) fn fault(e: &MediaError) -> Fault {
+    let text = match e {
+        MediaError::Encode { message, .. } => message.clone(),
+        other => other.to_string(),
+    };
+    Fault::new(if text.contains("no room left") { "no room" } else { "together" }, text)
+}
+
+/// What a clip of so many frames is, as it is encoded.
+pub fn clip(video: &Video, recipe: &str, count: usize) -> Clip {
+    let stage = Bundle::Video(video.clone()).stage();
+    let size = stage.frame.map_or(Size::new(1920, 1080), |f| Size::new(f.width, f.height));
+    Clip {
+        size,
+        rate: video.rate(),
+        codec: Codec::named(video.codec()),
+        depth: video.depth(),
+        quality: video.quality,
+        bytes: video.megabytes.map(|m| u64::from(m) * 1_000_000),
+        frames: video.order(count).len(),
+        turns: video.turns() as u32,
+        fade_in: video.fade_in,
+        fade_out: video.fade_out,
+        sound: (!video.sound.trim().is_empty()).then(|| PathBuf::from(video.sound.trim())),
+        title: recipe.to_owned(),
+    }
+}
+
+/// What a picture in work becomes for one of the recipe's tasks.
+pub(crate) fn piece(work: &Work, task: usize, stage: &Pictures) -> Result<Piece, String> {
+    let tasks = work.recipe.tasks();
+    let Some((_, Task::Bundle(bundle))) = tasks.get(task) else {
+        return Err("there is no such file to join".into());
+    };
+    let one = || Variant { at: task, delivery: stage.clone(), width: None };
+    let caption = match bundle {
+        Bundle::Video(_) => "",
+        Bundle::Pdf(p) => &p.caption,
+        Bundle::Contact(c) => &c.caption,
+    };
+    let what = match bundle {
+        Bundle::Video(video) => {
+            let (picture, _) = work.picture(stage, None)?;
+            let clip = clip(video, "", 1);
+            Is::Frame(clip.raw(&picture).map_err(|e| e.to_string())?)
+        }
+        Bundle::Contact(c) if c.format != "pdf" => Is::Picture(work.picture(stage, None)?.0),
+        _ => {
+            let (bytes, width, height) = work.make(&one(), None)?;
+            Is::Jpeg(bytes, (width, height))
+        }
+    };
+    let counted = stage.counted(work.subject);
+    Ok(Piece {
+        what,
+        caption: names::text(caption, &work.recipe.name, &counted),
+        folder: work.subject.folder.clone(),
+    })
+}
+
+/// A bundle whose file is complete under a temporary name.
+pub(crate) struct Gathered {
+    /// The file; gone with this.
+    pub part: TempPath,
+    /// Pixels, of a page or a frame.
+    pub size: (u32, u32),
+    /// What a player needs to know of a clip.
+    pub clip: Option<ClipFacts>,
+    /// Pictures that are not in it.
+    pub missing: usize,
+}
+
+enum Sink {
+    Video(Box<Recorder>),
+    Pdf(Album),
+    Contact(Box<Sheet>),
+}
+
+/// A bundle that is being filled, in the order of its positions.
+pub(crate) struct Gatherer {
+    bundle: Bundle,
+    count: usize,
+    recipe: String,
+    part: TempPath,
+    sink: Sink,
+    /// How often each frame is shown.
+    times: Vec<usize>,
+    /// Frames owed by pictures that are missing at the beginning.
+    owed: usize,
+    last: Option<Vec<u8>>,
+    missing: usize,
+    taken: usize,
+}
+
+impl Gatherer {
+    /// Begins a bundle of `count` pictures in the folder its file will be in.
+    pub fn begin(bundle: &Bundle, recipe: &Recipe, first: &Subject, count: usize, folder: &Path) -> Result<Self, Fault> {
+        let room = |e: std::io::Error| {
+            let kind = match e.kind() {
+                std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded => "no room",
+                _ => "no permission",
+            };
+            Fault::new(kind, format!("cannot write to {}: {e}", folder.display()))
+        };
+        std::fs::create_dir_all(folder).map_err(room)?;
+        let part = part_in(folder).map_err(room)?.into_temp_path();
+        let text = |template: &str| names::text(template, &recipe.name, first);
+        let mut times = vec![1; count];
+        let sink = match bundle {
+            Bundle::Video(video) => {
+                times = vec![0; count];
+                video.order(count).into_iter().for_each(|k| times[k] += 1);
+                let clip = clip(video, &recipe.name, count);
+                let recorder = Recorder::start(clip, &part).map_err(|e| fault(&e))?;
+                crate::queue::step_back_process(recorder.process());
+                Sink::Video(Box::new(recorder))
+            }
+            Bundle::Pdf(pdf) => Sink::Pdf(Album::new(&text(&pdf.title), layout(pdf))),
+            Bundle::Contact(c) if c.format == "pdf" => Sink::Pdf(Album::new(&text(&c.title), contact_layout(c, count))),
+            Bundle::Contact(c) => Sink::Contact(Box::new(Sheet::new(c, &text(&c.title), count)?)),
+        };
+        let recipe = recipe.name.clone();
+        Ok(Self { bundle: bundle.clone(), count, recipe, part, sink, times, owed: 0, last: None, missing: 0, taken: 0 })
+    }
+
+    /// Takes the next picture, or what stands for one that failed.
+    pub fn take(&mut self, at: usize, piece: Option<Piece>) -> Result<(), Fault> {
+        let times = self.times.get(at).copied().unwrap_or(0);
+        if times == 0 {
+            return Ok(());
+        }
+        let Some(Piece { what, caption, folder }) = piece else {
+            self.missing += 1;
+            if let Sink::Video(recorder) = &mut self.sink {
+                // The frame before stands for it, so that the others keep their times.
+                match &self.last {
+                    Some(frame) => {
+                        for _ in 0..times {
+                            recorder.frame(frame).map_err(|e| fault(&e))?;
+                        }
+                    }
+                    None => self.owed += times,
+                }
+            }
+            return Ok(());
+        };
+        match (&mut self.sink, what) {
+            (Sink::Video(recorder), Is::Frame(frame)) => {
+                for _ in 0..times + std::mem::take(&mut self.owed) {
+                    recorder.frame(&frame).map_err(|e| fault(&e))?;
+                }
+                self.last = Some(frame);
+            }
+            (Sink::Pdf(album), Is::Jpeg(bytes, size)) => album.add(bytes, size, &caption, &folder),
+            (Sink::Contact(sheet), Is::Picture(picture)) => sheet.put(self.taken, &picture, &caption),
+            _ => return Err(Fault::new("inside", "a picture came in another form than it is joined in")),
+        }
+        self.taken += 1;
+        Ok(())
+    }
+
+    /// Ends the bundle.
+    pub fn finish(self) -> Result<Gathered, Fault> {
+        if self.taken == 0 {
+            return Err(Fault::new("together", format!("there is no picture to make a {} of", self.bundle.word())));
+        }
+        let write = |bytes: &[u8]| {
+            let mut file = std::fs::File::create(&self.part)?;
+            file.write_all(bytes)?;
+            file.sync_all()
+        };
+        let said = |e: std::io::Error| {
+            let full = e.kind() == std::io::ErrorKind::StorageFull;
+            Fault::new(if full { "no room" } else { "together" }, format!("cannot write the {}: {e}", self.bundle.word()))
+        };
+        let (size, clip) = match self.sink {
+            Sink::Video(recorder) => {
+                recorder.finish().map_err(|e| fault(&e))?;
+                std::fs::File::open(&self.part).and_then(|f| f.sync_all()).map_err(said)?;
+                let Bundle::Video(video) = &self.bundle else {
+                    return Err(Fault::new("inside", "a clip that is none"));
+                };
+                let told = clip(video, &self.recipe, self.count);
+                let facts = ClipFacts {
+                    width: told.size.width,
+                    height: told.size.height,
+                    frames: told.frames as u64 * u64::from(told.turns.max(1)),
+                    rate: told.rate,
+                    seconds: told.seconds(),
+                    codec: video.codec().to_owned(),
+                };
+                ((told.size.width, told.size.height), Some(facts))
+            }
+            Sink::Pdf(album) => {
+                let bytes = album.finish().map_err(|e| fault(&e))?;
+                write(&bytes).map_err(said)?;
+                ((0, 0), None)
+            }
+            Sink::Contact(sheet) => {
+                let (bytes, size) = sheet.finish()?;
+                write(&bytes).map_err(said)?;
+                (size, None)
+            }
+        };
+        Ok(Gathered { part: self.part, size, clip, missing: self.missing })
+    }
+}
+
+fn layout(pdf: &Pdf) -> Layout {
+    Layout {
+        page: pdf.page(),
+        margin: pdf.margin,
+        grid: pdf.grid(),
+        gap: pdf.gap,
+        contents: pdf.contents,
+        numbers: pdf.numbers,
+        ppi: f64::from(pdf.resolution.unwrap_or(200)),
+    }
+}
+
+/// A contact sheet on A4, as many rows as its columns leave room for.
+fn contact_layout(contact: &Contact, count: usize) -> Layout {
+    let columns = columns(contact, count).min(12);
+    let rows = (f64::from(columns) * 267.0 / 180.0 * 0.92).floor().max(1.0) as u32;
+    Layout {
+        page: Some((210.0, 297.0)),
+        margin: 12.0,
+        grid: (columns, rows),
+        gap: 3.0,
+        contents: false,
+        numbers: true,
+        ppi: 200.0,
+    }
+}
+
+fn columns(contact: &Contact, count: usize) -> u32 {
+    let usual = (count as f64 * 1.3).sqrt().ceil() as u32;
+    contact.columns.unwrap_or(usual).min(count as u32).max(1)
+}
+
+/// Most pixels of a contact sheet, and of a side of it.
+const LARGEST_SHEET: u64 = 150_000_000;
+const LONGEST_SHEET: u32 = 60_000;
+
+/// A contact sheet that is being filled.
+struct Sheet {
+    size: Size,
+    pixels: Vec<u8>,
+    columns: u32,
+    cell: u32,
+    gap: u32,
+    /// Height of the letters under a picture; 0 without any.
+    letters: u32,
+    top: u32,
+    ink: u8,
+    format: Encoding,
+}
+
+impl Sheet {
+    fn new(contact: &Contact, title: &str, count: usize) -> Result<Self, Fault> {
+        let cell = contact.cell.unwrap_or(320);
+        let gap = contact.gap.unwrap_or(24);
+        let columns = columns(contact, count);
+        let rows = (count as u32).div_ceil(columns);
+        let letters = if contact.caption.is_empty() { 0 } else { (cell / 16).clamp(9, 32) };
+        let head = if title.is_empty() { 0 } else { (cell / 7).clamp(18, 90) };
+        let top = gap + if head > 0 { head * 3 / 2 + gap / 2 } else { 0 };
+        let size = Size::new(
+            gap + columns * (cell + gap),
+            top + rows * (cell + letters * 3 / 2 + gap),
+        );
+        if size.area() > LARGEST_SHEET || size.long_edge() > LONGEST_SHEET {
+            return Err(Fault::new(
+                "together",
+                format!(
+                    "a contact sheet of {count} pictures would have {} × {} pixels; take smaller ones, other columns, or a PDF",
+                    size.width, size.height
+                ),
+            ));
+        }
+        let part = |i: usize| contact.colour.get(i..i + 2).and_then(|h| u8::from_str_radix(h, 16).ok());
+        let ground = [1, 3, 5].map(|i| part(i).unwrap_or(255));
+        let bright = ground.iter().map(|c| u32::from(*c)).sum::<u32>() > 360;
+        let quality = contact.quality.round() as u8;
+        let format = match contact.format.as_str() {
+            "png" => Encoding::Png,
+            _ => Encoding::Jpeg { quality, chroma: Chroma::Full, progressive: false },
+        };
+        let pixels = ground.repeat(size.area() as usize);
+        let ink = if bright { 30 } else { 230 };
+        let mut sheet = Self { size, pixels, columns, cell, gap, letters, top, ink, format };
+        if head > 0 {
+            sheet.write(title, (gap, gap), size.width - 2 * gap, head, false);
+        }
+        Ok(sheet)
+    }
+
+    /// One line with its top left corner at a place, cut to a width.
+    fn write(&mut self, text: &str, at: (u32, u32), width: u32, size: u32, middle: bool) {
+        let mut text = text.to_owned();
+        let Some(mut letters) = rallo_engine::letters(&text, size as f32) else { return };
+        while letters.width > width as usize && text.chars().count() > 4 {
+            // The end tells frames apart more often than the beginning.
+            let short: String = text.trim_start_matches('…').chars().skip(2).collect();
+            text = format!("…{short}");
+            match rallo_engine::letters(&text, size as f32) {
+                Some(next) => letters = next,
+                None => return,
+            }
+        }
+        let left = at.0 as usize + if middle { (width as usize).saturating_sub(letters.width) / 2 } else { 0 };
+        let base = at.1 as i64 + i64::from(size) * 9 / 10;
+        let row = self.size.width as usize * 3;
+        for y in 0..letters.height {
+            let to = base - letters.rise + y as i64;
+            if to < 0 || to >= i64::from(self.size.height) {
+                continue;
+            }
+            for x in 0..letters.width.min(width as usize) {
+                let cover = u32::from(letters.cover[y * letters.width + x]);
+                let start = to as usize * row + (left + x) * 3;
+                for value in self.pixels.get_mut(start..start + 3).into_iter().flatten() {
+                    *value = ((u32::from(*value) * (255 - cover) + u32::from(self.ink) * cover + 127) / 255) as u8;
+                }
+            }
+        }
+    }
+
+    fn put(&mut self, at: usize, picture: &Encoded, caption: &str) {
+        let Pixels::U8(from) = &picture.pixels else { return };
+        let (column, line) = (at as u32 % self.columns, at as u32 / self.columns);
+        let left = self.gap + column * (self.cell + self.gap);
+        let top = self.top + line * (self.cell + self.letters * 3 / 2 + self.gap);
+        let (w, h) = (picture.size.width.min(self.cell), picture.size.height.min(self.cell));
+        let (x, y) = (left + (self.cell - w) / 2, top + (self.cell - h) / 2);
+        let (row, own) = (self.size.width as usize * 3, picture.size.width as usize * 3);
+        for line in 0..h as usize {
+            let start = (y as usize + line) * row + x as usize * 3;
+            let part = &from[line * own..line * own + w as usize * 3];
+            if let Some(to) = self.pixels.get_mut(start..start + part.len()) {
+                to.copy_from_slice(part);
+            }
+        }
+        if self.letters > 0 && !caption.is_empty() {
+            let under = y + h + self.letters / 4;
+            self.write(caption, (left, under), self.cell, self.letters, true);
+        }
+    }
+
+    fn finish(self) -> Result<(Vec<u8>, (u32, u32)), Fault> {
+        let size = (self.size.width, self.size.height);
+        let picture = Encoded { size: self.size, pixels: Pixels::U8(self.pixels) };
+        let icc = rallo_engine::OutputProfile::Srgb.shared().icc.clone();
+        let extras = Extras { icc: Some(icc), ..Extras::default() };
+        let bytes = rallo_media::encode(&picture, self.format, &extras).map_err(|e| fault(&e))?;
+        Ok((bytes, size))
+    }
+}
+
+/// Pieces that wait for those before them.
+const AHEAD: usize = 12;
+
+struct Order {
+    next: usize,
+    waiting: BTreeMap<usize, Option<Piece>>,
+    /// Positions in work here.
+    working: BTreeSet<usize>,
+    gatherer: Option<Gatherer>,
+    /// Somebody hands pieces on.
+    pouring: bool,
+}
+
+/// A bundle that is filled while its pictures are made.
+pub(crate) struct Stream {
+    count: usize,
+    needs: Vec<bool>,
+    order: Mutex<Order>,
+    changed: Condvar,
+}
+
+impl Stream {
+    pub fn new(bundle: &Bundle, count: usize, gatherer: Gatherer) -> Self {
+        let order = Order {
+            next: 0,
+            waiting: BTreeMap::new(),
+            working: BTreeSet::new(),
+            gatherer: Some(gatherer),
+            pouring: false,
+        };
+        Self { count, needs: bundle.needs(count), order: Mutex::new(order), changed: Condvar::new() }
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Order> {
+        self.order.lock().unwrap_or_else(|p| p.into_inner())
+    }
+
+    /// Whether a picture's piece is still needed.
+    pub fn wants(&self, at: usize) -> bool {
+        let order = self.lock();
+        self.needs.get(at) == Some(&true) && at >= order.next && (order.gatherer.is_some() || order.pouring)
+    }
+
+    /// A picture goes into work here.
+    pub fn began(&self, at: usize) {
+        self.lock().working.insert(at);
+    }
+
+    /// Gives a picture's piece, or says that there is none; waits where many before it are still on their way.
+    pub fn give(&self, at: usize, piece: Option<Piece>) {
+        let mut order = self.lock();
+        order.working.remove(&at);
+        if at < order.next || (order.gatherer.is_none() && !order.pouring) {
+            self.changed.notify_all();
+            return;
+        }
+        order.waiting.insert(at, piece);
+        loop {
+            let next = order.next;
+            if !order.pouring && let Some(piece) = order.waiting.remove(&next) {
+                let Some(mut gatherer) = order.gatherer.take() else { return };
+                order.pouring = true;
+                drop(order);
+                let taken = gatherer.take(next, piece);
+                order = self.lock();
+                order.pouring = false;
+                // Given up meanwhile where the count was set to its end.
+                if order.next == next {
+                    order.next += 1;
+                    match taken {
+                        Ok(()) => order.gatherer = Some(gatherer),
+                        Err(e) => tracing::warn!("a bundle is made once more at the end: {}", e.reason),
+                    }
+                }
+                self.changed.notify_all();
+                continue;
+            }
+            if order.waiting.len() <= AHEAD || (order.gatherer.is_none() && !order.pouring) {
+                return;
+            }
+            let next = order.next;
+            if !order.pouring && !order.waiting.contains_key(&next) && !order.working.contains(&next) {
+                // Another program has it, or it comes later: a pass at the end makes the bundle.
+                order.gatherer = None;
+                order.waiting.clear();
+                self.changed.notify_all();
+                return;
+            }
+            order = self.changed.wait_timeout(order, Duration::from_millis(500)).unwrap_or_else(|p| p.into_inner()).0;
+        }
+    }
+
+    /// A picture is over: what it has not given will not come.
+    pub fn skip(&self, at: usize) {
+        {
+            let order = self.lock();
+            if at < order.next || order.waiting.contains_key(&at) {
+                return;
+            }
+        }
+        self.give(at, None);
+    }
+
+    /// A picture went out of work without a piece, for another time.
+    pub fn left(&self, at: usize) {
+        self.lock().working.remove(&at);
+        self.changed.notify_all();
+    }
+
+    /// The bundle, where all pieces were handed on.
+    pub fn complete(&self) -> Option<Gatherer> {
+        let mut order = self.lock();
+        if order.next >= self.count && !order.pouring { order.gatherer.take() } else { None }
+    }
+
+    /// Ends it without a file.
+    pub fn give_up(&self) {
+        let mut order = self.lock();
+        order.gatherer = None;
+        order.waiting.clear();
+        order.next = usize::MAX;
+        self.changed.notify_all();
+    }
+}

@@ -1,0 +1,505 @@
+//! What is done for all pictures of a run together, once they are made: bundles, the check of numbered frames, sidecars and
+//! checksums of an archive, the page of a course pack, ZIP files.
+
+use crate::behind::Kept;
+use crate::bundle::{self, Gathered, Gatherer, Piece, Stream};
+use crate::execute::{Ended, Fault, Work, numbered};
+use crate::item::{self, Item, Output, Room, State};
+use crate::page::{MARK, address, escaped};
+use crate::parts::part_in;
+use crate::subject::subject;
+use crate::{paper, report, scan, zip};
+use rallo_media::{FileSource, Made, Words, content_hash, file_hash};
+use rallo_recipe::delivery::What;
+use rallo_recipe::{Bundle, Recipe, Subject, Task, names};
+use rallo_store::Store;
+use serde_json::{Value, json};
+use sha2::{Digest, Sha256};
+use std::fmt::Write as _;
+use std::io::{Read, Write};
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
+use tempfile::TempPath;
+
+/// A run when its pictures are made.
+pub(crate) struct Around<'a> {
+    pub store: &'a Store,
+    /// What waits for the store.
+    pub handle: tokio::runtime::Handle,
+    pub recipe: &'a Recipe,
+    /// All of its items, tasks too.
+    pub items: &'a [rallo_store::Item],
+    /// The one that is done now.
+    pub item: &'a rallo_store::Item,
+    pub room: &'a Room,
+    pub kept: &'a Kept,
+    /// Set when nobody waits for it any more.
+    pub stop: &'a AtomicBool,
+}
+
+/// How it ended, and by what its result is known again.
+pub(crate) struct Done {
+    pub ended: Ended,
+    pub mark: Option<String>,
+}
+
+impl Around<'_> {
+    /// The pictures of the run.
+    fn pictures(&self) -> impl Iterator<Item = &rallo_store::Item> {
+        self.items.iter().filter(|i| i.task.is_none())
+    }
+
+    /// Files of one of the recipe's deliveries, with their originals.
+    fn files(&self, delivery: usize) -> Vec<(Output, &rallo_store::Item)> {
+        let all = crate::execute::variants(self.recipe);
+        let own = |o: &Output| o.variant.and_then(|v| all.get(v)).is_some_and(|v| v.at == delivery);
+        self.pictures().flat_map(|i| report::outputs(i).into_iter().filter(own).map(move |o| (o, i))).collect()
+    }
+
+    /// What is known of a file that a run wrote: its hash, and its mark.
+    fn known(&self, path: &Path) -> Option<(String, Option<String>)> {
+        let row = self.handle.block_on(self.store.result(&path.to_string_lossy())).ok()??;
+        Some((row.hash, row.mark))
+    }
+
+    /// Whether a file is as a run wrote it.
+    fn is_ours(&self, path: &Path) -> bool {
+        self.known(path).is_some_and(|(hash, _)| file_hash(path).is_ok_and(|now| now == hash))
+    }
+
+    /// Where a file of our own goes that stands beside others: its place, or one with a number where somebody else's is.
+    fn beside(&self, path: PathBuf) -> Result<PathBuf, Fault> {
+        if !path.exists() || self.is_ours(&path) {
+            return Ok(path);
+        }
+        let none = || Fault::new("name taken", format!("no free number for {}", path.display()));
+        numbered(&path).ok_or_else(none)
+    }
+
+    /// Where a result goes, by what its delivery says of files that exist; nothing where it is there already.
+    fn place(&self, existing: &str, mark: &str) -> Result<Option<(PathBuf, bool)>, Fault> {
+        let target = PathBuf::from(&self.item.target);
+        if !target.exists() {
+            return Ok(Some((target, false)));
+        }
+        let ours = self.is_ours(&target);
+        if ours && self.known(&target).and_then(|k| k.1).as_deref() == Some(mark) {
+            return Ok(None);
+        }
+        let name = target.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        match existing {
+            "number" => {
+                let none = || Fault::new("name taken", format!("no free number for {name}"));
+                Ok(Some((numbered(&target).ok_or_else(none)?, false)))
+            }
+            "replace" if ours => Ok(Some((target, true))),
+            "replace" => Err(Fault::new(
+                "name taken",
+                format!("{name} exists and is no earlier result, so it is not replaced; move it away or choose another name"),
+            )),
+            _ => Err(Fault::new(
+                "name taken",
+                format!("{name} exists already; choose another name or folder, or let the delivery number or replace"),
+            )),
+        }
+    }
+
+    /// By what a result of all pictures is known again: the recipe, and every picture as it lies on the disk.
+    pub fn mark(&self, what: &Value) -> String {
+        let mut recipe = self.recipe.to_value();
+        let lines = recipe["deliveries"].as_array().map(|all| all.iter().map(|d| d["steps"].clone()).collect::<Vec<_>>());
+        for key in ["deliveries", "note", "labels"] {
+            recipe[key] = Value::Null;
+        }
+        let mut text = format!("engine {}|{recipe}|{lines:?}|{what}", rallo_engine::RESULTS);
+        for item in self.pictures() {
+            let about = Path::new(&item.source).metadata().ok();
+            let time = about.as_ref().and_then(|a| a.modified().ok());
+            let _ = write!(text, "|{} {:?} {time:?} {} {}", item.source, about.map(|a| a.len()), item.decided, item.answers);
+        }
+        content_hash(text.as_bytes())
+    }
+
+    /// The picture at a place of the run, as it is worked on.
+    fn picture(&self, at: usize) -> Option<(Recipe, Item)> {
+        let item = self.pictures().nth(at)?;
+        let answers: Vec<(usize, String, Value)> = serde_json::from_str(&item.answers).unwrap_or_default();
+        let recipe = self.recipe.answered(&answers).ok()?;
+        let work = Item {
+            source: item.source.clone().into(),
+            targets: Vec::new(),
+            decided: serde_json::from_str(&item.decided).unwrap_or_default(),
+            number: at + 1,
+        };
+        Some((recipe, work))
+    }
+
+    /// What is known about the first picture that can be read.
+    pub fn first(&self) -> Subject {
+        let about = |at: usize| {
+            let (_, item) = self.picture(at)?;
+            let facts = scan::facts(&item.source).ok()?;
+            Some(subject(&item.source, Some(&facts), &item.decided, 1))
+        };
+        (0..self.pictures().count()).find_map(about).unwrap_or_default()
+    }
+
+    /// Makes a bundle in a pass of its own.
+    fn pass(&self, bundle: &Bundle, task: usize) -> Result<Gathered, Fault> {
+        let count = self.pictures().count();
+        let folder = Path::new(&self.item.target).parent().unwrap_or(Path::new("/"));
+        let mut gatherer = Gatherer::begin(bundle, self.recipe, &self.first(), count, folder)?;
+        let needs = bundle.needs(count);
+        let failed: Vec<bool> = self.pictures().map(|i| i.state == "failed").collect();
+        let mut order: Vec<usize> = (0..count).filter(|k| needs[*k]).collect();
+        if bundle.is_backwards() {
+            order.reverse();
+        }
+        let one = |at: usize| -> Option<Piece> {
+            let (recipe, item) = self.picture(at).filter(|_| !failed[at])?;
+            let (_, stage) = recipe.stages().into_iter().find(|(t, _)| *t == task)?;
+            let made = item::opened(&recipe, &item, self.room, |source, about| {
+                let work = Work::new(&recipe, source, about, item.decided.shift, Some(self.kept))
+                    .map_err(|e| Box::new(Ended::failed(Fault::new("unreadable", e))))?;
+                bundle::piece(&work, task, &stage)
+                    .map_err(|e| Box::new(Ended::failed(Fault::new("unreadable", e))))
+            });
+            made.ok()
+        };
+        // Some are worked on while those before them are taken.
+        let threads = rayon::current_num_threads().max(1);
+        let (give, take) = std::sync::mpsc::sync_channel::<(usize, Option<Piece>)>(threads);
+        std::thread::scope(|scope| {
+            let taker = scope.spawn(move || -> Result<Gatherer, Fault> {
+                for (at, piece) in take {
+                    gatherer.take(at, piece)?;
+                }
+                Ok(gatherer)
+            });
+            for window in order.chunks(threads) {
+                if self.stop.load(Ordering::Relaxed) {
+                    break;
+                }
+                use rayon::prelude::*;
+                let pieces: Vec<(usize, Option<Piece>)> = window.par_iter().map(|at| (*at, one(*at))).collect();
+                if pieces.into_iter().any(|p| give.send(p).is_err()) {
+                    break;
+                }
+            }
+            drop(give);
+            taker.join().unwrap_or_else(|_| Err(Fault::new("inside", "the program failed on this file; please report it")))
+        })
+        .and_then(|gatherer| {
+            if self.stop.load(Ordering::Relaxed) {
+                return Err(Fault::new("together", "it was cancelled"));
+            }
+            gatherer.finish()
+        })
+    }
+
+    fn bundle(&self, bundle: &Bundle, task: usize, live: Option<Gatherer>) -> Result<Done, Fault> {
+        let mark = self.mark(&bundle.identity());
+        let Some((target, replace)) = self.place(&bundle.target().existing, &mark)? else {
+            let mut ended = self.there();
+            if let (Bundle::Video(video), Some(output)) = (bundle, ended.outputs.first_mut()) {
+                let told = bundle::clip(video, "", self.pictures().count());
+                (output.width, output.height) = (told.size.width, told.size.height);
+            }
+            return Ok(Done { ended, mark: Some(mark) });
+        };
+        let gathered = match live.map(Gatherer::finish) {
+            Some(Ok(gathered)) => gathered,
+            Some(Err(e)) if e.kind == "no room" => return Err(e),
+            _ => self.pass(bundle, task)?,
+        };
+        let Gathered { part, size, clip, missing } = gathered;
+        let mut output = keep(part, &target, replace)?;
+        (output.width, output.height) = size;
+        output.clip = clip;
+        let reason = (missing > 0).then(|| match (bundle, missing) {
+            (Bundle::Video(_), 1) => "one picture failed; the frame before stands for it".to_owned(),
+            (Bundle::Video(_), n) => format!("{n} pictures failed; the frames before stand for them"),
+            (_, 1) => "one picture failed and is not in it".to_owned(),
+            (_, n) => format!("{n} pictures failed and are not in it"),
+        });
+        let ended = Ended { state: State::Done, kind: None, reason, outputs: vec![output] };
+        Ok(Done { ended, mark: Some(mark) })
+    }
+
+    /// It is there already.
+    fn there(&self) -> Ended {
+        let path = PathBuf::from(&self.item.target);
+        let bytes = path.metadata().map_or(0, |m| m.len());
+        let hash = file_hash(&path).unwrap_or_default();
+        let output = Output { path, bytes, width: 0, height: 0, hash, made: false, variant: None, clip: None };
+        let reason = Some("already made by this recipe from these pictures".to_owned());
+        Ended { state: State::Skipped, kind: None, reason, outputs: vec![output] }
+    }
+
+    /// Numbered frames have every number once, and one size.
+    fn check(&self, delivery: usize) -> Result<Done, Fault> {
+        let files = self.files(delivery);
+        let missing: Vec<&rallo_store::Item> =
+            self.pictures().filter(|i| !files.iter().any(|(o, of)| of.position == i.position && o.path.exists())).collect();
+        let name = |i: &rallo_store::Item| {
+            let target = i.targets().into_iter().nth(self.variant(delivery)).unwrap_or_default();
+            let of = |p: &str| Path::new(p).file_name().unwrap_or_default().to_string_lossy().into_owned();
+            format!("{} of {}", of(&target), of(&i.source))
+        };
+        let wrong = |text: String| Err(Fault::new("together", text));
+        if let Some(first) = missing.first() {
+            let more = if missing.len() > 1 { format!(" and {} more", missing.len() - 1) } else { String::new() };
+            return wrong(format!(
+                "the frames have a gap: {}{more} was not made; an editor stops there. Mend or leave out that picture and try again",
+                name(first)
+            ));
+        }
+        let sizes: std::collections::BTreeSet<(u32, u32)> = files.iter().map(|(o, _)| (o.width, o.height)).collect();
+        if sizes.len() > 1 {
+            return wrong(format!("the frames are of {} sizes; an editor takes only one as a clip", sizes.len()));
+        }
+        let moved = files.iter().find(|(o, i)| {
+            i.targets().get(self.variant(delivery)).is_some_and(|t| Path::new(t) != o.path)
+        });
+        if let Some((output, _)) = moved {
+            let name = output.path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+            return wrong(format!("{name} got another number, because a file of its name was there; the frames are not in a row"));
+        }
+        Ok(Done { ended: Ended { state: State::Done, kind: None, reason: None, outputs: Vec::new() }, mark: None })
+    }
+
+    /// Which of the files of each picture is the delivery's first.
+    fn variant(&self, delivery: usize) -> usize {
+        crate::execute::variants(self.recipe).iter().position(|v| v.at == delivery).unwrap_or(0)
+    }
+
+    /// Sidecars, the recipe and checksums of an archive.
+    fn archive(&self, delivery: usize) -> Result<Done, Fault> {
+        let What::Archive(archive) = &self.recipe.deliveries[delivery].what else {
+            return Err(Fault::new("recipe", "this delivery is no archive"));
+        };
+        let files = self.files(delivery);
+        let sums = PathBuf::from(&self.item.target);
+        let folder = sums.parent().unwrap_or(Path::new("/")).to_owned();
+        let mut paths: Vec<PathBuf> = files.iter().map(|(o, _)| o.path.clone()).filter(|p| p.exists()).collect();
+        let mut outputs = Vec::new();
+        if archive.sidecars {
+            for path in paths.clone() {
+                let source = FileSource::open(&path).map_err(Fault::from)?;
+                let Some(made) = Made::find(source.bytes()) else { continue };
+                let words = Words::read(source.bytes(), source.exif());
+                let mut name = path.clone().into_os_string();
+                name.push(".xmp");
+                outputs.push(self.write(self.beside(name.into())?, made.xmp(&words).as_bytes())?);
+            }
+            let text = serde_json::to_string_pretty(&self.recipe.to_value()).unwrap_or_default() + "\n";
+            outputs.push(self.write(self.beside(folder.join("recipe.json"))?, text.as_bytes())?);
+            paths.extend(outputs.iter().map(|o| o.path.clone()));
+        }
+        if archive.checksums {
+            let target = self.beside(sums.clone())?;
+            let mut lines: std::collections::BTreeMap<String, String> = std::collections::BTreeMap::new();
+            // What earlier runs put there stays in the list.
+            for line in std::fs::read_to_string(&target).unwrap_or_default().lines() {
+                if let Some((sum, name)) = line.split_once("  ").filter(|(_, n)| folder.join(n).exists()) {
+                    lines.insert(name.into(), sum.into());
+                }
+            }
+            for path in &paths {
+                let sum = sha256(path).map_err(|e| unreadable(path, &e))?;
+                let name = path.strip_prefix(&folder).unwrap_or(path);
+                lines.insert(name.to_string_lossy().into_owned(), sum);
+            }
+            let text: String = lines.iter().map(|(name, sum)| format!("{sum}  {name}\n")).collect();
+            outputs.push(self.write(target, text.as_bytes())?);
+        }
+        Ok(Done { ended: Ended { state: State::Done, kind: None, reason: None, outputs }, mark: None })
+    }
+
+    /// The settings sheet and the page of a course pack.
+    fn course(&self, delivery: usize) -> Result<Done, Fault> {
+        let What::Course(course) = &self.recipe.deliveries[delivery].what else {
+            return Err(Fault::new("recipe", "this delivery is no course pack"));
+        };
+        let page = PathBuf::from(&self.item.target);
+        let folder = page.parent().unwrap_or(Path::new("/")).to_owned();
+        let about = format!("{} pictures", self.pictures().count());
+        let pair = (0..self.pictures().count()).find_map(|at| {
+            let (recipe, item) = self.picture(at)?;
+            let source = FileSource::open(&item.source).ok()?;
+            let about = subject(&item.source, Some(&source.facts(&item.source)), &item.decided, at + 1);
+            paper::pair(&recipe, &source, &about).ok()
+        });
+        let sheet = paper::settings(self.recipe, &about, pair).map_err(|e| bundle::fault(&e))?;
+        let settings = self.write(self.beside(folder.join("settings.pdf"))?, &sheet)?;
+        let title = names::text(&course.title, &self.recipe.name, &self.first());
+        let files = self.files(delivery);
+        let tasks = self.recipe.tasks();
+        let own: Vec<Output> = self
+            .items
+            .iter()
+            .filter(|i| i.task.and_then(|t| tasks.get(t as usize)).is_some_and(|(at, _)| *at == delivery))
+            .flat_map(report::outputs)
+            .collect();
+        let text = course_page(&title, &folder, &files, &own, &settings.path);
+        let page = self.write(self.beside(page)?, text.as_bytes())?;
+        let outputs = vec![settings, page];
+        Ok(Done { ended: Ended { state: State::Done, kind: None, reason: None, outputs }, mark: None })
+    }
+
+    /// A ZIP of a delivery's files, with a list of what is in it.
+    fn zip(&self, delivery: usize) -> Result<Done, Fault> {
+        let files = self.files(delivery);
+        let mut what = Vec::new();
+        let mut paths = Vec::new();
+        let all: Vec<PathBuf> = files.iter().map(|(o, _)| o.path.clone()).collect();
+        let base = scan::common_folder(all.iter());
+        for (output, item) in &files {
+            let sum = sha256(&output.path).map_err(|e| unreadable(&output.path, &e))?;
+            let name = output.path.strip_prefix(&base).unwrap_or(&output.path).to_string_lossy();
+            let source = Path::new(&item.source).file_name().unwrap_or_default().to_string_lossy();
+            what.push(json!({"name": name, "bytes": output.bytes, "sha256": sum, "width": output.width,
+                "height": output.height, "made_of": source}));
+            paths.push(output.path.clone());
+        }
+        if paths.is_empty() {
+            return Err(Fault::new("together", "there is no file to pack"));
+        }
+        let list = json!({"recipe": self.recipe.name, "files": what});
+        let mark = content_hash(list.to_string().as_bytes());
+        let existing = self.recipe.deliveries[delivery].target().existing;
+        let Some((target, replace)) = self.place(&existing, &mark)? else {
+            return Ok(Done { ended: self.there(), mark: Some(mark) });
+        };
+        let said = |e: std::io::Error| Fault::writing(&target, &e);
+        let part = part_in(target.parent().unwrap_or(Path::new("/"))).map_err(said)?;
+        let text = serde_json::to_string_pretty(&list).unwrap_or_default() + "\n";
+        zip::pack(part.as_file(), &paths, &[("manifest.json", text.as_bytes())]).map_err(said)?;
+        part.as_file().sync_all().map_err(said)?;
+        let output = keep(part.into_temp_path(), &target, replace)?;
+        let ended = Ended { state: State::Done, kind: None, reason: None, outputs: vec![output] };
+        Ok(Done { ended, mark: Some(mark) })
+    }
+
+    fn write(&self, path: PathBuf, bytes: &[u8]) -> Result<Output, Fault> {
+        let said = |e: std::io::Error| Fault::writing(&path, &e);
+        let mut part = part_in(path.parent().unwrap_or(Path::new("/"))).map_err(said)?;
+        part.write_all(bytes).map_err(said)?;
+        part.as_file().sync_all().map_err(said)?;
+        keep(part.into_temp_path(), &path, true)
+    }
+}
+
+/// Gives a complete file its name.
+fn keep(part: TempPath, target: &Path, replace: bool) -> Result<Output, Fault> {
+    let said = |e: std::io::Error| Fault::writing(target, &e);
+    let bytes = part.metadata().map_err(said)?.len();
+    let hash = file_hash(&part).map_err(said)?;
+    if replace { part.persist(target) } else { part.persist_noclobber(target) }.map_err(|e| said(e.error))?;
+    Ok(Output { path: target.into(), bytes, width: 0, height: 0, hash, made: true, variant: None, clip: None })
+}
+
+fn unreadable(path: &Path, e: &std::io::Error) -> Fault {
+    Fault::new("unreadable", format!("cannot read {}: {e}", path.display()))
+}
+
+/// SHA-256 (FIPS 180-4) of a file, in hexadecimal.
+fn sha256(path: &Path) -> std::io::Result<String> {
+    let mut file = std::fs::File::open(path)?;
+    let mut hasher = Sha256::new();
+    let mut piece = vec![0u8; 256 * 1024];
+    loop {
+        let n = file.read(&mut piece)?;
+        if n == 0 {
+            break;
+        }
+        hasher.update(&piece[..n]);
+    }
+    Ok(hasher.finalize().iter().fold(String::new(), |mut text, b| {
+        let _ = write!(text, "{b:02x}");
+        text
+    }))
+}
+
+/// The page of a course pack: it opens without a server, and shows everything beside it.
+fn course_page(
+    title: &str,
+    folder: &Path,
+    files: &[(Output, &rallo_store::Item)],
+    own: &[Output],
+    settings: &Path,
+) -> String {
+    let title = escaped(title);
+    let within = |path: &Path| {
+        let below = path.strip_prefix(folder).unwrap_or(path);
+        below.iter().map(|p| address(&p.to_string_lossy())).collect::<Vec<_>>().join("/")
+    };
+    let mut text = format!(
+        "<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n{MARK}\n\
+         <meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n<title>{title}</title>\n\
+         <style>body{{font:17px/1.5 sans-serif;margin:0 auto;max-width:72rem;padding:2rem;background:#f5f4ef;color:#222}}\
+         img,video{{max-width:100%;height:auto;display:block;background:#ddd}}\
+         ol{{list-style:none;padding:0;display:grid;gap:1.2rem;grid-template-columns:repeat(auto-fill,minmax(20rem,1fr))}}\
+         a{{color:#14532d}}</style>\n</head>\n<body>\n<h1>{title}</h1>\n"
+    );
+    for clip in own.iter().filter(|o| o.clip.is_some() || o.path.extension().is_some_and(|e| e == "mp4")) {
+        let _ = writeln!(
+            text,
+            "<video controls preload=\"metadata\" src=\"{0}\"><a href=\"{0}\">The clip</a></video>",
+            within(&clip.path)
+        );
+    }
+    text += "<p>";
+    for document in own.iter().filter(|o| o.path.extension().is_some_and(|e| e == "pdf")) {
+        let _ = write!(text, "<a href=\"{}\">Hand-out (PDF)</a> · ", within(&document.path));
+    }
+    let _ = write!(text, "<a href=\"{}\">Settings sheet (PDF)</a></p>\n<ol>\n", within(settings));
+    for (n, (output, item)) in files.iter().enumerate() {
+        let stem = Path::new(&item.source).file_stem().unwrap_or_default().to_string_lossy().into_owned();
+        let to = within(&output.path);
+        let _ = writeln!(
+            text,
+            "<li><a href=\"{to}\"><img src=\"{to}\" width=\"{}\" height=\"{}\" alt=\"{}\" loading=\"lazy\"></a>{}. {}</li>",
+            output.width,
+            output.height,
+            escaped(&stem),
+            n + 1,
+            escaped(&stem)
+        );
+    }
+    text + "</ol>\n</body>\n</html>\n"
+}
+
+/// A bundle that can be filled while the pictures are made, for the task an item stands for.
+pub(crate) fn stream(around: &Around) -> Option<(usize, Stream)> {
+    let place = usize::try_from(around.item.task?).ok()?;
+    let (_, Task::Bundle(bundle)) = around.recipe.tasks().into_iter().nth(place)? else { return None };
+    if bundle.is_backwards() {
+        return None;
+    }
+    let mark = around.mark(&bundle.identity());
+    // One that is there, or may not be written, is not filled; why is told when it has its turn.
+    around.place(&bundle.target().existing, &mark).ok().flatten()?;
+    let count = around.pictures().count();
+    let folder = Path::new(&around.item.target).parent()?;
+    let gatherer = Gatherer::begin(&bundle, around.recipe, &around.first(), count, folder).ok()?;
+    Some((place, Stream::new(&bundle, count, gatherer)))
+}
+
+/// Does a task; `live` is a bundle that was filled while the pictures were made.
+pub(crate) fn perform(around: &Around, live: Option<Gatherer>) -> Done {
+    let tasks = around.recipe.tasks();
+    let place = around.item.task.and_then(|t| usize::try_from(t).ok());
+    let Some((place, (delivery, task))) = place.and_then(|p| Some((p, tasks.get(p)?))) else {
+        let ended = Ended::failed(Fault::new("recipe", "the recipe has other deliveries than when the run began"));
+        return Done { ended, mark: None };
+    };
+    let done = match task {
+        Task::Bundle(bundle) => around.bundle(bundle, place, live),
+        Task::Check => around.check(*delivery),
+        Task::Archive => around.archive(*delivery),
+        Task::Course => around.course(*delivery),
+        Task::Zip => around.zip(*delivery),
+    };
+    done.unwrap_or_else(|fault| Done { ended: Ended::failed(fault), mark: None })
+}
