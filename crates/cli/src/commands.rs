@@ -4,7 +4,7 @@ use crate::{Camera, Demo, Pick, Render, Serve};
 use indicatif::{ProgressBar, ProgressStyle};
 use rallo_demo::device::{Device, Faults, Settings};
 use rallo_engine::{Kind, Param, Rect, registry};
-use rallo_media::{Encoding, Extras, FileSource};
+use rallo_media::{Encoding, Extras, FileSource, bytes_text, video};
 use rallo_recipe::{Recipe, sentence::plain};
 use rallo_runner::{Decided, Roots, execute, paper, scan, targets};
 use rallo_shoot::{Document, document};
@@ -288,6 +288,38 @@ pub fn render(args: &Render) -> Ended {
         Ok(bytes) => write_new(&args.out, &bytes),
         Err(e) => failed(e),
     }
+}
+
+/// `rallo frames`.
+pub fn frames(clip: &Path, every: u32) -> Ended {
+    let clip = absolute(clip)?;
+    let folder = video::frames_folder(&clip);
+    let count = video::take_out(&clip, &folder, every).map_err(|e| format!("{}: {e}", clip.display()))?;
+    println!("{count} frames, in {}", folder.display());
+    Ok(ExitCode::SUCCESS)
+}
+
+/// `rallo smaller`.
+pub fn smaller(pdf: &Path, out: &Path, ppi: u32, quality: u8) -> Ended {
+    let file = std::fs::read(pdf).map_err(|e| format!("cannot read {}: {e}", pdf.display()))?;
+    let done =
+        rallo_media::smaller::smaller(&file, ppi, quality).map_err(|e| format!("{}: {e}", pdf.display()))?;
+    if done.changed == 0 {
+        println!(
+            "Nothing could be gained: {} pictures are small enough; nothing was written.",
+            done.pictures
+        );
+        return Ok(ExitCode::SUCCESS);
+    }
+    let ended = write_new(out, &done.bytes)?;
+    println!(
+        "{} of {} pictures made smaller: {} instead of {}.",
+        done.changed,
+        done.pictures,
+        bytes_text(done.bytes.len() as u64),
+        bytes_text(file.len() as u64)
+    );
+    Ok(ended)
 }
 
 /// `rallo inspect`.

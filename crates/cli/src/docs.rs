@@ -1,7 +1,10 @@
 //! The page about the steps, made from their own descriptions, with a small picture of each: before and after.
 
-use rallo_engine::{Encoded, OutputProfile, Pixels, Plan, Rect, Settings, Size, Source, StepKind, registry};
+use rallo_engine::{
+    Encoded, OutputProfile, Param, Pixels, Plan, Rect, Settings, Size, Source, StepKind, registry,
+};
 use rallo_media::{Chroma, Encoding, Extras, FileSource};
+use rallo_recipe::delivery::KINDS;
 use rallo_recipe::{Line, sentence::plain};
 use serde_json::{Map, Value, json};
 use std::fmt::Write as _;
@@ -55,7 +58,7 @@ fn example(kind: &StepKind) -> Map<String, Value> {
 fn bytes(encoded: &Encoded) -> &[u8] {
     match &encoded.pixels {
         Pixels::U8(v) => v,
-        Pixels::U16(_) => &[],
+        Pixels::U16(_) | Pixels::F32(_) => &[],
     }
 }
 
@@ -117,6 +120,49 @@ fn picture(kind: &StepKind, source: &FileSource) -> Result<Vec<u8>, String> {
     rallo_media::encode(&both, encoding, &Extras::default()).map_err(|e| e.to_string())
 }
 
+/// Parameters as a table.
+fn table(params: &[Param], defaults: &Value) -> String {
+    let mut text =
+        String::from("| parameter | values | unit | default | |\n| --- | --- | --- | --- | --- |\n");
+    for param in params {
+        let values = match (param.kind, param.kind.range()) {
+            (rallo_engine::Kind::Choice(all), _) => all.join(", "),
+            (_, (Some(min), Some(max))) => format!("{min} … {max}"),
+            _ => param.kind.names().1.to_owned(),
+        };
+        let default = &defaults[param.name];
+        let _ = writeln!(
+            text,
+            "| `{}` | {values} | {} | `{default}` | {} |",
+            param.name, param.unit, param.about
+        );
+    }
+    text
+}
+
+/// The page about deliveries.
+fn deliveries() -> String {
+    let mut text = String::from(DELIVERIES);
+    for kind in &KINDS {
+        let _ = write!(text, "\n## {}\n\n`{}` · {}\n\n", kind.title, kind.id, kind.about);
+        text += &table(kind.params, &kind.defaults());
+    }
+    text
+}
+
+/// What is said before the kinds.
+const DELIVERIES: &str = "# Every delivery\n\nMade from the deliveries' own descriptions by `rallo steps --docs docs`; not edited by hand.\n\n\
+A recipe has one delivery or several. Its lines run once for each picture, as large as the largest file needs them, and each \
+delivery goes on from there. A delivery may have `steps` of its own, as a recipe has them; they follow the recipe's lines and come \
+before the delivery's size.\n\n\
+Clips, documents and contact sheets are made of all pictures of a run, in their order, while the pictures are made: \
+a frame goes to `ffmpeg` through a pipe and never lies on the disk. A run that was interrupted makes them in a pass of its own at \
+its end. A picture that fails is named; the clip goes on with the frame before it, a document leaves it out, and the check of \
+numbered frames says where the gap is. What was made of the same pictures by the same recipe is not made again.\n\n\
+Clips are Y′CbCr of ITU-R BT.709 in narrow range and tagged so, with colour samples sited left; values are those of an sRGB \
+picture. H.264, H.265, VP9 and AV1 have 8 or 10 bits and one colour sample for four pixels, *intra 4:2:2* has 10 bits and every \
+frame for itself, FFV1 keeps RGB of 16 bits without loss.\n";
+
 fn text(pictures: bool) -> String {
     let mut text = String::from(
         "# Every step\n\nMade from the steps' own descriptions by `rallo steps --docs docs`; not edited by hand.\n\n\
@@ -140,27 +186,13 @@ fn text(pictures: bool) -> String {
             if pictures && !UNSEEN.contains(&info.id) {
                 let _ = write!(text, "![{}, before and after](steps/{}.jpg)\n\n", info.title, info.id);
             }
-            text += "| parameter | values | unit | default | |\n| --- | --- | --- | --- | --- |\n";
-            let defaults = kind.defaults();
-            for param in kind.params {
-                let values = match (param.kind, param.kind.range()) {
-                    (rallo_engine::Kind::Choice(all), _) => all.join(", "),
-                    (_, (Some(min), Some(max))) => format!("{min} … {max}"),
-                    _ => param.kind.names().1.to_owned(),
-                };
-                let default = defaults[param.name].to_string();
-                let _ = writeln!(
-                    text,
-                    "| `{}` | {values} | {} | `{default}` | {} |",
-                    param.name, param.unit, param.about
-                );
-            }
+            text += &table(kind.params, &kind.defaults());
         }
     }
     text
 }
 
-/// Writes `steps.md` into `folder`, and with a sample picture `steps/*.jpg` beside it.
+/// Writes `steps.md` and `deliveries.md` into `folder`, and with a sample picture `steps/*.jpg` beside it.
 ///
 /// # Errors
 /// What could not be read or written.
@@ -177,6 +209,7 @@ pub fn write(folder: &Path, samples: &[PathBuf]) -> Result<(), String> {
             std::fs::write(pictures.join(format!("{}.jpg", kind.info.id)), bytes).map_err(cannot)?;
         }
     }
+    std::fs::write(folder.join("deliveries.md"), deliveries()).map_err(cannot)?;
     std::fs::write(folder.join("steps.md"), text(pictures.is_dir())).map_err(cannot)
 }
 
@@ -200,5 +233,6 @@ mod tests {
     fn the_page_in_the_repository_is_the_one_made_now() {
         let there = include_str!("../../../docs/steps.md");
         assert!(there == text(true), "run: rallo steps --docs docs");
+        assert!(include_str!("../../../docs/deliveries.md") == deliveries(), "run: rallo steps --docs docs");
     }
 }

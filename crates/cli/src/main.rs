@@ -66,6 +66,28 @@ enum Command {
         #[arg(long)]
         json: bool,
     },
+    /// Take the frames of a clip out into a folder beside it, as PNG, to work on them as a sequence.
+    Frames {
+        /// The clip.
+        clip: PathBuf,
+        /// Only every so-manieth frame.
+        #[arg(long, default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=100_000))]
+        every: u32,
+    },
+    /// Make a PDF of pictures smaller: its pictures are reduced and compressed again, nothing else changes.
+    Smaller {
+        /// The PDF.
+        pdf: PathBuf,
+        /// The PDF to write.
+        #[arg(long, value_name = "FILE")]
+        out: PathBuf,
+        /// Pixels an inch that pictures have at most.
+        #[arg(long, default_value_t = 150, value_parser = clap::value_parser!(u32).range(36..=1200))]
+        ppi: u32,
+        /// Their quality.
+        #[arg(long, default_value_t = 80, value_parser = clap::value_parser!(u8).range(1..=100))]
+        quality: u8,
+    },
     /// Check recipes and show their schema.
     #[command(subcommand)]
     Recipe(RecipeCommand),
@@ -439,6 +461,8 @@ fn main() -> ExitCode {
         Command::Desktop(command) => data_folder(cli.data).and_then(|data| desktop::desktop(&command, &data)),
         Command::Render(args) => commands::render(&args),
         Command::Inspect { picture, json } => commands::inspect(&picture, json),
+        Command::Frames { clip, every } => commands::frames(&clip, every),
+        Command::Smaller { pdf, out, ppi, quality } => commands::smaller(&pdf, &out, ppi, quality),
         Command::Recipe(RecipeCommand::Check { file }) => commands::check(&file),
         Command::Recipe(RecipeCommand::Sheet { file, out, sample }) => {
             commands::sheet(&file, &out, sample.as_deref())

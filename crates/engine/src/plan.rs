@@ -467,6 +467,8 @@ pub enum Pixels {
     U8(Vec<u8>),
     /// 0 ..= 65535.
     U16(Vec<u16>),
+    /// 0.0 ..= 1.0, in steps of a float.
+    F32(Vec<f32>),
 }
 
 /// A rendered region.
@@ -672,6 +674,24 @@ impl Program {
             region,
             |pixels, out: &mut [u16]| point::encode_16(colour, pixels, out),
             Pixels::U16,
+        )
+    }
+
+    /// Renders `region` of the output as floats, encoded as `colour` says.
+    ///
+    /// # Errors
+    /// As [`render`](Self::render).
+    pub fn render_32(
+        &self,
+        source: &dyn Source,
+        region: Rect,
+        colour: &OutputColour,
+    ) -> Result<Encoded, SourceError> {
+        self.rendered(
+            source,
+            region,
+            |pixels, out: &mut [f32]| point::encode_32(colour, pixels, out),
+            Pixels::F32,
         )
     }
 

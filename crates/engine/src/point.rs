@@ -459,6 +459,17 @@ pub fn encode_16(colour: &OutputColour, pixels: &[Pixel], out: &mut [u16]) {
     }
 }
 
+/// As [`encode_8`], to floats.
+pub fn encode_32(colour: &OutputColour, pixels: &[Pixel], out: &mut [f32]) {
+    let mut planes = Planes::EMPTY;
+    for (chunk, out) in pixels.chunks(CHUNK).zip(out.chunks_mut(CHUNK * 3)) {
+        encode_planes(colour, chunk, &mut planes);
+        for (i, p) in out.as_chunks_mut::<3>().0.iter_mut().enumerate().take(CHUNK) {
+            *p = [planes.r[i], planes.g[i], planes.b[i]].map(|v| v.clamp(0.0, 1.0));
+        }
+    }
+}
+
 #[inline(always)]
 fn encode_planes(colour: &OutputColour, chunk: &[Pixel], planes: &mut Planes) {
     planes.load(chunk);

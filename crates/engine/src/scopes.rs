@@ -32,12 +32,15 @@ pub struct Scopes {
 
 /// A pixel's values, 0 ..= 255.
 fn pixels(picture: &Encoded) -> impl Iterator<Item = [f32; 3]> + '_ {
-    let (eight, sixteen): (&[u8], &[u16]) = match &picture.pixels {
-        Pixels::U8(v) => (v, &[]),
-        Pixels::U16(v) => (&[], v),
+    let (eight, sixteen, floats): (&[u8], &[u16], &[f32]) = match &picture.pixels {
+        Pixels::U8(v) => (v, &[], &[]),
+        Pixels::U16(v) => (&[], v, &[]),
+        Pixels::F32(v) => (&[], &[], v),
     };
+    let floats = floats.as_chunks::<3>().0.iter().map(|p| p.map(|v| v * 255.0));
     let eight = eight.as_chunks::<3>().0.iter().map(|p| p.map(f32::from));
-    eight.chain(sixteen.as_chunks::<3>().0.iter().map(|p| p.map(|v| f32::from(v) / 257.0)))
+    let sixteen = sixteen.as_chunks::<3>().0.iter().map(|p| p.map(|v| f32::from(v) / 257.0));
+    eight.chain(sixteen).chain(floats)
 }
 
 fn level(value: f32) -> usize {

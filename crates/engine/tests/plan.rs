@@ -25,7 +25,7 @@ fn smooth(w: u32, h: u32, orientation: u32) -> Picture {
 fn bytes(program: &Program, source: &dyn Source, rect: Rect) -> Vec<u8> {
     match program.render(source, rect, OutputProfile::Srgb.colour()).unwrap().pixels {
         Pixels::U8(v) => v,
-        Pixels::U16(_) => unreachable!(),
+        _ => unreachable!(),
     }
 }
 

@@ -34,7 +34,7 @@ fn rendered(steps: Vec<Settings>, picture: Picture) -> Vec<u16> {
     let program = Plan::for_picture(steps, &source).unwrap().program(1.0);
     match program.render_16(&source, program.size().rect(), OutputProfile::Srgb.colour()).unwrap().pixels {
         Pixels::U16(v) => v,
-        Pixels::U8(_) => unreachable!(),
+        _ => unreachable!(),
     }
 }
 
@@ -101,7 +101,7 @@ fn one_recipe_looks_the_same_on_a_small_square_and_at_24_megapixels() {
         let out = program.render(&source, program.size().rect(), OutputProfile::Srgb.colour()).unwrap();
         match out.pixels {
             Pixels::U8(v) => (program.size(), v),
-            Pixels::U16(_) => unreachable!(),
+            _ => unreachable!(),
         }
     };
     let (large_size, large) = bytes(4896, 1.0);

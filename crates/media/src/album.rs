@@ -70,7 +70,8 @@ impl Album {
 
     /// Which pictures stand on each page; with contents a folder begins on a page of its own.
     fn pages(&self) -> Vec<std::ops::Range<usize>> {
-        let most = if self.layout.page.is_some() { self.layout.grid.0 * self.layout.grid.1 } else { 1 } as usize;
+        let most =
+            if self.layout.page.is_some() { self.layout.grid.0 * self.layout.grid.1 } else { 1 } as usize;
         let mut all = Vec::new();
         let mut start = 0;
         for i in 1..=self.leaves.len() {
@@ -163,7 +164,9 @@ impl Album {
             if wide < 4.0 || high - under < 4.0 {
                 return Err(MediaError::Encode {
                     format: "PDF",
-                    message: "there is no room for pictures on such a page; smaller margins or fewer pictures".into(),
+                    message:
+                        "there is no room for pictures on such a page; smaller margins or fewer pictures"
+                            .into(),
                 });
             }
             for (k, leaf) in self.leaves[range].iter_mut().enumerate() {

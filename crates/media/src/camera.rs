@@ -246,6 +246,8 @@ pub struct Carry<'a> {
     pub words: Option<&'a Words>,
     /// Pixels per inch.
     pub resolution: Option<u32>,
+    /// Whether the pixels stay as they lie: the file goes on saying how they are turned.
+    pub lies: bool,
 }
 
 /// Tags by which one camera, lens or picture is told from all others, and whose it is (EXIF 2.32, 4.6.5 H).
@@ -296,7 +298,9 @@ pub fn carried(raw: Option<&[u8]>, carry: &Carry) -> Option<Vec<u8>> {
     if !said {
         return None;
     }
-    put(Tag::Orientation, Value::Short(vec![1]));
+    let lies = exif.as_ref().and_then(|e| e.get_field(Tag::Orientation, In::PRIMARY)?.value.get_uint(0));
+    let lies = lies.filter(|o| carry.lies && (1..=8).contains(o)).unwrap_or(1);
+    put(Tag::Orientation, Value::Short(vec![lies as u16]));
     put(Tag::PixelXDimension, Value::Long(vec![carry.size.0]));
     put(Tag::PixelYDimension, Value::Long(vec![carry.size.1]));
     written(&fields).ok()

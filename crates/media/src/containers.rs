@@ -7,7 +7,7 @@ use exif::{In, Tag as ExifTag, Value};
 use rallo_engine::{Encoded, Pixels, Size};
 use ravif::{Img, RGB8};
 use std::io::Cursor;
-use tiff::encoder::colortype::{RGB8 as TiffRgb8, RGB16 as TiffRgb16};
+use tiff::encoder::colortype::{RGB8 as TiffRgb8, RGB16 as TiffRgb16, RGB32Float};
 use tiff::encoder::compression::DeflateLevel;
 use tiff::encoder::{Compression, DirectoryEncoder, Rational, SRational, TiffEncoder, TiffKind};
 use tiff::tags::{ResolutionUnit, Tag};
@@ -30,7 +30,7 @@ fn fail(format: &'static str, message: impl ToString) -> MediaError {
 fn eight<'a>(picture: &'a Encoded, format: &'static str) -> Result<&'a [u8], MediaError> {
     match &picture.pixels {
         Pixels::U8(pixels) => Ok(pixels),
-        Pixels::U16(_) => Err(fail(format, "16-bit pixels were given")),
+        Pixels::U16(_) | Pixels::F32(_) => Err(fail(format, "pixels of more than 8 bits were given")),
     }
 }
 
@@ -108,7 +108,7 @@ pub fn avif(picture: &Encoded, quality: u8, extras: &Extras) -> Result<Vec<u8>, 
     Ok(file)
 }
 
-/// TIFF 6.0, 8 or 16 bits a sample as the pixels have.
+/// TIFF 6.0, 8 or 16 bits a sample or floats as the pixels have.
 pub fn tiff(picture: &Encoded, packing: Packing, extras: &Extras) -> Result<Vec<u8>, MediaError> {
     let run = || -> Result<Vec<u8>, tiff::TiffError> {
         let mut out = Cursor::new(Vec::new());
@@ -152,6 +152,12 @@ pub fn tiff(picture: &Encoded, packing: Packing, extras: &Extras) -> Result<Vec<
         match &picture.pixels {
             Pixels::U8(v) => {
                 let mut image = file.new_image::<TiffRgb8>(width, height)?;
+                image.resolution(ResolutionUnit::Inch, dpi);
+                own(image.encoder())?;
+                image.write_data(v)?;
+            }
+            Pixels::F32(v) => {
+                let mut image = file.new_image::<RGB32Float>(width, height)?;
                 image.resolution(ResolutionUnit::Inch, dpi);
                 own(image.encoder())?;
                 image.write_data(v)?;

@@ -7,6 +7,7 @@
 pub mod album;
 pub mod camera;
 mod containers;
+mod dress;
 mod heif;
 pub mod identity;
 mod jpeg;
@@ -15,12 +16,14 @@ pub mod pdf;
 mod png_file;
 mod preview;
 pub mod read;
+pub mod smaller;
 pub mod video;
 pub mod words;
 pub mod write;
 pub mod xmp;
 
 pub use camera::CameraData;
+pub use dress::{can_carry, carried_over};
 pub use identity::{Made, content_hash, file_hash};
 pub use read::{Facts, FileSource, Format};
 pub use words::Words;

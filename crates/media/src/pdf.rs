@@ -278,8 +278,7 @@ impl Paper {
             Metadata::new().title(self.title.clone()).creator("Rallo".into()).language("en".into()),
         );
         for (size, items) in self.pages {
-            let settings =
-                PageSettings::from_wh(size.0, size.1).ok_or_else(|| fail("no such page size"))?;
+            let settings = PageSettings::from_wh(size.0, size.1).ok_or_else(|| fail("no such page size"))?;
             let mut page = document.start_page_with(settings);
             let mut surface = page.surface();
             for item in items {

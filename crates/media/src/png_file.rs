@@ -108,13 +108,64 @@ fn to_rgb_wide(samples: &[u16], channels: usize) -> Vec<u16> {
         .collect()
 }
 
+/// The colours of a picture that has few, and for each pixel which of them it has.
+fn palette(pixels: &[u8]) -> Option<(Vec<[u8; 3]>, Vec<u8>)> {
+    let mut known: std::collections::HashMap<[u8; 3], u8> = std::collections::HashMap::new();
+    let mut colours = Vec::new();
+    let mut places = Vec::with_capacity(pixels.len() / 3);
+    for pixel in pixels.as_chunks::<3>().0 {
+        let place = match known.get(pixel) {
+            Some(place) => *place,
+            None => {
+                let place = u8::try_from(colours.len()).ok()?;
+                colours.push(*pixel);
+                known.insert(*pixel, place);
+                place
+            }
+        };
+        places.push(place);
+    }
+    Some((colours, places))
+}
+
+/// Rows of palette places, so many bits each (W3C PNG, 7.2).
+fn packed(places: &[u8], width: usize, bits: usize) -> Vec<u8> {
+    let pack = |row: &[u8]| -> Vec<u8> {
+        let each = 8 / bits;
+        let byte =
+            |some: &[u8]| (0..each).fold(0u8, |b, i| (b << (bits % 8)) | some.get(i).copied().unwrap_or(0));
+        row.chunks(each).map(byte).collect()
+    };
+    if bits == 8 { places.to_vec() } else { places.chunks(width).flat_map(pack).collect() }
+}
+
 pub fn encode(picture: &Encoded) -> Result<Vec<u8>, MediaError> {
     let run = || -> Result<Vec<u8>, png::EncodingError> {
         let mut out = Vec::new();
         let mut encoder = png::Encoder::new(&mut out, picture.size.width, picture.size.height);
         encoder.set_color(ColorType::Rgb);
         encoder.set_compression(png::Compression::Balanced);
+        let few = match &picture.pixels {
+            Pixels::U8(v) => palette(v),
+            _ => None,
+        };
+        if let Some((colours, places)) = few {
+            // Nothing is lost, and it is smaller.
+            let (bits, depth) = match colours.len() {
+                0..=2 => (1, BitDepth::One),
+                3..=4 => (2, BitDepth::Two),
+                5..=16 => (4, BitDepth::Four),
+                _ => (8, BitDepth::Eight),
+            };
+            encoder.set_color(ColorType::Indexed);
+            encoder.set_depth(depth);
+            encoder.set_palette(colours.concat());
+            let rows = packed(&places, picture.size.width as usize, bits);
+            encoder.write_header()?.write_image_data(&rows)?;
+            return Ok(out);
+        }
         match &picture.pixels {
+            Pixels::F32(_) => return Err(png::EncodingError::LimitsExceeded),
             Pixels::U8(v) => {
                 encoder.set_depth(BitDepth::Eight);
                 encoder.write_header()?.write_image_data(v)?;

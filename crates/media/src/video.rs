@@ -203,12 +203,14 @@ impl Clip {
         let at = |i: usize| match &picture.pixels {
             Pixels::U8(v) => u16::from(v[i]) * 257,
             Pixels::U16(v) => v[i],
+            Pixels::F32(v) => (v[i] * 65_535.0 + 0.5) as u16,
         };
         let (width, height) = (self.size.width as usize, self.size.height as usize);
         Ok(match self.codec.samples(self.depth).0 {
             Samples::Rgb => match &picture.pixels {
                 Pixels::U8(v) => v.clone(),
                 Pixels::U16(v) => v.iter().map(|s| ((u32::from(*s) + 128) / 257) as u8).collect(),
+                Pixels::F32(v) => v.iter().map(|s| (s * 255.0 + 0.5) as u8).collect(),
             },
             Samples::Planes { bits } => {
                 let most = (1u32 << bits) - 1;
@@ -365,13 +367,10 @@ impl Recorder {
     /// # Errors
     /// [`MediaError::Encode`].
     pub fn start(clip: Clip, path: &Path) -> Result<Self, MediaError> {
-        let folder = path.parent().unwrap_or(Path::new("."));
-        let turn = if clip.turns > 1 {
-            let one = tempfile::Builder::new().prefix(".rallo-turn-").tempfile_in(folder);
-            Some(one.map_err(|e| MediaError::Io { path: folder.into(), source: e })?.into_temp_path())
-        } else {
-            None
-        };
+        // Beside it and named like it, so that what a killed program leaves is known.
+        let beside = path.with_extension("turn.part");
+        let turn = (clip.turns > 1).then(|| tempfile::TempPath::try_from_path(&beside)).transpose();
+        let turn = turn.map_err(|source| MediaError::Io { path: beside, source })?;
         let mut command = ffmpeg();
         let (samples, to) = clip.codec.samples(clip.depth);
         let (n, d) = clip.rate;
@@ -655,27 +654,67 @@ pub fn probe(path: &Path) -> Result<ClipFacts, MediaError> {
     })
 }
 
-/// Takes the frames of a clip out into `folder` as PNG, numbered from 1; `every` so-manieth one. 16 bits where the clip has
-/// more than 8.
+/// The folder that the frames of a clip go into: beside it, with its name.
+pub fn frames_folder(path: &Path) -> PathBuf {
+    let stem = path.file_stem().unwrap_or_default().to_string_lossy();
+    path.with_file_name(format!("{stem} frames"))
+}
+
+/// Takes the frames of a clip out into a folder that is not there yet, as PNG, numbered from 1, every so-manieth one; the
+/// folder appears when all are there. 16 bits where the clip has more than 8. Their number.
 ///
 /// # Errors
-/// As [`probe`]; what the program says.
-pub fn take_out(path: &Path, folder: &Path, stem: &str, every: u32) -> Result<(), MediaError> {
+/// As [`probe`]; what the program says; a folder that is there.
+pub fn take_out(path: &Path, folder: &Path, every: u32) -> Result<usize, MediaError> {
+    probe(path)?;
+    let io = |path: &Path| {
+        let path = path.to_owned();
+        move |source| MediaError::Io { path, source }
+    };
+    if folder.exists() {
+        let name = folder.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        return Err(MediaError::Unsupported(format!(
+            "there is a folder {name} beside the clip already; take it as it is, or move it away"
+        )));
+    }
+    let home = folder.parent().unwrap_or(Path::new("/"));
+    let part = tempfile::Builder::new().prefix(".rallo-frames-").tempdir_in(home).map_err(io(home))?;
+    let stem = path.file_stem().unwrap_or_default().to_string_lossy().replace('%', "-");
     let mut command = ffmpeg();
     command.arg("-i").arg(file(path));
     let filter = format!("select=not(mod(n\\,{}))", every.max(1));
-    command.args([
+    command.args(["-map", "0:v:0", "-vf", &filter, "-vsync", "0"]);
+    command.args(["-sws_flags", "accurate_rnd+full_chroma_int+bicubic", "-f", "image2"]);
+    done(command.arg(file(&part.path().join(format!("{stem}-%06d.png"))))).map_err(|e| match e {
+        MediaError::Encode { message, .. } => {
+            MediaError::Unsupported(format!("the frames could not be taken out: {message}"))
+        }
+        other => other,
+    })?;
+    let count = std::fs::read_dir(part.path()).map_err(io(part.path()))?.count();
+    use std::os::unix::fs::PermissionsExt;
+    std::fs::set_permissions(part.path(), std::fs::Permissions::from_mode(0o755)).map_err(io(folder))?;
+    std::fs::rename(part.path(), folder).map_err(io(folder))?;
+    // It has its name now and stays.
+    let _ = part.keep();
+    Ok(count)
+}
+
+/// The first frame of a clip as a JPEG, at most 960 pixels wide.
+///
+/// # Errors
+/// As [`probe`].
+pub fn still(path: &Path) -> Result<Vec<u8>, MediaError> {
+    let mut command = ffmpeg();
+    command.arg("-i").arg(file(path)).args([
         "-map",
         "0:v:0",
+        "-frames:v",
+        "1",
         "-vf",
-        &filter,
-        "-vsync",
-        "0",
-        "-sws_flags",
-        "accurate_rnd+full_chroma_int+bicubic",
+        "scale='min(960,iw)':-2",
     ]);
-    let name = folder.join(format!("{}-%06d.png", stem.replace('%', "%%")));
-    done(command.arg(file(&name))).map(|_| ())
+    done(command.args(["-f", "image2pipe", "-c:v", "mjpeg", "-q:v", "3", "pipe:1"]))
 }
 
 /// A clip that every browser plays, of one that perhaps none does: VP9, at most 1280 pixels wide.

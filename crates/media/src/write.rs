@@ -2,11 +2,11 @@
 
 use crate::identity::Made;
 use crate::words::Words;
-use crate::{MediaError, bytes_text, containers, jpeg, png_file};
+use crate::{MediaError, bytes_text, containers, dress, jpeg, png_file};
 pub use containers::Packing;
-use img_parts::jpeg::{Jpeg, JpegSegment, markers};
-use img_parts::png::{Png, PngChunk};
-use img_parts::{Bytes, ImageEXIF, ImageICC};
+use img_parts::jpeg::Jpeg;
+use img_parts::png::Png;
+use img_parts::{Bytes, ImageICC};
 use rallo_engine::{Encoded, Pixels};
 use turbojpeg::Subsamp;
 
@@ -132,8 +132,6 @@ pub struct Extras {
     pub resolution: Option<u32>,
 }
 
-const XMP_JPEG: &[u8] = b"http://ns.adobe.com/xap/1.0/\0";
-
 /// Encodes a rendered picture; the same input gives the same bytes.
 ///
 /// # Errors
@@ -153,18 +151,7 @@ pub fn encode(picture: &Encoded, encoding: Encoding, extras: &Extras) -> Result<
             let bare = jpeg::encode(picture.size, pixels, quality, chroma, progressive)?;
             let mut file = Jpeg::from_bytes(bare.into()).map_err(|e| fail(e.to_string()))?;
             file.set_icc_profile(extras.icc.clone().map(Bytes::from));
-            if let Some(dpi) = extras.resolution {
-                set_density(&mut file, dpi);
-            }
-            let at = usize::from(file.segments().first().is_some_and(|s| s.marker() == markers::APP0));
-            if let Some(iptc) = extras.words.segment() {
-                file.segments_mut().insert(at, JpegSegment::new_with_contents(markers::APP13, iptc.into()));
-            }
-            if let Some(made) = &extras.made {
-                let packet = [XMP_JPEG, made.xmp(&extras.words).as_bytes()].concat();
-                file.segments_mut().insert(at, JpegSegment::new_with_contents(markers::APP1, packet.into()));
-            }
-            file.set_exif(extras.exif.clone().map(Bytes::from));
+            dress::jpeg(&mut file, extras);
             Ok(file.encoder().bytes().to_vec())
         }
         Encoding::WebP { quality } => containers::webp(picture, quality, extras),
@@ -174,33 +161,9 @@ pub fn encode(picture: &Encoded, encoding: Encoding, extras: &Extras) -> Result<
             let fail = |message: String| MediaError::Encode { format: "PNG", message };
             let mut file =
                 Png::from_bytes(png_file::encode(picture)?.into()).map_err(|e| fail(e.to_string()))?;
-            if let Some(made) = &extras.made {
-                // iTXt: keyword, no compression, no language, no translation (W3C PNG, 11.3.3.4).
-                let text =
-                    [b"XML:com.adobe.xmp\0\0\0\0\0".as_slice(), made.xmp(&extras.words).as_bytes()].concat();
-                file.chunks_mut().insert(1, PngChunk::new(*b"iTXt", text.into()));
-            }
-            if let Some(dpi) = extras.resolution {
-                // Pixels per metre, both ways, unit 1 (W3C PNG, 11.3.4.3).
-                let per_metre = (f64::from(dpi) / 0.0254).round() as u32;
-                let density = [per_metre.to_be_bytes(), per_metre.to_be_bytes()].concat();
-                let content = [density, vec![1]].concat();
-                file.chunks_mut().insert(1, PngChunk::new(*b"pHYs", content.into()));
-            }
-            file.set_exif(extras.exif.clone().map(Bytes::from));
+            dress::png(&mut file, extras);
             file.set_icc_profile(extras.icc.clone().map(Bytes::from));
             Ok(file.encoder().bytes().to_vec())
         }
-    }
-}
-
-/// Writes pixels per inch into the JFIF segment (ITU-T T.871, 10.1).
-fn set_density(file: &mut Jpeg, dpi: u32) {
-    let Some(segment) = file.segments_mut().iter_mut().find(|s| s.marker() == markers::APP0) else { return };
-    let mut jfif = segment.contents().to_vec();
-    if jfif.starts_with(b"JFIF\0") && jfif.len() >= 12 {
-        let [high, low] = (dpi.min(65_535) as u16).to_be_bytes();
-        jfif[7..12].copy_from_slice(&[1, high, low, high, low]);
-        *segment = JpegSegment::new_with_contents(markers::APP0, jfif.into());
     }
 }

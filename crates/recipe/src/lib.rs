@@ -623,6 +623,9 @@ impl Recipe {
         width: Option<u32>,
         subject: &Subject,
     ) -> Result<Plan, PlanError> {
+        if delivery.is_carried() {
+            return Plan::new(Vec::new(), Size::new(subject.width, subject.height));
+        }
         let mut settings = self.settings(subject);
         settings.extend(self.after(delivery, width, subject));
         Plan::new(settings, Size::new(subject.width, subject.height))
@@ -677,6 +680,15 @@ impl Recipe {
     pub fn files(&self) -> Vec<(usize, Pictures)> {
         let all = self.deliveries.iter().enumerate();
         all.flat_map(|(at, one)| one.files().into_iter().map(move |f| (at, f))).collect()
+    }
+
+    /// Whether one of its lines changes pixels of some picture.
+    pub fn changes_pixels(&self) -> bool {
+        let block_on = |line: &Line| {
+            let block = self.blocks.iter().find(|b| Some(&b.name) == line.block.as_ref());
+            block.is_none_or(|b| b.on)
+        };
+        self.steps.iter().any(|l| l.on && l.id != "data" && block_on(l))
     }
 
     /// What it does for all frames of a run together, with the delivery it belongs to; a run knows them by their places.
@@ -779,7 +791,10 @@ impl Recipe {
             }
             one
         };
-        let steps: Vec<Value> = self.placed(subject).into_iter().map(one).collect();
+        let mut steps: Vec<Value> = self.placed(subject).into_iter().map(one).collect();
+        if delivery.is_carried() {
+            steps.retain(|s| s["step"] == "data");
+        }
         let mut all = json!({"version": VERSION, "steps": steps, "delivery": delivery.identity()});
         if !delivery.lines.is_empty() {
             let subject = &delivery.counted(subject);

@@ -4,6 +4,10 @@
 //! zeros), `{taken:%Y-%m-%d}` the capture time (strftime), `{recipe}`, `{folder}` the original's folder,
 //! `{iso}`, `{width}` and `{height}` (of the result, in names), `{camera}`, `{lens}`, `{shutter}`, `{aperture}`,
 //! `{focal}`. The ending is added by the format. The same fields stand in captions.
+//!
+//! Texts (`{stem}`, `{folder}`, `{recipe}`, `{camera}`, `{lens}`) can be changed on the way, in one or several ways with a
+//! semicolon between: `lower`, `upper`, `title`, `first 4`, `last 4`, `without first 4`, `without last 4`, and `IMG_ > bed `,
+//! which puts one text for another wherever it stands: `{stem:IMG_ > bed ; without last 2; title}`.
 
 use crate::Subject;
 use crate::sentence::number;
@@ -47,6 +51,86 @@ fn pieces(template: &str) -> Result<Vec<Piece<'_>>, String> {
     Ok(all)
 }
 
+/// Fields that can be changed on the way.
+const TEXTS: [&str; 5] = ["stem", "folder", "recipe", "camera", "lens"];
+
+/// One way of changing a text.
+enum Change<'a> {
+    Lower,
+    Upper,
+    Title,
+    First(usize),
+    Last(usize),
+    WithoutFirst(usize),
+    WithoutLast(usize),
+    Replace(&'a str, &'a str),
+}
+
+fn changes(format: &str) -> Result<Vec<Change<'_>>, String> {
+    fn one(text: &str) -> Option<Change<'_>> {
+        if let Some((from, to)) = text.split_once('>') {
+            // One blank beside the sign belongs to it, further ones to the texts.
+            let from = from.strip_suffix(' ').unwrap_or(from);
+            let to = to.strip_prefix(' ').unwrap_or(to);
+            let from = from.strip_prefix(' ').unwrap_or(from);
+            return (!from.is_empty()).then_some(Change::Replace(from, to));
+        }
+        let words: Vec<&str> = text.split_whitespace().collect();
+        let number = |word: &str| word.parse::<usize>().ok().filter(|n| (1..=200).contains(n));
+        Some(match &words[..] {
+            ["lower"] => Change::Lower,
+            ["upper"] => Change::Upper,
+            ["title"] => Change::Title,
+            ["first", n] => Change::First(number(n)?),
+            ["last", n] => Change::Last(number(n)?),
+            ["without", "first", n] => Change::WithoutFirst(number(n)?),
+            ["without", "last", n] => Change::WithoutLast(number(n)?),
+            _ => return None,
+        })
+    }
+    format
+        .split(';')
+        .map(|text| {
+            one(text).ok_or_else(|| {
+                format!(
+                    "{text:?} is no change of a name; there are lower, upper, title, first 4, last 4, without first 4, \
+                     without last 4, and old > new"
+                )
+            })
+        })
+        .collect()
+}
+
+/// A text with its changes, one after the other.
+fn changed_text(text: String, format: Option<&str>) -> String {
+    let all = format.and_then(|f| changes(f).ok()).unwrap_or_default();
+    all.into_iter().fold(text, |text, change| {
+        let count = text.chars().count();
+        match change {
+            Change::Lower => text.to_lowercase(),
+            Change::Upper => text.to_uppercase(),
+            Change::Title => {
+                let mut begins = true;
+                let mut out = String::new();
+                for c in text.chars() {
+                    if begins {
+                        out.extend(c.to_uppercase())
+                    } else {
+                        out.extend(c.to_lowercase())
+                    }
+                    begins = !c.is_alphanumeric();
+                }
+                out
+            }
+            Change::First(n) => text.chars().take(n).collect(),
+            Change::Last(n) => text.chars().skip(count.saturating_sub(n)).collect(),
+            Change::WithoutFirst(n) => text.chars().skip(n).collect(),
+            Change::WithoutLast(n) => text.chars().take(count.saturating_sub(n)).collect(),
+            Change::Replace(from, to) => text.replace(from, to),
+        }
+    })
+}
+
 /// Number of digits a format such as `04` asks for.
 fn digits(format: &str) -> Option<usize> {
     format.parse::<usize>().ok().filter(|n| (1..=12).contains(n))
@@ -68,6 +152,9 @@ pub fn check(template: &str) -> Result<(), String> {
             }
             Piece::Field("n", Some(format)) if digits(format).is_none() => {
                 return Err(format!("{{n:{format}}} is not a number format, write {{n:04}} for four digits"));
+            }
+            Piece::Field(name, Some(format)) if TEXTS.contains(&name) => {
+                changes(format)?;
             }
             Piece::Field(name, Some(format)) if !["n", "taken"].contains(&name) => {
                 return Err(format!("{{{name}}} takes no format, got {format:?}"));
@@ -170,18 +257,18 @@ fn filled(template: &str, recipe: &str, subject: &Subject, none: &str, undated: 
         .map(|piece| match piece {
             Piece::Text(text) => text.to_owned(),
             Piece::Field(name, format) => match name {
-                "stem" => subject.stem.clone(),
+                "stem" => changed_text(subject.stem.clone(), format),
                 "n" => count(subject.number, format),
                 "taken" => subject.taken.map_or(undated.into(), |t| {
                     jiff::fmt::strtime::format(format.unwrap_or(usual), t).unwrap_or_else(|_| undated.into())
                 }),
-                "recipe" => recipe.to_owned(),
-                "folder" => subject.folder.clone(),
+                "recipe" => changed_text(recipe.to_owned(), format),
+                "folder" => changed_text(subject.folder.clone(), format),
                 "iso" => or_none(subject.iso.map(|i| i.to_string())),
                 "width" => subject.width.to_string(),
                 "height" => subject.height.to_string(),
-                "camera" => or_none(subject.camera.clone()),
-                "lens" => or_none(subject.lens.clone()),
+                "camera" => changed_text(or_none(subject.camera.clone()), format),
+                "lens" => changed_text(or_none(subject.lens.clone()), format),
                 "shutter" => or_none(subject.shutter.map(|s| {
                     if s < 0.4 { format!("1/{:.0} s", 1.0 / s) } else { format!("{} s", number(s)) }
                 })),
@@ -254,6 +341,26 @@ mod tests {
         assert_eq!(text(camera, "", &bare), "f/5.6");
         assert_eq!(text("No. {n} | {lens}, in {folder}", "", &bare), "No. 7, in card 1");
         assert!(check_text("").is_ok() && check_text("{no}").is_err());
+    }
+
+    #[test]
+    fn texts_are_changed_on_the_way() {
+        for (template, want) in [
+            ("{stem:lower}", "tn_0412"),
+            ("{stem:TN_ > bed no. }", "bed no. 0412"),
+            ("{stem:TN_>}", "0412"),
+            ("{stem:last 4}-{folder:upper; first 4}", "0412-CARD"),
+            ("{stem:without first 3; without last 2}", "04"),
+            ("{recipe:title}", "Catalogue, Web"),
+            ("{folder:card > Karte;upper}", "KARTE 1"),
+        ] {
+            check(template).unwrap();
+            assert_eq!(expand(template, "catalogue, web", &facts()), want, "{template}");
+        }
+        for wrong in ["{stem:louder}", "{stem:first}", "{stem: > x}", "{stem:first 0}", "{iso:lower}"] {
+            assert!(check(wrong).is_err(), "{wrong}");
+        }
+        assert!(check("{stem:louder}").unwrap_err().starts_with("\"louder\" is no change of a name"));
     }
 
     #[test]

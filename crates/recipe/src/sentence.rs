@@ -155,6 +155,7 @@ fn pictures(one: &Pictures) -> String {
     let quality =
         if one.limit.is_some() { "quality up to {quality}, at most {limit} kB" } else { "quality {quality}" };
     let mut sentence = match one.format.as_str() {
+        "as it is" => return "The original {format}, only name and data are new".into(),
         "png" => "PNG with {bits} bits".to_owned(),
         "tiff" => "TIFF with {bits} bits, packed: {compression}".to_owned(),
         "webp" if one.lossless => "Lossless WebP".to_owned(),
@@ -257,7 +258,11 @@ impl Delivery {
     pub fn parts(&self, recipe: &Recipe) -> Vec<Part> {
         let target = self.target();
         let mut sentence = self.sentence() + ", named {name}, into ";
-        sentence += if target.to == "subfolder" { "{folder}" } else { "{to}" };
+        sentence += match target.to.as_str() {
+            "subfolder" => "{folder}",
+            "same" => "the {to} folder as the originals",
+            _ => "{to}",
+        };
         let values = self.values();
         if values["zip"] == Value::Bool(true) {
             sentence += ", and as a ZIP";

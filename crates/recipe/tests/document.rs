@@ -1,6 +1,7 @@
 //! The document: what is read, what is refused and where, what comes back.
 
 use rallo_engine::{Size, registry};
+use rallo_recipe::delivery::What;
 use rallo_recipe::{Recipe, Subject, schema::schema, sentence::plain};
 use serde_json::{Value, json};
 
@@ -31,10 +32,7 @@ fn the_catalogue_recipe_reads_and_comes_back() {
     let recipe = Recipe::parse(CATALOGUE).unwrap();
     let again = Recipe::from_value(&recipe.to_value()).unwrap();
     assert_eq!(again.to_value(), recipe.to_value());
-    assert_eq!(
-        again.identity(&again.deliveries[0], &large()),
-        recipe.identity(&recipe.deliveries[0], &large())
-    );
+    assert_eq!(again.identity(&again.shown(), &large()), recipe.identity(&recipe.shown(), &large()));
     assert_eq!(recipe.layout(&large()).unwrap().size(), Size::new(1600, 900));
     let first: Value = serde_json::from_str(CATALOGUE).unwrap();
     assert_eq!(recipe.to_value()["steps"][0], first["steps"][0]);
@@ -89,9 +87,9 @@ fn every_fault_is_told_with_its_path() {
         "steps[5].saturation.on: expected true or false, got \"yes\"",
         "steps[6].contrast.strength: unknown, contrast takes amount",
         "steps[7]: expected an object with \"step\", got 7",
-        "deliveries[0].pictures.format: expected one of jpeg, png, webp, avif, tiff, got \"gif\"",
+        "deliveries[0].pictures.format: expected one of jpeg, png, webp, avif, tiff, as it is, got \"gif\"",
         "deliveries[0].pictures.name: unknown field {stam}",
-        "deliveries[1].kind: expected \"pictures\", got \"film\"",
+        "deliveries[1].kind: expected one of pictures, frames, video, pdf, contact, archive, course, got \"film\"",
     ];
     assert_eq!(got.len(), want.len(), "{got:#?}");
     for (got, want) in got.iter().zip(want) {
@@ -115,17 +113,19 @@ fn wrong_documents_are_told_apart() {
 #[test]
 fn identity_is_about_the_result_only() {
     let recipe = Recipe::parse(CATALOGUE).unwrap();
-    let id = recipe.identity(&recipe.deliveries[0], &large());
+    let id = recipe.identity(&recipe.shown(), &large());
     let mut renamed = recipe.clone();
     renamed.name = "Other".into();
-    renamed.deliveries[0].name = "{n}".into();
-    assert_eq!(renamed.identity(&renamed.deliveries[0], &large()), id);
+    let What::Pictures(pictures) = &mut renamed.deliveries[0].what else { panic!() };
+    pictures.name = "{n}".into();
+    assert_eq!(renamed.identity(&renamed.shown(), &large()), id);
     let mut off = recipe.clone();
     off.steps[0].on = false;
-    assert_ne!(off.identity(&off.deliveries[0], &large()), id);
+    assert_ne!(off.identity(&off.shown(), &large()), id);
     let mut better = recipe.clone();
-    better.deliveries[0].quality = 90;
-    assert_ne!(better.identity(&better.deliveries[0], &large()), id);
+    let What::Pictures(pictures) = &mut better.deliveries[0].what else { panic!() };
+    pictures.quality = 90;
+    assert_ne!(better.identity(&better.shown(), &large()), id);
 }
 
 #[test]
@@ -191,7 +191,7 @@ fn blocks_checkpoints_and_questions_are_read_checked_and_come_back() {
     assert_eq!(said.data(&large())[0].creator, "Mara Quill");
     said.blocks[0].on = false;
     assert!(said.data(&large()).is_empty());
-    assert_ne!(off.identity(&off.deliveries[0], &large()), recipe.identity(&recipe.deliveries[0], &large()));
+    assert_ne!(off.identity(&off.shown(), &large()), recipe.identity(&recipe.shown(), &large()));
 
     let change = |pointer: &str, value: Value| {
         let mut bad = good.clone();

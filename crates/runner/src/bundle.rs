@@ -6,7 +6,7 @@
 //! made in a pass of its own at the end. Both ways give the same file.
 
 use crate::execute::{Fault, Work};
-use crate::parts::part_in;
+use crate::parts::{part_in, sweep};
 use rallo_engine::{Encoded, Pixels, Size};
 use rallo_media::album::{Album, Layout};
 use rallo_media::video::{Clip, ClipFacts, Codec, Recorder};
@@ -27,6 +27,15 @@ pub struct Piece {
     what: Is,
     caption: String,
     folder: String,
+}
+
+impl Piece {
+    fn bytes(&self) -> usize {
+        match &self.what {
+            Is::Frame(bytes) | Is::Jpeg(bytes, _) => bytes.len(),
+            Is::Picture(picture) => picture.size.area() as usize * 3,
+        }
+    }
 }
 
 enum Is {
@@ -135,7 +144,13 @@ pub(crate) struct Gatherer {
 
 impl Gatherer {
     /// Begins a bundle of `count` pictures in the folder its file will be in.
-    pub fn begin(bundle: &Bundle, recipe: &Recipe, first: &Subject, count: usize, folder: &Path) -> Result<Self, Fault> {
+    pub fn begin(
+        bundle: &Bundle,
+        recipe: &Recipe,
+        first: &Subject,
+        count: usize,
+        folder: &Path,
+    ) -> Result<Self, Fault> {
         let room = |e: std::io::Error| {
             let kind = match e.kind() {
                 std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded => "no room",
@@ -144,6 +159,7 @@ impl Gatherer {
             Fault::new(kind, format!("cannot write to {}: {e}", folder.display()))
         };
         std::fs::create_dir_all(folder).map_err(room)?;
+        sweep(folder);
         let part = part_in(folder).map_err(room)?.into_temp_path();
         let text = |template: &str| names::text(template, &recipe.name, first);
         let mut times = vec![1; count];
@@ -157,11 +173,24 @@ impl Gatherer {
                 Sink::Video(Box::new(recorder))
             }
             Bundle::Pdf(pdf) => Sink::Pdf(Album::new(&text(&pdf.title), layout(pdf))),
-            Bundle::Contact(c) if c.format == "pdf" => Sink::Pdf(Album::new(&text(&c.title), contact_layout(c, count))),
+            Bundle::Contact(c) if c.format == "pdf" => {
+                Sink::Pdf(Album::new(&text(&c.title), contact_layout(c, count)))
+            }
             Bundle::Contact(c) => Sink::Contact(Box::new(Sheet::new(c, &text(&c.title), count)?)),
         };
         let recipe = recipe.name.clone();
-        Ok(Self { bundle: bundle.clone(), count, recipe, part, sink, times, owed: 0, last: None, missing: 0, taken: 0 })
+        Ok(Self {
+            bundle: bundle.clone(),
+            count,
+            recipe,
+            part,
+            sink,
+            times,
+            owed: 0,
+            last: None,
+            missing: 0,
+            taken: 0,
+        })
     }
 
     /// Takes the next picture, or what stands for one that failed.
@@ -193,7 +222,7 @@ impl Gatherer {
                 self.last = Some(frame);
             }
             (Sink::Pdf(album), Is::Jpeg(bytes, size)) => album.add(bytes, size, &caption, &folder),
-            (Sink::Contact(sheet), Is::Picture(picture)) => sheet.put(self.taken, &picture, &caption),
+            (Sink::Contact(sheet), Is::Picture(picture)) => sheet.cells.push((picture, caption)),
             _ => return Err(Fault::new("inside", "a picture came in another form than it is joined in")),
         }
         self.taken += 1;
@@ -203,7 +232,10 @@ impl Gatherer {
     /// Ends the bundle.
     pub fn finish(self) -> Result<Gathered, Fault> {
         if self.taken == 0 {
-            return Err(Fault::new("together", format!("there is no picture to make a {} of", self.bundle.word())));
+            return Err(Fault::new(
+                "together",
+                format!("there is no picture to make a {} of", self.bundle.word()),
+            ));
         }
         let write = |bytes: &[u8]| {
             let mut file = std::fs::File::create(&self.part)?;
@@ -212,7 +244,10 @@ impl Gatherer {
         };
         let said = |e: std::io::Error| {
             let full = e.kind() == std::io::ErrorKind::StorageFull;
-            Fault::new(if full { "no room" } else { "together" }, format!("cannot write the {}: {e}", self.bundle.word()))
+            Fault::new(
+                if full { "no room" } else { "together" },
+                format!("cannot write the {}: {e}", self.bundle.word()),
+            )
         };
         let (size, clip) = match self.sink {
             Sink::Video(recorder) => {
@@ -283,59 +318,69 @@ fn columns(contact: &Contact, count: usize) -> u32 {
 const LARGEST_SHEET: u64 = 150_000_000;
 const LONGEST_SHEET: u32 = 60_000;
 
-/// A contact sheet that is being filled.
-struct Sheet {
-    size: Size,
-    pixels: Vec<u8>,
+/// The most pixels that a contact sheet may have.
+///
+/// # Errors
+/// That it has more, with what can be done.
+pub(crate) fn sheet_size(contact: &Contact, count: usize) -> Result<Size, Fault> {
+    let measures = Measures::of(contact, count);
+    let rows = (count as u32).div_ceil(measures.columns).max(1);
+    let size = Size::new(
+        measures.gap + measures.columns * (measures.cell + measures.gap),
+        measures.top + rows * (measures.cell + measures.under + measures.gap),
+    );
+    if size.area() > LARGEST_SHEET || size.long_edge() > LONGEST_SHEET {
+        return Err(Fault::new(
+            "together",
+            format!(
+                "a contact sheet of {count} pictures may have {} × {} pixels; take smaller ones, other columns, or a PDF",
+                size.width, size.height
+            ),
+        ));
+    }
+    Ok(size)
+}
+
+/// Lengths of a contact sheet in pixels.
+struct Measures {
     columns: u32,
     cell: u32,
     gap: u32,
-    /// Height of the letters under a picture; 0 without any.
+    /// Height of the letters under a picture and of the line they stand on; 0 without any.
     letters: u32,
+    under: u32,
+    head: u32,
     top: u32,
-    ink: u8,
-    format: Encoding,
 }
 
-impl Sheet {
-    fn new(contact: &Contact, title: &str, count: usize) -> Result<Self, Fault> {
+impl Measures {
+    fn of(contact: &Contact, count: usize) -> Self {
         let cell = contact.cell.unwrap_or(320);
         let gap = contact.gap.unwrap_or(24);
-        let columns = columns(contact, count);
-        let rows = (count as u32).div_ceil(columns);
         let letters = if contact.caption.is_empty() { 0 } else { (cell / 16).clamp(9, 32) };
-        let head = if title.is_empty() { 0 } else { (cell / 7).clamp(18, 90) };
+        let head = if contact.title.is_empty() { 0 } else { (cell / 7).clamp(18, 90) };
         let top = gap + if head > 0 { head * 3 / 2 + gap / 2 } else { 0 };
-        let size = Size::new(
-            gap + columns * (cell + gap),
-            top + rows * (cell + letters * 3 / 2 + gap),
-        );
-        if size.area() > LARGEST_SHEET || size.long_edge() > LONGEST_SHEET {
-            return Err(Fault::new(
-                "together",
-                format!(
-                    "a contact sheet of {count} pictures would have {} × {} pixels; take smaller ones, other columns, or a PDF",
-                    size.width, size.height
-                ),
-            ));
-        }
-        let part = |i: usize| contact.colour.get(i..i + 2).and_then(|h| u8::from_str_radix(h, 16).ok());
-        let ground = [1, 3, 5].map(|i| part(i).unwrap_or(255));
-        let bright = ground.iter().map(|c| u32::from(*c)).sum::<u32>() > 360;
-        let quality = contact.quality.round() as u8;
-        let format = match contact.format.as_str() {
-            "png" => Encoding::Png,
-            _ => Encoding::Jpeg { quality, chroma: Chroma::Full, progressive: false },
-        };
-        let pixels = ground.repeat(size.area() as usize);
-        let ink = if bright { 30 } else { 230 };
-        let mut sheet = Self { size, pixels, columns, cell, gap, letters, top, ink, format };
-        if head > 0 {
-            sheet.write(title, (gap, gap), size.width - 2 * gap, head, false);
-        }
-        Ok(sheet)
+        Self { columns: columns(contact, count), cell, gap, letters, under: letters * 3 / 2, head, top }
     }
+}
 
+/// A contact sheet that is being filled; each row is as high as its tallest picture.
+struct Sheet {
+    measures: Measures,
+    title: String,
+    ground: [u8; 3],
+    format: Encoding,
+    cells: Vec<(Encoded, String)>,
+}
+
+/// A picture that letters are written on.
+struct Canvas {
+    size: Size,
+    pixels: Vec<u8>,
+    ink: u8,
+}
+
+impl Canvas {
     /// One line with its top left corner at a place, cut to a width.
     fn write(&mut self, text: &str, at: (u32, u32), width: u32, size: u32, middle: bool) {
         let mut text = text.to_owned();
@@ -349,8 +394,9 @@ impl Sheet {
                 None => return,
             }
         }
-        let left = at.0 as usize + if middle { (width as usize).saturating_sub(letters.width) / 2 } else { 0 };
-        let base = at.1 as i64 + i64::from(size) * 9 / 10;
+        let left =
+            at.0 as usize + if middle { (width as usize).saturating_sub(letters.width) / 2 } else { 0 };
+        let base = i64::from(at.1) + i64::from(size) * 9 / 10;
         let row = self.size.width as usize * 3;
         for y in 0..letters.height {
             let to = base - letters.rise + y as i64;
@@ -361,45 +407,80 @@ impl Sheet {
                 let cover = u32::from(letters.cover[y * letters.width + x]);
                 let start = to as usize * row + (left + x) * 3;
                 for value in self.pixels.get_mut(start..start + 3).into_iter().flatten() {
-                    *value = ((u32::from(*value) * (255 - cover) + u32::from(self.ink) * cover + 127) / 255) as u8;
+                    let mixed = u32::from(*value) * (255 - cover) + u32::from(self.ink) * cover;
+                    *value = ((mixed + 127) / 255) as u8;
                 }
             }
         }
     }
 
-    fn put(&mut self, at: usize, picture: &Encoded, caption: &str) {
+    fn put(&mut self, picture: &Encoded, at: (u32, u32)) {
         let Pixels::U8(from) = &picture.pixels else { return };
-        let (column, line) = (at as u32 % self.columns, at as u32 / self.columns);
-        let left = self.gap + column * (self.cell + self.gap);
-        let top = self.top + line * (self.cell + self.letters * 3 / 2 + self.gap);
-        let (w, h) = (picture.size.width.min(self.cell), picture.size.height.min(self.cell));
-        let (x, y) = (left + (self.cell - w) / 2, top + (self.cell - h) / 2);
         let (row, own) = (self.size.width as usize * 3, picture.size.width as usize * 3);
-        for line in 0..h as usize {
-            let start = (y as usize + line) * row + x as usize * 3;
-            let part = &from[line * own..line * own + w as usize * 3];
-            if let Some(to) = self.pixels.get_mut(start..start + part.len()) {
+        for (line, part) in from.chunks_exact(own).enumerate() {
+            let start = (at.1 as usize + line) * row + at.0 as usize * 3;
+            if let Some(to) = self.pixels.get_mut(start..start + own) {
                 to.copy_from_slice(part);
             }
         }
-        if self.letters > 0 && !caption.is_empty() {
-            let under = y + h + self.letters / 4;
-            self.write(caption, (left, under), self.cell, self.letters, true);
-        }
+    }
+}
+
+impl Sheet {
+    fn new(contact: &Contact, title: &str, count: usize) -> Result<Self, Fault> {
+        sheet_size(contact, count)?;
+        let part = |i: usize| contact.colour.get(i..i + 2).and_then(|h| u8::from_str_radix(h, 16).ok());
+        let quality = contact.quality.round() as u8;
+        let format = match contact.format.as_str() {
+            "png" => Encoding::Png,
+            _ => Encoding::Jpeg { quality, chroma: Chroma::Full, progressive: false },
+        };
+        Ok(Self {
+            measures: Measures::of(contact, count),
+            title: title.to_owned(),
+            ground: [1, 3, 5].map(|i| part(i).unwrap_or(255)),
+            format,
+            cells: Vec::new(),
+        })
     }
 
     fn finish(self) -> Result<(Vec<u8>, (u32, u32)), Fault> {
-        let size = (self.size.width, self.size.height);
-        let picture = Encoded { size: self.size, pixels: Pixels::U8(self.pixels) };
+        let Measures { columns, cell, gap, letters, under, head, top } = self.measures;
+        let rows: Vec<&[(Encoded, String)]> = self.cells.chunks(columns as usize).collect();
+        let tallest = |row: &[(Encoded, String)]| row.iter().map(|c| c.0.size.height).max().unwrap_or(0);
+        let high: u32 = rows.iter().map(|r| tallest(r) + under + gap).sum();
+        let size = Size::new(gap + columns * (cell + gap), top + high);
+        let bright = self.ground.iter().map(|c| u32::from(*c)).sum::<u32>() > 360;
+        let pixels = self.ground.repeat(size.area() as usize);
+        let mut canvas = Canvas { size, pixels, ink: if bright { 30 } else { 230 } };
+        if head > 0 {
+            canvas.write(&self.title, (gap, gap), size.width - 2 * gap, head, false);
+        }
+        let mut y = top;
+        for row in rows {
+            let tall = tallest(row);
+            for ((picture, caption), column) in row.iter().zip(0..) {
+                let left = gap + column * (cell + gap);
+                let x = left + cell.saturating_sub(picture.size.width) / 2;
+                canvas.put(picture, (x, y + (tall - picture.size.height) / 2));
+                if letters > 0 && !caption.is_empty() {
+                    canvas.write(caption, (left, y + tall + letters / 4), cell, letters, true);
+                }
+            }
+            y += tall + under + gap;
+        }
+        let picture = Encoded { size, pixels: Pixels::U8(canvas.pixels) };
         let icc = rallo_engine::OutputProfile::Srgb.shared().icc.clone();
         let extras = Extras { icc: Some(icc), ..Extras::default() };
         let bytes = rallo_media::encode(&picture, self.format, &extras).map_err(|e| fault(&e))?;
-        Ok((bytes, size))
+        Ok((bytes, (size.width, size.height)))
     }
 }
 
 /// Pieces that wait for those before them.
 const AHEAD: usize = 12;
+/// Bytes they may take together.
+const AHEAD_BYTES: usize = 600_000_000;
 
 struct Order {
     next: usize,
@@ -457,7 +538,9 @@ impl Stream {
         order.waiting.insert(at, piece);
         loop {
             let next = order.next;
-            if !order.pouring && let Some(piece) = order.waiting.remove(&next) {
+            if !order.pouring
+                && let Some(piece) = order.waiting.remove(&next)
+            {
                 let Some(mut gatherer) = order.gatherer.take() else { return };
                 order.pouring = true;
                 drop(order);
@@ -475,7 +558,9 @@ impl Stream {
                 self.changed.notify_all();
                 continue;
             }
-            if order.waiting.len() <= AHEAD || (order.gatherer.is_none() && !order.pouring) {
+            let bytes: usize = order.waiting.values().flatten().map(Piece::bytes).sum();
+            let few = order.waiting.len() <= AHEAD && bytes <= AHEAD_BYTES;
+            if few || (order.gatherer.is_none() && !order.pouring) {
                 return;
             }
             let next = order.next;
@@ -486,7 +571,11 @@ impl Stream {
                 self.changed.notify_all();
                 return;
             }
-            order = self.changed.wait_timeout(order, Duration::from_millis(500)).unwrap_or_else(|p| p.into_inner()).0;
+            order = self
+                .changed
+                .wait_timeout(order, Duration::from_millis(500))
+                .unwrap_or_else(|p| p.into_inner())
+                .0;
         }
     }
 

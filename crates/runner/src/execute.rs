@@ -2,8 +2,8 @@
 //! it is complete.
 
 use crate::behind::{self, Kept};
-use crate::item::{Item, Output, State};
 use crate::bundle::{self, Piece};
+use crate::item::{Item, Output, State};
 use crate::parts::part_in;
 use rallo_engine::steps::data::{self, Data};
 use rallo_engine::{Encoded, OutputColour, Picture, Pixels, Plan, Pyramid, Size, Source};
@@ -141,7 +141,8 @@ fn framed(picture: Encoded, frame: &Frame) -> Encoded {
     if from == to || from.width > to.width || from.height > to.height {
         return picture;
     }
-    let part = |i: usize| frame.colour.get(i..i + 2).and_then(|h| u8::from_str_radix(h, 16).ok()).unwrap_or(0);
+    let part =
+        |i: usize| frame.colour.get(i..i + 2).and_then(|h| u8::from_str_radix(h, 16).ok()).unwrap_or(0);
     let ground = [part(1), part(3), part(5)];
     fn laid<T: Copy>(v: &[T], from: Size, to: Size, ground: [T; 3]) -> Vec<T> {
         let mut out = ground.repeat(to.area() as usize);
@@ -157,6 +158,7 @@ fn framed(picture: Encoded, frame: &Frame) -> Encoded {
     let pixels = match picture.pixels {
         Pixels::U8(v) => Pixels::U8(laid(&v, from, to, ground)),
         Pixels::U16(v) => Pixels::U16(laid(&v, from, to, ground.map(|c| u16::from(c) * 257))),
+        Pixels::F32(v) => Pixels::F32(laid(&v, from, to, ground.map(|c| f32::from(c) / 255.0))),
     };
     Encoded { size: to, pixels }
 }
@@ -194,7 +196,8 @@ impl<'a> Work<'a> {
         shift: i64,
         kept: Option<&'a Kept>,
     ) -> Result<Self, String> {
-        if source.format() == Format::Raw {
+        let copies = recipe.stages().is_empty() && variants(recipe).iter().all(|v| v.delivery.is_carried());
+        if source.format() == Format::Raw && !copies {
             return Err(
                 "camera raw is shown by its preview so far and cannot be run; develop it to TIFF first"
                     .into(),
@@ -202,7 +205,8 @@ impl<'a> Work<'a> {
         }
         let mut work = Self { recipe, source, subject, shift, kept, shared: None };
         let stages = recipe.stages().into_iter().map(|(at, delivery)| Variant { at, delivery, width: None });
-        let all: Vec<Variant> = variants(recipe).into_iter().chain(stages).collect();
+        let files = variants(recipe).into_iter().filter(|v| !v.delivery.is_carried());
+        let all: Vec<Variant> = files.chain(stages).collect();
         if all.len() > 1 {
             work.shared = Some(work.share(&all)?);
         }
@@ -257,6 +261,9 @@ impl<'a> Work<'a> {
     /// A reason for people.
     pub fn make(&self, one: &Variant, made: Option<Made>) -> Result<(Vec<u8>, u32, u32), String> {
         let delivery = &one.delivery;
+        if delivery.is_carried() {
+            return self.carry(delivery, made);
+        }
         let (picture, colours) = self.picture(delivery, one.width)?;
         let size = picture.size;
         let extras = self.extras(delivery, size, colours.icc.clone(), made);
@@ -267,6 +274,26 @@ impl<'a> Work<'a> {
             None => rallo_media::encode(&picture, encoding, &extras),
         };
         Ok((bytes.map_err(|e| e.to_string())?, size.width, size.height))
+    }
+
+    /// A file whose pixels are the original's, exactly.
+    fn carry(&self, delivery: &Pictures, made: Option<Made>) -> Result<(Vec<u8>, u32, u32), String> {
+        let size = self.source.size();
+        let bytes = self.source.bytes();
+        if !rallo_media::can_carry(self.source.format()) {
+            // Its data cannot be changed; a plain copy is what is left.
+            let asks = !self.recipe.data(self.subject).is_empty() || self.shift != 0 || !delivery.camera_data;
+            if asks {
+                return Err(
+                    "the data of a file of this format cannot be changed around its pixels; deliver another format".into(),
+                );
+            }
+            return Ok((bytes.to_vec(), size.width, size.height));
+        }
+        let extras = self.extras(delivery, size, Vec::new(), made);
+        let file =
+            rallo_media::carried_over(bytes, self.source.format(), &extras).map_err(|e| e.to_string())?;
+        Ok((file, size.width, size.height))
     }
 
     /// The pixels of one file, as they are encoded, with their colours.
@@ -283,7 +310,9 @@ impl<'a> Work<'a> {
         let rendered = |plan: &Plan, source: &dyn Source, colours: &Arc<OutputColour>| {
             let program = plan.program(1.0);
             let whole = program.size().rect();
-            if delivery.is_wide() {
+            if delivery.is_float() {
+                program.render_32(source, whole, colours)
+            } else if delivery.is_wide() {
                 program.render_16(source, whole, colours)
             } else {
                 program.render(source, whole, colours)
@@ -326,6 +355,7 @@ impl<'a> Work<'a> {
             no_serials: serials,
             words: Some(&words),
             resolution,
+            lies: delivery.is_carried(),
         };
         let exif = camera::carried(self.source.exif(), &carry);
         Extras { icc: Some(icc), exif, made, words, resolution }
@@ -451,7 +481,9 @@ fn place(
         };
     }
     let found = Made::of(&target);
-    if found.as_ref().is_some_and(|f| f.is_same(made)) {
+    // A plain copy bears no mark of its own.
+    let copy = delivery.is_carried() && known.is_some_and(|known| *known == made.source);
+    if copy || found.as_ref().is_some_and(|f| f.is_same(made)) {
         let bytes = std::fs::read(&target).unwrap_or_default();
         let hash = content_hash(&bytes);
         if known.is_none_or(|known| *known == hash) {
@@ -587,9 +619,10 @@ pub fn execute(
         (true, false) => {
             Some((State::Skipped, Some("already made by this recipe from this picture".to_owned())))
         }
-        (true, true) if stages.is_empty() => {
-            Some((State::Skipped, Some("not needed: what it would join is there, or leaves it out".to_owned())))
-        }
+        (true, true) if stages.is_empty() => Some((
+            State::Skipped,
+            Some("not needed: what it would join is there, or leaves it out".to_owned()),
+        )),
         (true, true) => Some((State::Done, None)),
     };
     if let (true, Some((state, reason))) = (stages.is_empty(), nothing.clone()) {
@@ -646,7 +679,9 @@ mod tests {
         let document = serde_json::json!({"format": "rallo-recipe", "version": 1, "name": "x",
             "steps": [{"step": "local_contrast"}], "deliveries": [
                 {"kind": "pictures", "name": "{stem}", "format": "webp", "widths": "80, 160, 320"},
-                {"kind": "pictures", "name": "{stem}", "format": "jpeg", "long_edge": 200}]});
+                {"kind": "pictures", "name": "{stem}", "format": "jpeg", "long_edge": 200},
+                {"kind": "video", "size": "custom", "width": 192, "height": 192},
+                {"kind": "pdf", "page": "picture", "resolution": 100}, {"kind": "contact", "cell": 100}]});
         let recipe = Recipe::from_value(&document).unwrap();
         let facts = source.facts(Path::new("a.png"));
         let about = crate::subject(Path::new("a.png"), Some(&facts), &crate::Decided::default(), 1);
@@ -654,13 +689,25 @@ mod tests {
         assert_eq!(kinds.len(), 4);
         let before = SHARED.with(std::cell::Cell::get);
         let work = Work::new(&recipe, &source, &about, 0, None).unwrap();
-        let sizes: Vec<_> =
-            kinds.iter().map(|k| work.make(k, None).unwrap()).map(|f| (f.1, f.2)).collect();
+        let sizes: Vec<_> = kinds.iter().map(|k| work.make(k, None).unwrap()).map(|f| (f.1, f.2)).collect();
         assert_eq!(sizes, [(80, 50), (160, 100), (320, 200), (200, 125)]);
+        // What joins others comes from the same.
+        let stages = recipe.stages();
+        assert_eq!(stages.len(), 3);
+        assert_eq!(work.picture(&stages[0].1, None).unwrap().0.size, Size::new(192, 192));
+        for (task, stage) in &stages {
+            bundle::piece(&work, *task, stage).unwrap();
+        }
         assert_eq!(SHARED.with(std::cell::Cell::get) - before, 1);
+        // A document on pages as large as its pictures wants them whole.
+        assert_eq!(work.shared.as_ref().unwrap().0.size(), Size::new(640, 400));
+        let mut few = recipe.clone();
+        few.deliveries.truncate(3);
+        let work = Work::new(&few, &source, &about, 0, None).unwrap();
         assert_eq!(work.shared.as_ref().unwrap().0.size(), Size::new(320, 200));
         // One file alone shares nothing.
-        let mut alone = recipe.clone();
+        let mut alone = few.clone();
+        alone.deliveries.truncate(2);
         alone.deliveries.remove(0);
         assert!(Work::new(&alone, &source, &about, 0, None).unwrap().shared.is_none());
     }

@@ -7,6 +7,7 @@
 pub mod behind;
 pub mod bundle;
 pub mod execute;
+pub mod expect;
 pub mod frames;
 pub mod gather;
 pub mod hook;

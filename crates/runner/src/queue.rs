@@ -6,8 +6,8 @@
 //! stopped.
 
 use crate::behind::Kept;
-use crate::execute::{Ended, Fault};
 use crate::bundle::{Piece, Stream};
+use crate::execute::{Ended, Fault};
 use crate::item::{self, Item, Joins, Room, State, default_memory};
 use crate::parts::{part_in, sweep};
 use crate::targets::free_bytes;
@@ -661,7 +661,8 @@ impl Queue {
         streams: Arc<Streams>,
         threads: usize,
     ) -> tasks::Done {
-        let failed = |kind, reason: String| tasks::Done { ended: Ended::failed(Fault::new(kind, reason)), mark: None };
+        let failed =
+            |kind, reason: String| tasks::Done { ended: Ended::failed(Fault::new(kind, reason)), mark: None };
         let items = match self.0.store.items(run.id).await {
             Ok(items) => items,
             Err(e) => return failed("inside", e.to_string()),

@@ -1,16 +1,16 @@
 //! Which files a run will write, known before it runs.
 
-use crate::execute;
 use crate::item::default_memory;
 use crate::subject::{Decided, subject};
 use crate::warnings::{self, Problem, Way};
+use crate::{execute, expect};
 use rallo_engine::{Plan, Size};
 use rallo_media::{Facts, bytes_text};
 use rallo_recipe::delivery::What;
 use rallo_recipe::{Pictures, Recipe, Subject, Task, names};
 use serde_json::json;
 use std::collections::HashMap;
-use std::path::{Path, PathBuf};
+use std::path::{Component, Path, PathBuf};
 
 /// A picture to be worked on, as far as it is known.
 #[derive(Clone, Debug)]
@@ -64,25 +64,54 @@ impl Planning {
     }
 }
 
-/// The folder a result goes to.
-fn folder(delivery: &Pictures, recipe: &Recipe, source: &Path, base: &Path, to: Option<&Path>) -> PathBuf {
-    let parent = source.parent().unwrap_or(base);
-    // Several deliveries into one folder are told apart by the sub-folders they would have beside the originals.
-    let own = |to: &Path| match delivery.to.as_str() {
-        "subfolder" if recipe.deliveries.len() > 1 => {
-            let whose = Subject { folder: name_of(parent), number: 1, ..Subject::default() };
-            to.join(names::expand(&delivery.folder, &recipe.name, &whose))
+/// A folder's path with fields in braces, each part made safe by itself.
+fn filled(path: &str, recipe: &Recipe, about: &Subject) -> PathBuf {
+    if !path.contains('{') {
+        return PathBuf::from(path);
+    }
+    let mut out = PathBuf::new();
+    for part in Path::new(path).components() {
+        match part {
+            Component::Normal(name) => {
+                let name = name.to_string_lossy();
+                out.push(if name.contains('{') {
+                    names::expand(&name, &recipe.name, about)
+                } else {
+                    name.into()
+                });
+            }
+            other => out.push(other),
         }
+    }
+    out
+}
+
+/// The folder a result goes to; `about` is the picture, or the first of those that lie together.
+fn folder(
+    delivery: &Pictures,
+    recipe: &Recipe,
+    about: &Subject,
+    source: &Path,
+    base: &Path,
+    to: Option<&Path>,
+) -> PathBuf {
+    let parent = source.parent().unwrap_or(base);
+    let own = || {
+        let whose = Subject { folder: name_of(parent), ..about.clone() };
+        names::expand(&delivery.folder, &recipe.name, &whose)
+    };
+    // Several deliveries into one folder are told apart by the sub-folders they would have beside the originals.
+    let apart = |to: &Path| match delivery.to.as_str() {
+        "subfolder" if recipe.deliveries.len() > 1 => to.join(own()),
         _ => to.to_owned(),
     };
-    let explicit = to.map(own).or_else(|| (delivery.to != "subfolder").then(|| PathBuf::from(&delivery.to)));
+    let beside = matches!(delivery.to.as_str(), "subfolder" | "same");
+    let explicit = to.map(apart).or_else(|| (!beside).then(|| filled(&delivery.to, recipe, about)));
     match explicit {
         // Sub-folders of the shoot are kept, so that equal names in them do not clash.
         Some(to) => parent.strip_prefix(base).map_or(to.clone(), |below| to.join(below)),
-        None => {
-            let whose = Subject { folder: name_of(parent), number: 1, ..Subject::default() };
-            parent.join(names::expand(&delivery.folder, &recipe.name, &whose))
-        }
+        None if delivery.to == "same" => parent.to_owned(),
+        None => parent.join(own()),
     }
 }
 
@@ -123,12 +152,7 @@ pub(crate) fn name_of(folder: &Path) -> String {
 
 /// Names every result of a run over `sources` (in order; `{n}` counts them). `base` is the folder the sources
 /// were found in, `to` overrides the recipe's target.
-pub fn plan(
-    recipe: &Recipe,
-    sources: &[Source],
-    base: &Path,
-    to: Option<&Path>,
-) -> Planning {
+pub fn plan(recipe: &Recipe, sources: &[Source], base: &Path, to: Option<&Path>) -> Planning {
     plan_from(recipe, sources, base, to, 0)
 }
 
@@ -159,6 +183,8 @@ pub fn plan_from(
     let mut clashes: Vec<(usize, usize, PathBuf)> = Vec::new();
     let mut limits: Vec<(usize, String)> = Vec::new();
     let memory = default_memory();
+    let one_of_all = sources.first().map(|s| subject(&s.path, s.facts.as_ref(), &s.decided, first + 1));
+    let one_of_all = one_of_all.unwrap_or_default();
     for (i, source) in sources.iter().enumerate() {
         let about = subject(&source.path, source.facts.as_ref(), &source.decided, first + i + 1);
         let mut all = Vec::with_capacity(variants.len());
@@ -181,9 +207,12 @@ pub fn plan_from(
             }
             // What is numbered in one row, or belongs together, lies in one folder.
             let beside = if is_together(recipe, one.at) { &base.join("x") } else { &source.path };
-            let folder = folder(delivery, recipe, beside, base, to);
+            let whose = if is_together(recipe, one.at) { &one_of_all } else { &about };
+            let folder = folder(delivery, recipe, whose, beside, base, to);
             // Compared without case: some file systems take a.jpg and A.JPG for one file.
-            let path = |name: &str| folder.join(format!("{name}.{}", delivery.ending()));
+            let original = source.path.extension().unwrap_or_default().to_string_lossy();
+            let ending = delivery.ending_for(&original);
+            let path = |name: &str| folder.join(format!("{name}.{ending}"));
             let key = |name: &str| path(name).to_string_lossy().to_lowercase();
             let mut free = name.clone();
             if delivery.existing == "number" {
@@ -255,9 +284,9 @@ pub fn plan_from(
             );
         }
     }
-    let sources: std::collections::HashSet<&Path> = sources.iter().map(|s| s.path.as_path()).collect();
+    let originals: std::collections::HashSet<&Path> = sources.iter().map(|s| s.path.as_path()).collect();
     let results = planned.iter().flat_map(Planned::all).map(|(p, _)| p);
-    if let Some(over) = results.chain(tasks.iter().map(PathBuf::as_path)).find(|p| sources.contains(p)) {
+    if let Some(over) = results.chain(tasks.iter().map(PathBuf::as_path)).find(|p| originals.contains(p)) {
         let over = Problem::stop(format!(
             "{} would be written over an original; choose another name or folder",
             over.display()
@@ -267,7 +296,41 @@ pub fn plan_from(
                 .or("Another folder", Way::Folder),
         );
     }
+    let subjects: Vec<Subject> = sources
+        .iter()
+        .enumerate()
+        .map(|(i, s)| subject(&s.path, s.facts.as_ref(), &s.decided, first + i + 1))
+        .collect();
+    problems.extend(expect::problems(recipe, sources, &subjects));
+    problems.extend(taken_already(recipe, &tasks));
     Planning { recipe: Some(settled), pictures: planned, tasks, problems }
+}
+
+/// Files of all pictures that would go where something stands.
+fn taken_already(recipe: &Recipe, targets: &[PathBuf]) -> Vec<Problem> {
+    let mut all = Vec::new();
+    for ((at, task), path) in recipe.tasks().into_iter().zip(targets) {
+        let existing = recipe.deliveries[at].target().existing;
+        if !matches!(task, Task::Bundle(_) | Task::Zip) || existing == "number" || !path.exists() {
+            continue;
+        }
+        let to = |value: &str| Way::Delivery {
+            at: Some(at),
+            values: serde_json::Map::from_iter([("existing".into(), json!(value))]),
+        };
+        let name = name_of(path);
+        let problem = if existing == "replace" {
+            Problem::note(format!("{name} is there already; where it is an earlier result it is replaced."))
+        } else {
+            Problem::note(format!(
+                "{name} is there already. Of the same pictures and values it stays as it is; else the {} will fail.",
+                task.word()
+            ))
+            .or("Replace an older result", to("replace"))
+        };
+        all.push(problem.or("Give the new one a number", to("number")));
+    }
+    all
 }
 
 /// Whether a delivery's files lie in one folder, however many folders the pictures come from.
@@ -295,16 +358,15 @@ fn together(
         let delivery = &recipe.deliveries[at];
         // Where its pictures lie, or would.
         let own = variants.iter().position(|v| v.at == at);
-        let lie: Vec<&Path> = planned
-            .iter()
-            .filter_map(|p| p.all().nth(own?).and_then(|(path, _)| path.parent()))
-            .collect();
+        let lie: Vec<&Path> =
+            planned.iter().filter_map(|p| p.all().nth(own?).and_then(|(path, _)| path.parent())).collect();
         let files = lie.iter().fold(None::<PathBuf>, |common, folder| match common {
             None => Some(folder.to_path_buf()),
             Some(common) => common.ancestors().find(|a| folder.starts_with(a)).map(Path::to_path_buf),
         });
-        let stage = Pictures { to: delivery.target().to, folder: delivery.target().folder, ..Pictures::default() };
-        let home = || folder(&stage, recipe, &base.join("x"), base, to);
+        let stage =
+            Pictures { to: delivery.target().to, folder: delivery.target().folder, ..Pictures::default() };
+        let home = || folder(&stage, recipe, &about, &base.join("x"), base, to);
         let files = files.unwrap_or_else(home);
         let path = match &task {
             Task::Bundle(bundle) => {
@@ -385,6 +447,26 @@ mod tests {
         let planning = plan(&recipe("{stem}", "fail"), &all, Path::new("/shoot"), Some(Path::new("/out")));
         let targets: Vec<_> = planning.pictures.iter().map(|p| p.target.to_str().unwrap()).collect();
         assert_eq!(targets, ["/out/a.jpg", "/out/card/b.jpg"]);
+    }
+
+    #[test]
+    fn folders_have_fields_and_the_same_folder_can_be_meant() {
+        let all = sources(&["a.jpg", "card/b.jpg"]);
+        let of = |to: &str, folder: &str| {
+            let one = Pictures {
+                to: to.into(),
+                folder: folder.into(),
+                name: "{stem}-x".into(),
+                ..Pictures::default()
+            };
+            let mut recipe = Recipe::new("Web");
+            recipe.deliveries = vec![one.into()];
+            let planning = plan(&recipe, &all, Path::new("/shoot"), None);
+            planning.pictures.iter().map(|p| p.target.to_str().unwrap().to_owned()).collect::<Vec<_>>()
+        };
+        assert_eq!(of("same", ""), ["/shoot/a-x.jpg", "/shoot/card/b-x.jpg"]);
+        assert_eq!(of("subfolder", "{recipe} {stem}"), ["/shoot/Web a/a-x.jpg", "/shoot/card/Web b/b-x.jpg"]);
+        assert_eq!(of("/out/{recipe:lower}/{stem}", ""), ["/out/web/a/a-x.jpg", "/out/web/b/card/b-x.jpg"]);
     }
 
     #[test]

@@ -53,7 +53,9 @@ impl Around<'_> {
     fn files(&self, delivery: usize) -> Vec<(Output, &rallo_store::Item)> {
         let all = crate::execute::variants(self.recipe);
         let own = |o: &Output| o.variant.and_then(|v| all.get(v)).is_some_and(|v| v.at == delivery);
-        self.pictures().flat_map(|i| report::outputs(i).into_iter().filter(own).map(move |o| (o, i))).collect()
+        self.pictures()
+            .flat_map(|i| report::outputs(i).into_iter().filter(own).map(move |o| (o, i)))
+            .collect()
     }
 
     /// What is known of a file that a run wrote: its hash, and its mark.
@@ -86,6 +88,11 @@ impl Around<'_> {
         if ours && self.known(&target).and_then(|k| k.1).as_deref() == Some(mark) {
             return Ok(None);
         }
+        // What this very task wrote, before it was tried again.
+        let before = report::outputs(self.item).into_iter().any(|o| o.path == target && o.made);
+        if ours && before {
+            return Ok(Some((target, true)));
+        }
         let name = target.file_name().unwrap_or_default().to_string_lossy().into_owned();
         match existing {
             "number" => {
@@ -95,11 +102,15 @@ impl Around<'_> {
             "replace" if ours => Ok(Some((target, true))),
             "replace" => Err(Fault::new(
                 "name taken",
-                format!("{name} exists and is no earlier result, so it is not replaced; move it away or choose another name"),
+                format!(
+                    "{name} exists and is no earlier result, so it is not replaced; move it away or choose another name"
+                ),
             )),
             _ => Err(Fault::new(
                 "name taken",
-                format!("{name} exists already; choose another name or folder, or let the delivery number or replace"),
+                format!(
+                    "{name} exists already; choose another name or folder, or let the delivery number or replace"
+                ),
             )),
         }
     }
@@ -107,7 +118,9 @@ impl Around<'_> {
     /// By what a result of all pictures is known again: the recipe, and every picture as it lies on the disk.
     pub fn mark(&self, what: &Value) -> String {
         let mut recipe = self.recipe.to_value();
-        let lines = recipe["deliveries"].as_array().map(|all| all.iter().map(|d| d["steps"].clone()).collect::<Vec<_>>());
+        let lines = recipe["deliveries"]
+            .as_array()
+            .map(|all| all.iter().map(|d| d["steps"].clone()).collect::<Vec<_>>());
         for key in ["deliveries", "note", "labels"] {
             recipe[key] = Value::Null;
         }
@@ -115,7 +128,14 @@ impl Around<'_> {
         for item in self.pictures() {
             let about = Path::new(&item.source).metadata().ok();
             let time = about.as_ref().and_then(|a| a.modified().ok());
-            let _ = write!(text, "|{} {:?} {time:?} {} {}", item.source, about.map(|a| a.len()), item.decided, item.answers);
+            let _ = write!(
+                text,
+                "|{} {:?} {time:?} {} {}",
+                item.source,
+                about.map(|a| a.len()),
+                item.decided,
+                item.answers
+            );
         }
         content_hash(text.as_bytes())
     }
@@ -181,13 +201,16 @@ impl Around<'_> {
                     break;
                 }
                 use rayon::prelude::*;
-                let pieces: Vec<(usize, Option<Piece>)> = window.par_iter().map(|at| (*at, one(*at))).collect();
+                let pieces: Vec<(usize, Option<Piece>)> =
+                    window.par_iter().map(|at| (*at, one(*at))).collect();
                 if pieces.into_iter().any(|p| give.send(p).is_err()) {
                     break;
                 }
             }
             drop(give);
-            taker.join().unwrap_or_else(|_| Err(Fault::new("inside", "the program failed on this file; please report it")))
+            taker.join().unwrap_or_else(|_| {
+                Err(Fault::new("inside", "the program failed on this file; please report it"))
+            })
         })
         .and_then(|gatherer| {
             if self.stop.load(Ordering::Relaxed) {
@@ -231,7 +254,8 @@ impl Around<'_> {
         let path = PathBuf::from(&self.item.target);
         let bytes = path.metadata().map_or(0, |m| m.len());
         let hash = file_hash(&path).unwrap_or_default();
-        let output = Output { path, bytes, width: 0, height: 0, hash, made: false, variant: None, clip: None };
+        let output =
+            Output { path, bytes, width: 0, height: 0, hash, made: false, variant: None, clip: None };
         let reason = Some("already made by this recipe from these pictures".to_owned());
         Ended { state: State::Skipped, kind: None, reason, outputs: vec![output] }
     }
@@ -239,8 +263,10 @@ impl Around<'_> {
     /// Numbered frames have every number once, and one size.
     fn check(&self, delivery: usize) -> Result<Done, Fault> {
         let files = self.files(delivery);
-        let missing: Vec<&rallo_store::Item> =
-            self.pictures().filter(|i| !files.iter().any(|(o, of)| of.position == i.position && o.path.exists())).collect();
+        let missing: Vec<&rallo_store::Item> = self
+            .pictures()
+            .filter(|i| !files.iter().any(|(o, of)| of.position == i.position && o.path.exists()))
+            .collect();
         let name = |i: &rallo_store::Item| {
             let target = i.targets().into_iter().nth(self.variant(delivery)).unwrap_or_default();
             let of = |p: &str| Path::new(p).file_name().unwrap_or_default().to_string_lossy().into_owned();
@@ -248,24 +274,34 @@ impl Around<'_> {
         };
         let wrong = |text: String| Err(Fault::new("together", text));
         if let Some(first) = missing.first() {
-            let more = if missing.len() > 1 { format!(" and {} more", missing.len() - 1) } else { String::new() };
+            let more =
+                if missing.len() > 1 { format!(" and {} more", missing.len() - 1) } else { String::new() };
             return wrong(format!(
                 "the frames have a gap: {}{more} was not made; an editor stops there. Mend or leave out that picture and try again",
                 name(first)
             ));
         }
-        let sizes: std::collections::BTreeSet<(u32, u32)> = files.iter().map(|(o, _)| (o.width, o.height)).collect();
+        let sizes: std::collections::BTreeSet<(u32, u32)> =
+            files.iter().map(|(o, _)| (o.width, o.height)).collect();
         if sizes.len() > 1 {
-            return wrong(format!("the frames are of {} sizes; an editor takes only one as a clip", sizes.len()));
+            return wrong(format!(
+                "the frames are of {} sizes; an editor takes only one as a clip",
+                sizes.len()
+            ));
         }
-        let moved = files.iter().find(|(o, i)| {
-            i.targets().get(self.variant(delivery)).is_some_and(|t| Path::new(t) != o.path)
-        });
+        let moved = files
+            .iter()
+            .find(|(o, i)| i.targets().get(self.variant(delivery)).is_some_and(|t| Path::new(t) != o.path));
         if let Some((output, _)) = moved {
             let name = output.path.file_name().unwrap_or_default().to_string_lossy().into_owned();
-            return wrong(format!("{name} got another number, because a file of its name was there; the frames are not in a row"));
+            return wrong(format!(
+                "{name} got another number, because a file of its name was there; the frames are not in a row"
+            ));
         }
-        Ok(Done { ended: Ended { state: State::Done, kind: None, reason: None, outputs: Vec::new() }, mark: None })
+        Ok(Done {
+            ended: Ended { state: State::Done, kind: None, reason: None, outputs: Vec::new() },
+            mark: None,
+        })
     }
 
     /// Which of the files of each picture is the delivery's first.
@@ -281,7 +317,8 @@ impl Around<'_> {
         let files = self.files(delivery);
         let sums = PathBuf::from(&self.item.target);
         let folder = sums.parent().unwrap_or(Path::new("/")).to_owned();
-        let mut paths: Vec<PathBuf> = files.iter().map(|(o, _)| o.path.clone()).filter(|p| p.exists()).collect();
+        let mut paths: Vec<PathBuf> =
+            files.iter().map(|(o, _)| o.path.clone()).filter(|p| p.exists()).collect();
         let mut outputs = Vec::new();
         if archive.sidecars {
             for path in paths.clone() {
@@ -396,7 +433,16 @@ fn keep(part: TempPath, target: &Path, replace: bool) -> Result<Output, Fault> {
     let bytes = part.metadata().map_err(said)?.len();
     let hash = file_hash(&part).map_err(said)?;
     if replace { part.persist(target) } else { part.persist_noclobber(target) }.map_err(|e| said(e.error))?;
-    Ok(Output { path: target.into(), bytes, width: 0, height: 0, hash, made: true, variant: None, clip: None })
+    Ok(Output {
+        path: target.into(),
+        bytes,
+        width: 0,
+        height: 0,
+        hash,
+        made: true,
+        variant: None,
+        clip: None,
+    })
 }
 
 fn unreadable(path: &Path, e: &std::io::Error) -> Fault {
@@ -491,7 +537,8 @@ pub(crate) fn perform(around: &Around, live: Option<Gatherer>) -> Done {
     let tasks = around.recipe.tasks();
     let place = around.item.task.and_then(|t| usize::try_from(t).ok());
     let Some((place, (delivery, task))) = place.and_then(|p| Some((p, tasks.get(p)?))) else {
-        let ended = Ended::failed(Fault::new("recipe", "the recipe has other deliveries than when the run began"));
+        let ended =
+            Ended::failed(Fault::new("recipe", "the recipe has other deliveries than when the run began"));
         return Done { ended, mark: None };
     };
     let done = match task {

@@ -34,8 +34,11 @@ pub struct Mend {
 #[derive(Clone, Debug, PartialEq, Serialize)]
 #[serde(tag = "do", rename_all = "snake_case")]
 pub enum Way {
-    /// The delivery gets other values.
+    /// A delivery gets other values.
     Delivery {
+        /// Which, from 0; all that have such values without it.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        at: Option<usize>,
         /// By their names.
         values: Map<String, Value>,
     },
@@ -80,9 +83,9 @@ impl Problem {
     }
 }
 
-/// A delivery with another value.
+/// All deliveries with another value.
 pub fn delivery(param: &str, value: Value) -> Way {
-    Way::Delivery { values: Map::from_iter([(param.to_owned(), value)]) }
+    Way::Delivery { at: None, values: Map::from_iter([(param.to_owned(), value)]) }
 }
 
 fn line(line: usize, param: &str, value: Value) -> Way {
@@ -120,6 +123,7 @@ pub fn warnings(recipe: &Recipe, sources: &[Source], planned: &[Planned], about:
     all.extend(proportions(recipe));
     all.extend(mixed_sizes(recipe, planned));
     all.extend(there_already(recipe, sources, planned));
+    all.extend(carried(recipe, sources));
     if let Some((version, seen)) = about.versions.filter(|(v, seen)| seen < v) {
         all.push(
             Problem::note(format!(
@@ -330,6 +334,49 @@ fn mixed_sizes(recipe: &Recipe, planned: &[Planned]) -> Option<Problem> {
     );
     let label = format!("Leave out the {} others", others.len());
     Some(Problem::note(message).or(label, Way::LeaveOut { pictures: others }))
+}
+
+/// Pixels that could be carried over, and lines that do not apply where they are.
+fn carried(recipe: &Recipe, sources: &[Source]) -> Vec<Problem> {
+    let mut all = Vec::new();
+    for (at, one) in recipe.files() {
+        let to = |format: &str| Way::Delivery {
+            at: Some(at),
+            values: Map::from_iter([("format".into(), json!(format))]),
+        };
+        let bare =
+            one.long_edge.is_none() && one.widths.is_empty() && one.sharpen == 0.0 && one.lines.is_empty();
+        let same = |s: &Source| {
+            s.facts.as_ref().is_some_and(|f| format!("{:?}", f.format).eq_ignore_ascii_case(&one.format))
+        };
+        if one.is_carried() && (recipe.changes_pixels() || !bare) {
+            let what = "change pixels, and delivery";
+            all.push(
+                Problem::note(format!(
+                    "Lines {what} {} carries the originals' pixels over as they are: its files do not have what the lines do.",
+                    at + 1
+                ))
+                .or("Encode them as JPEG", to("jpeg")),
+            );
+        } else if !one.is_carried()
+            && one.frame.is_none()
+            && bare
+            && one.limit.is_none()
+            && one.profile.is_none()
+            && !recipe.changes_pixels()
+            && !sources.is_empty()
+            && sources.iter().all(same)
+        {
+            all.push(
+                Problem::note(format!(
+                    "No line changes pixels, and delivery {} writes the format the originals have: they would be encoded again for nothing.",
+                    at + 1
+                ))
+                .or("Carry the pixels over as they are", to("as it is")),
+            );
+        }
+    }
+    all
 }
 
 /// Files that are looked into to tell what stands where results would go.

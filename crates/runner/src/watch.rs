@@ -252,7 +252,18 @@ fn looked_into(one: Found) -> (Found, Is, (i64, i64)) {
 }
 
 fn recipe_of(watch: &Watch) -> Result<Recipe, String> {
-    Recipe::parse(&watch.document).map_err(|faults| format!("its recipe cannot be read: {faults}"))
+    let recipe =
+        Recipe::parse(&watch.document).map_err(|faults| format!("its recipe cannot be read: {faults}"))?;
+    // Nobody knows when the last picture of a watched folder has come.
+    match recipe.tasks().first() {
+        None => Ok(recipe),
+        Some((at, task)) => Err(format!(
+            "its delivery {} makes a {} of all pictures, and in a watched folder they never are all there; take that \
+             delivery out, or run the recipe on the folder",
+            at + 1,
+            task.word()
+        )),
+    }
 }
 
 fn source_of(path: &Path) -> Source {
@@ -323,10 +334,7 @@ async fn take_in(
     for (one, position) in arrivals.iter_mut().zip(first..) {
         one.position = position;
     }
-    let done = store
-        .take_in(watch.id, &fresh, &items, &arrivals)
-        .await
-        .map_err(|e| e.to_string())?;
+    let done = store.take_in(watch.id, &fresh, &items, &arrivals).await.map_err(|e| e.to_string())?;
     match done {
         Some((run, _)) => {
             for mut one in arrivals {

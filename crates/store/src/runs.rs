@@ -361,10 +361,14 @@ impl Store {
     /// # Errors
     /// The database's.
     pub async fn folders_of(&self, worker: &str) -> Result<Vec<String>> {
-        let all: Vec<String> = sqlx::query_scalar("SELECT target FROM run_items WHERE worker = ?")
-            .bind(worker)
-            .fetch_all(&self.pool)
-            .await?;
+        // What is made of all pictures is written while they are made.
+        let all: Vec<String> = sqlx::query_scalar(
+            "SELECT target FROM run_items WHERE worker = ?1 OR (task IS NOT NULL AND run_id IN
+             (SELECT run_id FROM run_items WHERE worker = ?1))",
+        )
+        .bind(worker)
+        .fetch_all(&self.pool)
+        .await?;
         let folder = |t: &String| Some(Path::new(t).parent()?.to_string_lossy().into_owned());
         let mut folders: Vec<String> = all.iter().filter_map(folder).collect();
         folders.sort();

@@ -1,6 +1,6 @@
 // The bench: the recipe being written, the picture following it.
 
-import { fitting } from './fields.js';
+import { deliveries } from './deliveries.js';
 import { ask, el, json, say, typing } from './talk.js';
 import { Against } from './against.js';
 import { Viewer } from './viewer.js';
@@ -18,7 +18,7 @@ let id = Number(slip.dataset.recipe);
 let version = 1;
 let doc = null;
 let kinds = [];
-let deliveryParams = [];
+let drawDeliveries = null;
 let open = -1;
 let told = null;
 let source = [facts.width || 3, facts.height || 2];
@@ -235,6 +235,7 @@ function costs() {
       cost = found;
       costOf = of;
       data();
+      drawDeliveries?.();
     } catch { /* the run sheet says what is wrong */ }
   }, 1500);
 }
@@ -435,36 +436,6 @@ function relocate(i, to) {
   setTimeout(() => document.querySelector(`[data-line="${to}"]`)?.focus(), 250);
 }
 
-/** Deliveries to begin with. */
-const ALSO = {
-  'a smaller JPEG': { format: 'jpeg', long_edge: 1600, folder: '{recipe} small' },
-  'a web set of three widths': { format: 'webp', quality: 80, widths: '480, 960, 1920', sharpen: 30, page: true, folder: '{recipe} web' },
-  'AVIF for the web': { format: 'avif', quality: 60, long_edge: 1920, sharpen: 30, folder: '{recipe} avif' },
-  'TIFF with 16 bits for the next program': { format: 'tiff', bits: 16, profile: 'romm-rgb', folder: '{recipe} tiff' },
-};
-let openDelivery = null;
-
-/** Where the results go: a sentence for each delivery, and its values when it is open. */
-function drawDeliveries() {
-  const one = (goes, i) => {
-    const put = (values, done) => { Object.assign(goes, values); changed(done); };
-    const open = openDelivery === i;
-    const sentenceBox = el('div', { class: 'goes', 'data-delivery': i }, ...sentence(told?.goes[i] ?? ['Pictures.'], deliveryParams, () => goes, put), ' ',
-      el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark py-0 px-1', 'aria-expanded': open, onclick: () => { openDelivery = open ? null : i; draw(); } }, 'more'), ' ',
-      doc.deliveries.length > 1 ? el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark py-0 px-1', 'aria-label': `Remove delivery ${i + 1}`, onclick: () => { doc.deliveries.splice(i, 1); openDelivery = null; changed(true); } }, 'remove') : '');
-    if (!open) return [sentenceBox];
-    const fits = fitting(deliveryParams, goes.format ?? 'jpeg');
-    return [sentenceBox, el('div', { class: 'controls' }, controls(fits, () => goes, put, histogram, memory))];
-  };
-  const also = el('select', { class: 'form-select form-select-sm take-in', id: 'also-deliver', 'aria-label': 'Deliver also' }, el('option', { value: '' }, 'Deliver also …'), ...Object.keys(ALSO).map((name) => el('option', {}, name)));
-  also.onchange = () => {
-    doc.deliveries.push({ kind: 'pictures', ...ALSO[also.value] });
-    openDelivery = null;
-    changed(true);
-  };
-  $('goes').replaceChildren(...doc.deliveries.flatMap(one), also);
-}
-
 function draw() {
   const focused = document.activeElement?.closest?.('#lines li')?.dataset.line;
   const param = document.activeElement?.dataset?.param;
@@ -479,8 +450,7 @@ function draw() {
     const same = param ? li?.querySelector(`[data-param="${param}"]`) : [...(li?.querySelectorAll('[aria-label]') ?? [])].find((e) => e.getAttribute('aria-label') === label);
     (same ?? li)?.focus();
   }
-  if (!doc.deliveries.length) doc.deliveries.push({ kind: 'pictures' });
-  drawDeliveries();
+  drawDeliveries?.();
   $('version').textContent = version;
   $('undo').disabled = past.length <= (off?.past ?? 0);
   $('redo').disabled = !future.length;
@@ -836,7 +806,7 @@ async function start() {
     const [steps, row, kept] = await Promise.all([json('GET', '/api/steps'), json('GET', `/api/recipes/${id}`), json('GET', '/api/kept').catch(() => ({}))]);
     keptValues = kept;
     kinds = steps.steps;
-    deliveryParams = steps.delivery;
+    drawDeliveries = deliveries($('goes'), { doc: () => doc, told: () => told, kinds: steps.deliveries, kind, cost: () => cost, frame, histogram: () => histogram, changed, draw });
     doc = row.document;
     ({ version } = row);
     stored = settled = text();

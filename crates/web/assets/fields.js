@@ -25,8 +25,18 @@ export function field(param, name, value, put) {
 /** Values of a delivery that mean something for some formats only. */
 const ONLY = { quality: ['jpeg', 'webp', 'avif'], limit: ['jpeg', 'webp', 'avif'], chroma: ['jpeg'], progressive: ['jpeg'], lossless: ['webp'], bits: ['png', 'tiff'], compression: ['tiff'], profile: ['jpeg', 'png', 'webp', 'tiff'] };
 
-/** The values of a delivery that its format has. */
-export const fitting = (params, format) => params.filter((p) => (ONLY[p.name] ?? [format]).includes(format));
+/** Values that mean something only where another one has a certain value. */
+const WHERE = {
+  width: (v) => v('size') === 'custom', height: (v) => v('size') === 'custom', colour: (v) => !v('fit') || v('fit') === 'fit',
+  text_place: (v) => v('text'), text_size: (v) => v('text'), folder: (v) => v('to') === 'subfolder', quality: (v, kind) => !(kind === 'video' && v('megabytes')),
+};
+
+/** The values of a delivery that mean something by what its others are. */
+export function fitting(kind, goes) {
+  const value = (name) => goes[name] ?? kind.params.find((p) => p.name === name)?.default;
+  const format = kind.id === 'pictures' || kind.id === 'frames' ? value('format') : null;
+  return kind.params.filter((p) => (format === null || (ONLY[p.name] ?? [format]).includes(format)) && (WHERE[p.name]?.(value, kind.id) ?? true));
+}
 
 /** The name of a line's value, for people. */
 export const called = (title, param) => `${title}, ${param.name.replace(/_/g, ' ')}`;

@@ -26,6 +26,9 @@ export function chooser(taken) {
     list.replaceChildren(
       ...here.folders.map((f) => el('li', {}, el('button', { type: 'button', onclick: () => look(f.path) }, f.name, el('small', {}, f.pictures ? `${f.pictures} pictures` : '')))),
       ...(want ? [] : here.files.map((f) => el('li', {}, el('label', { class: 'file' }, el('input', { type: 'checkbox', class: 'form-check-input', checked: places.some((p) => p.path === f.path), onchange: () => toggle(f) }), ` ${f.name}`)))));
+    if (!want) {
+      list.append(...(here.clips ?? []).map((c) => el('li', {}, el('span', { class: 'file' }, c.name, ' '), el('button', { type: 'button', class: 'btn btn-sm btn-outline-secondary take-frames', title: 'Its frames become pictures in a folder beside it', onclick: (e) => takeFrames(c, e.target) }, 'Take its frames out'))));
+    }
     if (!list.children.length) list.append(el('li', { class: 'p-2' }, 'Nothing in here.'));
     if (want && here.path) {
       const name = el('input', { class: 'form-control form-control-sm', placeholder: 'name of a new folder in here', 'aria-label': 'Name of a new folder' });
@@ -43,6 +46,19 @@ export function chooser(taken) {
     const box = $('places');
     box.hidden = !places.length;
     box.replaceChildren('Chosen: ', ...places.map((p) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-secondary', title: 'Take it back', onclick: () => { places = places.filter((o) => o !== p); draw(); } }, `${p.path.split('/').pop()}${p.deep ? ' and below' : ''} ×`)));
+  }
+
+  /** A clip becomes a folder of frames, which is opened then. */
+  async function takeFrames(clip, button) {
+    button.disabled = true;
+    button.textContent = 'Taking them out …';
+    try {
+      const facts = await json('GET', `/api/clip?path=${encodeURIComponent(clip.path)}`);
+      say(`${facts.frames} frames, ${facts.width} × ${facts.height}: this may take a while.`);
+      const { folder, frames } = await json('POST', '/api/clip', { path: clip.path });
+      say(`${frames} frames were taken out.`);
+      await look(folder);
+    } catch (e) { say(e.message); button.disabled = false; button.textContent = 'Take its frames out'; }
   }
 
   const deep = () => $('deep').checked;

@@ -2,6 +2,7 @@
 
 import { ask, duration, el, json, say } from './talk.js';
 import { checkpoint } from './checkpoint.js';
+import { player } from './clip.js';
 
 const $ = (id) => document.getElementById(id);
 const run = Number($('run').dataset.run);
@@ -21,7 +22,22 @@ function result(item) {
     item.state === 'skipped' ? item.reason === 'taken back' ? 'taken back' : 'was there already' : `${item.before} to ${item.after}, ${(item.seconds ?? 0).toFixed(1)} s`);
 }
 
-const KINDS = { gone: 'gone', unreadable: 'cannot be read', unsupported: 'not supported', 'too large': 'too large', 'no permission to read': 'no permission', changed: 'changed meanwhile', 'name taken': 'name taken', recipe: 'recipe', inside: 'fault in the program' };
+/** What was made of all pictures together. */
+function together(item) {
+  const file = (f, n) => el('a', { href: `/api/runs/${run}/items/${item.position}/file/${n}`, target: '_blank', rel: 'noopener', title: f.bytes }, f.name);
+  const clip = item.files[0]?.clip;
+  const facts = clip ? `${clip.frames} frames, ${Number(clip.seconds.toFixed(2))} s, ${clip.width} × ${clip.height}, ${clip.codec}, ${item.files[0].bytes}` : item.files.map((f) => f.bytes).slice(0, 1).join('');
+  const box = el('section', { class: 'together', 'data-position': item.position, 'aria-label': item.task }, el('b', {}, item.task), ' ',
+    ...item.files.slice(0, 6).flatMap((f, n) => [file(f, n), ' ']), item.files.length > 6 ? `and ${item.files.length - 6} more ` : '',
+    el('small', {}, [facts, item.state === 'skipped' || item.reason ? item.reason : ''].filter(Boolean).join(' · ')));
+  if (clip && item.reason !== 'taken back') {
+    const show = el('button', { type: 'button', class: 'btn btn-sm btn-primary', onclick: () => { show.remove(); box.append(player(run, item.position, clip)); box.querySelector('.player').focus(); } }, 'Watch it here');
+    box.append(' ', show);
+  }
+  return box;
+}
+
+const KINDS = { together: 'made of all pictures', gone: 'gone', unreadable: 'cannot be read', unsupported: 'not supported', 'too large': 'too large', 'no permission to read': 'no permission', changed: 'changed meanwhile', 'name taken': 'name taken', recipe: 'recipe', inside: 'fault in the program' };
 
 async function draw() {
   let all;
@@ -68,6 +84,8 @@ async function draw() {
     since = Math.max(since, item.ended);
     if (item.state === 'failed' || positions.has(item.position)) continue;
     positions.add(item.position);
+    if (item.task) { $('together').append(together(item)); continue; }
+    if (item.joins) continue;
     order.push(item);
     if (order.length <= SHOWN) $('results').append(result(item));
   }
@@ -106,6 +124,7 @@ $('undo-run').onclick = async () => {
     const { gone, kept } = await json('POST', `/api/runs/${run}/undo`, {});
     say(`${gone} ${gone === 1 ? 'file is' : 'files are'} gone.${kept.length ? ` ${kept.join('; ')}.` : ''}`);
     $('results').replaceChildren();
+    $('together').replaceChildren();
     order.length = since = 0;
     positions.clear();
     draw();

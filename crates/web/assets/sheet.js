@@ -24,7 +24,7 @@ function answer(line, param, value) {
 function mend(way) {
   switch (way.do) {
     case 'line': answer(way.line, way.param, way.value); break;
-    case 'delivery': changes.delivery.push({ values: way.values }); break;
+    case 'delivery': changes.delivery.push({ at: way.at ?? null, values: way.values }); break;
     case 'leave_out': changes.leave_out = [...new Set([...changes.leave_out, ...way.frames])]; break;
     case 'folder': openFolders({ label: 'Put the results here', taken: (path) => { changes.delivery.push({ at: way.at ?? null, values: { to: path } }); look(); } }); return;
     case 'go': location.href = way.to; return;
@@ -80,7 +80,7 @@ function drawValues() {
   if (opened.startsWith('goes')) {
     const at = Number(opened.split(' ')[1]);
     const folder = el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => mend({ do: 'folder', at }) }, 'Choose a folder');
-    box.replaceChildren(el('h2', {}, 'Where and how results are written ', folder, ' ', close), ...fitting(sheet.delivery[at], sheet.delivery[at].find((p) => p.name === 'format').default).map((p) => row(p, (v) => { changes.delivery.push({ at, values: { [p.name]: v } }); })));
+    box.replaceChildren(el('h2', {}, 'Where and how results are written ', folder, ' ', close), ...fitting({ id: sheet.kinds[at], params: sheet.delivery[at] }, {}).map((p) => row(p, (v) => { changes.delivery.push({ at, values: { [p.name]: v } }); })));
     return;
   }
   const line = sheet.lines[Number(opened.split(' ')[1])];
@@ -109,6 +109,7 @@ async function look() {
   $('what').textContent = `${sheet.count} ${sheet.count === 1 ? 'picture' : 'pictures'}`;
   const more = sheet.folders > 1 ? ` and ${sheet.folders - 1} other ${sheet.folders === 2 ? 'folder' : 'folders'}` : '';
   $('where').textContent = `Into ${sheet.folder}${more}.${sheet.free ? ` ${sheet.free} are free there.` : ''}`;
+  $('expected').replaceChildren(...sheet.expected.map((text) => el('p', { class: 'cost' }, text)));
   $('problems').replaceChildren(...sheet.problems.map(problem));
   const changed = changes.answers.length || changes.delivery.length || changes.leave_out.length;
   $('changed').hidden = !changed;
@@ -116,7 +117,7 @@ async function look() {
   $('changed-words').textContent = `Changed for this run. ${left}`;
   $('keep').hidden = !changes.answers.length && !changes.delivery.length;
   document.querySelector('#names tbody').replaceChildren(...sheet.names.map((n) => el('tr', {},
-    el('td', {}, n.source), el('td', {}, n.target), el('td', {}, n.size ? `${n.size[0]} × ${n.size[1]}` : 'unknown'))));
+    el('td', {}, n.source), el('td', {}, n.target), el('td', {}, n.size ? `${n.size[0]} × ${n.size[1]}` : n.what ?? 'unknown'))));
   drawTicket();
   drawValues();
   start.disabled = $('start-first').disabled = stops;

@@ -2,7 +2,7 @@
 //! described as pictures.
 
 use super::{
-    Burned, COLOUR, EXISTING, FOLDER, Frame, HEIGHT, NAME, Pictures, SIZE, TO, Target, WIDTH, pixels,
+    Burned, COLOUR, EXISTING, FOLDER, Frame, HEIGHT, NAME, Pictures, SIZE, TO, Target, WIDTH, pixels_of,
 };
 use rallo_engine::step::PLACES;
 use rallo_engine::{Kind, OutputProfile, Param};
@@ -637,7 +637,7 @@ impl Bundle {
                 format: "png".into(),
                 bits: 16,
                 sharpen: v.sharpen,
-                frame: pixels(&v.size, v.width, v.height).map(|(width, height)| Frame {
+                frame: pixels_of(&v.size, v.width, v.height).map(|(width, height)| Frame {
                     width,
                     height,
                     fit: v.fit.clone(),

@@ -120,8 +120,12 @@ const NAME: Param = Param {
     unit: "",
     kind: Kind::Text(200),
 };
-const TO: Param =
-    Param { name: "to", about: "subfolder, or the path of a folder.", unit: "", kind: Kind::Text(1000) };
+const TO: Param = Param {
+    name: "to",
+    about: "subfolder; same for the folder of the originals; or the path of a folder, which may have fields in braces.",
+    unit: "",
+    kind: Kind::Text(1000),
+};
 const FOLDER: Param = Param {
     name: "folder",
     about: "Name of the sub-folder beside the originals.",
@@ -139,7 +143,7 @@ const EXISTING: Param = Param {
 pub const SIZES: [&str; 9] = ["own", "720p", "1080p", "1440p", "4K", "8K", "square", "portrait", "custom"];
 
 /// Pixels of a named size; nothing for the frames' own.
-fn pixels(size: &str, width: Option<u32>, height: Option<u32>) -> Option<(u32, u32)> {
+pub fn pixels_of(size: &str, width: Option<u32>, height: Option<u32>) -> Option<(u32, u32)> {
     Some(match size {
         "720p" => (1280, 720),
         "1080p" => (1920, 1080),
@@ -414,7 +418,7 @@ impl Delivery {
         }
         let text = |key: &str| values[key].as_str().unwrap_or_default();
         let mut told: Vec<(String, String)> = Vec::new();
-        for key in ["name", "folder"] {
+        for key in ["name", "folder", "to"] {
             if let Err(message) = names::check(text(key)) {
                 told.push((key.into(), message));
             }

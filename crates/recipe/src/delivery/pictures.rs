@@ -8,7 +8,7 @@ use serde_json::{Value, json};
 use std::sync::Arc;
 
 /// Formats that are written.
-pub const FORMATS: [&str; 5] = ["jpeg", "png", "webp", "avif", "tiff"];
+pub const FORMATS: [&str; 6] = ["jpeg", "png", "webp", "avif", "tiff", "as it is"];
 
 /// Most widths of one delivery.
 const MOST_WIDTHS: usize = 12;
@@ -33,7 +33,12 @@ fn widths(text: &str) -> Result<Vec<u32>, String> {
 
 /// Parameters of the delivery `pictures`.
 pub static PICTURES: [Param; 20] = [
-    Param { name: "format", about: "File format.", unit: "", kind: Kind::Choice(&FORMATS) },
+    Param {
+        name: "format",
+        about: "File format; as it is: the original's own, its pixels carried over without being encoded again. No line that changes pixels applies to it.",
+        unit: "",
+        kind: Kind::Choice(&FORMATS),
+    },
     Param {
         name: "quality",
         about: "Quality of a JPEG, a WebP or an AVIF.",
@@ -61,9 +66,9 @@ pub static PICTURES: [Param; 20] = [
     Param { name: "lossless", about: "A WebP that loses nothing.", unit: "", kind: Kind::Flag },
     Param {
         name: "bits",
-        about: "Bits a sample of a PNG or a TIFF.",
+        about: "Bits a sample of a PNG or a TIFF; with 32 the samples of a TIFF are floats.",
         unit: "",
-        kind: Kind::Choice(&["8", "16"]),
+        kind: Kind::Choice(&["8", "16", "32"]),
     },
     Param {
         name: "compression",
@@ -119,7 +124,12 @@ pub static PICTURES: [Param; 20] = [
         unit: "",
         kind: Kind::Text(200),
     },
-    Param { name: "to", about: "subfolder, or the path of a folder.", unit: "", kind: Kind::Text(1000) },
+    Param {
+        name: "to",
+        about: "subfolder; same for the folder of the originals; or the path of a folder, which may have fields in braces.",
+        unit: "",
+        kind: Kind::Text(1000),
+    },
     Param {
         name: "folder",
         about: "Name of the sub-folder beside the originals.",
@@ -166,7 +176,7 @@ pub struct Pictures {
     pub limit: Option<u32>,
     /// A WebP that loses nothing.
     pub lossless: bool,
-    /// 8 or 16.
+    /// 8, 16, or 32 for floats.
     pub bits: u8,
     /// `none`, `lzw` or `deflate`.
     pub compression: String,
@@ -302,7 +312,12 @@ impl Pictures {
         }
     }
 
-    /// The ending of its files.
+    /// The ending of its files; that of the original where its pixels are carried over.
+    pub fn ending_for(&self, original: &str) -> String {
+        if self.is_carried() { original.to_lowercase() } else { self.ending().to_owned() }
+    }
+
+    /// The ending of files it encodes.
     pub fn ending(&self) -> &'static str {
         match self.format.as_str() {
             "png" => "png",
@@ -322,9 +337,19 @@ impl Pictures {
         }
     }
 
+    /// Whether the original's pixels are carried over as they are.
+    pub fn is_carried(&self) -> bool {
+        self.format == "as it is"
+    }
+
+    /// Whether floats are written.
+    pub fn is_float(&self) -> bool {
+        self.bits == 32 && self.format == "tiff"
+    }
+
     /// Whether 16 bits a sample are written.
     pub fn is_wide(&self) -> bool {
-        self.bits == 16 && matches!(self.format.as_str(), "png" | "tiff")
+        self.bits >= 16 && !self.is_float() && matches!(self.format.as_str(), "png" | "tiff")
     }
 
     /// The files it makes of one picture, by their width; one of the width that comes of itself without any.
@@ -355,7 +380,7 @@ impl Pictures {
             page: flag("page"),
             zip: flag("zip"),
             start: values["start"].as_f64().unwrap_or(1.0).round() as u32,
-            bits: if text("bits") == "16" { 16 } else { 8 },
+            bits: text("bits").parse().unwrap_or(8),
             profile: OutputProfile::named(&text("profile")),
             name: text("name"),
             to: text("to"),

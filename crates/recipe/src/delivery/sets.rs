@@ -1,7 +1,7 @@
 //! Numbered frames, archives and course packs: what they make of each frame is described as pictures.
 
 use super::{
-    COLOUR, EXISTING, FOLDER, Frame, HEIGHT, NAME, Pdf, Pictures, SIZE, TO, Target, Video, WIDTH, pixels,
+    COLOUR, EXISTING, FOLDER, Frame, HEIGHT, NAME, Pdf, Pictures, SIZE, TO, Target, Video, WIDTH, pixels_of,
 };
 use rallo_engine::{Kind, OutputProfile, Param};
 use serde::{Deserialize, Serialize};
@@ -131,7 +131,7 @@ impl Frames {
     /// What each frame becomes.
     pub fn pictures(&self) -> Pictures {
         let Target { name, to, folder, existing } = self.target.clone();
-        let frame = pixels(&self.size, self.width, self.height).map(|(width, height)| Frame {
+        let frame = pixels_of(&self.size, self.width, self.height).map(|(width, height)| Frame {
             width,
             height,
             fit: self.fit.clone(),

@@ -13,7 +13,7 @@ use rallo_engine::step::View;
 use rallo_engine::steps::white_balance::WhiteBalance;
 use rallo_engine::{Kept, Kind, Memory, OutputProfile, Param, Plan, Rect, Source, Step, registry};
 use rallo_media::{Chroma, Encoding, Extras, FileSource};
-use rallo_recipe::{Pictures, Recipe, Subject};
+use rallo_recipe::{Recipe, Subject};
 use rallo_runner::Decided;
 use rallo_runner::behind;
 use schemars::JsonSchema;
@@ -62,8 +62,11 @@ async fn steps(State(app): State<App>) -> Result<Json<Value>> {
                 "lately": lately.get(k.info.id), "params": params(k.params, &k.defaults())})
         })
         .collect();
-    let delivery = params(&rallo_recipe::delivery::PICTURES, &Pictures::default().values());
-    Ok(Json(json!({"steps": all, "delivery": delivery})))
+    let deliveries: Vec<Value> = rallo_recipe::delivery::KINDS
+        .iter()
+        .map(|k| json!({"id": k.id, "title": k.title, "about": k.about, "params": params(k.params, &k.defaults())}))
+        .collect();
+    Ok(Json(json!({"steps": all, "deliveries": deliveries})))
 }
 
 /// What a page asks about a recipe on a frame.

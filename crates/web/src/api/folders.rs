@@ -8,6 +8,7 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use rallo_media::has_picture_ending;
+use rallo_media::video::has_clip_ending;
 use rallo_runner::Set;
 use rallo_runner::scan::common_folder;
 use rallo_shoot::{Document, document, natural_key};
@@ -62,7 +63,7 @@ async fn folders(State(app): State<App>, Query(at): Query<At>) -> Result<Json<Va
     let path = app.roots.existing(&path)?;
     let entries = std::fs::read_dir(&path)
         .map_err(|e| Error::bad(format!("{} cannot be opened: {e}", path.display())))?;
-    let (mut inside, mut files) = (Vec::new(), Vec::new());
+    let (mut inside, mut files, mut clips) = (Vec::new(), Vec::new(), Vec::new());
     for entry in entries.flatten() {
         let name = entry.file_name().to_string_lossy().into_owned();
         let Ok(kind) = entry.file_type() else { continue };
@@ -73,6 +74,8 @@ async fn folders(State(app): State<App>, Query(at): Query<At>) -> Result<Json<Va
             inside.push(name);
         } else if has_picture_ending(&entry.path()) {
             files.push(name);
+        } else if has_clip_ending(&entry.path()) {
+            clips.push(name);
         }
     }
     inside.sort_by_cached_key(|n| natural_key(n));
@@ -87,10 +90,13 @@ async fn folders(State(app): State<App>, Query(at): Query<At>) -> Result<Json<Va
     let parent = path.parent().filter(|p| app.roots.existing(p).is_ok());
     let count = files.len();
     files.truncate(LISTED);
-    let files: Vec<Value> =
-        files.into_iter().map(|name| json!({"path": path.join(&name), "name": name})).collect();
+    clips.sort_by_cached_key(|n| natural_key(n));
+    let told = |all: Vec<String>| -> Vec<Value> {
+        all.into_iter().map(|name| json!({"path": path.join(&name), "name": name})).collect()
+    };
+    let (files, clips) = (told(files), told(clips));
     Ok(Json(json!({"path": path, "name": app.roots.short(&path), "parent": parent, "pictures": count,
-        "folders": all, "files": files})))
+        "folders": all, "files": files, "clips": clips})))
 }
 
 #[derive(Deserialize, JsonSchema)]

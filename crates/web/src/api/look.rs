@@ -1,15 +1,16 @@
 //! Looking closely: numbers under the pointer, places worth a look, which frames to record and prove on.
 
-use super::bench::{Ask, open};
+use super::bench::{Ask, Open, open};
 use crate::App;
 use crate::desk;
 use crate::error::{Error, Result};
 use axum::extract::State;
 use axum::routing::{get, post};
 use axum::{Json, Router};
-use rallo_engine::{Encoded, OutputProfile, Pixels, Rect, Size, places};
-use rallo_media::{Extras, FileSource};
-use rallo_runner::execute;
+use rallo_engine::{Encoded, OutputProfile, Pixels, Plan, Rect, Size, places};
+use rallo_media::{Extras, FileSource, bytes_text};
+use rallo_recipe::Recipe;
+use rallo_runner::{execute, expect};
 use rallo_shoot::Frame;
 use rallo_shoot::sample::{Pick, typical, unlike};
 use schemars::JsonSchema;
@@ -60,55 +61,91 @@ const PART: i64 = 256;
 async fn cost(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Json<Value>> {
     let recipe = ask.recipe()?;
     let frame = open(&app, ask.frame).await?;
+    let count = desk::laid(&app).await?.chosen().len();
     tokio::task::spawn_blocking(move || {
-        let start = Instant::now();
-        let source = FileSource::from_bytes(frame.source.bytes().to_vec())?;
-        let delivery = recipe.shown();
-        let plan = recipe.plan(&source, &frame.about).map_err(Error::bad)?;
-        let program = plan.program(1.0);
-        let colours = delivery.colours(&plan);
-        let size = program.size();
-        let wide = delivery.format == "png" && delivery.bits == 16;
-        let make = |part: Rect| {
-            let made = if wide {
-                program.render_16(&source, part, &colours)
-            } else {
-                program.render(&source, part, &colours)
-            };
-            made.map_err(Error::bad)
-        };
-        let encoded = |picture: &Encoded| {
-            rallo_media::encode(picture, execute::encoding(&delivery), &Extras::default())
-        };
-        let (w, h) = (i64::from(size.width), i64::from(size.height));
-        if w * h <= WHOLE || w < 3 * PART || h < 3 * PART {
-            let bytes = encoded(&make(size.rect())?)?.len();
-            return Ok(Json(
-                json!({"seconds": start.elapsed().as_secs_f64(), "bytes": bytes, "whole": true}),
-            ));
-        }
-        // Reading and measuring, once.
-        make(Rect::new(w / 2, h / 2, 16, 16))?;
-        let once = start.elapsed().as_secs_f64();
-        let start = Instant::now();
-        // One below the other they are one picture.
-        let mut all =
-            Encoded { size: Size::new(PART as u32, 9 * PART as u32), pixels: Pixels::U8(Vec::new()) };
-        for n in 0..9 {
-            let at = |side: i64, n: i64| (side - PART) * n / 2;
-            let part = make(Rect::new(at(w, n % 3), at(h, n / 3), PART, PART))?.pixels;
-            match (&mut all.pixels, part) {
-                (Pixels::U8(all), Pixels::U8(part)) => all.extend(part),
-                (Pixels::U16(all), Pixels::U16(part)) => all.extend(part),
-                (all, part) => *all = part,
+        let recipe = recipe.settled(&frame.about);
+        let whole = one_cost(&recipe, &frame, None)?;
+        let mut expected = expect::expected(&recipe, count).into_iter();
+        let mut deliveries = Vec::new();
+        for (at, one) in recipe.deliveries.iter().enumerate() {
+            let mut words = Vec::new();
+            let mut cost = Cost { seconds: 0.0, bytes: 0, whole: true };
+            for variant in execute::variants(&recipe).iter().filter(|v| v.at == at) {
+                let more = one_cost(&recipe, &frame, Some(variant))?;
+                cost.seconds += more.seconds;
+                cost.bytes += more.bytes;
             }
+            if cost.bytes > 0 {
+                let seconds = expect::seconds_text(cost.seconds);
+                words.push(format!("About {} and {seconds} a picture.", bytes_text(cost.bytes)));
+            }
+            for _ in one.bundles() {
+                words.extend(expected.next().map(|(text, _)| text));
+            }
+            deliveries.push(words.join(" "));
         }
-        let bytes = encoded(&all)?.len();
-        let times = (w * h) as f64 / (9 * PART * PART) as f64;
-        let seconds = once + start.elapsed().as_secs_f64() * times;
-        Ok(Json(json!({"seconds": seconds, "bytes": (bytes as f64 * times) as u64, "whole": false})))
+        let Cost { seconds, bytes, whole } = whole;
+        Ok(Json(json!({"seconds": seconds, "bytes": bytes, "whole": whole, "deliveries": deliveries})))
     })
     .await?
+}
+
+/// What one file costs.
+struct Cost {
+    seconds: f64,
+    bytes: u64,
+    /// Whether it was made whole.
+    whole: bool,
+}
+
+/// What a file of a frame costs; that of the recipe's lines alone, as its first delivery writes it, without a variant.
+fn one_cost(recipe: &Recipe, frame: &Open, variant: Option<&execute::Variant>) -> Result<Cost> {
+    let start = Instant::now();
+    let source = FileSource::from_bytes(frame.source.bytes().to_vec())?;
+    let delivery = variant.map_or_else(|| recipe.shown(), |v| v.delivery.clone());
+    let mut settings = recipe.settings(&frame.about);
+    if let Some(variant) = variant {
+        settings.extend(recipe.after(&delivery, variant.width, &frame.about));
+    }
+    let plan = Plan::for_picture(settings, &source).map_err(Error::bad)?;
+    let program = plan.program(1.0);
+    let colours = delivery.colours(&plan);
+    let size = program.size();
+    let wide = delivery.is_wide();
+    let make = |part: Rect| {
+        let made = if wide {
+            program.render_16(&source, part, &colours)
+        } else {
+            program.render(&source, part, &colours)
+        };
+        made.map_err(Error::bad)
+    };
+    let encoded =
+        |picture: &Encoded| rallo_media::encode(picture, execute::encoding(&delivery), &Extras::default());
+    let (w, h) = (i64::from(size.width), i64::from(size.height));
+    if w * h <= WHOLE || w < 3 * PART || h < 3 * PART {
+        let bytes = encoded(&make(size.rect())?)?.len() as u64;
+        return Ok(Cost { seconds: start.elapsed().as_secs_f64(), bytes, whole: true });
+    }
+    // Reading and measuring, once.
+    make(Rect::new(w / 2, h / 2, 16, 16))?;
+    let once = start.elapsed().as_secs_f64();
+    let start = Instant::now();
+    // One below the other they are one picture.
+    let mut all = Encoded { size: Size::new(PART as u32, 9 * PART as u32), pixels: Pixels::U8(Vec::new()) };
+    for n in 0..9 {
+        let at = |side: i64, n: i64| (side - PART) * n / 2;
+        let part = make(Rect::new(at(w, n % 3), at(h, n / 3), PART, PART))?.pixels;
+        match (&mut all.pixels, part) {
+            (Pixels::U8(all), Pixels::U8(part)) => all.extend(part),
+            (Pixels::U16(all), Pixels::U16(part)) => all.extend(part),
+            (all, part) => *all = part,
+        }
+    }
+    let bytes = encoded(&all)?.len();
+    let times = (w * h) as f64 / (9 * PART * PART) as f64;
+    let seconds = once + start.elapsed().as_secs_f64() * times;
+    Ok(Cost { seconds, bytes: (bytes as f64 * times) as u64, whole: false })
 }
 
 /// Where noise and where sharpness is best judged, as shares of the result.

@@ -2,6 +2,9 @@
 
 pub(crate) mod bench;
 pub(crate) mod camera;
+mod clips;
+mod delivered;
+mod documents;
 pub(crate) mod drops;
 mod folders;
 mod frames;
@@ -29,6 +32,9 @@ pub fn routes() -> Router<App> {
         .merge(bench::routes())
         .merge(recipes::routes())
         .merge(look::routes())
+        .merge(clips::routes())
+        .merge(delivered::routes())
+        .merge(documents::routes())
         .merge(runs::routes())
         .merge(sheet::routes())
         .merge(drops::routes())

@@ -1,6 +1,8 @@
 //! The HTTP interface described for programs: OpenAPI 3.1, served at `/api/openapi.json`.
 
-use super::{bench, drops, folders, frames, gather, keys, look, recipes, runs, sheet, watches};
+use super::{
+    bench, clips, delivered, drops, folders, frames, gather, keys, look, recipes, runs, sheet, watches,
+};
 use crate::App;
 use axum::routing::get;
 use axum::{Json, Router};
@@ -128,6 +130,20 @@ fn all() -> Vec<Route> {
         ("post", "/api/neutral", "White balance from a neutral spot", Of(of::<bench::Ask>), AsJson),
         ("post", "/api/value", "The value of one pixel of a result", Of(of::<bench::Ask>), AsJson),
         ("post", "/api/cost", "Seconds and bytes of one picture", Of(of::<bench::Ask>), AsJson),
+        (
+            "post",
+            "/api/delivered",
+            "A part of a file as a delivery would write it",
+            Of(of::<delivered::Delivered>),
+            Picture,
+        ),
+        (
+            "post",
+            "/api/names",
+            "Old and new names of the frames on the desk",
+            Of(of::<delivered::Template>),
+            AsJson,
+        ),
         ("post", "/api/places", "Places worth a close look", Of(of::<bench::Ask>), AsJson),
         ("get", "/api/typical", "The most typical frames", Nothing, AsJson),
         ("get", "/api/proof", "The sample and the frames least like it", Nothing, AsJson),
@@ -201,6 +217,30 @@ fn all() -> Vec<Route> {
         ("get", "/api/runs/{id}/items/{position}/thumb", "A result, small", Nothing, Picture),
         ("get", "/api/runs/{id}/items/{position}/result", "A result", Nothing, Picture),
         ("get", "/api/runs/{id}/items/{position}/original", "Its original", Nothing, Picture),
+        (
+            "get",
+            "/api/runs/{id}/items/{position}/file/{n}",
+            "A file it wrote, or a range of it",
+            Nothing,
+            Text("application/octet-stream"),
+        ),
+        (
+            "get",
+            "/api/runs/{id}/items/{position}/proxy",
+            "A clip for browsers, of one they do not play",
+            Nothing,
+            Text("video/webm"),
+        ),
+        ("get", "/api/runs/{id}/items/{position}/still", "A clip's first frame", Nothing, Picture),
+        (
+            "post",
+            "/api/smaller",
+            "A PDF with its pictures reduced: ?ppi=&quality=",
+            File,
+            Text("application/pdf"),
+        ),
+        ("get", "/api/clip", "What is known about a clip: ?path=", Nothing, AsJson),
+        ("post", "/api/clip", "Take its frames out into a folder", Of(of::<clips::TakeOut>), AsJson),
         ("get", "/api/limits", "What runs may have of this machine", Nothing, AsJson),
         ("put", "/api/limits", "Give them another share", Plain(LIMITS), AsJson),
         ("get", "/api/in-work", "Frames on the desk that are in work", Nothing, AsJson),

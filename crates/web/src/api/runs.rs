@@ -60,11 +60,18 @@ async fn one(State(app): State<App>, Path(id): Path<i64>, Query(asked): Query<Si
     let run = app.store.run(id).await?;
     let state = app.queue.state(&run).await?;
     let name = |p: &FilePath| p.file_name().map(|n| n.to_string_lossy().into_owned());
+    let tasks = Recipe::parse(&run.document).map(|r| r.tasks()).unwrap_or_default();
     let told = |item: Item| {
         let outputs = report::outputs(&item);
         let bytes: u64 = outputs.iter().map(|o| o.bytes).sum();
         let target = outputs.first().map_or_else(|| PathBuf::from(&item.target), |o| o.path.clone());
-        json!({"position": item.position, "source": name(FilePath::new(&item.source)), "target": name(&target),
+        let task = item.task.and_then(|t| tasks.get(usize::try_from(t).ok()?)).map(|(_, t)| t.word());
+        let files: Vec<Value> = outputs
+            .iter()
+            .map(|o| json!({"name": name(&o.path), "bytes": bytes_text(o.bytes), "clip": o.clip}))
+            .filter(|_| task.is_some())
+            .collect();
+        json!({"task": task, "files": files, "joins": task.is_none() && outputs.is_empty() && item.state == "done", "position": item.position, "source": name(FilePath::new(&item.source)), "target": name(&target),
             "state": item.state, "kind": item.kind, "reason": item.reason, "seconds": item.seconds, "ended": item.ended,
             "before": bytes_text(item.source_bytes as u64), "after": bytes_text(bytes)})
     };

@@ -8,10 +8,11 @@ use axum::routing::post;
 use axum::{Json, Router};
 use rallo_engine::{Kind, Source};
 use rallo_media::{FileSource, bytes_text};
+use rallo_recipe::delivery::What;
 use rallo_recipe::{Recipe, sentence};
 use rallo_runner::scan::common_folder;
 use rallo_runner::warnings::{self, About, Way};
-use rallo_runner::{Decided, Planned, Problem, execute, hook, order, targets};
+use rallo_runner::{Decided, Planned, Problem, execute, expect, hook, order, targets};
 use rallo_shoot::Frame;
 use rallo_store::Run;
 use schemars::JsonSchema;
@@ -137,7 +138,8 @@ fn prepared(app: &App, laid: Laid, recipe: Recipe, leave_out: &HashSet<i64>) -> 
     if planned.is_empty() && problems.is_empty() {
         problems.push(Problem::stop("there are no frames to run on; choose a folder in Frames"));
     }
-    let files = planned.iter().flat_map(Planned::all).map(|(p, _)| p).chain(tasks.iter().map(PathBuf::as_path));
+    let files =
+        planned.iter().flat_map(Planned::all).map(|(p, _)| p).chain(tasks.iter().map(PathBuf::as_path));
     let folders = files.filter_map(Path::parent);
     for target in folders.collect::<std::collections::BTreeSet<_>>() {
         if let Err(e) = app.roots.future(target) {
@@ -148,6 +150,15 @@ fn prepared(app: &App, laid: Laid, recipe: Recipe, leave_out: &HashSet<i64>) -> 
         }
     }
     let recipe = planning.recipe.clone().unwrap_or(recipe);
+    for (at, one) in recipe.deliveries.iter().enumerate() {
+        if let What::Video(video) = &one.what
+            && !video.sound.trim().is_empty()
+            && let Err(e) = app.roots.existing(Path::new(video.sound.trim()))
+        {
+            let none = Way::Delivery { at: Some(at), values: Map::from_iter([("sound".into(), json!(""))]) };
+            planning.problems.push(Problem::stop(format!("sound: {e}")).or("Without sound", none));
+        }
+    }
     Ok(Prepared { laid, frames, sources, recipe, base, planning })
 }
 
@@ -250,7 +261,16 @@ async fn sheet(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<
         let source = p.source.clone();
         p.all().map(|(path, size)| one((&source, path, size))).collect::<Vec<_>>()
     };
-    let names: Vec<Value> = planned.iter().flat_map(all).collect();
+    let mut names: Vec<Value> = Vec::new();
+    if !execute::variants(recipe).is_empty() {
+        names.extend(planned.iter().flat_map(all));
+    }
+    let together = recipe.tasks().into_iter().zip(&planning.tasks);
+    names.extend(together.map(
+        |((_, task), path)| json!({"source": "all of them", "target": name(path), "what": task.word()}),
+    ));
+    let expected: Vec<String> =
+        expect::expected(recipe, planned.len()).into_iter().map(|(text, _)| text).collect();
     let folders: HashSet<&Path> =
         planned.iter().flat_map(Planned::all).filter_map(|(p, _)| p.parent()).collect();
     let folder = planned.first().and_then(|p| p.target.parent()).unwrap_or(base);
@@ -265,7 +285,8 @@ async fn sheet(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<
         "asks": asks, "count": planned.len(), "left_out": left, "folder": app.roots.short(folder),
         "folders": folders.len(), "names": names, "lines": lines(recipe), "goes": goes, "delivery": delivery,
         "free": targets::free_bytes(folder.ancestors().find(|p| p.exists()).unwrap_or(base)).map(bytes_text),
-        "problems": problems,
+        "problems": problems, "expected": expected,
+        "kinds": recipe.deliveries.iter().map(|d| d.kind().id).collect::<Vec<_>>(),
     })))
 }
 
@@ -285,6 +306,7 @@ async fn measure(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Jso
         .map(|n| sources[readable[(2 * n + 1) * readable.len() / (2 * MEASURED.min(readable.len()))]].clone())
         .collect();
     let count = sources.len();
+    let of = expect::expected(&recipe, count);
     // One after the other, each with all cores; a run has several at a time with fewer of them each.
     let measured = tokio::task::spawn_blocking(move || {
         let begin = Instant::now();
@@ -301,6 +323,9 @@ async fn measure(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Jso
             let files: std::result::Result<Vec<_>, String> =
                 kinds.iter().map(|k| work.make(k, None)).collect();
             let Ok(files) = files else { continue };
+            for (_, stage) in recipe.stages() {
+                let _ = work.picture(&stage, None);
+            }
             bytes += files.iter().map(|f| f.0.len() as u64).sum::<u64>();
             seconds += start.elapsed().as_secs_f64();
             area += source.size().area().max(1);
@@ -310,7 +335,8 @@ async fn measure(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Jso
     })
     .await?;
     let Some((made, each, pace)) = measured else { return Ok(Json(json!({"measured": 0}))) };
-    let bytes = (each * count as f64) as u64;
+    let bundles: u64 = of.iter().map(|(_, bytes)| bytes).sum();
+    let bytes = (each * count as f64) as u64 + bundles;
     let folder = planned.first().and_then(|p| p.target.parent()).unwrap_or(&base);
     let room = targets::room(folder, bytes);
     Ok(Json(json!({"measured": made, "bytes": bytes_text(bytes), "each": bytes_text(each as u64),
@@ -348,7 +374,8 @@ async fn go(State(app): State<App>) -> Result<Json<Value>> {
     let row = prepared.laid.recipe.as_ref();
     let from = (row.map(|r| r.id), row.map_or(1, |r| r.version));
     let name = prepared.recipe.name.clone();
-    let folder = prepared.planning.pictures.first().and_then(|p| p.target.parent()).map(|f| app.roots.short(f));
+    let folder =
+        prepared.planning.pictures.first().and_then(|p| p.target.parent()).map(|f| app.roots.short(f));
     let (id, count) = begin(&app, prepared, from, &asked).await?;
     Ok(Json(json!({"run": id, "count": count, "recipe": name, "folder": folder})))
 }

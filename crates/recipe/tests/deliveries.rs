@@ -1,0 +1,153 @@
+//! Kinds of deliveries: read, checked, said, and what they ask of a run.
+
+use rallo_recipe::delivery::{KINDS, What};
+use rallo_recipe::schema::schema;
+use rallo_recipe::sentence::plain;
+use rallo_recipe::{Bundle, Recipe, Subject, Task};
+use serde_json::{Value, json};
+
+fn recipe(deliveries: Value) -> Recipe {
+    Recipe::from_value(&document(deliveries)).unwrap()
+}
+
+fn document(deliveries: Value) -> Value {
+    json!({"format": "rallo-recipe", "version": 1, "name": "Seed beds", "steps": [], "deliveries": deliveries})
+}
+
+#[test]
+fn every_kind_is_read_written_and_said() {
+    let checker = jsonschema::validator_for(&schema()).unwrap();
+    for kind in &KINDS {
+        // Every value once as it is by itself.
+        let mut all = kind.defaults();
+        all["kind"] = json!(kind.id);
+        let full = document(json!([all]));
+        assert!(
+            checker.is_valid(&full),
+            "{}: {:?}",
+            kind.id,
+            checker.iter_errors(&full).map(|e| e.to_string()).collect::<Vec<_>>()
+        );
+        let recipe = Recipe::from_value(&full).unwrap();
+        let written = recipe.to_value();
+        assert!(checker.is_valid(&written), "{written}");
+        assert_eq!(
+            Recipe::from_value(&written).unwrap().deliveries[0].values(),
+            kind.defaults(),
+            "{}",
+            kind.id
+        );
+        let said = plain(&recipe.deliveries[0].parts(&recipe));
+        assert!(said.contains("named ") && said.contains("into Seed beds"), "{said}");
+        // Parameters and values are the same set.
+        let values = kind.defaults();
+        let mut names: Vec<&String> = values.as_object().unwrap().keys().collect();
+        let mut params: Vec<&str> = kind.params.iter().map(|p| p.name).collect();
+        names.sort();
+        params.sort_unstable();
+        assert_eq!(names, params, "{}", kind.id);
+        for param in kind.params {
+            param.check(&values[param.name]).unwrap_or_else(|e| panic!("{}: {e}", kind.id));
+        }
+    }
+}
+
+#[test]
+fn faults_of_deliveries_have_their_paths() {
+    for (delivery, want) in [
+        (json!({"kind": "video", "rate": "26"}), "deliveries[0].video.rate: expected one of 12, 15, 23.976"),
+        (
+            json!({"kind": "video", "size": "custom", "width": 640}),
+            "deliveries[0].video.size: custom needs a width and a height",
+        ),
+        (json!({"kind": "video", "text": "{no}"}), "deliveries[0].video.text: unknown field {no}"),
+        (json!({"kind": "frames", "name": "frame"}), "deliveries[0].frames.name: expected {n} in the name"),
+        (
+            json!({"kind": "pdf", "columns": 0}),
+            "deliveries[0].pdf.columns: expected a whole number from 1 to 12",
+        ),
+        (
+            json!({"kind": "contact", "pages": 3}),
+            "deliveries[0].contact.pages: unknown, contact takes format",
+        ),
+        (
+            json!({"kind": "pictures", "steps": [{"step": "resize", "long_edge": "x"}]}),
+            "deliveries[0].steps[0].resize.long_edge: expected a whole number",
+        ),
+        (
+            json!({"kind": "pictures", "steps": [{"step": "exposure", "ask": ["stops"]}]}),
+            "deliveries[0].steps[0].exposure: lines of a delivery",
+        ),
+    ] {
+        let error = Recipe::from_value(&document(json!([delivery]))).unwrap_err().to_string();
+        assert!(error.starts_with(want), "{error}");
+    }
+    // Numbers are taken for choices that look like numbers.
+    let taken = recipe(json!([{"kind": "video", "rate": 24, "bits": 10}]));
+    assert_eq!(taken.deliveries[0].values()["rate"], "24");
+}
+
+#[test]
+fn a_clip_shows_the_frames_it_says() {
+    let video = |values: Value| {
+        let mut all = values;
+        all["kind"] = json!("video");
+        let Task::Bundle(Bundle::Video(video)) = recipe(json!([all])).tasks().remove(0).1 else { panic!() };
+        video
+    };
+    assert_eq!(video(json!({})).order(4), [0, 1, 2, 3]);
+    assert_eq!(video(json!({"speed": 2})).order(6), [1, 3, 5]);
+    assert_eq!(video(json!({"speed": 0.5})).order(3), [0, 0, 1, 1, 2, 2]);
+    assert_eq!(video(json!({"length": 0.2, "rate": "25"})).order(10), [1, 3, 5, 7, 9]);
+    assert_eq!(video(json!({"hold_first": 0.08, "hold_last": 0.12})).order(2), [0, 0, 0, 1, 1, 1, 1]);
+    assert_eq!(video(json!({"backwards": true})).order(3), [2, 1, 0]);
+    assert!(video(json!({})).order(0).is_empty());
+    let clip = video(json!({"rate": "23.976", "times": 3}));
+    assert_eq!(clip.rate(), (24_000, 1001));
+    assert!((clip.seconds(240) - 240.0 * 1001.0 / 24_000.0 * 3.0).abs() < 1e-9);
+    for (purpose, codec, ending) in [
+        ("share", "H.264", "mp4"),
+        ("small", "H.265", "mp4"),
+        ("web", "VP9", "webm"),
+        ("edit", "intra 4:2:2", "mov"),
+        ("keep", "FFV1", "mkv"),
+        ("loop", "WebP", "webp"),
+    ] {
+        let clip = video(json!({ "purpose": purpose }));
+        assert_eq!((clip.codec(), Bundle::Video(clip.clone()).ending()), (codec, ending));
+    }
+}
+
+#[test]
+fn own_sizes_are_settled_by_the_first_picture() {
+    let first = Subject { width: 3001, height: 2001, number: 1, ..Subject::default() };
+    let settled = recipe(
+        json!([{"kind": "video", "size": "own"}, {"kind": "frames"}, {"kind": "frames", "size": "720p"}]),
+    )
+    .settled(&first);
+    let sizes: Vec<Value> = settled
+        .deliveries
+        .iter()
+        .map(|d| json!([d.values()["size"], d.values()["width"], d.values()["height"]]))
+        .collect();
+    assert_eq!(
+        sizes,
+        [json!(["custom", 3000, 2000]), json!(["custom", 3000, 2000]), json!(["720p", null, null])]
+    );
+    // A line of its own counts.
+    let turned =
+        recipe(json!([{"kind": "frames", "steps": [{"step": "rotate", "turn": "left"}]}])).settled(&first);
+    assert_eq!(turned.deliveries[0].values()["width"], 2000);
+}
+
+#[test]
+fn a_course_pack_is_frames_a_clip_and_a_document() {
+    let pack = recipe(json!([{"kind": "course", "seconds": 3, "per_page": "6", "resolution": 120}]));
+    assert_eq!(pack.files().len(), 1);
+    assert_eq!(pack.files()[0].1.dpi, Some(120));
+    let tasks: Vec<&str> = pack.tasks().iter().map(|(_, t)| t.word()).collect();
+    assert_eq!(tasks, ["clip", "document", "page of the course pack"]);
+    let Task::Bundle(Bundle::Video(clip)) = &pack.tasks()[0].1 else { panic!() };
+    assert_eq!(clip.order(2).len(), 150);
+    let What::Course(_) = pack.deliveries[0].what else { panic!() };
+}

@@ -1,0 +1,267 @@
+//! What is to be expected of files made of all pictures: how long, how large, and what should be known before.
+
+use crate::bundle;
+use crate::targets::{Source, name_of};
+use crate::warnings::{Problem, Way};
+use rallo_media::{bytes_text, video};
+use rallo_recipe::delivery::{What, pixels_of};
+use rallo_recipe::{Bundle, Pictures, Recipe, Subject, Task};
+use serde_json::{Map, Value, json};
+use std::path::Path;
+
+/// A length for people: `8.4 s`, `2 min 5 s`.
+pub fn seconds_text(seconds: f64) -> String {
+    if seconds < 60.0 {
+        let text = format!("{seconds:.1}");
+        return format!("{} s", text.trim_end_matches(".0"));
+    }
+    let whole = seconds.round() as u64;
+    format!("{} min {} s", whole / 60, whole % 60)
+}
+
+/// What each of the recipe's bundles of `count` pictures will be, in a sentence, with the bytes it will have about.
+pub fn expected(recipe: &Recipe, count: usize) -> Vec<(String, u64)> {
+    let one = |(_, task): (usize, Task)| {
+        let Task::Bundle(bundle) = task else { return None };
+        Some(match &bundle {
+            Bundle::Video(video) => {
+                let clip = bundle::clip(video, &recipe.name, count);
+                let bytes = clip.estimate();
+                let text = format!(
+                    "Clip of {}: {} frames at {} a second, {} × {}, about {}.",
+                    seconds_text(clip.seconds()),
+                    clip.frames * clip.turns.max(1) as usize,
+                    video.rate,
+                    clip.size.width,
+                    clip.size.height,
+                    bytes_text(bytes)
+                );
+                (text, bytes)
+            }
+            Bundle::Pdf(pdf) => {
+                let (columns, rows) = pdf.grid();
+                let each = if pdf.page().is_some() { (columns * rows).max(1) as usize } else { 1 };
+                let edge = f64::from(bundle.stage().long_edge.unwrap_or(1600));
+                // A JPEG of ordinary pictures has about two bits a pixel at the usual quality.
+                let bytes = (edge * edge * 0.67 * 0.25 * pdf.quality / 82.0) as u64 * count as u64;
+                let pages = count.div_ceil(each);
+                let text = format!(
+                    "Document of about {pages} page{}, about {}.",
+                    if pages == 1 { "" } else { "s" },
+                    bytes_text(bytes)
+                );
+                (text, bytes)
+            }
+            Bundle::Contact(_) => (format!("Contact sheet of {count} pictures."), 0),
+        })
+    };
+    recipe.tasks().into_iter().filter_map(one).collect()
+}
+
+fn delivery(at: usize, param: &str, value: Value) -> Way {
+    Way::Delivery { at: Some(at), values: Map::from_iter([(param.to_owned(), value)]) }
+}
+
+/// What stops files of all pictures from being made, or should be known; `subjects` are the pictures.
+pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[Subject]) -> Vec<Problem> {
+    let mut all = Vec::new();
+    let tasks = recipe.tasks();
+    let videos: Vec<_> = tasks
+        .iter()
+        .filter_map(|(at, task)| match task {
+            Task::Bundle(Bundle::Video(video)) => Some((*at, video)),
+            _ => None,
+        })
+        .collect();
+    if !videos.is_empty() && !video::is_there() {
+        all.push(Problem::stop(
+            "a clip needs the program ffmpeg, which is not installed here; on Debian: apt install ffmpeg",
+        ));
+    }
+    let count = sources.len();
+    for (at, video) in &videos {
+        let sound = video.sound.trim();
+        if !sound.is_empty() && !Path::new(sound).is_file() {
+            all.push(
+                Problem::stop(format!("the sound file {sound} is not there"))
+                    .or("Without sound", delivery(*at, "sound", json!(""))),
+            );
+        }
+        let needs = Bundle::Video((*video).clone()).needs(count);
+        let out = needs.iter().filter(|n| !**n).count();
+        if out > 0 && count > 0 {
+            let is = if out == 1 { "is" } else { "are" };
+            let all_frames = delivery(*at, "speed", json!(1.0));
+            let problem = Problem::note(format!(
+                "At that speed and length {out} of {count} frames {is} left out of the clip."
+            ));
+            all.push(if video.length > 0.0 {
+                problem.or("Every frame once", delivery(*at, "length", json!(0.0)))
+            } else {
+                problem.or("Every frame once", all_frames)
+            });
+        }
+    }
+    if let [(_, first), rest @ ..] = &videos[..]
+        && let Some((at, other)) = rest.iter().find(|(_, v)| v.rate != first.rate)
+    {
+        all.push(
+            Problem::note(format!(
+                "Two clips have different frame rates, {} and {} a second: the same frames go by at different speeds.",
+                first.rate, other.rate
+            ))
+            .or(format!("Both at {}", first.rate), delivery(*at, "rate", json!(first.rate))),
+        );
+    }
+    for (at, one) in recipe.deliveries.iter().enumerate() {
+        let (frame, asks) = match &one.what {
+            What::Frames(f) => (pixels_of(&f.size, f.width, f.height), f.fit == "ask"),
+            What::Video(v) => (pixels_of(&v.size, v.width, v.height), false),
+            What::Course(c) => (pixels_of(&c.size, None, None), false),
+            _ => continue,
+        };
+        let Some((width, height)) = frame else { continue };
+        let bare = Pictures { lines: one.lines.clone(), ..Pictures::default() };
+        let sizes: Vec<Option<(u32, u32)>> = subjects
+            .iter()
+            .zip(sources)
+            .map(|(about, source)| {
+                source.facts.as_ref()?;
+                let size = recipe.layout_for(&bare, None, about).ok()?.size();
+                Some((size.width, size.height))
+            })
+            .collect();
+        let differs = |size: &Option<(u32, u32)>| {
+            size.is_some_and(|(w, h)| {
+                let ratio = f64::from(w) * f64::from(height) / (f64::from(h) * f64::from(width));
+                (ratio - 1.0).abs() > 0.006
+            })
+        };
+        let other: Vec<usize> = (0..sizes.len()).filter(|i| differs(&sizes[*i])).collect();
+        if asks && !other.is_empty() {
+            let first = name_of(&sources[other[0]].path);
+            let more = match other.len() {
+                1 => String::new(),
+                n => format!(" and {} more", n - 1),
+            };
+            let mut problem = Problem::stop(format!(
+                "{first}{more} are of another proportion than the numbered frames, {width} × {height}: say what becomes of them"
+            ))
+            .or("Fill the frame, cut what sticks out", delivery(at, "fit", json!("fill")))
+            .or("Fit them in, colour around", delivery(at, "fit", json!("fit")));
+            if other.len() < sources.len() {
+                problem = problem.or("Leave them out", Way::LeaveOut { pictures: other });
+            }
+            all.push(problem);
+        }
+        let small = |size: &Option<(u32, u32)>| size.is_some_and(|(w, h)| w < width && h < height);
+        let small: Vec<usize> = (0..sizes.len()).filter(|i| small(&sizes[*i])).collect();
+        if let Some(first) = small.first() {
+            let more = if small.len() > 1 { format!(" and {} more", small.len() - 1) } else { String::new() };
+            let mut problem = Problem::note(format!(
+                "{}{more} {} fewer pixels than {width} × {height} and {} enlarged for it.",
+                name_of(&sources[*first].path),
+                if small.len() > 1 { "have" } else { "has" },
+                if small.len() > 1 { "are" } else { "is" },
+            ));
+            if !matches!(one.what, What::Course(_)) {
+                problem = problem.or("Their own size", delivery(at, "size", json!("own")));
+            }
+            all.push(problem);
+        }
+    }
+    for (at, task) in &tasks {
+        if let Task::Bundle(Bundle::Contact(contact)) = task
+            && contact.format != "pdf"
+            && let Err(fault) = bundle::sheet_size(contact, count)
+        {
+            all.push(
+                Problem::stop(fault.reason)
+                    .or("As a PDF of several pages", delivery(*at, "format", json!("pdf"))),
+            );
+        }
+    }
+    all
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rallo_media::{CameraData, Facts, Format};
+
+    fn source(name: &str, width: u32, height: u32) -> Source {
+        let facts = Facts {
+            path: name.into(),
+            format: Format::Jpeg,
+            width,
+            height,
+            bits: 8,
+            bytes: 1,
+            profile: "sRGB".into(),
+            rating: 0,
+            keywords: Vec::new(),
+            camera: CameraData::default(),
+            done: Vec::new(),
+        };
+        Source { path: Path::new("/p").join(name), facts: Some(facts), decided: Default::default() }
+    }
+
+    fn told(deliveries: Value, sources: &[Source]) -> Vec<Problem> {
+        let document = json!({"format": "rallo-recipe", "version": 1, "name": "x", "deliveries": deliveries});
+        let recipe = Recipe::from_value(&document).unwrap();
+        let subjects: Vec<Subject> =
+            sources.iter().map(|s| crate::subject(&s.path, s.facts.as_ref(), &s.decided, 1)).collect();
+        problems(&recipe.settled(&subjects[0]), sources, &subjects)
+    }
+
+    #[test]
+    fn frames_of_another_proportion_are_asked_about() {
+        let all = [source("a.jpg", 3000, 2000), source("b.jpg", 2000, 3000), source("c.jpg", 1500, 1000)];
+        let problems = told(json!([{"kind": "frames"}]), &all);
+        assert!(
+            problems[0].stops && problems[0].message.starts_with("b.jpg are of another")
+                || problems[0].message.starts_with("b.jpg")
+        );
+        let labels: Vec<&str> = problems[0].mends.iter().map(|m| m.label.as_str()).collect();
+        assert_eq!(
+            labels,
+            ["Fill the frame, cut what sticks out", "Fit them in, colour around", "Leave them out"]
+        );
+        let Way::LeaveOut { pictures } = &problems[0].mends[2].way else { panic!() };
+        assert_eq!(pictures, &[1]);
+        assert!(problems[1].message.starts_with("c.jpg has fewer pixels than 3000 × 2000"));
+        for fit in ["fill", "fit"] {
+            assert!(told(json!([{"kind": "frames", "fit": fit}]), &all).iter().all(|p| !p.stops));
+        }
+    }
+
+    #[test]
+    fn speeds_and_rates_are_told() {
+        let all: Vec<Source> = (0..10).map(|n| source(&format!("{n}.jpg"), 3000, 2000)).collect();
+        let problems = told(
+            json!([{"kind": "video", "speed": 2}, {"kind": "video", "rate": "24", "name": "b", "sound": "/no/such.wav"}]),
+            &all,
+        );
+        let says = |what: &str| {
+            problems.iter().find(|p| p.message.contains(what)).unwrap_or_else(|| panic!("{what}"))
+        };
+        assert!(!says("5 of 10 frames are left out").stops);
+        assert_eq!(says("different frame rates, 25 and 24").mends[0].label, "Both at 25");
+        assert!(says("/no/such.wav is not there").stops);
+        let sheet =
+            told(json!([{"kind": "contact", "cell": 2000, "columns": 60}]), &vec![all[0].clone(); 3000]);
+        assert!(sheet[0].stops && sheet[0].mends[0].label == "As a PDF of several pages");
+    }
+
+    #[test]
+    fn a_clip_is_as_long_as_its_frames_say() {
+        let document = json!({"format": "rallo-recipe", "version": 1, "name": "x", "deliveries":
+            [{"kind": "video", "rate": "29.97", "hold_first": 1, "times": 2}]});
+        let recipe = Recipe::from_value(&document).unwrap();
+        let (text, bytes) = expected(&recipe, 300).remove(0);
+        // 330 frames twice, at 30 000 / 1001.
+        assert!(text.starts_with("Clip of 22 s: 660 frames at 29.97 a second, 1920 × 1080"), "{text}");
+        assert!(bytes > 1_000_000);
+        assert_eq!(seconds_text(125.2), "2 min 5 s");
+    }
+}

@@ -1,0 +1,173 @@
+//! Deliveries looked at before a run: the true preview of their files, names of all results side by side with the old ones.
+
+use super::bench::open;
+use crate::App;
+use crate::desk;
+use crate::error::{Error, Result};
+use axum::extract::State;
+use axum::response::Response;
+use axum::routing::post;
+use axum::{Json, Router};
+use rallo_engine::{Encoded, Pixels, Plan, Rect};
+use rallo_media::{Encoding, Extras};
+use rallo_recipe::{Recipe, names};
+use rallo_runner::{Decided, execute, subject};
+use schemars::JsonSchema;
+use serde::Deserialize;
+use serde_json::{Value, json};
+use std::collections::HashMap;
+
+pub fn routes() -> Router<App> {
+    Router::new().route("/api/delivered", post(delivered)).route("/api/names", post(name_all))
+}
+
+/// A part of a file as a delivery would write it.
+#[derive(Deserialize, JsonSchema)]
+pub struct Delivered {
+    /// The document.
+    recipe: Value,
+    /// The frame.
+    frame: i64,
+    /// Which of the recipe's deliveries, from 0.
+    at: usize,
+    /// Which of its widths, from 0.
+    #[serde(default)]
+    width: usize,
+    /// The middle of the part, as shares of the picture.
+    middle: [f64; 2],
+    /// Pixels of the part, at full size.
+    size: [u32; 2],
+    /// Without the losses of its format.
+    #[serde(default)]
+    plain: bool,
+}
+
+/// Longest side of a part.
+const LONGEST: u32 = 2400;
+/// Parts begin where JPEG's squares do, so that they lie as in the whole file.
+const GRID: i64 = 16;
+
+/// The part encoded as the file will be, or without losses; before it four bytes of length and that many of JSON: pixels of
+/// the whole, the part, and what a browser shows it as.
+async fn delivered(State(app): State<App>, Json(asked): Json<Delivered>) -> Result<Response> {
+    let recipe = Recipe::from_value(&asked.recipe)?;
+    let frame = open(&app, asked.frame).await?;
+    let recipe = recipe.settled(&frame.about);
+    if asked.size.iter().any(|s| *s == 0 || *s > LONGEST) {
+        return Err(Error::bad(format!("size: expected 1 to {LONGEST} pixels each way")));
+    }
+    let bytes = tokio::task::spawn_blocking(move || -> Result<Vec<u8>> {
+        let all = execute::variants(&recipe);
+        let mut own = all.into_iter().filter(|v| v.at == asked.at);
+        let variant = own.nth(asked.width).ok_or_else(|| {
+            Error::bad("this delivery writes no file of each picture; its clip or document is made at the end of a run")
+        })?;
+        let delivery = &variant.delivery;
+        let mut settings = recipe.settings(&frame.about);
+        settings.extend(recipe.after(delivery, variant.width, &frame.about));
+        let plan = Plan::for_picture(settings, &*frame.source).map_err(Error::bad)?;
+        let program = plan.program(1.0);
+        let whole = program.size();
+        let start = |share: f64, part: u32, side: u32| {
+            let middle = (share.clamp(0.0, 1.0) * f64::from(side)) as i64;
+            let first = (middle - i64::from(part) / 2).clamp(0, (i64::from(side) - i64::from(part)).max(0));
+            first / GRID * GRID
+        };
+        let rect = Rect::new(
+            start(asked.middle[0], asked.size[0], whole.width),
+            start(asked.middle[1], asked.size[1], whole.height),
+            i64::from(asked.size[0]),
+            i64::from(asked.size[1]),
+        )
+        .within(whole.rect());
+        let colours = delivery.colours(&plan);
+        let picture = program.render(&*frame.source, rect, &colours).map_err(Error::bad)?;
+        let extras = Extras { icc: Some(colours.icc.clone()), ..Extras::default() };
+        let encoding = if asked.plain { Encoding::Png } else { execute::encoding(delivery) };
+        let (bytes, quality) = match delivery.limit.filter(|_| !asked.plain) {
+            Some(limit) => {
+                // The part's share of the whole file.
+                let share = rect.area() as f64 / whole.area() as f64;
+                let most = (f64::from(limit) * 1000.0 * share) as u64;
+                let (bytes, quality) = rallo_media::encode_within(&picture, encoding, &extras, most)?;
+                (bytes, Some(quality))
+            }
+            None => (rallo_media::encode(&picture, encoding, &extras)?, None),
+        };
+        let (bytes, kind) = shown(&picture, encoding, bytes)?;
+        let estimate = (!asked.plain)
+            .then(|| (bytes.len() as f64 * whole.area() as f64 / rect.area().max(1) as f64) as u64);
+        let head = json!({"size": [whole.width, whole.height], "part": [rect.x, rect.y, rect.width, rect.height],
+            "kind": kind, "bytes": estimate, "quality": quality})
+        .to_string();
+        Ok([&(head.len() as u32).to_le_bytes(), head.as_bytes(), &bytes].concat())
+    })
+    .await??;
+    Ok(super::image(bytes, "application/octet-stream", false))
+}
+
+/// What a browser can show of an encoded picture: itself, or what it holds where it loses nothing anyway.
+fn shown(picture: &Encoded, encoding: Encoding, bytes: Vec<u8>) -> Result<(Vec<u8>, &'static str)> {
+    Ok(match encoding {
+        Encoding::Jpeg { .. } => (bytes, "image/jpeg"),
+        Encoding::Png => (bytes, "image/png"),
+        Encoding::WebP { .. } => (bytes, "image/webp"),
+        Encoding::Avif { .. } => (bytes, "image/avif"),
+        Encoding::Tiff { .. } => {
+            let eight = match &picture.pixels {
+                Pixels::U8(v) => v.clone(),
+                Pixels::U16(v) => v.iter().map(|s| (s >> 8) as u8).collect(),
+                Pixels::F32(v) => v.iter().map(|s| (s * 255.0 + 0.5) as u8).collect(),
+            };
+            let picture = Encoded { size: picture.size, pixels: Pixels::U8(eight) };
+            (rallo_media::encode(&picture, Encoding::Png, &Extras::default())?, "image/png")
+        }
+    })
+}
+
+/// A template for names, to be tried on the frames on the desk.
+#[derive(Deserialize, JsonSchema)]
+pub struct Template {
+    /// The template.
+    name: String,
+    /// The recipe's name.
+    #[serde(default)]
+    recipe: String,
+    /// Number of the first frame.
+    #[serde(default = "one")]
+    start: u32,
+    /// The ending of the files.
+    #[serde(default)]
+    ending: String,
+}
+
+fn one() -> u32 {
+    1
+}
+
+/// Old and new names of all frames on the desk; clashes are marked, and names that had to be changed.
+async fn name_all(State(app): State<App>, Json(asked): Json<Template>) -> Result<Json<Value>> {
+    names::check(&asked.name).map_err(|e| Error::bad(format!("name: {e}")))?;
+    let laid = desk::laid(&app).await?;
+    let mut seen: HashMap<String, usize> = HashMap::new();
+    let mut rows: Vec<(String, String, bool, Option<usize>)> = Vec::new();
+    for (i, frame) in laid.chosen().into_iter().enumerate() {
+        let mut about = subject(&frame.path, frame.facts.as_ref(), &Decided::from(&frame.marks), i + 1);
+        about.number = (about.number + asked.start as usize).saturating_sub(1);
+        let name = names::expand(&asked.name, &asked.recipe, &about);
+        let changed = names::changed(&asked.name, &asked.recipe, &about).is_some();
+        let folder = frame.path.parent().map(|p| p.to_string_lossy().into_owned()).unwrap_or_default();
+        // Compared without case, as some file systems do; within one folder.
+        let first = *seen.entry(format!("{folder}/{}", name.to_lowercase())).or_insert(i);
+        let ending = if asked.ending.is_empty() { String::new() } else { format!(".{}", asked.ending) };
+        rows.push((frame.name.clone(), format!("{name}{ending}"), changed, (first != i).then_some(first)));
+    }
+    let clashes = rows.iter().filter(|r| r.3.is_some()).count();
+    let all: Vec<Value> = rows
+        .iter()
+        .map(|(old, new, changed, clash)| {
+            json!({"old": old, "new": new, "changed": changed, "clash": clash.map(|c| rows[c].0.clone())})
+        })
+        .collect();
+    Ok(Json(json!({"names": all, "clashes": clashes})))
+}
