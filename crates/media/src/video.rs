@@ -153,6 +153,8 @@ pub struct Clip {
     pub bytes: Option<u64>,
     /// Frames of one turn.
     pub frames: usize,
+    /// How many of them differ from the one before.
+    pub fresh: usize,
     /// How often it is played within the file.
     pub turns: u32,
     /// Seconds it comes up from black.
@@ -179,7 +181,12 @@ impl Clip {
     /// About how many bytes it will have.
     pub fn estimate(&self) -> u64 {
         let quality = f64::from(self.quality.unwrap_or(75));
-        let pixels = self.size.area() as f64 * self.frames as f64 * f64::from(self.turns.max(1));
+        // A frame that stands still costs little where frames are told by what changed.
+        let frames = match self.codec {
+            Codec::Intra | Codec::Ffv1 => self.frames as f64,
+            _ => self.fresh as f64 + 0.03 * self.frames.saturating_sub(self.fresh) as f64,
+        };
+        let pixels = self.size.area() as f64 * frames * f64::from(self.turns.max(1));
         let scale = match self.codec {
             Codec::Intra | Codec::Ffv1 | Codec::Gif => 1.0,
             // Six steps of the quantiser halve the rate; the scale below has one for three hundredths.
@@ -325,7 +332,18 @@ fn ffmpeg() -> Command {
         "-protocol_whitelist",
         "file,pipe",
     ]);
+    // One encoder tells of itself where errors are told.
+    command.env("SVT_LOG", "1");
     command
+}
+
+/// Containers that are opened: none that could lead to other files.
+const CONTAINERS: &str =
+    "mov,mp4,m4a,3gp,3g2,mj2,matroska,webm,avi,mpegts,mpeg,ogg,wav,w64,mp3,flac,aac,aiff,caf,gif";
+
+/// Takes a file in.
+fn input(command: &mut Command, path: &Path) {
+    command.args(["-format_whitelist", CONTAINERS, "-i"]).arg(file(path));
 }
 
 fn file(path: &Path) -> std::ffi::OsString {
@@ -384,7 +402,8 @@ impl Recorder {
         command.args(["-i", "pipe:0"]);
         let sound = clip.sound.as_ref().filter(|_| turn.is_none() && clip.codec.sound().is_some());
         if let Some(sound) = sound {
-            command.arg("-i").arg(file(sound)).args(["-map", "0:v:0", "-map", "1:a:0"]);
+            input(&mut command, sound);
+            command.args(["-map", "0:v:0", "-map", "1:a:0"]);
         }
         let mut filters = Vec::new();
         if clip.fade_in > 0.0 {
@@ -464,10 +483,12 @@ impl Recorder {
         let Some(turn) = self.turn.take() else { return Ok(()) };
         let mut command = ffmpeg();
         let more = (self.clip.turns - 1).to_string();
-        command.args(["-stream_loop", &more]).arg("-i").arg(file(&turn));
+        command.args(["-stream_loop", &more]);
+        input(&mut command, &turn);
         let sound = self.clip.sound.as_ref().filter(|_| self.clip.codec.sound().is_some());
         if let Some(sound) = sound {
-            command.arg("-i").arg(file(sound)).args(["-map", "0:v:0", "-map", "1:a:0"]);
+            input(&mut command, sound);
+            command.args(["-map", "0:v:0", "-map", "1:a:0"]);
         }
         command.args(["-c:v", "copy"]);
         if sound.is_some() {
@@ -600,6 +621,8 @@ pub fn probe(path: &Path) -> Result<ClipFacts, MediaError> {
         "error",
         "-protocol_whitelist",
         "file,pipe",
+        "-format_whitelist",
+        CONTAINERS,
         "-select_streams",
         "v:0",
         "-of",
@@ -681,9 +704,9 @@ pub fn take_out(path: &Path, folder: &Path, every: u32) -> Result<usize, MediaEr
     let part = tempfile::Builder::new().prefix(".rallo-frames-").tempdir_in(home).map_err(io(home))?;
     let stem = path.file_stem().unwrap_or_default().to_string_lossy().replace('%', "-");
     let mut command = ffmpeg();
-    command.arg("-i").arg(file(path));
+    input(&mut command, path);
     let filter = format!("select=not(mod(n\\,{}))", every.max(1));
-    command.args(["-map", "0:v:0", "-vf", &filter, "-vsync", "0"]);
+    command.args(["-map", "0:v:0", "-vf", &filter, "-fps_mode", "passthrough"]);
     command.args(["-sws_flags", "accurate_rnd+full_chroma_int+bicubic", "-f", "image2"]);
     done(command.arg(file(&part.path().join(format!("{stem}-%06d.png"))))).map_err(|e| match e {
         MediaError::Encode { message, .. } => {
@@ -706,14 +729,8 @@ pub fn take_out(path: &Path, folder: &Path, every: u32) -> Result<usize, MediaEr
 /// As [`probe`].
 pub fn still(path: &Path) -> Result<Vec<u8>, MediaError> {
     let mut command = ffmpeg();
-    command.arg("-i").arg(file(path)).args([
-        "-map",
-        "0:v:0",
-        "-frames:v",
-        "1",
-        "-vf",
-        "scale='min(960,iw)':-2",
-    ]);
+    input(&mut command, path);
+    command.args(["-map", "0:v:0", "-frames:v", "1", "-vf", "scale='min(960,iw)':-2"]);
     done(command.args(["-f", "image2pipe", "-c:v", "mjpeg", "-q:v", "3", "pipe:1"]))
 }
 
@@ -723,7 +740,7 @@ pub fn still(path: &Path) -> Result<Vec<u8>, MediaError> {
 /// As [`probe`].
 pub fn proxy(path: &Path, to: &Path) -> Result<(), MediaError> {
     let mut command = ffmpeg();
-    command.arg("-i").arg(file(path));
+    input(&mut command, path);
     command.args(["-map", "0:v:0", "-map", "0:a:0?", "-vf", "scale='min(1280,iw)':-2", "-c:v", "libvpx-vp9"]);
     command.args([
         "-pix_fmt",

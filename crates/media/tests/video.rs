@@ -40,6 +40,7 @@ fn clip(codec: Codec, depth: u8) -> Clip {
         quality: Some(98),
         bytes: None,
         frames: 3,
+        fresh: 1,
         turns: 1,
         fade_in: 0.0,
         fade_out: 0.0,
@@ -217,6 +218,10 @@ fn what_is_wrong_is_said() {
     std::fs::write(&text, "no clip").unwrap();
     let error = probe(&text).unwrap_err();
     assert!(matches!(&error, MediaError::Unsupported(m) if m.contains("cannot be read")), "{error}");
+    // Nor is a list that leads to other files opened.
+    let list = folder.path().join("list.mp4");
+    std::fs::write(&list, format!("#EXTM3U\n#EXTINF:1,\n{}\n", text.display())).unwrap();
+    assert!(probe(&list).is_err());
     assert!(take_out(&text, &folder.path().join("f"), 1).is_err());
     assert!(!folder.path().join("f").exists());
     let missing = Clip { sound: Some(folder.path().join("none.wav")), ..clip(Codec::H264, 8) };

@@ -181,7 +181,11 @@ fn pictures(one: &Pictures) -> String {
 impl Delivery {
     /// What the delivery writes, as a sentence with holes; its names and target are said behind it.
     fn sentence(&self) -> String {
-        let custom = |size: &str| if size == "custom" { "{width} × {height}" } else { "{size}" };
+        let custom = |size: &str| match size {
+            "custom" => "{width} × {height}",
+            "own" => "in their {size} size",
+            _ => "{size}",
+        };
         let mut sentence = match &self.what {
             What::Pictures(p) => pictures(p),
             What::Frames(f) => {
@@ -196,7 +200,7 @@ impl Delivery {
                     _ => "",
                 };
                 let start = if f.start == 1.0 { "" } else { ", from number {start}" };
-                format!("Numbered frames, {} each{fit}{start}, {format}", custom(&f.size))
+                format!("Numbered frames, {}{fit}{start}, {format}", custom(&f.size))
             }
             What::Video(v) => {
                 let codec = if v.codec == "purpose" { "to {purpose}" } else { "in {codec}" };

@@ -59,6 +59,7 @@ pub(crate) fn fault(e: &MediaError) -> Fault {
 /// What a clip of so many frames is, as it is encoded.
 pub fn clip(video: &Video, recipe: &str, count: usize) -> Clip {
     let stage = Bundle::Video(video.clone()).stage();
+    let order = video.order(count);
     let size = stage.frame.map_or(Size::new(1920, 1080), |f| Size::new(f.width, f.height));
     Clip {
         size,
@@ -67,7 +68,8 @@ pub fn clip(video: &Video, recipe: &str, count: usize) -> Clip {
         depth: video.depth(),
         quality: video.quality,
         bytes: video.megabytes.map(|m| u64::from(m) * 1_000_000),
-        frames: video.order(count).len(),
+        frames: order.len(),
+        fresh: order.len() - order.windows(2).filter(|w| w[0] == w[1]).count(),
         turns: video.turns() as u32,
         fade_in: video.fade_in,
         fade_out: video.fade_out,

@@ -58,6 +58,9 @@ pub fn expected(recipe: &Recipe, count: usize) -> Vec<(String, u64)> {
     recipe.tasks().into_iter().filter_map(one).collect()
 }
 
+/// Bytes that may be held to choose the colours of a GIF.
+const GIF_MEMORY: u64 = 1_500_000_000;
+
 fn delivery(at: usize, param: &str, value: Value) -> Way {
     Way::Delivery { at: Some(at), values: Map::from_iter([(param.to_owned(), value)]) }
 }
@@ -85,6 +88,21 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[Subject]) -> Ve
             all.push(
                 Problem::stop(format!("the sound file {sound} is not there"))
                     .or("Without sound", delivery(*at, "sound", json!(""))),
+            );
+        }
+        let clip = bundle::clip(video, &recipe.name, count);
+        // Its colours are chosen from all frames, which are held until then.
+        let held = clip.size.area() * clip.frames as u64 * 4;
+        if video.codec() == "GIF" && held > GIF_MEMORY {
+            all.push(
+                Problem::stop(format!(
+                    "a GIF of {} frames of {} × {} pixels would take {} of memory to make; make it smaller or shorter",
+                    clip.frames,
+                    clip.size.width,
+                    clip.size.height,
+                    bytes_text(held)
+                ))
+                .or("An animated WebP instead", delivery(*at, "codec", json!("WebP"))),
             );
         }
         let needs = Bundle::Video((*video).clone()).needs(count);
@@ -248,6 +266,8 @@ mod tests {
         assert!(!says("5 of 10 frames are left out").stops);
         assert_eq!(says("different frame rates, 25 and 24").mends[0].label, "Both at 25");
         assert!(says("/no/such.wav is not there").stops);
+        let gif = told(json!([{"kind": "video", "codec": "GIF", "size": "4K", "length": 60}]), &all);
+        assert!(gif[0].stops && gif[0].message.starts_with("a GIF of 1500 frames"), "{gif:?}");
         let sheet =
             told(json!([{"kind": "contact", "cell": 2000, "columns": 60}]), &vec![all[0].clone(); 3000]);
         assert!(sheet[0].stops && sheet[0].mends[0].label == "As a PDF of several pages");

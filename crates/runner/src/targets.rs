@@ -198,7 +198,8 @@ pub fn plan_from(
             if let Some(message) = laid.as_ref().and_then(|plan| limit(delivery, plan, memory)) {
                 limits.push((i, message));
             }
-            let size = laid.map(|p| p.size());
+            let framed = delivery.frame.as_ref().map(|f| Size::new(f.width, f.height));
+            let size = laid.map(|p| framed.unwrap_or(p.size()));
             let mut named = delivery.counted(&about);
             (named.width, named.height) = size.map_or((0, 0), |s| (s.width, s.height));
             let mut name = names::expand(&delivery.name, &recipe.name, &named);

@@ -141,7 +141,8 @@ export function controls(params, values, change, histogram, memory) {
     const label = el('span', { title: param.about }, param.name.replace(/_/g, ' '));
     const put = (v, done) => { if (v !== undefined) change({ [param.name]: v }, done); };
     let row;
-    if (param.kind === 'number') {
+    // What has thousands of notches is typed.
+    if (param.kind === 'number' && (param.max - param.min) / param.step <= 1500) {
       const range = el('input', { type: 'range', min: param.min, max: param.max, step: param.step, value, 'aria-label': param.name });
       const field = el('input', { value, 'aria-label': `${param.name}, typed` });
       range.addEventListener('input', () => { field.value = range.value; put(Number(range.value), false); });

@@ -557,6 +557,7 @@ impl Default for Contact {
 
 /// One file of all frames.
 #[derive(Clone, Debug, PartialEq)]
+#[expect(clippy::large_enum_variant, reason = "a recipe has a handful of them")]
 pub enum Bundle {
     /// A clip.
     Video(Video),
@@ -637,9 +638,10 @@ impl Bundle {
                 format: "png".into(),
                 bits: 16,
                 sharpen: v.sharpen,
+                // Colour samples are for two pixels each way.
                 frame: pixels_of(&v.size, v.width, v.height).map(|(width, height)| Frame {
-                    width,
-                    height,
+                    width: width & !1,
+                    height: height & !1,
                     fit: v.fit.clone(),
                     colour: v.colour.clone(),
                 }),

@@ -216,6 +216,7 @@ pub enum What {
 
 /// What is done once all pictures of a run are made, or over them all.
 #[derive(Clone, Debug, PartialEq)]
+#[expect(clippy::large_enum_variant, reason = "a recipe has a handful of them")]
 pub enum Task {
     /// One file of all frames.
     Bundle(Bundle),

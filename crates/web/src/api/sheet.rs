@@ -261,14 +261,13 @@ async fn sheet(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<
         let source = p.source.clone();
         p.all().map(|(path, size)| one((&source, path, size))).collect::<Vec<_>>()
     };
-    let mut names: Vec<Value> = Vec::new();
+    let together = recipe.tasks().into_iter().zip(&planning.tasks);
+    let together = together
+        .map(|((_, task), path)| json!({"source": "all of them", "target": name(path), "what": task.word()}));
+    let mut names: Vec<Value> = together.collect();
     if !execute::variants(recipe).is_empty() {
         names.extend(planned.iter().flat_map(all));
     }
-    let together = recipe.tasks().into_iter().zip(&planning.tasks);
-    names.extend(together.map(
-        |((_, task), path)| json!({"source": "all of them", "target": name(path), "what": task.word()}),
-    ));
     let expected: Vec<String> =
         expect::expected(recipe, planned.len()).into_iter().map(|(text, _)| text).collect();
     let folders: HashSet<&Path> =
