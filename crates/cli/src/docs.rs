@@ -116,7 +116,8 @@ fn picture(kind: &StepKind, source: &FileSource) -> Result<Vec<u8>, String> {
     let close = if close { Some(busy(source)?) } else { None };
     let after = half(source, vec![Settings::from(step)], close)?;
     let both = beside(&half(source, Vec::new(), close)?, &after);
-    let encoding = Encoding::Jpeg { quality: 80, chroma: Chroma::Quarter, progressive: false };
+    let encoding =
+        Encoding::Jpeg { quality: 80, chroma: Chroma::Quarter, progressive: false, optimised: false };
     rallo_media::encode(&both, encoding, &Extras::default()).map_err(|e| e.to_string())
 }
 

@@ -18,7 +18,7 @@ fn write_photo(path: &Path) {
         ..CameraData::default()
     };
     let extras = Extras { exif: Some(camera.write().unwrap()), ..Extras::default() };
-    let encoding = Encoding::Jpeg { quality: 90, chroma: Chroma::Full, progressive: false };
+    let encoding = Encoding::Jpeg { quality: 90, chroma: Chroma::Full, progressive: false, optimised: false };
     std::fs::write(path, encode(&picture(600, 400, 1), encoding, &extras).unwrap()).unwrap();
     write_tags(path, &["-ExifIFD:SerialNumber=M24-0007", "-ExifIFD:OwnerName=Mara"]);
 }

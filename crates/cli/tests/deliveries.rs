@@ -26,7 +26,8 @@ impl Place {
                 ..CameraData::default()
             };
             let extras = Extras { exif: camera.write().ok(), ..Extras::default() };
-            let jpeg = Encoding::Jpeg { quality: 95, chroma: Chroma::Full, progressive: false };
+            let jpeg =
+                Encoding::Jpeg { quality: 95, chroma: Chroma::Full, progressive: false, optimised: false };
             let bytes = rallo_media::encode(&picture(900, 600, i), jpeg, &extras).unwrap();
             std::fs::write(folder.path().join(format!("in/pot {i}.jpg")), bytes).unwrap();
         }

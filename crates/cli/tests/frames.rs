@@ -18,7 +18,8 @@ fn twelve(folder: &Path) {
         let camera =
             CameraData { taken, iso, camera: Some("Marlow 24".into()), orientation: 1, ..Default::default() };
         let extras = Extras { exif: camera.write().ok(), ..Extras::default() };
-        let encoding = Encoding::Jpeg { quality: 90, chroma: Chroma::Half, progressive: false };
+        let encoding =
+            Encoding::Jpeg { quality: 90, chroma: Chroma::Half, progressive: false, optimised: false };
         let seed = if i == 8 { 7 } else { i };
         let bytes = rallo_media::encode(&picture(600, 400, seed), encoding, &extras).unwrap();
         std::fs::write(folder.join(format!("TN_{i}.jpg")), bytes).unwrap();

@@ -181,3 +181,132 @@ async fn the_file_is_seen_as_it_will_be_before_a_run() {
     desk.until("!document.querySelector('.delivered')").await;
     desk.page.clone().close().await.unwrap();
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_differs_is_asked_about_and_mended_on_the_sheet() {
+    let desk = Desk::open_with(|shoot| {
+        for i in 1..=3 {
+            write_jpeg(&shoot.join(format!("LES_{i:03}.jpg")), 960, 540, i);
+        }
+        write_jpeg(&shoot.join("LES_004.jpg"), 540, 960, 4);
+    })
+    .await;
+    desk.choose().await;
+    let recipe = json!({"format": "rallo-recipe", "version": 1, "name": "Frames", "steps": [],
+        "deliveries": [{"kind": "frames"}, {"kind": "video", "size": "own", "name": "a"},
+            {"kind": "video", "size": "own", "name": "b", "rate": "30"}]});
+    desk.ask("POST", "/api/recipes", recipe.clone()).await;
+    desk.go("/sheet").await;
+    let problems = "document.querySelector('#problems').innerText";
+    desk.until(&format!(
+        "{problems}.includes('LES_004.jpg are of another proportion than the numbered frames, 960 × 540')"
+    ))
+    .await;
+    desk.until(&format!("{problems}.includes('Two clips have different frame rates, 25 and 30')")).await;
+    assert_eq!(desk.script("return document.querySelector('#start').disabled").await, json!(true));
+    let press = |label: &str| {
+        format!(
+            "[...document.querySelectorAll('#problems .btn')].find((b) => b.innerText === {label:?}).click()"
+        )
+    };
+    desk.script(&press("Fit them in, colour around")).await;
+    desk.until(&format!("!{problems}.includes('another proportion')")).await;
+    desk.script(&press("Both at 25")).await;
+    desk.until(&format!("!{problems}.includes('different frame rates')")).await;
+    desk.until("document.querySelectorAll('.slip .goes')[0].innerText.includes('fitted in')").await;
+    desk.until("!document.querySelector('#start').disabled").await;
+    // Where such a file stands already, that is said.
+    std::fs::create_dir_all(desk.shoot().join("Frames")).unwrap();
+    std::fs::write(desk.shoot().join("Frames/a.mp4"), "somebody's").unwrap();
+    desk.script("document.querySelector('#start').click()").await;
+    desk.until("document.querySelector('#what')?.innerText.startsWith('Done: 6 of 7')").await;
+    desk.until("document.querySelector('#fails').innerText.includes('a.mp4 exists already')").await;
+    assert_eq!(std::fs::read(desk.shoot().join("Frames/a.mp4")).unwrap(), b"somebody's");
+    desk.go("/sheet").await;
+    desk.until(&format!("{problems}.includes('a.mp4 is there already')")).await;
+    // A watched folder never has all its pictures.
+    let refused = desk
+        .ask("POST", "/api/watches", json!({"recipe": 1, "name": "w", "folder": desk.shoot().to_string_lossy(), "deep": false, "answers": []}))
+        .await;
+    assert!(
+        refused["error"].as_str().unwrap().contains("in a watched folder they never are all there"),
+        "{refused}"
+    );
+    desk.page.clone().close().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn clips_that_browsers_do_not_play_have_a_stand_in_and_become_a_source() {
+    let desk = lesson(4).await;
+    let recipe = json!({"format": "rallo-recipe", "version": 1, "name": "Edit", "steps": [], "deliveries": [
+        {"kind": "video", "purpose": "edit", "size": "custom", "width": 320, "height": 180, "name": "take", "to": desk.shoot().to_string_lossy()},
+        {"kind": "video", "codec": "GIF", "size": "custom", "width": 160, "height": 90, "name": "small"}]});
+    desk.ask("POST", "/api/recipes", recipe).await;
+    desk.ask("POST", "/api/runs", json!({})).await;
+    desk.go("/runs/1").await;
+    desk.until("document.querySelector('#what')?.innerText.startsWith('All done: 6 of 6')").await;
+    desk.until("document.querySelectorAll('.together .btn').length === 2").await;
+    desk.script("document.querySelectorAll('.together .btn').forEach((b) => b.click())").await;
+    desk.until("document.querySelector('.player video')?.readyState >= 2").await;
+    assert_eq!(
+        desk.script("return document.querySelector('.player video').src.endsWith('/proxy')").await,
+        json!(true)
+    );
+    desk.until("document.querySelector('.player img')?.naturalWidth === 160").await;
+    // The frames of a clip become pictures that are chosen like others.
+    desk.go("/frames").await;
+    desk.find("#choose").await.click().await.unwrap();
+    desk.find("#folder-list button").await.click().await.unwrap();
+    desk.until("document.querySelector('#folder-list')?.innerText.includes('Spring')").await;
+    desk.find("#folder-list button").await.click().await.unwrap();
+    desk.find(".take-frames").await.click().await.unwrap();
+    desk.until("document.querySelector('#folder-path').innerText.includes('take frames')").await;
+    desk.until("document.querySelector('#take').innerText.includes('4 pictures')").await;
+    desk.find("#take").await.click().await.unwrap();
+    desk.until("document.querySelector('#count')?.innerText.startsWith('4 frames')").await;
+    desk.page.clone().close().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn lines_are_given_to_one_delivery_and_a_pdf_is_made_smaller_in_the_page() {
+    let desk = lesson(2).await;
+    desk.go("/bench").await;
+    also(&desk, "a smaller JPEG", "1600").await;
+    desk.script("document.querySelector('[data-delivery=\"1\"] [aria-expanded]').click()").await;
+    desk.until("document.querySelector('[aria-label=\"A line for this delivery alone\"]')").await;
+    desk.script("const s = document.querySelector('[aria-label=\"A line for this delivery alone\"]'); s.value = '0'; s.dispatchEvent(new Event('change'))").await;
+    desk.until(
+        "document.querySelector('[data-delivery=\"1\"]').innerText.includes('(Make it 0.2 stops brighter)')",
+    )
+    .await;
+    assert_eq!(desk.lines().await, 0);
+    desk.saved().await;
+    let kept = desk.ask("GET", "/api/recipes/1", json!(null)).await;
+    assert_eq!(kept["document"]["deliveries"][1]["steps"][0]["step"], "exposure");
+    desk.script("document.querySelector('.own-line .btn').click()").await;
+    desk.until("document.querySelectorAll('#lines > li').length === 1").await;
+    desk.saved().await;
+    // Smaller: the file itself stays, and the answer is a PDF of fewer bytes.
+    desk.ask(
+        "POST",
+        "/api/recipes",
+        json!({"format": "rallo-recipe", "version": 1, "name": "Paper", "steps": [],
+        "deliveries": [{"kind": "pdf", "rows": 1, "resolution": 400, "quality": 95, "name": "paper"}]}),
+    )
+    .await;
+    desk.ask("POST", "/api/runs", json!({})).await;
+    desk.go("/runs/1").await;
+    desk.until("document.querySelector('#what')?.innerText.startsWith('All done')").await;
+    let paper = std::fs::read(desk.shoot().join("Paper/paper.pdf")).unwrap();
+    desk.go("/runs").await;
+    let send = "const done = arguments[0]; (async () => { \
+        const bytes = await (await fetch('/api/runs/1/items/2/file/0')).blob(); \
+        const list = new DataTransfer(); list.items.add(new File([bytes], 'paper.pdf', { type: 'application/pdf' })); \
+        const field = document.querySelector('#smaller-file'); field.files = list.files; field.dispatchEvent(new Event('change')); \
+        document.querySelector('#smaller-ppi').value = 60; document.querySelector('#smaller').click(); done(bytes.size); })()";
+    let sent = desk.page.execute_async(send, vec![]).await.unwrap();
+    assert_eq!(sent, json!(paper.len()));
+    desk.until("document.querySelector('#smaller-told').innerText.includes('2 of 2 pictures made smaller')")
+        .await;
+    desk.page.clone().close().await.unwrap();
+}

@@ -328,7 +328,7 @@ fn pixels_are_carried_over_when_only_names_and_data_change() {
     // A JPEG on its side, a PNG, a WebP, and a GIF that can only be copied.
     let camera = CameraData { camera: Some("Marlow 24".into()), orientation: 6, ..CameraData::default() };
     let extras = Extras { exif: camera.write().ok(), ..Extras::default() };
-    let jpeg = Encoding::Jpeg { quality: 77, chroma: Chroma::Quarter, progressive: true };
+    let jpeg = Encoding::Jpeg { quality: 77, chroma: Chroma::Quarter, progressive: true, optimised: false };
     for (name, encoding) in
         [("a.jpg", jpeg), ("b.png", Encoding::Png), ("c.webp", Encoding::WebP { quality: Some(70) })]
     {
@@ -372,6 +372,8 @@ fn a_delivery_has_lines_of_its_own_and_formats_their_depths() {
         json!([
             {"kind": "pictures", "format": "png", "name": "plain", "folder": "o", "long_edge": 300},
             {"kind": "pictures", "format": "png", "name": "grey", "folder": "o", "long_edge": 300, "steps": [{"step": "grey"}]},
+            {"kind": "pictures", "name": "usual", "folder": "o"},
+            {"kind": "pictures", "name": "packed", "folder": "o", "optimised": true},
             {"kind": "pictures", "format": "tiff", "bits": 32, "name": "float", "folder": "o", "profile": "rec2020"},
         ]),
     );
@@ -384,6 +386,15 @@ fn a_delivery_has_lines_of_its_own_and_formats_their_depths() {
         panic!()
     };
     assert!(grey.chunks(3).all(|p| p[0] == p[1] && p[1] == p[2]) && plain.chunks(3).any(|p| p[0] != p[2]));
+    let eight = |path: &Path| match samples(path) {
+        rallo_engine::Samples::U8(v) => v,
+        _ => panic!(),
+    };
+    // Tables of its own make a JPEG smaller and change nothing.
+    let length = |name: &str| at(name).metadata().unwrap().len();
+    assert!(
+        length("packed.jpg") < length("usual.jpg") && eight(&at("packed.jpg")) == eight(&at("usual.jpg"))
+    );
     // Few colours are kept as a palette, with nothing lost.
     assert!(out("exiftool", &["-s3", "-ColorType"], &at("grey.png")).contains("Palette"));
     assert!(out("exiftool", &["-s3", "-ColorType"], &at("plain.png")).contains("RGB"));

@@ -73,7 +73,8 @@ pub fn file(
     let pixels = film::develop(light, from, exposure, seed);
     let size = Size::new(exposure.width as u32, exposure.height as u32);
     let extras = Extras { exif: camera.write().ok(), ..Extras::default() };
-    let encoding = Encoding::Jpeg { quality: 88, chroma: Chroma::Quarter, progressive: false };
+    let encoding =
+        Encoding::Jpeg { quality: 88, chroma: Chroma::Quarter, progressive: false, optimised: false };
     rallo_media::encode(&Encoded { size, pixels: Pixels::U8(pixels) }, encoding, &extras)
 }
 

@@ -376,7 +376,8 @@ impl Still {
             (self.size(), pixels)
         };
         let extras = Extras { exif: self.camera.write().ok(), ..Extras::default() };
-        let encoding = Encoding::Jpeg { quality: 92, chroma: Chroma::Half, progressive: false };
+        let encoding =
+            Encoding::Jpeg { quality: 92, chroma: Chroma::Half, progressive: false, optimised: false };
         rallo_media::encode(&Encoded { size, pixels: Pixels::U8(pixels) }, encoding, &extras)
     }
 }

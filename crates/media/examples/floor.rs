@@ -16,7 +16,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         let size = Size::new(1600, 1067);
         let row = picture.stored_size().width as usize * 3;
         let pixels = v.chunks(row).take(1067).flat_map(|r| r[..4800.min(row)].to_vec()).collect();
-        let encoding = Encoding::Jpeg { quality: 82, chroma: Chroma::Quarter, progressive: false };
+        let encoding =
+            Encoding::Jpeg { quality: 82, chroma: Chroma::Quarter, progressive: false, optimised: false };
         Ok(encode(&Encoded { size, pixels: Pixels::U8(pixels) }, encoding, &Extras::default())?.len())
     };
     std::thread::scope(|scope| {

@@ -102,13 +102,14 @@ pub fn encode(
     pixels: &[u8],
     quality: u8,
     chroma: Subsamp,
-    progressive: bool,
+    (progressive, optimised): (bool, bool),
 ) -> Result<Vec<u8>, MediaError> {
     let run = || -> Result<Vec<u8>, turbojpeg::Error> {
         let mut encoder = Compressor::new()?;
         encoder.set_quality(i32::from(quality.clamp(1, 100)))?;
         encoder.set_subsamp(chroma)?;
         encoder.set_progressive(progressive)?;
+        encoder.set_optimize(optimised)?;
         let (width, height) = (size.width as usize, size.height as usize);
         encoder.compress_to_vec(Image { pixels, width, pitch: width * 3, height, format: PixelFormat::RGB })
     };

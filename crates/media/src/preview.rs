@@ -103,8 +103,12 @@ mod tests {
 
     fn jpeg(w: u32, h: u32) -> Vec<u8> {
         let picture = Encoded { size: Size::new(w, h), pixels: Pixels::U8(vec![90; (w * h * 3) as usize]) };
-        let encoding =
-            crate::Encoding::Jpeg { quality: 80, chroma: crate::Chroma::Quarter, progressive: false };
+        let encoding = crate::Encoding::Jpeg {
+            quality: 80,
+            chroma: crate::Chroma::Quarter,
+            progressive: false,
+            optimised: false,
+        };
         crate::encode(&picture, encoding, &crate::Extras::default()).unwrap()
     }
 

@@ -10,7 +10,9 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
-use std::process::{Child, ChildStdin, Command, Stdio};
+use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
+use std::sync::mpsc::{SyncSender, sync_channel};
 use std::thread::JoinHandle;
 
 /// How frames are encoded.
@@ -184,6 +186,8 @@ impl Clip {
         // A frame that stands still costs little where frames are told by what changed.
         let frames = match self.codec {
             Codec::Intra | Codec::Ffv1 => self.frames as f64,
+            // Frames that are shown for long differ more than those that move.
+            _ if self.frames >= 2 * self.fresh => self.fresh as f64 * 2.6 + 0.03 * self.frames as f64,
             _ => self.fresh as f64 + 0.03 * self.frames.saturating_sub(self.fresh) as f64,
         };
         let pixels = self.size.area() as f64 * frames * f64::from(self.turns.max(1));
@@ -225,30 +229,39 @@ impl Clip {
                 let plane = |c: usize| (0..width * height).map(move |i| i * 3 + c);
                 [1, 2, 0].into_iter().flat_map(plane).flat_map(|i| scaled(at(i)).to_le_bytes()).collect()
             }
-            Samples::Chroma { bits, rows } => chroma(width, height, bits, rows, at),
+            Samples::Chroma { bits, rows } => match &picture.pixels {
+                Pixels::U16(v) => chroma(width, height, bits, rows, v),
+                _ => {
+                    let wide: Vec<u16> = (0..width * height * 3).map(at).collect();
+                    chroma(width, height, bits, rows, &wide)
+                }
+            },
         })
     }
 }
 
-/// Y′CbCr of ITU-R BT.709-6, items 3.2 to 3.5, from R′G′B′ samples `at` 0 ..= 65 535.
-fn chroma(width: usize, height: usize, bits: u8, rows: usize, at: impl Fn(usize) -> u16 + Sync) -> Vec<u8> {
-    let deep = bits > 8;
-    let bytes = if deep { 2 } else { 1 };
+/// Values 0 ..= 255 as samples of so many bits, those of more than 8 in two bytes.
+fn put(bits: u8, values: &[f32], to: &mut [u8]) {
+    if bits == 8 {
+        // What lies beyond the range becomes its end.
+        to.iter_mut().zip(values).for_each(|(to, value)| *to = (value + 0.5) as u8);
+        return;
+    }
     let scale = f32::from(1u16 << (bits - 8));
-    let most = f32::from((1u32 << bits) as u16 - 1);
+    let most = (1u16 << bits) - 1;
+    for (to, value) in to.as_chunks_mut::<2>().0.iter_mut().zip(values) {
+        *to = ((value * scale + 0.5) as u16).min(most).to_le_bytes();
+    }
+}
+
+/// Y′CbCr of ITU-R BT.709-6, items 3.2 to 3.5, from interleaved R′G′B′ samples 0 ..= 65 535.
+fn chroma(width: usize, height: usize, bits: u8, rows: usize, samples: &[u16]) -> Vec<u8> {
+    let bytes = if bits > 8 { 2 } else { 1 };
     let (luma, half) = (width * height, width / 2);
     let small = half * (height / rows);
     let mut out = vec![0u8; (luma + 2 * small) * bytes];
     let (y_plane, colours) = out.split_at_mut(luma * bytes);
     let (b_plane, r_plane) = colours.split_at_mut(small * bytes);
-    let put = |to: &mut [u8], i: usize, value: f32| {
-        let value = (value * scale + 0.5).clamp(0.0, most) as u16;
-        if deep {
-            to[2 * i..2 * i + 2].copy_from_slice(&value.to_le_bytes());
-        } else {
-            to[i] = value as u8;
-        }
-    };
     y_plane
         .par_chunks_mut(width * rows * bytes)
         .zip(b_plane.par_chunks_mut(half * bytes))
@@ -257,24 +270,28 @@ fn chroma(width: usize, height: usize, bits: u8, rows: usize, at: impl Fn(usize)
         .for_each(|(band, ((y_rows, b_row), r_row))| {
             // Sums over the band's rows of B′ − Y′ and R′ − Y′, with a column more on the left.
             let (mut blue, mut red) = (vec![0f32; width + 1], vec![0f32; width + 1]);
+            let mut luma_row = vec![0f32; width];
             for row in 0..rows {
-                let start = (band * rows + row) * width;
-                for x in 0..width {
-                    let i = (start + x) * 3;
-                    let [r, g, b] = [at(i), at(i + 1), at(i + 2)].map(|s| f32::from(s) * (1.0 / 65_535.0));
+                let start = (band * rows + row) * width * 3;
+                let pixels = samples[start..start + width * 3].as_chunks::<3>().0;
+                let sums = blue[1..].iter_mut().zip(&mut red[1..]);
+                for ((pixel, (blue, red)), luma) in pixels.iter().zip(sums).zip(&mut luma_row) {
+                    let [r, g, b] = pixel.map(|s| f32::from(s) * (1.0 / 65_535.0));
                     let y = 0.2126 * r + 0.7152 * g + 0.0722 * b;
-                    put(y_rows, row * width + x, 16.0 + 219.0 * y);
-                    blue[x + 1] += b - y;
-                    red[x + 1] += r - y;
+                    *luma = 16.0 + 219.0 * y;
+                    *blue += b - y;
+                    *red += r - y;
                 }
+                let start = row * width * bytes;
+                put(bits, &luma_row, &mut y_rows[start..start + width * bytes]);
             }
             (blue[0], red[0]) = (blue[1], red[1]);
             let share = 1.0 / rows as f32;
-            for x in 0..half {
-                // Sited on the even column: a quarter, a half, a quarter.
-                let mean = |v: &[f32]| (v[2 * x] + 2.0 * v[2 * x + 1] + v[2 * x + 2]) * (0.25 * share);
-                put(b_row, x, 128.0 + 224.0 / 1.8556 * mean(&blue));
-                put(r_row, x, 128.0 + 224.0 / 1.5748 * mean(&red));
+            // Sited on the even column: a quarter, a half, a quarter.
+            let mean = |v: &[f32], x: usize| (v[2 * x] + 2.0 * v[2 * x + 1] + v[2 * x + 2]) * (0.25 * share);
+            for (plane, sums, most) in [(b_row, &blue, 1.8556), (r_row, &red, 1.5748)] {
+                let row: Vec<f32> = (0..half).map(|x| 128.0 + 224.0 / most * mean(sums, x)).collect();
+                put(bits, &row, plane);
             }
         });
     out
@@ -368,10 +385,14 @@ fn listen(child: &mut Child) -> Option<JoinHandle<String>> {
     }))
 }
 
+/// Frames that wait for the program that takes them.
+const ON_THEIR_WAY: usize = 3;
+
 /// A clip that is being written. When it is dropped unfinished, the program that writes it is ended.
 pub struct Recorder {
     child: Child,
-    pipe: Option<ChildStdin>,
+    /// Frames on their way, and what hands them on beside everything else.
+    pipe: Option<(SyncSender<Arc<Vec<u8>>>, JoinHandle<std::io::Result<()>>)>,
     said: Option<JoinHandle<String>>,
     clip: Clip,
     path: PathBuf,
@@ -445,7 +466,11 @@ impl Recorder {
         command.stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::piped());
         let mut child = command.spawn().map_err(|e| started(&e))?;
         let said = listen(&mut child);
-        let pipe = child.stdin.take();
+        let pipe = child.stdin.take().map(|mut pipe| {
+            let (give, take) = sync_channel::<Arc<Vec<u8>>>(ON_THEIR_WAY);
+            let hand_on = move || take.into_iter().try_for_each(|frame| pipe.write_all(&frame));
+            (give, std::thread::spawn(hand_on))
+        });
         Ok(Self { child, pipe, said, clip, path: path.into(), turn })
     }
 
@@ -454,19 +479,27 @@ impl Recorder {
         self.child.id()
     }
 
-    /// Adds a frame as [`Clip::raw`] makes it.
+    /// Adds a frame as [`Clip::raw`] makes it; waits where several are on their way already.
     ///
     /// # Errors
     /// [`MediaError::Encode`] where the program has ended, with what it said.
-    pub fn frame(&mut self, raw: &[u8]) -> Result<(), MediaError> {
-        let Some(pipe) = &mut self.pipe else { return Err(fail("the clip is ended")) };
-        if let Err(e) = pipe.write_all(raw) {
-            self.pipe = None;
-            let _ = self.child.wait();
-            let said = self.said.take().and_then(|s| s.join().ok()).unwrap_or_default();
-            return Err(fail(if said.trim().is_empty() { e.to_string() } else { plain(&said) }));
+    pub fn frame(&mut self, raw: Arc<Vec<u8>>) -> Result<(), MediaError> {
+        let Some((frames, _)) = &self.pipe else { return Err(fail("the clip is ended")) };
+        if frames.send(raw).is_ok() {
+            return Ok(());
         }
-        Ok(())
+        let broken = self.close();
+        let _ = self.child.wait();
+        let said = self.said.take().and_then(|s| s.join().ok()).unwrap_or_default();
+        let e = broken.err().map_or_else(|| "it ended too soon".to_owned(), |e| e.to_string());
+        Err(fail(if said.trim().is_empty() { e } else { plain(&said) }))
+    }
+
+    /// Lets the frames on their way go by, and ends the pipe.
+    fn close(&mut self) -> std::io::Result<()> {
+        let Some((frames, writer)) = self.pipe.take() else { return Ok(()) };
+        drop(frames);
+        writer.join().unwrap_or_else(|_| Err(std::io::Error::other("the frames could not be handed on")))
     }
 
     /// Ends the clip; its file is complete then.
@@ -474,7 +507,8 @@ impl Recorder {
     /// # Errors
     /// As [`frame`](Self::frame).
     pub fn finish(mut self) -> Result<(), MediaError> {
-        drop(self.pipe.take());
+        // What is wrong with it the program tells itself.
+        let _ = self.close();
         let status = self.child.wait().map_err(fail)?;
         let said = self.said.take().and_then(|s| s.join().ok()).unwrap_or_default();
         if !status.success() {
@@ -505,9 +539,10 @@ impl Recorder {
 
 impl Drop for Recorder {
     fn drop(&mut self) {
-        if self.pipe.take().is_some() {
-            // It has ended already where this fails.
+        if self.pipe.is_some() {
+            // It has ended already where this fails; then nobody reads the frames on their way.
             let _ = self.child.kill();
+            let _ = self.close();
         }
         let _ = self.child.wait();
     }
@@ -546,11 +581,11 @@ impl Clip {
         });
         match self.codec {
             Codec::H264 => say(&["-preset", "medium"]),
-            // One of its own lines is written otherwise.
+            // It tells of itself among the errors otherwise; some players want the tag.
             Codec::H265 => say(&["-preset", "fast", "-tag:v", "hvc1", "-x265-params", "log-level=error"]),
             Codec::Vp9 => say(&["-deadline", "good", "-cpu-used", "3", "-row-mt", "1"]),
             Codec::Av1 => say(&["-preset", "8"]),
-            Codec::Intra => say(&["-profile:v", "3", "-vendor", "apl0"]),
+            Codec::Intra => say(&["-profile:v", "3"]),
             Codec::Ffv1 => say(&["-level", "3", "-slicecrc", "1"]),
             Codec::Gif => say(&["-loop", "0"]),
             Codec::WebP => say(&["-loop", "0", "-quality", &quality.unwrap_or(75.0).to_string()]),

@@ -66,7 +66,8 @@ fn sizes_beyond_the_limit_are_refused_by_their_headers() {
             size: rallo_engine::Size::new(48, 32),
             pixels: rallo_engine::Pixels::U8(vec![9; 48 * 32 * 3]),
         };
-        let plain = Encoding::Jpeg { quality: 90, chroma: Chroma::Full, progressive: false };
+        let plain =
+            Encoding::Jpeg { quality: 90, chroma: Chroma::Full, progressive: false, optimised: false };
         encode(&picture, plain, &Extras::default()).unwrap()
     };
     // The frame header: precision, height, width.

@@ -18,7 +18,8 @@ fn files() -> Vec<Vec<u8>> {
     let words = Words { keywords: vec!["pots".into()], creator: "A. Thistlewick".into(), ..Words::default() };
     let made = Made { recipe: content_hash(b"a"), source: content_hash(b"b"), done: vec!["crop".into()] };
     let extras = Extras { exif: camera.write().ok(), made: Some(made), words, ..Extras::default() };
-    let jpeg = |progressive| Encoding::Jpeg { quality: 90, chroma: Chroma::Half, progressive };
+    let jpeg =
+        |progressive| Encoding::Jpeg { quality: 90, chroma: Chroma::Half, progressive, optimised: false };
     for encoding in [jpeg(false), jpeg(true), Encoding::Png] {
         all.push(encode(&picture, encoding, &extras).unwrap());
     }

@@ -8,7 +8,8 @@ fn gradient(w: u32, h: u32) -> Encoded {
     Encoded { size: Size::new(w, h), pixels: Pixels::U8(v) }
 }
 
-const GOOD: Encoding = Encoding::Jpeg { quality: 95, chroma: Chroma::Full, progressive: false };
+const GOOD: Encoding =
+    Encoding::Jpeg { quality: 95, chroma: Chroma::Full, progressive: false, optimised: false };
 
 fn extras() -> Extras {
     let camera =
@@ -32,7 +33,8 @@ fn samples(source: &FileSource, level: u8) -> (Size, Vec<u8>) {
 #[test]
 fn jpeg_and_png_come_back_with_everything() {
     let picture = gradient(200, 120);
-    let progressive = Encoding::Jpeg { quality: 95, chroma: Chroma::Half, progressive: true };
+    let progressive =
+        Encoding::Jpeg { quality: 95, chroma: Chroma::Half, progressive: true, optimised: false };
     for (encoding, exact) in [(GOOD, 3.0), (progressive, 3.0), (Encoding::Png, 0.0)] {
         let file = encode(&picture, encoding, &extras()).unwrap();
         assert_eq!(file, encode(&picture, encoding, &extras()).unwrap(), "not the same bytes twice");

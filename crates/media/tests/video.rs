@@ -5,6 +5,7 @@ use rallo_media::MediaError;
 use rallo_media::video::{Clip, Codec, Recorder, probe, proxy, still, take_out};
 use std::path::Path;
 use std::process::Command;
+use std::sync::Arc;
 
 const SIZE: Size = Size { width: 320, height: 192 };
 
@@ -50,10 +51,10 @@ fn clip(codec: Codec, depth: u8) -> Clip {
 }
 
 fn write(clip: &Clip, path: &Path) {
-    let raw = clip.raw(&patches()).unwrap();
+    let raw = Arc::new(clip.raw(&patches()).unwrap());
     let mut recorder = Recorder::start(clip.clone(), path).unwrap();
     for _ in 0..clip.frames {
-        recorder.frame(&raw).unwrap();
+        recorder.frame(raw.clone()).unwrap();
     }
     recorder.finish().unwrap();
 }
@@ -180,7 +181,7 @@ fn a_clip_is_as_long_and_as_large_as_asked() {
         };
         let pixels = (0..SIZE.width * SIZE.height * 3).map(noise).collect();
         let picture = Encoded { size: SIZE, pixels: Pixels::U16(pixels) };
-        recorder.frame(&aimed.raw(&picture).unwrap()).unwrap();
+        recorder.frame(Arc::new(aimed.raw(&picture).unwrap())).unwrap();
     }
     recorder.finish().unwrap();
     let bytes = path.metadata().unwrap().len();
@@ -226,10 +227,10 @@ fn what_is_wrong_is_said() {
     assert!(!folder.path().join("f").exists());
     let missing = Clip { sound: Some(folder.path().join("none.wav")), ..clip(Codec::H264, 8) };
     let path = folder.path().join("x.mp4");
-    let raw = missing.raw(&patches()).unwrap();
+    let raw = Arc::new(missing.raw(&patches()).unwrap());
     let error = Recorder::start(missing, &path)
         .and_then(|mut r| {
-            (0..200).try_for_each(|_| r.frame(&raw))?;
+            (0..200).try_for_each(|_| r.frame(raw.clone()))?;
             r.finish()
         })
         .unwrap_err()

@@ -16,7 +16,7 @@ use rallo_recipe::{Bundle, Pictures, Recipe, Subject, Task, names};
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use std::sync::{Condvar, Mutex, MutexGuard};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard};
 use std::time::Duration;
 use tempfile::TempPath;
 
@@ -32,7 +32,8 @@ pub struct Piece {
 impl Piece {
     fn bytes(&self) -> usize {
         match &self.what {
-            Is::Frame(bytes) | Is::Jpeg(bytes, _) => bytes.len(),
+            Is::Frame(bytes) => bytes.len(),
+            Is::Jpeg(bytes, _) => bytes.len(),
             Is::Picture(picture) => picture.size.area() as usize * 3,
         }
     }
@@ -40,7 +41,7 @@ impl Piece {
 
 enum Is {
     /// A frame as the pipe takes it.
-    Frame(Vec<u8>),
+    Frame(Arc<Vec<u8>>),
     /// A JPEG, and its pixels.
     Jpeg(Vec<u8>, (u32, u32)),
     /// Pixels.
@@ -94,7 +95,7 @@ pub(crate) fn piece(work: &Work, task: usize, stage: &Pictures) -> Result<Piece,
         Bundle::Video(video) => {
             let (picture, _) = work.picture(stage, None)?;
             let clip = clip(video, "", 1);
-            Is::Frame(clip.raw(&picture).map_err(|e| e.to_string())?)
+            Is::Frame(Arc::new(clip.raw(&picture).map_err(|e| e.to_string())?))
         }
         Bundle::Contact(c) if c.format != "pdf" => Is::Picture(work.picture(stage, None)?.0),
         _ => {
@@ -139,7 +140,7 @@ pub(crate) struct Gatherer {
     times: Vec<usize>,
     /// Frames owed by pictures that are missing at the beginning.
     owed: usize,
-    last: Option<Vec<u8>>,
+    last: Option<Arc<Vec<u8>>>,
     missing: usize,
     taken: usize,
 }
@@ -208,7 +209,7 @@ impl Gatherer {
                 match &self.last {
                     Some(frame) => {
                         for _ in 0..times {
-                            recorder.frame(frame).map_err(|e| fault(&e))?;
+                            recorder.frame(frame.clone()).map_err(|e| fault(&e))?;
                         }
                     }
                     None => self.owed += times,
@@ -219,7 +220,7 @@ impl Gatherer {
         match (&mut self.sink, what) {
             (Sink::Video(recorder), Is::Frame(frame)) => {
                 for _ in 0..times + std::mem::take(&mut self.owed) {
-                    recorder.frame(&frame).map_err(|e| fault(&e))?;
+                    recorder.frame(frame.clone()).map_err(|e| fault(&e))?;
                 }
                 self.last = Some(frame);
             }
@@ -435,7 +436,7 @@ impl Sheet {
         let quality = contact.quality.round() as u8;
         let format = match contact.format.as_str() {
             "png" => Encoding::Png,
-            _ => Encoding::Jpeg { quality, chroma: Chroma::Full, progressive: false },
+            _ => Encoding::Jpeg { quality, chroma: Chroma::Full, progressive: false, optimised: false },
         };
         Ok(Self {
             measures: Measures::of(contact, count),
@@ -611,5 +612,119 @@ impl Stream {
         order.waiting.clear();
         order.next = usize::MAX;
         self.changed.notify_all();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rallo_recipe::delivery::Pdf;
+
+    fn piece(n: u32) -> Piece {
+        let size = Size::new(20 + n, 10);
+        let picture = Encoded { size, pixels: Pixels::U8(vec![(n * 20) as u8; size.area() as usize * 3]) };
+        let encoding =
+            Encoding::Jpeg { quality: 90, chroma: Chroma::Full, progressive: false, optimised: false };
+        let jpeg = rallo_media::encode(&picture, encoding, &Extras::default()).unwrap();
+        Piece { what: Is::Jpeg(jpeg, (size.width, 10)), caption: format!("picture {n}"), folder: "f".into() }
+    }
+
+    fn stream(count: usize, folder: &Path) -> Stream {
+        let bundle = Bundle::Pdf(Pdf::default());
+        let recipe = Recipe::new("x");
+        let first = Subject::default();
+        Stream::new(&bundle, count, Gatherer::begin(&bundle, &recipe, &first, count, folder).unwrap())
+    }
+
+    fn bytes(gathered: &Gathered) -> Vec<u8> {
+        std::fs::read(&gathered.part).unwrap()
+    }
+
+    #[test]
+    fn pieces_in_any_order_are_joined_in_theirs() {
+        let folder = tempfile::tempdir().unwrap();
+        let straight = stream(6, folder.path());
+        (0..6).for_each(|n| straight.give(n, (n != 3).then(|| piece(n as u32))));
+        let straight = straight.complete().unwrap().finish().unwrap();
+        let crossed = stream(6, folder.path());
+        for n in [2usize, 0, 5, 1, 4, 3] {
+            crossed.began(n);
+            assert!(crossed.wants(n) && crossed.complete().is_none());
+            crossed.give(n, (n != 3).then(|| piece(n as u32)));
+        }
+        assert!(!crossed.wants(2), "it is taken");
+        let crossed = crossed.complete().unwrap().finish().unwrap();
+        assert_eq!((crossed.missing, straight.missing), (1, 1));
+        assert!(bytes(&crossed) == bytes(&straight));
+        // Nothing is left where nobody keeps it.
+        drop((crossed, straight));
+        assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 0);
+    }
+
+    #[test]
+    fn pieces_that_another_one_has_are_not_waited_for_for_ever() {
+        let folder = tempfile::tempdir().unwrap();
+        let gaps = stream(60, folder.path());
+        // The first is nowhere: after some time the rest is given up, and made at the end.
+        for n in 1..40 {
+            gaps.began(n);
+            gaps.give(n, Some(piece(1)));
+        }
+        assert!(!gaps.wants(50) && gaps.complete().is_none());
+        assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 0);
+        // One in work here is waited for, by others than itself.
+        let slow = std::sync::Arc::new(stream(40, folder.path()));
+        slow.began(0);
+        let others = {
+            let slow = slow.clone();
+            std::thread::spawn(move || {
+                for n in 1..40 {
+                    slow.began(n);
+                    slow.give(n, Some(piece(2)));
+                }
+            })
+        };
+        std::thread::sleep(Duration::from_millis(100));
+        assert!(!others.is_finished());
+        slow.give(0, Some(piece(0)));
+        others.join().unwrap();
+        assert_eq!(slow.complete().unwrap().finish().unwrap().missing, 0);
+        // Given up, nobody waits.
+        let given = stream(40, folder.path());
+        given.began(0);
+        given.give_up();
+        (1..40).for_each(|n| given.give(n, Some(piece(3))));
+        assert!(given.complete().is_none());
+    }
+
+    #[test]
+    fn a_contact_sheet_has_rows_as_high_as_their_pictures() {
+        let contact = Contact {
+            format: "png".into(),
+            columns: Some(2),
+            cell: Some(40),
+            gap: Some(10),
+            caption: String::new(),
+            title: String::new(),
+            ..Contact::default()
+        };
+        let mut sheet = Sheet::new(&contact, "", 3).unwrap();
+        for (n, (w, h)) in [(40, 20), (40, 30), (20, 40)].into_iter().enumerate() {
+            let size = Size::new(w, h);
+            let pixels = Pixels::U8(vec![n as u8 + 1; size.area() as usize * 3]);
+            sheet.cells.push((Encoded { size, pixels }, String::new()));
+        }
+        let (png, size) = sheet.finish().unwrap();
+        assert_eq!(size, (110, 100));
+        let source = rallo_media::FileSource::from_bytes(png).unwrap();
+        let picture = rallo_engine::Source::level(&source, 0).unwrap();
+        let rallo_engine::Samples::U8(v) = picture.samples() else { panic!() };
+        let at = |x: usize, y: usize| v[(y * 110 + x) * 3];
+        // In the middle of its row, and of its column.
+        assert_eq!(
+            [at(10, 14), at(10, 15), at(60, 10), at(20, 50), at(19, 50), at(39, 89)],
+            [255, 1, 2, 3, 255, 3]
+        );
+        assert!(sheet_size(&Contact { cell: Some(2000), ..Contact::default() }, 5000).is_err());
     }
 }

@@ -110,7 +110,10 @@ pub fn encoding(delivery: &Pictures) -> Encoding {
         "webp" => Encoding::WebP { quality: (!delivery.lossless).then_some(quality) },
         "avif" => Encoding::Avif { quality },
         "tiff" => Encoding::Tiff { packing },
-        _ => Encoding::Jpeg { quality, chroma, progressive: delivery.progressive },
+        _ => {
+            let (progressive, optimised) = (delivery.progressive, delivery.optimised);
+            Encoding::Jpeg { quality, chroma, progressive, optimised }
+        }
     }
 }
 
@@ -325,8 +328,11 @@ impl<'a> Work<'a> {
                 (rendered(&plan, shared, &colours).map_err(|e| say(&e))?, colours)
             }
             None => {
-                let ready = behind::ready(self.recipe, self.source, self.subject, self.kept, after)
+                let mut ready = behind::ready(self.recipe, self.source, self.subject, self.kept, after)
                     .map_err(|e| say(&e))?;
+                if delivery.quick {
+                    ready.plan = ready.plan.reducing_sooner();
+                }
                 let colours = delivery.colours(&ready.plan);
                 (rendered(&ready.plan, ready.source(), &colours).map_err(|e| say(&e))?, colours)
             }

@@ -120,7 +120,10 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[Subject]) -> Ve
             });
         }
     }
-    if let [(_, first), rest @ ..] = &videos[..]
+    // A course pack's clip has a rate of its own.
+    let own: Vec<_> =
+        videos.iter().filter(|(at, _)| matches!(recipe.deliveries[*at].what, What::Video(_))).collect();
+    if let [(_, first), rest @ ..] = &own[..]
         && let Some((at, other)) = rest.iter().find(|(_, v)| v.rate != first.rate)
     {
         all.push(
@@ -257,7 +260,7 @@ mod tests {
     fn speeds_and_rates_are_told() {
         let all: Vec<Source> = (0..10).map(|n| source(&format!("{n}.jpg"), 3000, 2000)).collect();
         let problems = told(
-            json!([{"kind": "video", "speed": 2}, {"kind": "video", "rate": "24", "name": "b", "sound": "/no/such.wav"}]),
+            json!([{"kind": "course"}, {"kind": "video", "speed": 2}, {"kind": "video", "rate": "24", "name": "b", "sound": "/no/such.wav"}]),
             &all,
         );
         let says = |what: &str| {

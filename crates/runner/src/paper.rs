@@ -22,7 +22,8 @@ pub fn pair(recipe: &Recipe, source: &dyn Source, about: &Subject) -> Result<[Ve
         let picture = program
             .render(source, program.size().rect(), OutputProfile::Srgb.colour())
             .map_err(|e| e.to_string())?;
-        let encoding = Encoding::Jpeg { quality: 88, chroma: Chroma::Full, progressive: false };
+        let encoding =
+            Encoding::Jpeg { quality: 88, chroma: Chroma::Full, progressive: false, optimised: false };
         rallo_media::encode(&picture, encoding, &Extras::default()).map_err(|e| e.to_string())
     };
     Ok([one(&before)?, one(recipe)?])

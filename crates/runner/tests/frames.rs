@@ -17,7 +17,8 @@ fn jpeg(taken: &str, seed: u32) -> Vec<u8> {
     let camera =
         CameraData { taken: taken.parse().ok(), iso: Some(100 * seed), orientation: 1, ..Default::default() };
     let extras = Extras { exif: camera.write().ok(), ..Extras::default() };
-    let encoding = Encoding::Jpeg { quality: 80, chroma: Chroma::Quarter, progressive: false };
+    let encoding =
+        Encoding::Jpeg { quality: 80, chroma: Chroma::Quarter, progressive: false, optimised: false };
     rallo_media::encode(&Encoded { size: Size::new(64, 48), pixels: Pixels::U8(pixels) }, encoding, &extras)
         .unwrap()
 }

@@ -23,7 +23,7 @@ const ALSO = {
 };
 
 /** Endings of files, for names shown before. */
-const ENDINGS = { png: 'png', webp: 'webp', avif: 'avif', tiff: 'tif', jpeg: 'jpg', pdf: 'pdf' };
+const ENDINGS = { png: 'png', webp: 'webp', avif: 'avif', tiff: 'tif', jpeg: 'jpg' };
 
 /**
  * Gives a function that draws the deliveries into `box`. `desk` tells of the bench: `doc()`, `told()`, `kinds`, `kind(step)`,
@@ -61,19 +61,21 @@ export function deliveries(box, desk) {
     const kind = desk.kinds.find((k) => k.id === goes.kind) ?? desk.kinds[0];
     const put = (values, done) => { Object.assign(goes, values); desk.changed(done); };
     const open = opened === i;
+    // Kinds that make a file of each picture.
+    const each = ['pictures', 'frames', 'archive', 'course'].includes(kind.id);
     const told = desk.told();
     const cost = desk.cost()?.deliveries?.[i];
     const act = (label, title, run, more = {}) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark py-0 px-1', title, onclick: run, ...more }, label);
     const line = el('div', { class: 'goes', 'data-delivery': i, title: kind.about }, ...sentence(told?.goes[i] ?? [`${kind.title}.`], kind.params, () => goes, put), ' ',
       act('more', 'All its values', () => { opened = open ? null : i; desk.draw(); }, { 'aria-expanded': open }), ' ',
-      ...(['pictures', 'frames', 'archive', 'course'].includes(kind.id) ? [act('look', 'As the file will be, beside what it is without compression', () => delivered(doc, desk.frame, i, goes)), ' '] : []),
+      ...(each ? [act('look', 'As the file will be, beside what it is without compression', () => delivered(doc, desk.frame, i, goes)), ' '] : []),
       doc.deliveries.length > 1 ? act('remove', '', () => { doc.deliveries.splice(i, 1); opened = null; desk.changed(true); }, { 'aria-label': `Remove delivery ${i + 1}` }) : '',
       ...(cost ? [el('small', { class: 'goes-cost' }, cost)] : []));
     if (!open) return [line];
     const fits = fitting(kind, goes);
-    const ending = ENDINGS[goes.format ?? (kind.id === 'pdf' ? 'pdf' : 'jpeg')] ?? '';
+    const ending = ENDINGS[goes.format ?? (kind.id === 'archive' ? 'tiff' : 'jpeg')] ?? '';
     const builder = el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => nameBuilder({ name: goes.name ?? kind.params.find((p) => p.name === 'name').default, recipe: doc.name, start: goes.start ?? 1, ending }, (name) => put({ name }, true)) }, 'Build the name …');
-    return [line, el('div', { class: 'controls' }, controls(fits, () => goes, put, desk.histogram(), memory), el('div', { class: 'shape' }, builder), ...ownLines(goes))];
+    return [line, el('div', { class: 'controls' }, controls(fits, () => goes, put, desk.histogram(), memory), each ? el('div', { class: 'shape' }, builder) : '', ...ownLines(goes))];
   }
 
   return () => {

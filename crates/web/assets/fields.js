@@ -23,7 +23,7 @@ export function field(param, name, value, put) {
 }
 
 /** Values of a delivery that mean something for some formats only. */
-const ONLY = { quality: ['jpeg', 'webp', 'avif'], limit: ['jpeg', 'webp', 'avif'], chroma: ['jpeg'], progressive: ['jpeg'], lossless: ['webp'], bits: ['png', 'tiff'], compression: ['tiff'], profile: ['jpeg', 'png', 'webp', 'tiff'] };
+const ONLY = { quality: ['jpeg', 'webp', 'avif'], limit: ['jpeg', 'webp', 'avif'], chroma: ['jpeg'], progressive: ['jpeg'], optimised: ['jpeg'], lossless: ['webp'], bits: ['png', 'tiff'], compression: ['tiff'], profile: ['jpeg', 'png', 'webp', 'tiff'] };
 
 /** Values that mean something only where another one has a certain value. */
 const WHERE = {

@@ -45,7 +45,7 @@ pub fn write_jpeg(path: &Path, width: u32, height: u32, seed: u32) {
         ..CameraData::default()
     };
     let extras = Extras { exif: camera.write().ok(), ..Extras::default() };
-    let encoding = Encoding::Jpeg { quality: 92, chroma: Chroma::Half, progressive: false };
+    let encoding = Encoding::Jpeg { quality: 92, chroma: Chroma::Half, progressive: false, optimised: false };
     std::fs::write(path, rallo_media::encode(&picture(width, height, seed), encoding, &extras).unwrap())
         .unwrap();
 }

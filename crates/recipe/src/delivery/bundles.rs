@@ -635,6 +635,7 @@ impl Bundle {
         };
         match self {
             Self::Video(v) => Pictures {
+                quick: !matches!(v.codec(), "intra 4:2:2" | "FFV1"),
                 format: "png".into(),
                 bits: 16,
                 sharpen: v.sharpen,

@@ -317,7 +317,8 @@ async fn render(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Response
         if ask.clip {
             scopes::show_clipped(&mut picture);
         }
-        let encoding = Encoding::Jpeg { quality: 92, chroma: Chroma::Full, progressive: false };
+        let encoding =
+            Encoding::Jpeg { quality: 92, chroma: Chroma::Full, progressive: false, optimised: false };
         let jpeg = rallo_media::encode(&picture, encoding, &Extras::default())?;
         let Some(scopes) = scopes else {
             return Ok(jpeg);

@@ -341,7 +341,8 @@ pub fn small(source: &FileSource, long_edge: f64) -> Result<Vec<u8>> {
     let program = plan.program((long_edge / f64::from(size.long_edge())).min(1.0));
     let picture =
         program.render(source, program.size().rect(), OutputProfile::Srgb.colour()).map_err(Error::bad)?;
-    let encoding = Encoding::Jpeg { quality: 85, chroma: Chroma::Quarter, progressive: false };
+    let encoding =
+        Encoding::Jpeg { quality: 85, chroma: Chroma::Quarter, progressive: false, optimised: false };
     Ok(rallo_media::encode(&picture, encoding, &Extras::default())?)
 }
 
@@ -403,7 +404,8 @@ async fn part(State(app): State<App>, Path(id): Path<i64>, Query(part): Query<Pa
         let program = Plan::new(Vec::new(), source.size()).map_err(Error::bad)?.program(1.0);
         let rect = Rect::new(part.x, part.y, part.w.min(8192), part.h.min(8192));
         let picture = program.render(&*source, rect, OutputProfile::Srgb.colour()).map_err(Error::bad)?;
-        let encoding = Encoding::Jpeg { quality: 92, chroma: Chroma::Full, progressive: false };
+        let encoding =
+            Encoding::Jpeg { quality: 92, chroma: Chroma::Full, progressive: false, optimised: false };
         Ok(rallo_media::encode(&picture, encoding, &Extras::default())?)
     })
     .await??;

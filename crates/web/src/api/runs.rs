@@ -225,7 +225,8 @@ async fn look(State(app): State<App>, Path(id): Path<i64>, Json(asked): Json<Loo
         let program = plan.program((edge / f64::from(plan.size().long_edge())).min(1.0));
         let srgb = OutputProfile::Srgb.colour();
         let picture = program.render(&*source, program.size().rect(), srgb).map_err(Error::bad)?;
-        let encoding = Encoding::Jpeg { quality: 90, chroma: Chroma::Full, progressive: false };
+        let encoding =
+            Encoding::Jpeg { quality: 90, chroma: Chroma::Full, progressive: false, optimised: false };
         Ok(rallo_media::encode(&picture, encoding, &Extras::default())?)
     })
     .await??;
