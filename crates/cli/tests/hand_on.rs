@@ -195,7 +195,7 @@ async fn what_differs_is_asked_about_and_mended_on_the_sheet() {
     let recipe = json!({"format": "rallo-recipe", "version": 1, "name": "Frames", "steps": [],
         "deliveries": [{"kind": "frames"}, {"kind": "video", "size": "own", "name": "a"},
             {"kind": "video", "size": "own", "name": "b", "rate": "30"}]});
-    desk.ask("POST", "/api/recipes", recipe.clone()).await;
+    let id = desk.ask("POST", "/api/recipes", recipe).await["id"].clone();
     desk.go("/sheet").await;
     let problems = "document.querySelector('#problems').innerText";
     desk.until(&format!(
@@ -226,7 +226,7 @@ async fn what_differs_is_asked_about_and_mended_on_the_sheet() {
     desk.until(&format!("{problems}.includes('a.mp4 is there already')")).await;
     // A watched folder never has all its pictures.
     let refused = desk
-        .ask("POST", "/api/watches", json!({"recipe": 1, "name": "w", "folder": desk.shoot().to_string_lossy(), "deep": false, "answers": []}))
+        .ask("POST", "/api/watches", json!({"recipe": id, "name": "w", "folder": desk.shoot().to_string_lossy(), "deep": false, "answers": []}))
         .await;
     assert!(
         refused["error"].as_str().unwrap().contains("in a watched folder they never are all there"),
@@ -281,7 +281,8 @@ async fn lines_are_given_to_one_delivery_and_a_pdf_is_made_smaller_in_the_page()
     .await;
     assert_eq!(desk.lines().await, 0);
     desk.saved().await;
-    let kept = desk.ask("GET", "/api/recipes/1", json!(null)).await;
+    let id = desk.script("return document.querySelector('#bench').dataset.recipe").await;
+    let kept = desk.ask("GET", &format!("/api/recipes/{}", id.as_str().unwrap()), json!(null)).await;
     assert_eq!(kept["document"]["deliveries"][1]["steps"][0]["step"], "exposure");
     desk.script("document.querySelector('.own-line .btn').click()").await;
     desk.until("document.querySelectorAll('#lines > li').length === 1").await;
