@@ -388,11 +388,13 @@ fn listen(child: &mut Child) -> Option<JoinHandle<String>> {
 /// Frames that wait for the program that takes them.
 const ON_THEIR_WAY: usize = 3;
 
+/// Frames on their way, and what hands them on beside everything else.
+type HandingOn = (SyncSender<Arc<Vec<u8>>>, JoinHandle<std::io::Result<()>>);
+
 /// A clip that is being written. When it is dropped unfinished, the program that writes it is ended.
 pub struct Recorder {
     child: Child,
-    /// Frames on their way, and what hands them on beside everything else.
-    pipe: Option<(SyncSender<Arc<Vec<u8>>>, JoinHandle<std::io::Result<()>>)>,
+    pipe: Option<HandingOn>,
     said: Option<JoinHandle<String>>,
     clip: Clip,
     path: PathBuf,
