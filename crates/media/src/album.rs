@@ -58,16 +58,6 @@ impl Album {
         self.leaves.push(Leaf { jpeg, size, caption: caption.into(), folder: folder.into() });
     }
 
-    /// Pictures in it.
-    pub fn len(&self) -> usize {
-        self.leaves.len()
-    }
-
-    /// Whether it has none.
-    pub fn is_empty(&self) -> bool {
-        self.leaves.is_empty()
-    }
-
     /// Which pictures stand on each page; with contents a folder begins on a page of its own.
     fn pages(&self) -> Vec<std::ops::Range<usize>> {
         let most =

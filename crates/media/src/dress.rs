@@ -111,7 +111,7 @@ pub fn carried_over(file: &[u8], format: Format, extras: &Extras) -> Result<Vec<
         }
         _ => {
             return Err(MediaError::Unsupported(
-                "the data of a file of this format cannot be changed around its pixels; deliver another format, or as it is without a line for data".into(),
+                "the data of a file of this format cannot be changed around its pixels; deliver another format".into(),
             ));
         }
     })

@@ -12,6 +12,7 @@ use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{SyncSender, sync_channel};
 use std::thread::JoinHandle;
 
@@ -99,8 +100,8 @@ impl Codec {
         }
     }
 
-    /// Bits a pixel of a second of ordinary pictures, by which a size is told before; found by encoding the demo's bed
-    /// sequence at the ordinary quality.
+    /// Bits for each pixel of a frame at the ordinary quality, by which a size is told before. A rough guess, not measured:
+    /// pictures differ from each other by more than that.
     fn bits_a_pixel(self, depth: u8) -> f64 {
         match self {
             Self::H264 => 0.16,
@@ -193,7 +194,7 @@ impl Clip {
         let pixels = self.size.area() as f64 * frames * f64::from(self.turns.max(1));
         let scale = match self.codec {
             Codec::Intra | Codec::Ffv1 | Codec::Gif => 1.0,
-            // Six steps of the quantiser halve the rate; the scale below has one for three hundredths.
+            // Six steps of the quantiser halve the rate, and one of them is about three of quality.
             _ => 2f64.powf((quality - 75.0) / 18.0),
         };
         self.bytes.unwrap_or((pixels * self.codec.bits_a_pixel(self.depth) / 8.0 * scale) as u64)
@@ -312,10 +313,14 @@ fn started(e: &std::io::Error) -> MediaError {
 
 /// Whether clips can be written and read here.
 pub fn is_there() -> bool {
+    // Once found it stays; plans are made often.
+    static FOUND: AtomicBool = AtomicBool::new(false);
     let run = |name: &str| {
         Command::new(name).arg("-version").stdout(Stdio::null()).stderr(Stdio::null()).status().is_ok()
     };
-    run("ffmpeg") && run("ffprobe")
+    let there = FOUND.load(Ordering::Relaxed) || run("ffmpeg") && run("ffprobe");
+    FOUND.store(there, Ordering::Relaxed);
+    there
 }
 
 /// What ffmpeg said, as people say it.

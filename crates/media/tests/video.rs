@@ -11,7 +11,7 @@ const SIZE: Size = Size { width: 320, height: 192 };
 
 /// Patches of known colours, each 32 pixels square: a ramp of grey, then corners of the cube and tones between.
 fn patches() -> Encoded {
-    let (columns, rows) = (SIZE.width / 32, SIZE.height / 32);
+    let columns = SIZE.width / 32;
     let colour = |n: u32| -> [u8; 3] {
         let grey = columns * 3;
         if n < grey {
@@ -28,7 +28,6 @@ fn patches() -> Encoded {
             pixels.extend(colour((y / 32) * columns + x / 32).map(|v| u16::from(v) * 257));
         }
     }
-    let _ = rows;
     Encoded { size: SIZE, pixels: Pixels::U16(pixels) }
 }
 

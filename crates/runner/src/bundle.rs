@@ -7,6 +7,7 @@
 
 use crate::execute::{Fault, Work};
 use crate::parts::{part_in, sweep};
+use rallo_engine::step::parse_colour;
 use rallo_engine::{Encoded, Pixels, Size};
 use rallo_media::album::{Album, Layout};
 use rallo_media::video::{Clip, ClipFacts, Codec, Recorder};
@@ -432,7 +433,6 @@ impl Canvas {
 impl Sheet {
     fn new(contact: &Contact, title: &str, count: usize) -> Result<Self, Fault> {
         sheet_size(contact, count)?;
-        let part = |i: usize| contact.colour.get(i..i + 2).and_then(|h| u8::from_str_radix(h, 16).ok());
         let quality = contact.quality.round() as u8;
         let format = match contact.format.as_str() {
             "png" => Encoding::Png,
@@ -441,7 +441,7 @@ impl Sheet {
         Ok(Self {
             measures: Measures::of(contact, count),
             title: title.to_owned(),
-            ground: [1, 3, 5].map(|i| part(i).unwrap_or(255)),
+            ground: parse_colour(&contact.colour).unwrap_or([255; 3]),
             format,
             cells: Vec::new(),
         })
@@ -495,6 +495,13 @@ struct Order {
     pouring: bool,
 }
 
+impl Order {
+    /// Whether a picture's piece was handed on, or is just now.
+    fn is_past(&self, at: usize) -> bool {
+        at < self.next || (self.pouring && at == self.next)
+    }
+}
+
 /// A bundle that is filled while its pictures are made.
 pub(crate) struct Stream {
     count: usize,
@@ -534,7 +541,7 @@ impl Stream {
     pub fn give(&self, at: usize, piece: Option<Piece>) {
         let mut order = self.lock();
         order.working.remove(&at);
-        if at < order.next || (order.gatherer.is_none() && !order.pouring) {
+        if order.is_past(at) || (order.gatherer.is_none() && !order.pouring) {
             self.changed.notify_all();
             return;
         }
@@ -586,7 +593,7 @@ impl Stream {
     pub fn skip(&self, at: usize) {
         {
             let order = self.lock();
-            if at < order.next || order.waiting.contains_key(&at) {
+            if order.is_past(at) || order.waiting.contains_key(&at) {
                 return;
             }
         }
@@ -599,10 +606,13 @@ impl Stream {
         self.changed.notify_all();
     }
 
-    /// The bundle, where all pieces were handed on.
+    /// The bundle, where all pieces were handed on; waits for those that are on their way.
     pub fn complete(&self) -> Option<Gatherer> {
         let mut order = self.lock();
-        if order.next >= self.count && !order.pouring { order.gatherer.take() } else { None }
+        while order.pouring {
+            order = self.changed.wait(order).unwrap_or_else(|p| p.into_inner());
+        }
+        if order.next >= self.count { order.gatherer.take() } else { None }
     }
 
     /// Ends it without a file.
@@ -695,6 +705,33 @@ mod tests {
         given.give_up();
         (1..40).for_each(|n| given.give(n, Some(piece(3))));
         assert!(given.complete().is_none());
+    }
+
+    #[test]
+    fn a_picture_that_is_over_while_its_piece_is_handed_on_leaves_nothing_behind() {
+        let folder = tempfile::tempdir().unwrap();
+        let stream = std::sync::Arc::new(stream(2, folder.path()));
+        stream.give(0, Some(piece(0)));
+        // Another one hands the second piece on just now, for as long as that takes.
+        let gatherer = {
+            let mut order = stream.lock();
+            order.pouring = true;
+            order.gatherer.take()
+        };
+        stream.skip(1);
+        assert!(stream.lock().waiting.is_empty());
+        let other = {
+            let stream = stream.clone();
+            std::thread::spawn(move || stream.complete())
+        };
+        std::thread::sleep(Duration::from_millis(50));
+        assert!(!other.is_finished(), "it waits for the piece on its way");
+        {
+            let mut order = stream.lock();
+            (order.pouring, order.next, order.gatherer) = (false, 2, gatherer);
+            stream.changed.notify_all();
+        }
+        assert!(other.join().unwrap().is_some());
     }
 
     #[test]

@@ -5,6 +5,7 @@ use crate::behind::{self, Kept};
 use crate::bundle::{self, Piece};
 use crate::item::{Item, Output, State};
 use crate::parts::part_in;
+use rallo_engine::step::parse_colour;
 use rallo_engine::steps::data::{self, Data};
 use rallo_engine::{Encoded, OutputColour, Picture, Pixels, Plan, Pyramid, Size, Source};
 use rallo_media::camera::{self, Carry};
@@ -144,9 +145,7 @@ fn framed(picture: Encoded, frame: &Frame) -> Encoded {
     if from == to || from.width > to.width || from.height > to.height {
         return picture;
     }
-    let part =
-        |i: usize| frame.colour.get(i..i + 2).and_then(|h| u8::from_str_radix(h, 16).ok()).unwrap_or(0);
-    let ground = [part(1), part(3), part(5)];
+    let ground = parse_colour(&frame.colour).unwrap_or_default();
     fn laid<T: Copy>(v: &[T], from: Size, to: Size, ground: [T; 3]) -> Vec<T> {
         let mut out = ground.repeat(to.area() as usize);
         let left = ((to.width - from.width) / 2) as usize;
@@ -286,12 +285,9 @@ impl<'a> Work<'a> {
         if !rallo_media::can_carry(self.source.format()) {
             // Its data cannot be changed; a plain copy is what is left.
             let asks = !self.recipe.data(self.subject).is_empty() || self.shift != 0 || !delivery.camera_data;
-            if asks {
-                return Err(
-                    "the data of a file of this format cannot be changed around its pixels; deliver another format".into(),
-                );
+            if !asks {
+                return Ok((bytes.to_vec(), size.width, size.height));
             }
-            return Ok((bytes.to_vec(), size.width, size.height));
         }
         let extras = self.extras(delivery, size, Vec::new(), made);
         let file =

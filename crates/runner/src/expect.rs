@@ -2,11 +2,11 @@
 
 use crate::bundle;
 use crate::targets::{Source, name_of};
-use crate::warnings::{Problem, Way};
+use crate::warnings::{Problem, Way, delivery_at};
 use rallo_media::{bytes_text, video};
 use rallo_recipe::delivery::{What, pixels_of};
 use rallo_recipe::{Bundle, Pictures, Recipe, Subject, Task};
-use serde_json::{Map, Value, json};
+use serde_json::json;
 use std::path::Path;
 
 /// A length for people: `8.4 s`, `2 min 5 s`.
@@ -61,10 +61,6 @@ pub fn expected(recipe: &Recipe, count: usize) -> Vec<(String, u64)> {
 /// Bytes that may be held to choose the colours of a GIF.
 const GIF_MEMORY: u64 = 1_500_000_000;
 
-fn delivery(at: usize, param: &str, value: Value) -> Way {
-    Way::Delivery { at: Some(at), values: Map::from_iter([(param.to_owned(), value)]) }
-}
-
 /// What stops files of all pictures from being made, or should be known; `subjects` are the pictures.
 pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[Subject]) -> Vec<Problem> {
     let mut all = Vec::new();
@@ -87,7 +83,7 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[Subject]) -> Ve
         if !sound.is_empty() && !Path::new(sound).is_file() {
             all.push(
                 Problem::stop(format!("the sound file {sound} is not there"))
-                    .or("Without sound", delivery(*at, "sound", json!(""))),
+                    .or("Without sound", delivery_at(*at, "sound", json!(""))),
             );
         }
         let clip = bundle::clip(video, &recipe.name, count);
@@ -102,19 +98,19 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[Subject]) -> Ve
                     clip.size.height,
                     bytes_text(held)
                 ))
-                .or("An animated WebP instead", delivery(*at, "codec", json!("WebP"))),
+                .or("An animated WebP instead", delivery_at(*at, "codec", json!("WebP"))),
             );
         }
         let needs = Bundle::Video((*video).clone()).needs(count);
         let out = needs.iter().filter(|n| !**n).count();
         if out > 0 && count > 0 {
             let is = if out == 1 { "is" } else { "are" };
-            let all_frames = delivery(*at, "speed", json!(1.0));
+            let all_frames = delivery_at(*at, "speed", json!(1.0));
             let problem = Problem::note(format!(
                 "At that speed and length {out} of {count} frames {is} left out of the clip."
             ));
             all.push(if video.length > 0.0 {
-                problem.or("Every frame once", delivery(*at, "length", json!(0.0)))
+                problem.or("Every frame once", delivery_at(*at, "length", json!(0.0)))
             } else {
                 problem.or("Every frame once", all_frames)
             });
@@ -131,7 +127,7 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[Subject]) -> Ve
                 "Two clips have different frame rates, {} and {} a second: the same frames go by at different speeds.",
                 first.rate, other.rate
             ))
-            .or(format!("Both at {}", first.rate), delivery(*at, "rate", json!(first.rate))),
+            .or(format!("Both at {}", first.rate), delivery_at(*at, "rate", json!(first.rate))),
         );
     }
     for (at, one) in recipe.deliveries.iter().enumerate() {
@@ -168,8 +164,8 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[Subject]) -> Ve
             let mut problem = Problem::stop(format!(
                 "{first}{more} are of another proportion than the numbered frames, {width} × {height}: say what becomes of them"
             ))
-            .or("Fill the frame, cut what sticks out", delivery(at, "fit", json!("fill")))
-            .or("Fit them in, colour around", delivery(at, "fit", json!("fit")));
+            .or("Fill the frame, cut what sticks out", delivery_at(at, "fit", json!("fill")))
+            .or("Fit them in, colour around", delivery_at(at, "fit", json!("fit")));
             if other.len() < sources.len() {
                 problem = problem.or("Leave them out", Way::LeaveOut { pictures: other });
             }
@@ -186,7 +182,7 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[Subject]) -> Ve
                 if small.len() > 1 { "are" } else { "is" },
             ));
             if !matches!(one.what, What::Course(_)) {
-                problem = problem.or("Their own size", delivery(at, "size", json!("own")));
+                problem = problem.or("Their own size", delivery_at(at, "size", json!("own")));
             }
             all.push(problem);
         }
@@ -198,7 +194,7 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[Subject]) -> Ve
         {
             all.push(
                 Problem::stop(fault.reason)
-                    .or("As a PDF of several pages", delivery(*at, "format", json!("pdf"))),
+                    .or("As a PDF of several pages", delivery_at(*at, "format", json!("pdf"))),
             );
         }
     }
@@ -209,6 +205,7 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[Subject]) -> Ve
 mod tests {
     use super::*;
     use rallo_media::{CameraData, Facts, Format};
+    use serde_json::Value;
 
     fn source(name: &str, width: u32, height: u32) -> Source {
         let facts = Facts {
@@ -239,10 +236,10 @@ mod tests {
     fn frames_of_another_proportion_are_asked_about() {
         let all = [source("a.jpg", 3000, 2000), source("b.jpg", 2000, 3000), source("c.jpg", 1500, 1000)];
         let problems = told(json!([{"kind": "frames"}]), &all);
-        assert!(
-            problems[0].stops && problems[0].message.starts_with("b.jpg are of another")
-                || problems[0].message.starts_with("b.jpg")
-        );
+        assert!(problems[0].stops, "{problems:?}");
+        let says =
+            "b.jpg are of another proportion than the numbered frames, 3000 × 2000: say what becomes of them";
+        assert_eq!(problems[0].message, says);
         let labels: Vec<&str> = problems[0].mends.iter().map(|m| m.label.as_str()).collect();
         assert_eq!(
             labels,

@@ -544,12 +544,15 @@ impl Queue {
         };
         self.stopped(run.id);
         let waits = matches!(ended.kind, Some("no room" | "no permission"));
-        for stream in streams.all.values().filter(|_| item.task.is_none()) {
-            // Pieces that were given are not asked for again; others will not come, or in another try.
-            if waits {
-                stream.left(at);
-            } else {
-                stream.skip(at);
+        // Pieces that were given are not asked for again; others will not come, or in another try.
+        if item.task.is_none() && !streams.all.is_empty() {
+            let streams = streams.clone();
+            let tell = move || {
+                streams.all.values().for_each(|s| if waits { s.left(at) } else { s.skip(at) });
+            };
+            // Handing pieces on may wait for another program.
+            if let Err(e) = tokio::task::spawn_blocking(tell).await {
+                tracing::error!("run {}: {e}", run.id);
             }
         }
         // No fault of the picture: the run waits until there is room again, or somebody helps.

@@ -115,6 +115,17 @@ fn folder(
     }
 }
 
+/// A name, or where the delivery numbers what is taken the first one with a number that is not.
+fn free(name: &str, existing: &str, is_taken: impl Fn(&str) -> bool) -> String {
+    let mut free = name.to_owned();
+    let mut n = 2;
+    while existing == "number" && is_taken(&free) {
+        free = format!("{name}-{n}");
+        n += 1;
+    }
+    free
+}
+
 /// Longest side of a JPEG (ITU-T T.81, B.2.2).
 const JPEG_SIDE: u32 = 65_500;
 /// Longest side of a WebP (RFC 9649, 3.5.2).
@@ -183,14 +194,18 @@ pub fn plan_from(
     let mut clashes: Vec<(usize, usize, PathBuf)> = Vec::new();
     let mut limits: Vec<(usize, String)> = Vec::new();
     let memory = default_memory();
-    let one_of_all = sources.first().map(|s| subject(&s.path, s.facts.as_ref(), &s.decided, first + 1));
-    let one_of_all = one_of_all.unwrap_or_default();
+    let subjects: Vec<Subject> = sources
+        .iter()
+        .enumerate()
+        .map(|(i, s)| subject(&s.path, s.facts.as_ref(), &s.decided, first + i + 1))
+        .collect();
+    let one_of_all = subjects.first().cloned().unwrap_or_default();
     for (i, source) in sources.iter().enumerate() {
-        let about = subject(&source.path, source.facts.as_ref(), &source.decided, first + i + 1);
+        let about = &subjects[i];
         let mut all = Vec::with_capacity(variants.len());
         for one in &variants {
             let delivery = &one.delivery;
-            let laid = source.facts.as_ref().map(|_| recipe.layout_for(delivery, one.width, &about));
+            let laid = source.facts.as_ref().map(|_| recipe.layout_for(delivery, one.width, about));
             let laid = laid.transpose().unwrap_or_else(|e| {
                 limits.push((i, e.to_string()));
                 None
@@ -200,7 +215,7 @@ pub fn plan_from(
             }
             let framed = delivery.frame.as_ref().map(|f| Size::new(f.width, f.height));
             let size = laid.map(|p| framed.unwrap_or(p.size()));
-            let mut named = delivery.counted(&about);
+            let mut named = delivery.counted(about);
             (named.width, named.height) = size.map_or((0, 0), |s| (s.width, s.height));
             let mut name = names::expand(&delivery.name, &recipe.name, &named);
             if let Some(width) = one.width.filter(|_| !delivery.name.contains("{width")) {
@@ -208,21 +223,15 @@ pub fn plan_from(
             }
             // What is numbered in one row, or belongs together, lies in one folder.
             let beside = if is_together(recipe, one.at) { &base.join("x") } else { &source.path };
-            let whose = if is_together(recipe, one.at) { &one_of_all } else { &about };
+            let whose = if is_together(recipe, one.at) { &one_of_all } else { about };
             let folder = folder(delivery, recipe, whose, beside, base, to);
             // Compared without case: some file systems take a.jpg and A.JPG for one file.
             let original = source.path.extension().unwrap_or_default().to_string_lossy();
             let ending = delivery.ending_for(&original);
             let path = |name: &str| folder.join(format!("{name}.{ending}"));
             let key = |name: &str| path(name).to_string_lossy().to_lowercase();
-            let mut free = name.clone();
-            if delivery.existing == "number" {
-                let mut n = 2;
-                while taken.contains_key(&key(&free)) {
-                    free = format!("{name}-{n}");
-                    n += 1;
-                }
-            } else if let Some(&first) = taken.get(&key(&free)) {
+            let free = free(&name, &delivery.existing, |name| taken.contains_key(&key(name)));
+            if let Some(&first) = taken.get(&key(&free)) {
                 clashes.push((first, i, path(&free)));
             }
             taken.entry(key(&free)).or_insert(i);
@@ -232,7 +241,7 @@ pub fn plan_from(
         let (target, size) = all.next().unwrap_or_default();
         planned.push(Planned { source: source.path.clone(), target, size, more: all.collect() });
     }
-    let tasks = together(recipe, sources, &planned, base, to, first, &mut taken, &mut problems);
+    let tasks = together(recipe, &one_of_all, &planned, base, to, &mut taken, &mut problems);
     if variants.is_empty() {
         // Pictures that only join others name what they join.
         for one in &mut planned {
@@ -297,11 +306,6 @@ pub fn plan_from(
                 .or("Another folder", Way::Folder),
         );
     }
-    let subjects: Vec<Subject> = sources
-        .iter()
-        .enumerate()
-        .map(|(i, s)| subject(&s.path, s.facts.as_ref(), &s.decided, first + i + 1))
-        .collect();
     problems.extend(expect::problems(recipe, sources, &subjects));
     problems.extend(taken_already(recipe, &tasks));
     Planning { recipe: Some(settled), pictures: planned, tasks, problems }
@@ -315,10 +319,7 @@ fn taken_already(recipe: &Recipe, targets: &[PathBuf]) -> Vec<Problem> {
         if !matches!(task, Task::Bundle(_) | Task::Zip) || existing == "number" || !path.exists() {
             continue;
         }
-        let to = |value: &str| Way::Delivery {
-            at: Some(at),
-            values: serde_json::Map::from_iter([("existing".into(), json!(value))]),
-        };
+        let to = |value: &str| warnings::delivery_at(at, "existing", json!(value));
         let name = name_of(path);
         let problem = if existing == "replace" {
             Problem::note(format!("{name} is there already; where it is an earlier result it is replaced."))
@@ -339,21 +340,17 @@ fn is_together(recipe: &Recipe, at: usize) -> bool {
     matches!(recipe.deliveries[at].what, What::Frames(_) | What::Course(_))
 }
 
-/// Where the recipe's tasks for all pictures together write.
-#[allow(clippy::too_many_arguments)]
+/// Where the recipe's tasks for all pictures together write; `about` is the first picture.
 fn together(
     recipe: &Recipe,
-    sources: &[Source],
+    about: &Subject,
     planned: &[Planned],
     base: &Path,
     to: Option<&Path>,
-    first: usize,
     taken: &mut HashMap<String, usize>,
     problems: &mut Vec<Problem>,
 ) -> Vec<PathBuf> {
     let variants = execute::variants(recipe);
-    let about = sources.first().map(|s| subject(&s.path, s.facts.as_ref(), &s.decided, first + 1));
-    let about = about.unwrap_or_default();
     let mut all = Vec::new();
     for (at, task) in recipe.tasks() {
         let delivery = &recipe.deliveries[at];
@@ -367,27 +364,19 @@ fn together(
         });
         let stage =
             Pictures { to: delivery.target().to, folder: delivery.target().folder, ..Pictures::default() };
-        let home = || folder(&stage, recipe, &about, &base.join("x"), base, to);
+        let home = || folder(&stage, recipe, about, &base.join("x"), base, to);
         let files = files.unwrap_or_else(home);
         let path = match &task {
             Task::Bundle(bundle) => {
-                let name = names::expand(&bundle.target().name, &recipe.name, &about);
+                let name = names::expand(&bundle.target().name, &recipe.name, about);
                 let path = |name: &str| home().join(format!("{name}.{}", bundle.ending()));
                 let key = |name: &str| path(name).to_string_lossy().to_lowercase();
-                let mut free = name.clone();
+                let free = free(&name, &bundle.target().existing, |name| taken.contains_key(&key(name)));
                 if taken.contains_key(&key(&free)) {
-                    if bundle.target().existing == "number" {
-                        let mut n = 2;
-                        while taken.contains_key(&key(&free)) {
-                            free = format!("{name}-{n}");
-                            n += 1;
-                        }
-                    } else {
-                        let file = name_of(&path(&free));
-                        problems.push(Problem::stop(format!(
-                            "two deliveries would both write {file}; give them other names or folders"
-                        )));
-                    }
+                    let file = name_of(&path(&free));
+                    problems.push(Problem::stop(format!(
+                        "two deliveries would both write {file}; give them other names or folders"
+                    )));
                 }
                 taken.insert(key(&free), usize::MAX);
                 path(&free)

@@ -83,6 +83,11 @@ impl Problem {
     }
 }
 
+/// One delivery with another value.
+pub fn delivery_at(at: usize, param: &str, value: Value) -> Way {
+    Way::Delivery { at: Some(at), values: Map::from_iter([(param.to_owned(), value)]) }
+}
+
 /// All deliveries with another value.
 pub fn delivery(param: &str, value: Value) -> Way {
     Way::Delivery { at: None, values: Map::from_iter([(param.to_owned(), value)]) }
@@ -340,10 +345,7 @@ fn mixed_sizes(recipe: &Recipe, planned: &[Planned]) -> Option<Problem> {
 fn carried(recipe: &Recipe, sources: &[Source]) -> Vec<Problem> {
     let mut all = Vec::new();
     for (at, one) in recipe.files() {
-        let to = |format: &str| Way::Delivery {
-            at: Some(at),
-            values: Map::from_iter([("format".into(), json!(format))]),
-        };
+        let to = |format: &str| delivery_at(at, "format", json!(format));
         let bare =
             one.long_edge.is_none() && one.widths.is_empty() && one.sharpen == 0.0 && one.lines.is_empty();
         let same = |s: &Source| {

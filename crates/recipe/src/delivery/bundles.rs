@@ -2,7 +2,8 @@
 //! described as pictures.
 
 use super::{
-    Burned, COLOUR, EXISTING, FOLDER, Frame, HEIGHT, NAME, Pictures, SIZE, TO, Target, WIDTH, pixels_of,
+    Burned, COLOUR, EXISTING, FOLDER, Frame, HEIGHT, NAME, Pictures, SHARPEN, SIZE, START, TO, Target, WIDTH,
+    pixels_of,
 };
 use rallo_engine::step::PLACES;
 use rallo_engine::{Kind, OutputProfile, Param};
@@ -120,12 +121,7 @@ pub static VIDEO: [Param; 29] = [
         unit: "",
         kind: Kind::Text(1000),
     },
-    Param {
-        name: "sharpen",
-        about: "Sharpening for a screen, after the size.",
-        unit: "",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-    },
+    SHARPEN,
     NAME,
     TO,
     FOLDER,
@@ -366,12 +362,7 @@ pub static PDF: [Param; 17] = [
         unit: "",
         kind: Kind::Number { min: 1.0, max: 100.0, step: 1.0 },
     },
-    Param {
-        name: "start",
-        about: "The number {n} of the first picture.",
-        unit: "",
-        kind: Kind::Number { min: 0.0, max: 9_999_999.0, step: 1.0 },
-    },
+    START,
     NAME,
     TO,
     FOLDER,
@@ -499,12 +490,7 @@ pub static CONTACT: [Param; 13] = [
         unit: "",
         kind: Kind::Number { min: 1.0, max: 100.0, step: 1.0 },
     },
-    Param {
-        name: "start",
-        about: "The number {n} of the first picture.",
-        unit: "",
-        kind: Kind::Number { min: 0.0, max: 9_999_999.0, step: 1.0 },
-    },
+    START,
     NAME,
     TO,
     FOLDER,

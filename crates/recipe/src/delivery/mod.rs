@@ -139,6 +139,31 @@ const EXISTING: Param = Param {
     kind: Kind::Choice(&["fail", "number", "replace"]),
 };
 
+const ZIP: Param = Param {
+    name: "zip",
+    about: "All of them once more in one ZIP beside their folder, with a list of what is in it.",
+    unit: "",
+    kind: Kind::Flag,
+};
+const SHARPEN: Param = Param {
+    name: "sharpen",
+    about: "Sharpening for a screen, after the size.",
+    unit: "",
+    kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
+};
+const CAMERA_DATA: Param = Param {
+    name: "camera_data",
+    about: "Whether the camera's data are carried over.",
+    unit: "",
+    kind: Kind::Flag,
+};
+const START: Param = Param {
+    name: "start",
+    about: "The number {n} of the first picture.",
+    unit: "",
+    kind: Kind::Number { min: 0.0, max: 9_999_999.0, step: 1.0 },
+};
+
 /// Sizes by name, for kinds whose frames are all of one.
 pub const SIZES: [&str; 9] = ["own", "720p", "1080p", "1440p", "4K", "8K", "square", "portrait", "custom"];
 

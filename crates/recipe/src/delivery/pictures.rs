@@ -1,7 +1,7 @@
 //! Pictures: a file, or one in each of several widths, for each frame. What other kinds make of each frame is described
 //! by the same values.
 
-use super::{Frame, Target};
+use super::{CAMERA_DATA, FOLDER, Frame, NAME, SHARPEN, START, TO, Target, ZIP};
 use crate::{Line, Subject};
 use rallo_engine::{Kind, OutputColour, OutputProfile, Param, Plan};
 use serde_json::{Value, json};
@@ -94,66 +94,31 @@ pub static PICTURES: [Param; 21] = [
         unit: "px",
         kind: Kind::Text(100),
     },
-    Param {
-        name: "sharpen",
-        about: "Sharpening for a screen, after the size.",
-        unit: "",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-    },
+    SHARPEN,
     Param {
         name: "page",
         about: "A page beside the results that shows them, with the lines to put each into a page of one's own.",
         unit: "",
         kind: Kind::Flag,
     },
-    Param {
-        name: "zip",
-        about: "All of them once more in one ZIP beside their folder, with a list of what is in it.",
-        unit: "",
-        kind: Kind::Flag,
-    },
-    Param {
-        name: "start",
-        about: "The number {n} of the first picture.",
-        unit: "",
-        kind: Kind::Number { min: 0.0, max: 9_999_999.0, step: 1.0 },
-    },
+    ZIP,
+    START,
     Param {
         name: "profile",
         about: "Colour space of the result, embedded; recipe: what its line Convert profile says, sRGB without one.",
         unit: "",
         kind: Kind::Choice(&["recipe", "srgb", "display-p3", "op-rgb", "romm-rgb", "rec2020"]),
     },
-    Param {
-        name: "name",
-        about: "Name without the ending, from fields in braces.",
-        unit: "",
-        kind: Kind::Text(200),
-    },
-    Param {
-        name: "to",
-        about: "subfolder; same for the folder of the originals; or the path of a folder, which may have fields in braces.",
-        unit: "",
-        kind: Kind::Text(1000),
-    },
-    Param {
-        name: "folder",
-        about: "Name of the sub-folder beside the originals.",
-        unit: "",
-        kind: Kind::Text(120),
-    },
+    NAME,
+    TO,
+    FOLDER,
     Param {
         name: "existing",
         about: "What happens where a file of that name exists: the picture fails, the result gets a number, or an older result is replaced.",
         unit: "",
         kind: Kind::Choice(&["fail", "number", "replace"]),
     },
-    Param {
-        name: "camera_data",
-        about: "Whether the camera's data are carried over.",
-        unit: "",
-        kind: Kind::Flag,
-    },
+    CAMERA_DATA,
 ];
 
 /// What is written into a frame of a clip.

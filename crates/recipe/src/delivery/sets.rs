@@ -1,7 +1,8 @@
 //! Numbered frames, archives and course packs: what they make of each frame is described as pictures.
 
 use super::{
-    COLOUR, EXISTING, FOLDER, Frame, HEIGHT, NAME, Pdf, Pictures, SIZE, TO, Target, Video, WIDTH, pixels_of,
+    CAMERA_DATA, COLOUR, EXISTING, FOLDER, Frame, HEIGHT, NAME, Pdf, Pictures, SHARPEN, SIZE, TO, Target,
+    Video, WIDTH, ZIP, pixels_of,
 };
 use rallo_engine::{Kind, OutputProfile, Param};
 use serde::{Deserialize, Serialize};
@@ -31,12 +32,7 @@ pub static FRAMES: [Param; 17] = [
         kind: Kind::Choice(&["ask", "fill", "fit"]),
     },
     COLOUR,
-    Param {
-        name: "sharpen",
-        about: "Sharpening for a screen, after the size.",
-        unit: "",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-    },
+    SHARPEN,
     Param {
         name: "start",
         about: "The number {n} of the first frame.",
@@ -49,18 +45,8 @@ pub static FRAMES: [Param; 17] = [
         unit: "",
         kind: Kind::Choice(&["recipe", "srgb", "display-p3", "op-rgb", "romm-rgb", "rec2020"]),
     },
-    Param {
-        name: "camera_data",
-        about: "Whether the camera's data are carried over.",
-        unit: "",
-        kind: Kind::Flag,
-    },
-    Param {
-        name: "zip",
-        about: "All of them once more in one ZIP beside their folder, with a list of what is in it.",
-        unit: "",
-        kind: Kind::Flag,
-    },
+    CAMERA_DATA,
+    ZIP,
     NAME,
     TO,
     FOLDER,
@@ -183,12 +169,7 @@ pub static ARCHIVE: [Param; 9] = [
         unit: "",
         kind: Kind::Flag,
     },
-    Param {
-        name: "zip",
-        about: "All of them once more in one ZIP beside their folder, with a list of what is in it.",
-        unit: "",
-        kind: Kind::Flag,
-    },
+    ZIP,
     NAME,
     TO,
     FOLDER,

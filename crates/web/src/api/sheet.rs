@@ -155,7 +155,7 @@ fn prepared(app: &App, laid: Laid, recipe: Recipe, leave_out: &HashSet<i64>) -> 
             && !video.sound.trim().is_empty()
             && let Err(e) = app.roots.existing(Path::new(video.sound.trim()))
         {
-            let none = Way::Delivery { at: Some(at), values: Map::from_iter([("sound".into(), json!(""))]) };
+            let none = warnings::delivery_at(at, "sound", json!(""));
             planning.problems.push(Problem::stop(format!("sound: {e}")).or("Without sound", none));
         }
     }
