@@ -199,7 +199,7 @@ async fn what_differs_is_asked_about_and_mended_on_the_sheet() {
     desk.go("/sheet").await;
     let problems = "document.querySelector('#problems').innerText";
     desk.until(&format!(
-        "{problems}.includes('LES_004.jpg are of another proportion than the numbered frames, 960 × 540')"
+        "{problems}.includes('LES_004.jpg is of another proportion than the numbered frames, 960 × 540')"
     ))
     .await;
     desk.until(&format!("{problems}.includes('Two clips have different frame rates, 25 and 30')")).await;
@@ -284,8 +284,26 @@ async fn lines_are_given_to_one_delivery_and_a_pdf_is_made_smaller_in_the_page()
     let id = desk.script("return document.querySelector('#bench').dataset.recipe").await;
     let kept = desk.ask("GET", &format!("/api/recipes/{}", id.as_str().unwrap()), json!(null)).await;
     assert_eq!(kept["document"]["deliveries"][1]["steps"][0]["step"], "exposure");
-    desk.script("document.querySelector('.own-line .btn').click()").await;
+    // Its values are changed where it stands, and given back with it.
+    desk.find(".own-line .btn").await.click().await.unwrap();
+    desk.until("document.querySelector('.own-line + .controls [aria-label=\"stops, typed\"]')").await;
+    desk.script("const f = document.querySelector('.own-line + .controls [aria-label=\"stops, typed\"]'); f.value = '0.6'; f.dispatchEvent(new Event('change'))").await;
+    desk.until(
+        "document.querySelector('[data-delivery=\"1\"]').innerText.includes('(Make it 0.6 stops brighter)')",
+    )
+    .await;
+    desk.saved().await;
+    let kept = desk.ask("GET", &format!("/api/recipes/{}", id.as_str().unwrap()), json!(null)).await;
+    assert_eq!(kept["document"]["deliveries"][1]["steps"][0]["stops"], 0.6);
+    desk.script("document.querySelector('.own-line .btn:last-child').click()").await;
     desk.until("document.querySelectorAll('#lines > li').length === 1").await;
+    desk.saved().await;
+    // A number that is one of several words is shown as what is chosen.
+    also(&desk, "TIFF with 16 bits for the next program", "TIFF with 16 bits").await;
+    desk.script("document.querySelector('[data-delivery=\"2\"] [aria-expanded]').click()").await;
+    let chosen = "[...document.querySelectorAll('#goes .controls select')].map((s) => s.value)";
+    desk.until(&format!("{chosen}.includes('tiff')")).await;
+    assert_eq!(desk.script(&format!("return {chosen}.includes('16')")).await, json!(true));
     desk.saved().await;
     // Smaller: the file itself stays, and the answer is a PDF of fewer bytes.
     desk.ask(

@@ -129,5 +129,7 @@ async fn the_queue_is_put_in_order_and_a_run_is_reported_and_taken_back() {
     assert!(desk.text("#said").await.contains("TN_2.jpg was changed since and stays"));
     let left: Vec<_> = std::fs::read_dir(&out).unwrap().map(|e| e.unwrap().file_name()).collect();
     assert_eq!(left, ["TN_2.jpg"]);
+    desk.until("document.querySelector('#what').innerText === 'Taken back'").await;
+    assert_eq!(desk.script("return document.querySelectorAll('#results img').length").await, json!(0));
     desk.page.clone().close().await.unwrap();
 }

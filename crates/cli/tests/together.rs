@@ -338,6 +338,20 @@ fn pixels_are_carried_over_when_only_names_and_data_change() {
         )
         .unwrap();
     }
+    // What another program said of it, in XMP and in IPTC.
+    let said = Command::new("exiftool")
+        .args([
+            "-q",
+            "-overwrite_original",
+            "-XMP-dc:Title=Seedlings",
+            "-XMP-xmp:Label=bed 3",
+            "-XMP-photoshop:City=Alder & Co",
+        ])
+        .args(["-XMP-dc:Creator=Old", "-IPTC:Headline=Spring opens", "-IPTC:By-line=Old"])
+        .arg(place.path("in/a.jpg"))
+        .status()
+        .unwrap();
+    assert!(said.success());
     let steps = json!([{"step": "data", "creator": "Mara Quill"}]);
     let delivery = json!([{"kind": "pictures", "format": "as it is", "name": "Pot {n:02} {stem:upper}", "folder": "named"}]);
     let report = place.run(steps.clone(), delivery.clone());
@@ -360,8 +374,52 @@ fn pixels_are_carried_over_when_only_names_and_data_change() {
         assert!(told.contains("Mara Quill") && !told.contains("Warning"), "{told}");
     }
     assert_eq!(out("exiftool", &["-s3", "-n", "-Orientation"], &at("Pot 01 A.jpg")).trim(), "6");
+    let tags = [
+        "-XMP-dc:Title",
+        "-XMP-xmp:Label",
+        "-XMP-photoshop:City",
+        "-XMP-dc:Creator",
+        "-IPTC:Headline",
+        "-IPTC:By-line",
+    ];
+    let told = out("exiftool", &[&["-s3"][..], &tags].concat(), &at("Pot 01 A.jpg"));
+    let lines: Vec<&str> = told.lines().collect();
+    assert_eq!(lines, ["Seedlings", "bed 3", "Alder & Co", "Mara Quill", "Spring opens", "Mara Quill"]);
+    // Where nothing is to be kept, nothing of it is.
+    let nothing = json!([{"step": "data", "keep": "nothing"}]);
+    let bare = json!([{"kind": "pictures", "format": "as it is", "name": "{stem}", "folder": "bare"}]);
+    assert_eq!(place.run(nothing, bare)["failed"], 0);
+    let told = out("exiftool", &["-G1", "-a"], &place.path("in/bare/a.jpg"));
+    assert!(
+        !["Seedlings", "bed 3", "Alder", "Spring opens", "Old"].iter().any(|w| told.contains(w)),
+        "{told}"
+    );
     // Not twice.
     assert_eq!(place.run(steps, delivery)["skipped"], 4);
+}
+
+#[test]
+fn untouched_copies_go_along_with_what_is_made() {
+    let place = Place::new(2);
+    let steps = json!([{"step": "grey"}, {"step": "data", "creator": "Mara Quill"}]);
+    let deliveries = json!([
+        {"kind": "pictures", "name": "{stem}", "folder": "web", "long_edge": 200},
+        {"kind": "pictures", "format": "copy", "name": "{n:02} {stem}", "folder": "originals", "camera_data": false},
+    ]);
+    let report = place.run(steps.clone(), deliveries.clone());
+    assert_eq!((&report["done"], &report["failed"]), (&json!(2), &json!(0)), "{report:#}");
+    for n in 1..=2 {
+        let (from, to) = (format!("in/F_00{n}.jpg"), format!("in/originals/0{n} F_00{n}.jpg"));
+        assert!(std::fs::read(place.path(&from)).unwrap() == std::fs::read(place.path(&to)).unwrap());
+    }
+    // Known again by their bytes; one that somebody changed is not written over.
+    assert_eq!(place.run(steps.clone(), deliveries.clone())["skipped"], 2);
+    std::fs::write(place.path("in/originals/01 F_001.jpg"), "mine").unwrap();
+    let again = place.run(steps, deliveries);
+    assert_eq!((&again["done"], &again["skipped"]), (&json!(1), &json!(1)), "{again:#}");
+    let beside = std::fs::read(place.path("in/originals/01 F_001-2.jpg")).unwrap();
+    assert!(beside == std::fs::read(place.path("in/F_001.jpg")).unwrap());
+    assert_eq!(std::fs::read(place.path("in/originals/01 F_001.jpg")).unwrap(), b"mine");
 }
 
 #[test]

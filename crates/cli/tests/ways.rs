@@ -110,7 +110,7 @@ fn what_arrives_is_worked_on_once_whole_under_its_last_name_and_over_restarts() 
     std::fs::create_dir(&moved).unwrap();
     write_jpeg(&moved.join("a.jpg"), 600, 400, 3);
     std::fs::rename(&moved, inside("card")).unwrap();
-    let all = place.results(3);
+    let all = place.results(4);
     assert_eq!(all.len(), 4, "{all:?}: start, slow, whole and the card's folder");
     assert_eq!(names(&place.path("pictures/Out/card")).len(), 1);
 

@@ -51,6 +51,8 @@ pub struct InputColour {
     pub(crate) table: [Table; 3],
     /// Linear light of the profile's primaries to the working space.
     pub(crate) to_working: Matrix,
+    /// Whether float samples are linear light themselves.
+    pub(crate) straight: bool,
     /// What the profile calls itself.
     pub name: String,
 }
@@ -73,6 +75,7 @@ impl InputColour {
             byte: [[0.0; 256]; 3],
             table: [straight(), straight(), straight()],
             to_working: IDENTITY,
+            straight: true,
             name: "working values".into(),
         }
     }
@@ -93,7 +96,7 @@ impl InputColour {
             Table::new(|x| curves[c].evaluate_value(x.sqrt().min(1.0)).clamp(0.0, 1.0))
         });
         let to_working = to_f32(inverse(&WORKING.colorant_matrix()).mat_mul_const(profile.colorant_matrix()));
-        Ok(Self { byte, table, to_working, name: name.to_owned() })
+        Ok(Self { byte, table, to_working, straight: false, name: name.to_owned() })
     }
 }
 

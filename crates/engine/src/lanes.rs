@@ -17,6 +17,10 @@ pub trait Lanes: Copy {
     fn array(self) -> [f32; 8];
     /// To memory.
     fn store(self, to: &mut [f32; 8]);
+    /// The first four plus the last four, of this one and then of another.
+    fn folded(self, other: Self) -> Self;
+    /// Within 0 ..= `most`, where NaN is 0.
+    fn limited(self, most: Self) -> Self;
     /// `self + other`.
     fn plus(self, other: Self) -> Self;
     /// `self − other`.
@@ -102,6 +106,15 @@ impl Lanes for Plain {
         *to = self.0;
     }
     #[inline(always)]
+    fn folded(self, other: Self) -> Self {
+        let fold = |v: &[f32; 8], c: usize| v[c] + v[c + 4];
+        Self(std::array::from_fn(|i| if i < 4 { fold(&self.0, i) } else { fold(&other.0, i - 4) }))
+    }
+    #[inline(always)]
+    fn limited(self, most: Self) -> Self {
+        Self(std::array::from_fn(|i| self.0[i].max(0.0).min(most.0[i])))
+    }
+    #[inline(always)]
     fn plus(self, other: Self) -> Self {
         Self(std::array::from_fn(|i| self.0[i] + other.0[i]))
     }
@@ -161,6 +174,20 @@ impl Lanes for Avx {
     #[inline(always)]
     fn store(self, to: &mut [f32; 8]) {
         unsafe { std::arch::x86_64::_mm256_storeu_ps(to.as_mut_ptr(), self.0) }
+    }
+    #[inline(always)]
+    fn folded(self, other: Self) -> Self {
+        use std::arch::x86_64::{_mm256_add_ps, _mm256_permute2f128_ps};
+        unsafe {
+            let first = _mm256_permute2f128_ps::<0x20>(self.0, other.0);
+            Self(_mm256_add_ps(first, _mm256_permute2f128_ps::<0x31>(self.0, other.0)))
+        }
+    }
+    #[inline(always)]
+    fn limited(self, most: Self) -> Self {
+        use std::arch::x86_64::{_mm256_max_ps, _mm256_min_ps, _mm256_setzero_ps};
+        // Of a pair with a NaN the second is taken.
+        unsafe { Self(_mm256_min_ps(_mm256_max_ps(self.0, _mm256_setzero_ps()), most.0)) }
     }
     #[inline(always)]
     fn plus(self, other: Self) -> Self {

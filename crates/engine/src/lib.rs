@@ -34,7 +34,7 @@ pub mod warp;
 mod warped;
 
 /// Changes whenever the same recipe gives other pixels than before, so that older results are known to be older.
-pub const RESULTS: u32 = 2;
+pub const RESULTS: u32 = 3;
 
 pub use area::Area;
 pub use colour::{InputColour, OutputColour, OutputProfile};

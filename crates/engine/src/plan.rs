@@ -382,7 +382,8 @@ impl Plan {
                     let (map, full) = self.mapping(&start);
                     let (to, from) = (scales[k], scales[k - 1]);
                     let scaled = Warp::from(Affine::scale(1.0 / to, 1.0 / to)).then(&map);
-                    program.map(scaled.then(&Affine::scale(from, from).into()), full.scaled(to));
+                    let map = scaled.then(&Affine::scale(from, from).into());
+                    program.map(map, full.scaled(to), self.left_over <= 1.0);
                 }
             }
             program.steps(self, &rest, scales[k]);
@@ -511,7 +512,7 @@ fn tile_sides(nodes: &[(Node, Size)]) -> (i64, i64) {
 }
 
 impl Program {
-    fn map(&mut self, warp: Warp, size: Size) {
+    fn map(&mut self, warp: Warp, size: Size, quick: bool) {
         let node = match warp.as_affine() {
             None => Node::Warp(WarpResampler::new(warp, self.size, size)),
             Some(map) => match map.as_shift() {
@@ -524,6 +525,7 @@ impl Program {
                 {
                     Node::Shift(dx, dy)
                 }
+                _ if quick => Node::Map(Resampler::quick(*map, self.size)),
                 _ => Node::Map(Resampler::new(*map, self.size)),
             },
         };
@@ -663,7 +665,7 @@ impl Program {
         self.rendered(
             source,
             region,
-            |pixels, out: &mut [u8]| point::encode_8(colour, pixels, out),
+            |last, rect, pixels, out: &mut [u8]| point::encode_8(colour, last, rect, pixels, out),
             Pixels::U8,
         )
     }
@@ -681,7 +683,7 @@ impl Program {
         self.rendered(
             source,
             region,
-            |pixels, out: &mut [u16]| point::encode_16(colour, pixels, out),
+            |last, rect, pixels, out: &mut [u16]| point::encode_16(colour, last, rect, pixels, out),
             Pixels::U16,
         )
     }
@@ -699,7 +701,7 @@ impl Program {
         self.rendered(
             source,
             region,
-            |pixels, out: &mut [f32]| point::encode_32(colour, pixels, out),
+            |last, rect, pixels, out: &mut [f32]| point::encode_32(colour, last, rect, pixels, out),
             Pixels::F32,
         )
     }
@@ -734,10 +736,11 @@ impl Program {
                 fresh
             }
         };
-        let mut samples = Vec::new();
         let base = Base::Layer(&kept_now.pixels, kept_now.rect);
-        let encode = |pixels: &[Pixel], out: &mut [u8]| point::encode_8(colour, pixels, out);
-        tiles_from(base, &self.nodes[cut..], region, encode, &mut samples);
+        let encode = |last: &PointProgram, rect: Rect, pixels: &mut [Pixel], out: &mut [u8]| {
+            point::encode_8(colour, last, rect, pixels, out);
+        };
+        let samples = tiles_from(base, &self.nodes[cut..], region, encode);
         let size = Size::new(region.width as u32, region.height as u32);
         Ok(Encoded { size, pixels: Pixels::U8(samples) })
     }
@@ -751,34 +754,33 @@ impl Program {
         source: &dyn Source,
         region: Rect,
     ) -> Result<(Size, Vec<[f32; 3]>), SourceError> {
+        let (size, values) = self.render_values(source, region)?;
+        Ok((size, values.as_chunks::<3>().0.to_vec()))
+    }
+
+    /// As [`render_working`](Self::render_working), red, green and blue by turns.
+    ///
+    /// # Errors
+    /// As [`render`](Self::render).
+    pub fn render_values(&self, source: &dyn Source, region: Rect) -> Result<(Size, Vec<f32>), SourceError> {
         let region = region.within(self.size.rect());
         let picture = self.checked(source, region)?;
-        let pixels = self.layer(&picture, self.nodes.len(), region);
-        Ok((Size::new(region.width as u32, region.height as u32), pixels))
+        let values = self.values(&picture, self.nodes.len(), region);
+        Ok((Size::new(region.width as u32, region.height as u32), values))
     }
 
     fn rendered<T: Copy + Default + Send>(
         &self,
         source: &dyn Source,
         region: Rect,
-        encode: impl Fn(&[Pixel], &mut [T]) + Sync,
+        encode: impl Fn(&PointProgram, Rect, &mut [Pixel], &mut [T]) + Sync,
         wrap: impl Fn(Vec<T>) -> Pixels,
     ) -> Result<Encoded, SourceError> {
-        let mut samples = Vec::new();
-        let size = self.tiles(source, region.within(self.size.rect()), encode, &mut samples)?;
-        Ok(Encoded { size, pixels: wrap(samples) })
-    }
-
-    fn tiles<T: Copy + Default + Send>(
-        &self,
-        source: &dyn Source,
-        region: Rect,
-        encode: impl Fn(&[Pixel], &mut [T]) + Sync,
-        samples: &mut Vec<T>,
-    ) -> Result<Size, SourceError> {
+        let region = region.within(self.size.rect());
         let picture = self.checked(source, region)?;
-        self.each_tile(&picture, self.nodes.len(), region, encode, samples);
-        Ok(Size::new(region.width as u32, region.height as u32))
+        let samples = self.each_tile(&picture, self.nodes.len(), region, encode);
+        let size = Size::new(region.width as u32, region.height as u32);
+        Ok(Encoded { size, pixels: wrap(samples) })
     }
 
     /// The source's picture, reduced as far as the program wants it.
@@ -799,9 +801,8 @@ impl Program {
         picture: &Picture,
         count: usize,
         region: Rect,
-        encode: impl Fn(&[Pixel], &mut [T]) + Sync,
-        samples: &mut Vec<T>,
-    ) {
+        encode: impl Fn(&PointProgram, Rect, &mut [Pixel], &mut [T]) + Sync,
+    ) -> Vec<T> {
         // What reaches far is done first; the rest goes on from its result.
         let before = self.nodes[..count].iter().rposition(|(node, _)| matches!(node, Node::Whole(_)));
         let layer = before.map(|at| {
@@ -813,19 +814,23 @@ impl Program {
             None => Base::Picture(picture),
         };
         let nodes = &self.nodes[before.map_or(0, |at| at + 1)..count];
-        tiles_from(base, nodes, region, encode, samples);
+        tiles_from(base, nodes, region, encode)
     }
 
     /// The output of the first `count` nodes as working values.
     fn layer(&self, picture: &Picture, count: usize, region: Rect) -> Vec<[f32; 3]> {
-        let keep = |pixels: &[Pixel], out: &mut [f32]| {
+        self.values(picture, count, region).as_chunks::<3>().0.to_vec()
+    }
+
+    /// As [`layer`](Self::layer), one value after the other.
+    fn values(&self, picture: &Picture, count: usize, region: Rect) -> Vec<f32> {
+        let keep = |last: &PointProgram, rect: Rect, pixels: &mut [Pixel], out: &mut [f32]| {
+            last.run(rect, pixels);
             for (p, o) in pixels.iter().zip(out.as_chunks_mut::<3>().0) {
                 *o = [p[0], p[1], p[2]];
             }
         };
-        let mut all = Vec::new();
-        self.each_tile(picture, count, region, keep, &mut all);
-        all.as_chunks::<3>().0.to_vec()
+        self.each_tile(picture, count, region, keep)
     }
 
     /// The output of the far-reaching node `at` over `rect`, strip by strip.
@@ -852,18 +857,27 @@ fn tiles_from<T: Copy + Default + Send>(
     base: Base,
     nodes: &[(Node, Size)],
     region: Rect,
-    encode: impl Fn(&[Pixel], &mut [T]) + Sync,
-    samples: &mut Vec<T>,
-) {
+    encode: impl Fn(&PointProgram, Rect, &mut [Pixel], &mut [T]) + Sync,
+) -> Vec<T> {
     let width = region.width as usize * 3;
-    samples.resize(width * region.height as usize, T::default());
-    let all = Mutex::new(samples);
+    let mut samples = vec![T::default(); width * region.height as usize];
+    let all = Mutex::new(&mut samples);
     let (wide, high) = tile_sides(nodes);
-    region.tiles(wide, high).into_par_iter().for_each_init(Buffers::default, |buffers, tile| {
-        let pixels = chain(nodes, base, tile, buffers);
+    // Point-wise work that comes last is done while encoding, and with the reading where it is all there is.
+    let nothing = PointProgram::new(Vec::new());
+    let (nodes, last) = match nodes.split_last() {
+        Some(((Node::Point(last), _), before)) if !before.is_empty() || !matches!(base, Base::Picture(_)) => {
+            (before, last)
+        }
+        _ => (nodes, &nothing),
+    };
+    let held = || (Buffers::default(), Vec::new());
+    region.tiles(wide, high).into_par_iter().for_each_init(held, |(buffers, encoded), tile| {
+        let mut pixels = chain(nodes, base, tile, buffers);
         let line = tile.width as usize * 3;
-        let mut encoded = vec![T::default(); line * tile.height as usize];
-        encode(&pixels, &mut encoded);
+        // Every sample is written.
+        encoded.resize(line * tile.height as usize, T::default());
+        encode(last, tile, &mut pixels, encoded);
         buffers.give(pixels);
         let mut all = all.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
         for (j, row) in encoded.chunks(line).enumerate() {
@@ -872,6 +886,7 @@ fn tiles_from<T: Copy + Default + Send>(
             all[at..at + line].copy_from_slice(row);
         }
     });
+    samples
 }
 
 /// The part of the input of `nodes` that `rect` of their output comes from.

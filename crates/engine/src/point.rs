@@ -198,6 +198,41 @@ impl Planes {
         }
     }
 
+    /// The last of a plan's point-wise work, as [`PointProgram::run`] does it.
+    #[inline(always)]
+    fn finish(&mut self, last: &PointProgram, x: i64, y: i64) {
+        if !last.is_empty() {
+            self.run(x, y, &last.ready);
+            self.limit();
+        }
+    }
+
+    /// From working values to samples 0 ..= 1 of a colour space.
+    #[inline(always)]
+    fn encode_for(&mut self, colour: &OutputColour) {
+        if let Some(file) = &colour.file {
+            file.encode(self);
+            return;
+        }
+        self.matrix(&colour.from_working);
+        colour.encode.apply(&mut self.r);
+        colour.encode.apply(&mut self.g);
+        colour.encode.apply(&mut self.b);
+    }
+
+    /// Each value of 0 ..= 1 on a scale of whole numbers 0 ..= `most`, rounded; what lies beyond becomes the nearest end.
+    #[inline(always)]
+    fn levels(&self, most: f32) -> [[i32; CHUNK]; 3] {
+        [&self.r, &self.g, &self.b].map(|plane| {
+            let mut out = [0; CHUNK];
+            for (to, value) in out.iter_mut().zip(plane) {
+                // `max` first turns NaN into 0. Sound: the limits leave 0 ..= `most`, which is far within the type.
+                *to = unsafe { (value * most + 0.5).max(0.0).min(most).to_int_unchecked() };
+            }
+            out
+        })
+    }
+
     /// Puts the pixels back together.
     #[inline(always)]
     pub fn store(&self, out: &mut [Pixel]) {
@@ -269,12 +304,14 @@ impl PointProgram {
 
     /// Runs in place over pixels that cover `rect`.
     pub fn run(&self, rect: Rect, pixels: &mut [Pixel]) {
-        run_in_place(&self.ready, rect, pixels);
+        if !self.is_empty() {
+            run_in_place(&self.ready, rect, pixels);
+        }
     }
 
     /// Reads `rect` (upright coordinates, inside the picture) of `picture` into working values and runs over them.
     pub fn read(&self, picture: &Picture, rect: Rect, out: &mut Vec<Pixel>) {
-        out.clear();
+        // Every pixel is written below.
         out.resize(rect.area(), [0.0; 4]);
         let ready = match self.ready.split_first() {
             // The source's matrix and the first one of the program are one.
@@ -387,6 +424,15 @@ fn gather(picture: &Picture, colour: &InputColour, x: usize, y: usize, n: usize,
                 at += stride * 3;
             }
         }
+        Samples::F32(v) if stride == 1 && colour.straight => {
+            let light = |s: f32| if s.is_finite() { s.max(0.0) } else { 0.0 };
+            let row = &v[at as usize..at as usize + 3 * n];
+            for (i, p) in row.as_chunks::<3>().0.iter().enumerate().take(CHUNK) {
+                planes.r[i] = light(p[0]);
+                planes.g[i] = light(p[1]);
+                planes.b[i] = light(p[2]);
+            }
+        }
         Samples::F32(v) => {
             // Above white the light is carried on in proportion.
             let value = |t: &Table, s: f32| {
@@ -425,21 +471,15 @@ fn read_rows(picture: &Picture, matrix: &Matrix, rest: &[Ready], rect: Rect, out
     }
 }
 
-/// Encodes working values into samples of `colour`, `levels` being 255 or 65535.
+/// Does what is left of a program to working values over `rect`, and encodes them into samples of `colour`.
 #[multiversion(targets(
     "x86_64+avx512f+avx512vl+avx512dq+avx512bw",
     "x86_64+avx2",
     "x86_64+sse4.1",
     "aarch64+neon"
 ))]
-pub fn encode_8(colour: &OutputColour, pixels: &[Pixel], out: &mut [u8]) {
-    let mut planes = Planes::EMPTY;
-    for (chunk, out) in pixels.chunks(CHUNK).zip(out.chunks_mut(CHUNK * 3)) {
-        encode_planes(colour, chunk, &mut planes);
-        for (i, p) in out.as_chunks_mut::<3>().0.iter_mut().enumerate().take(CHUNK) {
-            *p = [planes.r[i], planes.g[i], planes.b[i]].map(|v| (v * 255.0 + 0.5) as u8);
-        }
-    }
+pub fn encode_8(colour: &OutputColour, last: &PointProgram, rect: Rect, pixels: &[Pixel], out: &mut [u8]) {
+    encode_levels(colour, last, rect, pixels, 255.0, |level| level as u8, out);
 }
 
 /// As [`encode_8`], to 16 bits.
@@ -449,38 +489,53 @@ pub fn encode_8(colour: &OutputColour, pixels: &[Pixel], out: &mut [u8]) {
     "x86_64+sse4.1",
     "aarch64+neon"
 ))]
-pub fn encode_16(colour: &OutputColour, pixels: &[Pixel], out: &mut [u16]) {
+pub fn encode_16(colour: &OutputColour, last: &PointProgram, rect: Rect, pixels: &[Pixel], out: &mut [u16]) {
+    encode_levels(colour, last, rect, pixels, 65_535.0, |level| level as u16, out);
+}
+
+/// Samples of whole numbers 0 ..= `most`.
+#[inline(always)]
+fn encode_levels<T>(
+    colour: &OutputColour,
+    last: &PointProgram,
+    rect: Rect,
+    pixels: &[Pixel],
+    most: f32,
+    sample: impl Fn(i32) -> T,
+    out: &mut [T],
+) {
     let mut planes = Planes::EMPTY;
-    for (chunk, out) in pixels.chunks(CHUNK).zip(out.chunks_mut(CHUNK * 3)) {
-        encode_planes(colour, chunk, &mut planes);
-        for (i, p) in out.as_chunks_mut::<3>().0.iter_mut().enumerate().take(CHUNK) {
-            *p = [planes.r[i], planes.g[i], planes.b[i]].map(|v| (v * 65_535.0 + 0.5) as u16);
+    let width = rect.width.max(1) as usize;
+    for (y, (row, to)) in pixels.chunks(width).zip(out.chunks_mut(3 * width)).enumerate() {
+        for (i, (chunk, to)) in row.chunks(CHUNK).zip(to.chunks_mut(3 * CHUNK)).enumerate() {
+            planes.load(chunk);
+            planes.finish(last, rect.x + (i * CHUNK) as i64, rect.y + y as i64);
+            planes.encode_for(colour);
+            let levels = planes.levels(most);
+            for (i, p) in to.as_chunks_mut::<3>().0.iter_mut().enumerate().take(CHUNK) {
+                *p = [sample(levels[0][i]), sample(levels[1][i]), sample(levels[2][i])];
+            }
         }
     }
 }
 
 /// As [`encode_8`], to floats.
-pub fn encode_32(colour: &OutputColour, pixels: &[Pixel], out: &mut [f32]) {
+pub fn encode_32(
+    colour: &OutputColour,
+    last: &PointProgram,
+    rect: Rect,
+    pixels: &mut [Pixel],
+    out: &mut [f32],
+) {
+    last.run(rect, pixels);
     let mut planes = Planes::EMPTY;
     for (chunk, out) in pixels.chunks(CHUNK).zip(out.chunks_mut(CHUNK * 3)) {
-        encode_planes(colour, chunk, &mut planes);
+        planes.load(chunk);
+        planes.encode_for(colour);
         for (i, p) in out.as_chunks_mut::<3>().0.iter_mut().enumerate().take(CHUNK) {
             *p = [planes.r[i], planes.g[i], planes.b[i]].map(|v| v.clamp(0.0, 1.0));
         }
     }
-}
-
-#[inline(always)]
-fn encode_planes(colour: &OutputColour, chunk: &[Pixel], planes: &mut Planes) {
-    planes.load(chunk);
-    if let Some(file) = &colour.file {
-        file.encode(planes);
-        return;
-    }
-    planes.matrix(&colour.from_working);
-    colour.encode.apply(&mut planes.r);
-    colour.encode.apply(&mut planes.g);
-    colour.encode.apply(&mut planes.b);
 }
 
 #[cfg(test)]
@@ -521,7 +576,51 @@ mod tests {
         let mut flight = Vec::new();
         PointProgram::new(vec![]).read(&p, size.rect(), &mut flight);
         let mut out = vec![0; px.len()];
-        encode_8(crate::OutputProfile::Srgb.colour(), &flight, &mut out);
+        let nothing = PointProgram::new(Vec::new());
+        encode_8(crate::OutputProfile::Srgb.colour(), &nothing, size.rect(), &flight, &mut out);
         assert_eq!(out, px);
+    }
+
+    #[test]
+    fn what_is_left_for_the_encoding_is_what_it_is_before_it() {
+        // A place and a colour count in it, and rows are no multiple of what is done at a time.
+        struct Slope;
+        impl PixelOp for Slope {
+            fn run(&self, x: i64, y: i64, planes: &mut Planes) {
+                for i in 0..CHUNK {
+                    planes.g[i] = (x + i as i64) as f32 / 400.0 + y as f32 / 90.0;
+                }
+            }
+        }
+        let ops = || {
+            vec![
+                PointOp::Pixels(Arc::new(Slope)),
+                PointOp::curve(|x| x * 0.8),
+                PointOp::Matrix([[0.9, 0.1, 0.0], [0.0, 1.0, 0.0], [0.2, 0.0, 0.8]]),
+            ]
+        };
+        let rect = Rect::new(37, 11, 150, 9);
+        let start: Vec<Pixel> =
+            (0..rect.area()).map(|i| [i as f32 / 900.0, 0.2, (i % 31) as f32 / 20.0 - 0.1, 0.0]).collect();
+        let (last, nothing) = (PointProgram::new(ops()), PointProgram::new(Vec::new()));
+        let mut done = start.clone();
+        last.run(rect, &mut done);
+        let colour = crate::OutputProfile::DisplayP3.colour();
+        let (mut a8, mut b8) = (vec![0u8; 3 * rect.area()], vec![0u8; 3 * rect.area()]);
+        encode_8(colour, &last, rect, &start, &mut a8);
+        encode_8(colour, &nothing, rect, &done, &mut b8);
+        assert!(a8 == b8 && a8.iter().any(|v| *v != a8[0]));
+        let (mut a16, mut b16) = (vec![0u16; 3 * rect.area()], vec![0u16; 3 * rect.area()]);
+        encode_16(colour, &last, rect, &start, &mut a16);
+        encode_16(colour, &nothing, rect, &done, &mut b16);
+        assert!(a16 == b16);
+        let (mut a32, mut b32) = (vec![0f32; 3 * rect.area()], vec![0f32; 3 * rect.area()]);
+        encode_32(colour, &last, rect, &mut start.clone(), &mut a32);
+        encode_32(colour, &nothing, rect, &mut done, &mut b32);
+        assert!(a32 == b32);
+        // The levels are the floats, rounded.
+        let off = |a: f32, b: f32| (a - b).abs();
+        assert!(a32.iter().zip(&a8).all(|(f, e)| off(f * 255.0, f32::from(*e)) <= 0.501));
+        assert!(a32.iter().zip(&a16).all(|(f, w)| off(f * 65_535.0, f32::from(*w)) <= 0.51));
     }
 }

@@ -6,8 +6,8 @@
 //! from a table of 256 sub-pixel phases, normalised, separable along the input's axes. Beyond the picture's
 //! edge the edge pixel is repeated.
 //!
-//! Without rotation the same sums are done in two passes (rows, then columns), which differ from the direct way
-//! by rounding only. A small rotation is done in two passes too (E. Catmull and A. R. Smith, "3-D transformations of
+//! Without rotation the same sums are done in two passes (columns, then rows, an output row at a time), which differ from
+//! the direct way by rounding only. A small rotation is done in two passes too (E. Catmull and A. R. Smith, "3-D transformations of
 //! images in scanline order", 1980): along the rows to the output's columns, then along those columns; the kernel is
 //! then sheared by as much as the rows are, which at the few pixels it reaches does not show. Reads a tile's input,
 //! allocates one buffer for the rows.
@@ -103,6 +103,9 @@ impl Shear {
     }
 }
 
+/// Reduction that a clip's frames may be interpolated by.
+const NEARLY: f64 = 1.1;
+
 /// A resampling, ready for any tile.
 pub struct Resampler {
     map: Affine,
@@ -117,6 +120,14 @@ impl Resampler {
     pub fn new(map: Affine, input: Size) -> Self {
         let (sx, sy) = map.steps();
         Self { map, x: Axis::new(sx), y: Axis::new(sy), input, shear: Shear::of(&map) }
+    }
+
+    /// As [`new`](Self::new), but a reduction by less than [`NEARLY`] is interpolated: two taps less each way, and what little
+    /// lies above the output's finest detail is not held back. For frames of a clip.
+    pub fn quick(map: Affine, input: Size) -> Self {
+        let nearly = |step: f64| if step < NEARLY { step.min(1.0) } else { step };
+        let (sx, sy) = map.steps();
+        Self { x: Axis::new(nearly(sx)), y: Axis::new(nearly(sy)), ..Self::new(map, input) }
     }
 
     /// The part of the input needed for `out`, inside the input.
@@ -140,10 +151,10 @@ impl Resampler {
 
     /// Fills `out` for the output rectangle `rect` from `input`, which covers `have` (at least [`needs`](Self::needs)).
     pub fn run(&self, input: &[Pixel], have: Rect, rect: Rect, out: &mut Vec<Pixel>) {
-        out.clear();
+        // Every pixel is written below.
         out.resize(rect.area(), [0.0; 4]);
         if self.map.b == 0.0 && self.map.d == 0.0 {
-            rows_then_columns(self, input, have, rect, out);
+            columns_then_rows(self, input, have, rect, out);
         } else if self.shear.is_some() {
             sheared(self, input, have, rect, out);
         } else {
@@ -239,7 +250,7 @@ macro_rules! widest {
     };
 }
 widest!(directly, directly_in);
-widest!(rows_then_columns, rows_then_columns_in);
+widest!(columns_then_rows, columns_then_rows_in);
 widest!(sheared, sheared_in);
 
 /// The taps of one row, with the edge pixel repeated outside.
@@ -298,33 +309,102 @@ fn directly_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, rect: Rect,
     }
 }
 
+/// The columns of an output row first, then along that row, which stays in the cache.
 #[inline(always)]
-fn rows_then_columns_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, rect: Rect, out: &mut [Pixel]) {
-    let (wide, width) = (have.width as usize, rect.width as usize);
-    let mut spare = vec![[0.0; 4]; r.x.taps];
-    let mut middle = vec![[0f32; 4]; width * have.height as usize];
-    let columns: Vec<(i64, usize)> =
-        (0..width).map(|i| r.x.place(r.map.at((rect.x + i as i64) as f64 + 0.5, 0.0).0)).collect();
-    for (line, to) in input.chunks(wide).zip(middle.chunks_mut(width)) {
-        for (pixel, (x0, phase)) in to.iter_mut().zip(&columns) {
-            *pixel =
-                together(row_sum::<L>(taps(line, x0 - have.x, r.x.taps, &mut spare), r.x.weights(*phase)));
-        }
-    }
+fn columns_then_rows_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, rect: Rect, out: &mut [Pixel]) {
+    let (wide, width, taps) = (have.width as usize, rect.width as usize, r.x.taps);
+    // The line with its ends repeated as far as the kernel reaches: every window lies inside.
+    let mut line = vec![[0f32; 4]; wide + 2 * taps];
+    let place = |i: usize| {
+        let (x0, phase) = r.x.place(r.map.at((rect.x + i as i64) as f64 + 0.5, 0.0).0);
+        ((x0 - have.x).clamp(-(taps as i64), wide as i64) + taps as i64, phase)
+    };
+    let places: Vec<(usize, usize)> = (0..width).map(place).map(|(x, phase)| (x as usize, phase)).collect();
     for (j, row) in out.chunks_mut(width).enumerate() {
         let (y0, phase) = r.y.place(r.map.at(0.0, (rect.y + j as i64) as f64 + 0.5).1);
-        let weights = r.y.weights(phase).iter().flat_map(|pair| [pair[0], pair[4]]);
-        for (t, w) in weights.enumerate() {
-            let line = (y0 - have.y + t as i64).clamp(0, have.height - 1) as usize * width;
-            for (pixel, part) in row.iter_mut().zip(&middle[line..line + width]) {
-                for c in 0..4 {
-                    pixel[c] += part[c] * w;
-                }
+        let weighed: Vec<(&[Pixel], f32)> =
+            r.y.weights(phase)
+                .iter()
+                .flat_map(|pair| [pair[0], pair[4]])
+                .enumerate()
+                .map(|(t, w)| {
+                    let at = (y0 - have.y + t as i64).clamp(0, have.height - 1) as usize * wide;
+                    (&input[at..at + wide], w)
+                })
+                .collect();
+        blended::<L>(&weighed, &mut line[taps..taps + wide]);
+        let (first, last) = (line[taps], line[taps + wide - 1]);
+        line[..taps].fill(first);
+        line[taps + wide..].fill(last);
+        match taps / 2 {
+            2 => along::<L, 2>(&line, &places, &r.x, row),
+            3 => along::<L, 3>(&line, &places, &r.x, row),
+            4 => along::<L, 4>(&line, &places, &r.x, row),
+            5 => along::<L, 5>(&line, &places, &r.x, row),
+            6 => along::<L, 6>(&line, &places, &r.x, row),
+            _ => along::<L, 0>(&line, &places, &r.x, row),
+        }
+    }
+}
+
+/// The sum of rows, each with its weight.
+#[inline(always)]
+fn blended<L: Lanes>(rows: &[(&[Pixel], f32)], out: &mut [Pixel]) {
+    let (blocks, rest) = out.as_chunks_mut::<8>();
+    for (b, to) in blocks.iter_mut().enumerate() {
+        let mut sums = [L::zero(); 4];
+        for (row, w) in rows {
+            let from = row[8 * b..8 * b + 8].as_flattened().as_chunks::<8>().0;
+            for k in 0..4 {
+                sums[k] = sums[k].plus_product(L::load(&from[k]), L::splat(*w));
             }
         }
-        for pixel in row {
-            *pixel = pixel.map(|v| v.clamp(0.0, 16.0));
+        for (to, sum) in to.as_flattened_mut().as_chunks_mut::<8>().0.iter_mut().zip(sums) {
+            sum.store(to);
         }
+    }
+    let start = 8 * blocks.len();
+    for (i, pixel) in rest.iter_mut().enumerate() {
+        *pixel = [0.0; 4];
+        for (row, w) in rows {
+            for c in 0..4 {
+                pixel[c] += row[start + i][c] * w;
+            }
+        }
+    }
+}
+
+/// Along a line: each pixel from the window and the phase that belong to it, by `N` pairs of taps, any number for 0.
+#[inline(always)]
+fn along<L: Lanes, const N: usize>(
+    line: &[Pixel],
+    places: &[(usize, usize)],
+    axis: &Axis,
+    out: &mut [Pixel],
+) {
+    let most = L::splat(16.0);
+    let (pairs, rest) = out.as_chunks_mut::<2>();
+    let (twos, last) = places.as_chunks::<2>();
+    for (to, two) in pairs.iter_mut().zip(twos) {
+        let first = placed_sum::<L, N>(line, two[0], axis);
+        let both = first.folded(placed_sum::<L, N>(line, two[1], axis)).limited(most);
+        if let Some(to) = to.as_flattened_mut().first_chunk_mut::<8>() {
+            both.store(to);
+        }
+    }
+    for (pixel, place) in rest.iter_mut().zip(last) {
+        *pixel = together(placed_sum::<L, N>(line, *place, axis).folded(L::zero()).limited(most));
+    }
+}
+
+/// The sum over the window at a place of the line, with the weights of its phase. No closure: one would be compiled for
+/// the common instruction set.
+#[inline(always)]
+fn placed_sum<L: Lanes, const N: usize>(line: &[Pixel], (at, phase): (usize, usize), axis: &Axis) -> L {
+    let window = &line[at..at + axis.taps];
+    match N {
+        0 => row_sum(window, axis.weights(phase)),
+        _ => fixed_sum::<L, N>(window, axis.weights(phase)),
     }
 }
 
@@ -369,14 +449,17 @@ mod tests {
             .collect()
     }
 
+    /// The picture over `rect`.
+    fn part(size: Size, rect: Rect) -> Vec<Pixel> {
+        let all = picture(size);
+        let places = (rect.y..rect.bottom()).flat_map(|y| (rect.x..rect.right()).map(move |x| (x, y)));
+        places.map(|(x, y)| all[(y * i64::from(size.width) + x) as usize]).collect()
+    }
+
     fn run(map: Affine, size: Size, out: Rect) -> Vec<Pixel> {
         let r = Resampler::new(map, size);
         let need = r.needs(out);
-        let all = picture(size);
-        let part: Vec<Pixel> = (need.y..need.bottom())
-            .flat_map(|y| (need.x..need.right()).map(move |x| (x, y)))
-            .map(|(x, y)| all[(y * i64::from(size.width) + x) as usize])
-            .collect();
+        let part = part(size, need);
         let mut got = Vec::new();
         r.run(&part, need, out, &mut got);
         got
@@ -404,11 +487,7 @@ mod tests {
             let out = Rect::new(4, 3, 50, 40);
             let got = run(map, size, out);
             let need = r.needs(out);
-            let all = picture(size);
-            let part: Vec<Pixel> = (need.y..need.bottom())
-                .flat_map(|y| (need.x..need.right()).map(move |x| (x, y)))
-                .map(|(x, y)| all[(y * 300 + x) as usize])
-                .collect();
+            let part = part(size, need);
             let (mut direct, mut plain) = (vec![[0.0; 4]; out.area()], vec![[0.0; 4]; out.area()]);
             directly(&r, &part, need, out, &mut direct);
             sheared_in::<Plain>(&r, &part, need, out, &mut plain);
@@ -443,14 +522,81 @@ mod tests {
         let out = Rect::new(0, 0, 42, 44);
         let have = size.rect();
         let (mut one, mut two) = (vec![[0.0; 4]; out.area()], vec![[0.0; 4]; out.area()]);
-        rows_then_columns(&r, &picture(size), have, out, &mut one);
+        columns_then_rows(&r, &picture(size), have, out, &mut one);
         directly(&r, &picture(size), have, out, &mut two);
         // Every instruction set gives the same bits.
         let mut plain = vec![[0.0; 4]; out.area()];
+        columns_then_rows_in::<Plain>(&r, &picture(size), have, out, &mut plain);
+        assert_eq!(one, plain);
         directly_in::<Plain>(&r, &picture(size), have, out, &mut plain);
         assert_eq!(two, plain);
         for (a, b) in one.iter().zip(&two) {
             assert!((0..4).all(|c| (a[c] - b[c]).abs() < 2e-6), "{a:?} {b:?}");
+        }
+    }
+
+    #[test]
+    fn every_number_of_taps_and_any_width_sums_the_same() {
+        // From enlarging (4 taps) to reducing so far that no width is known beforehand; odd sides, parts at the edges.
+        let size = Size::new(211, 127);
+        for (step, out) in [
+            (0.37, Rect::new(0, 0, 33, 21)),
+            (1.04, Rect::new(150, 90, 51, 32)),
+            (1.51, Rect::new(100, 60, 39, 24)),
+            (2.02, Rect::new(3, 1, 101, 61)),
+            (2.49, Rect::new(0, 0, 1, 1)),
+            (2.9, Rect::new(60, 30, 12, 13)),
+            (3.7, Rect::new(0, 0, 57, 34)),
+            (9.1, Rect::new(20, 10, 3, 3)),
+        ] {
+            let map = Affine { a: step, c: 0.3, e: step * 0.98, f: -0.2, ..Affine::IDENTITY };
+            let r = Resampler::new(map, size);
+            let have = r.needs(out);
+            let part = part(size, have);
+            // What was there before is written over.
+            let mut got = vec![[7.0; 4]; out.area() + 5];
+            r.run(&part, have, out, &mut got);
+            assert_eq!(got.len(), out.area(), "{step}");
+            let mut direct = vec![[0.0; 4]; out.area()];
+            directly_in::<Plain>(&r, &part, have, out, &mut direct);
+            let mut plain = vec![[0.0; 4]; out.area()];
+            columns_then_rows_in::<Plain>(&r, &part, have, out, &mut plain);
+            assert_eq!(got, plain, "{step}: every instruction set gives the same bits");
+            for (i, (a, b)) in got.iter().zip(&direct).enumerate() {
+                assert!((a[0] - b[0]).abs() < 4e-6, "{step} at {i}: {a:?} {b:?}");
+            }
+        }
+    }
+
+    #[test]
+    fn the_quick_way_interpolates_where_it_nearly_fits_and_is_the_same_elsewhere() {
+        let size = Size::new(90, 70);
+        for (step, nearly) in [(1.04, true), (0.6, false), (1.2, false), (2.0, false)] {
+            let map = Affine { a: step, e: step, ..Affine::IDENTITY };
+            let (usual, quick) = (Resampler::new(map, size), Resampler::quick(map, size));
+            assert_eq!(quick.x.taps < usual.x.taps, nearly, "{step}");
+            let out = Rect::new(0, 0, 40, 30);
+            let (mut a, mut b) = (Vec::new(), Vec::new());
+            for (r, to) in [(&usual, &mut a), (&quick, &mut b)] {
+                let need = r.needs(out);
+                let part = part(size, need);
+                r.run(&part, need, out, to);
+            }
+            // What is no finer than a few pixels comes out the same.
+            let apart = a.iter().zip(&b).map(|(a, b)| (a[0] - b[0]).abs()).fold(0.0, f32::max);
+            assert!(apart <= if nearly { 2e-3 } else { 0.0 }, "{step}: {apart}");
+        }
+    }
+
+    #[test]
+    fn what_lies_beyond_the_range_and_is_no_number_is_limited() {
+        let size = Size::new(16, 16);
+        let r = Resampler::new(Affine::scale(1.3, 1.3), size);
+        let out = Rect::new(0, 0, 11, 11);
+        for (value, want) in [(-3.0, 0.0), (40.0, 16.0), (f32::NAN, 0.0), (2.5, 2.5)] {
+            let mut got = Vec::new();
+            r.run(&vec![[value; 4]; 256], size.rect(), out, &mut got);
+            assert!(got.iter().flatten().all(|v| (v - want).abs() < 1e-5), "{value}: {:?}", got[0]);
         }
     }
 

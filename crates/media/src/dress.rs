@@ -3,6 +3,7 @@
 
 use crate::MediaError;
 use crate::read::Format;
+use crate::words::Words;
 use crate::write::Extras;
 use img_parts::jpeg::{Jpeg, JpegSegment, markers};
 use img_parts::png::{Png, PngChunk};
@@ -14,6 +15,9 @@ const XMP_JPEG: &[u8] = b"http://ns.adobe.com/xap/1.0/\0";
 const MORE_XMP_JPEG: &[u8] = b"http://ns.adobe.com/xmp/extension/\0";
 const XMP_PNG: &[u8] = b"XML:com.adobe.xmp\0";
 
+/// Bytes that a JPEG's segment holds beside its length (ITU-T T.81, B.1.1.4).
+const LONGEST_SEGMENT: usize = 65_533;
+
 /// Into a JPEG that has none of it.
 pub fn jpeg(file: &mut Jpeg, extras: &Extras) {
     if let Some(dpi) = extras.resolution {
@@ -24,7 +28,12 @@ pub fn jpeg(file: &mut Jpeg, extras: &Extras) {
         file.segments_mut().insert(at, JpegSegment::new_with_contents(markers::APP13, iptc.into()));
     }
     if let Some(made) = &extras.made {
-        let packet = [XMP_JPEG, made.xmp(&extras.words).as_bytes()].concat();
+        let mut packet = [XMP_JPEG, made.xmp(&extras.words).as_bytes()].concat();
+        if packet.len() > LONGEST_SEGMENT {
+            // What other programs said does not fit in with the mark.
+            let words = Words { others: Default::default(), ..extras.words.clone() };
+            packet = [XMP_JPEG, made.xmp(&words).as_bytes()].concat();
+        }
         file.segments_mut().insert(at, JpegSegment::new_with_contents(markers::APP1, packet.into()));
     }
     file.set_exif(extras.exif.clone().map(Bytes::from));

@@ -31,7 +31,7 @@ pub struct Made {
     pub done: Vec<String>,
 }
 
-const NAMESPACE: &str = "urn:rallo:result:1";
+pub(crate) const NAMESPACE: &str = "urn:rallo:result:1";
 
 /// How far into a file the mark is looked for, from both ends: it stands before the pixels, or behind all.
 const HEAD: usize = 512 * 1024;
@@ -46,7 +46,7 @@ impl Made {
                 "<?xpacket begin=\"\u{feff}\" id=\"W5M0MpCehiHzreSzNTczkc9d\"?>",
                 "<x:xmpmeta xmlns:x=\"adobe:ns:meta/\">",
                 "<rdf:RDF xmlns:rdf=\"http://www.w3.org/1999/02/22-rdf-syntax-ns#\">",
-                "<rdf:Description rdf:about=\"\" xmlns:rallo=\"{}\" rallo:recipe=\"{}\" rallo:source=\"{}\" rallo:done=\"{}\"{}>{}</rdf:Description>",
+                "<rdf:Description rdf:about=\"\" xmlns:rallo=\"{}\" rallo:recipe=\"{}\" rallo:source=\"{}\" rallo:done=\"{}\"{}>{}</rdf:Description>{}",
                 "</rdf:RDF></x:xmpmeta><?xpacket end=\"r\"?>"
             ),
             NAMESPACE,
@@ -54,7 +54,8 @@ impl Made {
             self.source,
             self.done.join(" "),
             attributes,
-            inside
+            inside,
+            words.other_xmp()
         )
     }
 
@@ -84,7 +85,7 @@ impl Made {
     }
 
     fn within(head: &[u8]) -> Option<Self> {
-        let after = |text: &[u8]| head.windows(text.len()).position(|w| w == text).map(|at| at + text.len());
+        let after = |text: &[u8]| memchr::memmem::find(head, text).map(|at| at + text.len());
         after(NAMESPACE.as_bytes())?;
         let value = |name: &str, most: usize| {
             let start = after(format!("rallo:{name}=\"").as_bytes())?;

@@ -1,7 +1,7 @@
 //! Codecs and camera data: files to engine pictures and back.
 //!
 //! Reads JPEG (whole or reduced, as the decoder offers it), PNG, TIFF (8 and 16 bit, float), WebP, AVIF, HEIC,
-//! JPEG XL, GIF, BMP, and camera raw through the preview inside it; writes JPEG, PNG, WebP, AVIF and TIFF, with the colour profile, the
+//! JPEG XL, GIF, BMP, and camera raw through the preview inside it; writes JPEG, PNG, WebP, AVIF, JPEG XL and TIFF, with the colour profile, the
 //! camera data and the mark that says which recipe made them.
 
 pub mod album;
@@ -11,6 +11,7 @@ mod dress;
 mod heif;
 pub mod identity;
 mod jpeg;
+mod jxl;
 mod other;
 pub mod pdf;
 mod png_file;
@@ -25,11 +26,24 @@ pub mod xmp;
 pub use camera::CameraData;
 pub use dress::{can_carry, carried_over};
 pub use identity::{Made, content_hash, file_hash};
+pub use jxl::is_there as writes_jxl;
 pub use read::{Facts, FileSource, Format};
 pub use words::Words;
 pub use write::{Chroma, Encoding, Extras, Packing, encode, encode_within};
 
 use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::sync::atomic::{AtomicBool, Ordering};
+
+/// Whether programs of others start here, each asked for its version. Once found they stay; plans are made often.
+fn is_found(found: &AtomicBool, programs: &[(&str, &str)]) -> bool {
+    let starts = |(name, version): &(&str, &str)| {
+        Command::new(name).arg(version).stdout(Stdio::null()).stderr(Stdio::null()).status().is_ok()
+    };
+    let there = found.load(Ordering::Relaxed) || programs.iter().all(starts);
+    found.store(there, Ordering::Relaxed);
+    there
+}
 
 /// Why a file could not be read or written; the texts are meant for people.
 #[derive(Debug, thiserror::Error)]

@@ -1,5 +1,5 @@
-//! TIFF, WebP, GIF and BMP through the `image` crate, JPEG XL through `jxl-oxide`: 8 and 16 bit and float, the
-//! first frame of an animation, transparent parts laid on white.
+//! TIFF, WebP, GIF and BMP through the `image` crate: 8 and 16 bit and float, the first frame of an animation,
+//! transparent parts laid on white.
 
 use crate::read::{Format, MAX_PIXELS};
 use crate::{MediaError, bytes_text};
@@ -14,7 +14,7 @@ pub struct Head {
     pub bits: u8,
 }
 
-fn complaint(error: &dyn std::fmt::Display, file: &[u8]) -> MediaError {
+pub(crate) fn complaint(error: &dyn std::fmt::Display, file: &[u8]) -> MediaError {
     let text = error.to_string();
     let low = text.to_lowercase();
     if ["unexpected end", "eof", "failed to fill", "truncated", "unexpected end of file"]
@@ -90,56 +90,4 @@ pub fn decode(file: &[u8], format: Format) -> Result<(Size, Samples), MediaError
 fn laid(rgba: &[f32], alpha: bool) -> Vec<f32> {
     let on_white = |v: f32, a: f32| if alpha { v * a + 1.0 - a } else { v };
     rgba.as_chunks::<4>().0.iter().flat_map(|p| [0, 1, 2].map(|c| on_white(p[c], p[3]))).collect()
-}
-
-fn open_jxl(file: &[u8]) -> Result<jxl_oxide::JxlImage, MediaError> {
-    // Four channels in float, and as much again to work in.
-    let limit = jxl_oxide::AllocTracker::with_limit(MAX_PIXELS as usize * 32);
-    jxl_oxide::JxlImage::builder()
-        .alloc_tracker(limit)
-        .read(Cursor::new(file))
-        .map_err(|e| complaint(&e, file))
-}
-
-/// Size (upright: the decoder turns the picture), profile, depth and camera data of a JPEG XL file.
-pub fn jxl_head(file: &[u8]) -> Result<(Head, Option<Vec<u8>>), MediaError> {
-    let picture = open_jxl(file)?;
-    let bits = picture.image_header().metadata.bit_depth.bits_per_sample().min(32) as u8;
-    let size = Size::new(picture.width(), picture.height());
-    let exif = match picture.aux_boxes().first_exif() {
-        Ok(jxl_oxide::AuxBoxData::Data(raw)) => Some(raw.payload().to_vec()),
-        _ => None,
-    };
-    Ok((Head { size, icc: Some(picture.rendered_icc()), bits }, exif))
-}
-
-/// The pixels of the first frame of a JPEG XL file.
-pub fn decode_jxl(file: &[u8]) -> Result<(Size, Samples), MediaError> {
-    let picture = open_jxl(file)?;
-    let eight = picture.image_header().metadata.bit_depth.bits_per_sample() <= 8;
-    let frame = picture.render_frame(0).map_err(|e| complaint(&e, file))?;
-    let mut stream = frame.stream();
-    let channels = stream.channels() as usize;
-    let size = Size::new(stream.width(), stream.height());
-    let mut all = vec![0f32; size.area() as usize * channels];
-    stream.write_to_buffer(&mut all);
-    let rgb: Vec<f32> = all
-        .chunks_exact(channels.max(1))
-        .flat_map(|p| match *p {
-            [v] => [v; 3],
-            [v, a] => [v * a + 1.0 - a; 3],
-            [r, g, b] => [r, g, b],
-            [r, g, b, a, ..] => [r, g, b].map(|v| v * a + 1.0 - a),
-            [] => [0.0; 3],
-        })
-        .collect();
-    let scaled = |max: f32| move |v: &f32| v.clamp(0.0, 1.0) * max + 0.5;
-    Ok((
-        size,
-        if eight {
-            Samples::U8(rgb.iter().map(scaled(255.0)).map(|v| v as u8).collect())
-        } else {
-            Samples::U16(rgb.iter().map(scaled(65_535.0)).map(|v| v as u16).collect())
-        },
-    ))
 }

@@ -1,7 +1,7 @@
 //! Opening a picture file: what it is, and its pixels whole or reduced.
 
 use crate::camera::CameraData;
-use crate::{MediaError, bytes_text, heif, jpeg, other, png_file, preview};
+use crate::{MediaError, bytes_text, heif, jpeg, jxl, other, png_file, preview};
 use rallo_engine::{Orientation, Picture, Size, Source, SourceError};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -200,7 +200,7 @@ impl Head {
                 Self { size, exif: contained_exif(file), icc: None, bits, upright: true }
             }
             Format::Jxl => {
-                let (head, exif) = other::jxl_head(file)?;
+                let (head, exif) = jxl::head(file)?;
                 Self { size: head.size, exif, icc: head.icc, bits: head.bits, upright: true }
             }
             _ => {
@@ -356,7 +356,7 @@ impl FileSource {
             }
             Format::Png => png_file::decode(&self.file).map(|(s, p)| (s, p, None))?,
             Format::Heic | Format::Avif => heif::decode(&self.file)?,
-            Format::Jxl => other::decode_jxl(&self.file).map(|(s, p)| (s, p, None))?,
+            Format::Jxl => jxl::decode(&self.file).map(|(s, p)| (s, p, None))?,
             _ => other::decode(&self.file, self.format).map(|(s, p)| (s, p, None))?,
         };
         // libheif knows of more ways to cut and turn a picture than its header is read for here.

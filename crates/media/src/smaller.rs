@@ -7,7 +7,7 @@ use crate::MediaError;
 use image::imageops::{FilterType, resize};
 use image::{ImageBuffer, Luma, Rgb};
 use lopdf::content::Content;
-use lopdf::{Dictionary, Document, Object, ObjectId, SaveOptions, Stream};
+use lopdf::{Dictionary, Document, LoadOptions, Object, ObjectId, SaveOptions, Stream};
 use std::collections::HashMap;
 use turbojpeg::{Image, PixelFormat, Subsamp};
 
@@ -24,6 +24,8 @@ pub struct Smaller {
 
 /// How deep forms lie in forms.
 const DEEPEST: usize = 8;
+/// Bytes that a packed stream of anything but a picture may unpack to.
+const UNPACKED: usize = 100_000_000;
 /// Most pixels of a picture that is looked at.
 const MOST: u64 = 400_000_000;
 
@@ -31,19 +33,21 @@ const MOST: u64 = 400_000_000;
 /// (1 ..= 100).
 ///
 /// # Errors
-/// [`MediaError::Unsupported`] where it is no PDF, or is locked.
+/// [`MediaError::Unsupported`] where it is no PDF, is locked, or unpacks to far more than it needs.
 pub fn smaller(file: &[u8], ppi: u32, quality: u8) -> Result<Smaller, MediaError> {
     let none = |why: String| MediaError::Unsupported(format!("this PDF cannot be read: {why}"));
     if !file.windows(5).take(1024).any(|w| w == b"%PDF-") {
         return Err(none("it is none".into()));
     }
-    let mut document = Document::load_mem(file).map_err(|e| none(e.to_string()))?;
+    let bounded = LoadOptions { max_decompressed_size: Some(UNPACKED), ..LoadOptions::default() };
+    let mut document = Document::load_mem_with_options(file, bounded).map_err(|e| none(e.to_string()))?;
     if document.is_encrypted() || document.trailer.has(b"Encrypt") {
         return Err(none("it is locked with a password".into()));
     }
     let mut printed: HashMap<ObjectId, f64> = HashMap::new();
     for page in document.get_pages().into_values() {
-        let content = document.get_page_content(page);
+        let content =
+            document.get_page_content_with_limit(page, UNPACKED).map_err(|e| none(e.to_string()))?;
         let resources = page_resources(&document, page);
         let whole = [1.0, 0.0, 0.0, 1.0, 0.0, 0.0];
         look(&document, &content, &resources, whole, &mut printed, 0);
@@ -170,7 +174,9 @@ fn look(
                         inside.push(own.clone());
                     }
                     inside.extend(resources.iter().cloned());
-                    let bytes = stream.decompressed_content().unwrap_or_else(|_| stream.content.clone());
+                    let bytes = stream
+                        .decompressed_content_with_limit(UNPACKED)
+                        .unwrap_or_else(|_| stream.content.clone());
                     look(document, &bytes, &inside, inner, printed, depth + 1);
                 }
             }
@@ -228,7 +234,9 @@ fn again(document: &Document, stream: &Stream, points: Option<f64>, ppi: u32, qu
         }
         turbojpeg::decompress(&stream.content, format).ok()?.pixels
     } else if filters.iter().all(|f| *f == b"FlateDecode" || *f == b"LZWDecode") && !filters.is_empty() {
-        stream.decompressed_content().ok()?
+        // A row more than it has, for those that fill up.
+        let most = width as usize * (height as usize + 1) * channels;
+        stream.decompressed_content_with_limit(most).ok()?
     } else {
         return None;
     };
@@ -264,4 +272,175 @@ fn again(document: &Document, stream: &Stream, points: Option<f64>, ppi: u32, qu
     dict.set("Height", i64::from(h));
     dict.set("Length", content.len() as i64);
     Some(Stream { dict, content, allows_compression: false, start_position: None })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use lopdf::dictionary;
+
+    /// A document of one page with pictures and a form, under the names they are shown by.
+    fn document(content: &str, pictures: Vec<(&str, Stream)>) -> Vec<u8> {
+        let mut document = Document::with_version("1.5");
+        let pages = document.new_object_id();
+        let mut named = Dictionary::new();
+        for (name, stream) in pictures {
+            let id = document.add_object(stream);
+            named.set(name, id);
+        }
+        // A form half as large that shows the picture `Deep`.
+        let deep = named.get(b"Deep").cloned();
+        if let Ok(deep) = deep {
+            let form = dictionary! {"Type" => "XObject", "Subtype" => "Form", "BBox" => vec![0.into(), 0.into(), 1.into(), 1.into()],
+            "Matrix" => vec![0.5.into(), 0.into(), 0.into(), 0.5.into(), 0.into(), 0.into()],
+            "Resources" => dictionary! {"XObject" => dictionary! {"Deep" => deep}}};
+            let form = document.add_object(Stream::new(form, b"q 144 0 0 144 0 0 cm /Deep Do Q".to_vec()));
+            named.set("Form", form);
+        }
+        let content = document.add_object(Stream::new(Dictionary::new(), content.as_bytes().to_vec()));
+        let page = document.add_object(dictionary! {"Type" => "Page", "Parent" => pages, "Contents" => content,
+            "MediaBox" => vec![0.into(), 0.into(), 400.into(), 400.into()], "Resources" => dictionary! {"XObject" => named}});
+        document
+            .objects
+            .insert(pages, dictionary! {"Type" => "Pages", "Kids" => vec![page.into()], "Count" => 1}.into());
+        let catalog = document.add_object(dictionary! {"Type" => "Catalog", "Pages" => pages});
+        document.trailer.set("Root", catalog);
+        let mut bytes = Vec::new();
+        document.save_to(&mut bytes).unwrap();
+        bytes
+    }
+
+    /// A picture of samples that are packed without loss.
+    fn picture(space: &str, channels: usize, side: usize, more: Dictionary) -> Stream {
+        let samples = (0..side * side * channels).map(|i| {
+            ((i / channels) as u32).wrapping_mul(2_654_435_761).rotate_left(9) as u8 / 4
+                + (i / side / 3 % 150) as u8
+        });
+        let mut dict = dictionary! {"Type" => "XObject", "Subtype" => "Image", "Width" => side as i64, "Height" => side as i64,
+        "ColorSpace" => space, "BitsPerComponent" => 8};
+        dict.extend(&more);
+        let mut stream = Stream::new(dict, samples.collect());
+        stream.compress().unwrap();
+        stream
+    }
+
+    /// Width, filter and bytes of every picture of a document, by width.
+    fn pictures(file: &[u8]) -> Vec<(i64, String, usize)> {
+        let document = Document::load_mem(file).unwrap();
+        let mut all: Vec<_> = document
+            .objects
+            .values()
+            .filter_map(|o| o.as_stream().ok())
+            .filter(|s| is(&s.dict, b"Subtype", b"Image"))
+            .map(|s| {
+                let filter = s.dict.get(b"Filter").and_then(Object::as_name).map(String::from_utf8_lossy);
+                (
+                    s.dict.get(b"Width").unwrap().as_i64().unwrap(),
+                    filter.unwrap_or_default().into_owned(),
+                    s.content.len(),
+                )
+            })
+            .collect();
+        all.sort();
+        all
+    }
+
+    #[test]
+    fn pictures_are_reduced_by_how_large_they_are_shown() {
+        // 300 samples over 72 points are 300 an inch; the same over twice that, and over a form's half of it; grey.
+        let content = "q 72 0 0 72 0 0 cm /Small Do Q q 0 144 -144 0 200 200 cm /Turned Do Q q /Form Do Q q 36 0 0 36 300 300 cm /Grey Do Q";
+        let file = document(
+            content,
+            vec![
+                ("Small", picture("DeviceRGB", 3, 300, Dictionary::new())),
+                ("Turned", picture("DeviceRGB", 3, 304, Dictionary::new())),
+                ("Deep", picture("DeviceRGB", 3, 308, Dictionary::new())),
+                ("Grey", picture("DeviceGray", 1, 312, Dictionary::new())),
+            ],
+        );
+        let made = smaller(&file, 100, 80).unwrap();
+        assert_eq!((made.pictures, made.changed), (4, 4));
+        assert!(made.bytes.len() * 2 < file.len());
+        let told = pictures(&made.bytes);
+        let widths: Vec<i64> = told.iter().map(|t| t.0).collect();
+        assert_eq!(widths, [50, 100, 100, 200]);
+        assert!(told.iter().all(|t| t.1 == "DCTDecode"), "{told:?}");
+        // One shown twice is as sharp as its larger show needs.
+        let twice = document(
+            "q 36 0 0 36 0 0 cm /Small Do Q q 144 0 0 144 50 50 cm /Small Do Q",
+            vec![("Small", picture("DeviceRGB", 3, 300, Dictionary::new()))],
+        );
+        assert_eq!(pictures(&smaller(&twice, 100, 80).unwrap().bytes)[0].0, 200);
+        // One that no page shows keeps its pixels, and is only packed again.
+        let hidden = document("", vec![("Small", picture("DeviceRGB", 3, 300, Dictionary::new()))]);
+        assert_eq!(pictures(&smaller(&hidden, 100, 80).unwrap().bytes)[0].0, 300);
+    }
+
+    #[test]
+    fn what_a_jpeg_cannot_hold_stays_as_it_is() {
+        let content = "q 72 0 0 72 0 0 cm /A Do /B Do /C Do /D Do /E Do Q";
+        let untouched = vec![
+            ("A", picture("DeviceCMYK", 4, 100, Dictionary::new())),
+            (
+                "B",
+                picture(
+                    "DeviceRGB",
+                    3,
+                    101,
+                    dictionary! {"Decode" => vec![1.into(), 0.into(), 1.into(), 0.into(), 1.into(), 0.into()]},
+                ),
+            ),
+            ("C", picture("DeviceGray", 1, 102, dictionary! {"ImageMask" => true})),
+            (
+                "D",
+                picture(
+                    "DeviceRGB",
+                    3,
+                    103,
+                    dictionary! {"Mask" => vec![0.into(), 9.into(), 0.into(), 9.into(), 0.into(), 9.into()]},
+                ),
+            ),
+            ("E", picture("DeviceGray", 1, 104, dictionary! {"BitsPerComponent" => 16})),
+        ];
+        let file = document(content, untouched);
+        let made = smaller(&file, 50, 50).unwrap();
+        assert_eq!((made.pictures, made.changed), (5, 0));
+        assert!(made.bytes == file);
+        // Beside one that is changed the others are what they were.
+        let mut beside = vec![("Small", picture("DeviceRGB", 3, 300, Dictionary::new()))];
+        beside.push(("A", picture("DeviceCMYK", 4, 100, Dictionary::new())));
+        let file = document("q 72 0 0 72 0 0 cm /Small Do /A Do Q", beside);
+        let made = smaller(&file, 60, 70).unwrap();
+        assert_eq!((made.pictures, made.changed), (2, 1));
+        let (was, is) = (pictures(&file), pictures(&made.bytes));
+        assert_eq!((was[0].clone(), is[0].0), (is[1].clone(), 60));
+    }
+
+    #[test]
+    fn a_picture_whose_stream_is_too_short_or_too_long_stays() {
+        let content = "q 72 0 0 72 0 0 cm /A Do Q";
+        for height in [2i64, 400] {
+            let mut wrong = picture("DeviceRGB", 3, 300, Dictionary::new());
+            wrong.dict.set("Height", height);
+            let file = document(content, vec![("A", wrong)]);
+            let made = smaller(&file, 50, 50).unwrap();
+            assert_eq!((made.pictures, made.changed), (1, 0), "{height}");
+        }
+        let mut spoilt = picture("DeviceRGB", 3, 300, Dictionary::new());
+        spoilt.content.truncate(40);
+        let file = document(content, vec![("A", spoilt)]);
+        assert_eq!(smaller(&file, 50, 50).unwrap().changed, 0);
+    }
+
+    #[test]
+    fn what_is_no_document_or_locked_is_told() {
+        let told = |bytes: &[u8]| smaller(bytes, 100, 80).unwrap_err().to_string();
+        assert_eq!(told(b"GIF89a"), "this PDF cannot be read: it is none");
+        assert!(told(b"%PDF-1.7\nbut nothing else").starts_with("this PDF cannot be read"));
+        let mut locked = Document::load_mem(&document("", Vec::new())).unwrap();
+        locked.trailer.set("Encrypt", dictionary! {"Filter" => "Standard"});
+        let mut bytes = Vec::new();
+        locked.save_to(&mut bytes).unwrap();
+        assert!(told(&bytes).starts_with("this PDF cannot be read"), "{}", told(&bytes));
+    }
 }

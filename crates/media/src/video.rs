@@ -5,6 +5,7 @@
 //! and every player shows such a clip as it shows an sRGB picture. 10-bit codecs get 10 bits, FFV1 up to 16.
 
 use crate::MediaError;
+use multiversion::multiversion;
 use rallo_engine::{Encoded, Pixels, Size};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
@@ -12,7 +13,7 @@ use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::AtomicBool;
 use std::sync::mpsc::{SyncSender, sync_channel};
 use std::thread::JoinHandle;
 
@@ -241,17 +242,82 @@ impl Clip {
     }
 }
 
-/// Values 0 ..= 255 as samples of so many bits, those of more than 8 in two bytes.
+/// Values 0 ..= 255 as samples of so many bits, those of more than 8 in two bytes. What lies beyond the range becomes its end.
+#[inline(always)]
 fn put(bits: u8, values: &[f32], to: &mut [u8]) {
-    if bits == 8 {
-        // What lies beyond the range becomes its end.
-        to.iter_mut().zip(values).for_each(|(to, value)| *to = (value + 0.5) as u8);
-        return;
-    }
+    let most = f32::from((1u16 << bits) - 1);
     let scale = f32::from(1u16 << (bits - 8));
-    let most = (1u16 << bits) - 1;
-    for (to, value) in to.as_chunks_mut::<2>().0.iter_mut().zip(values) {
-        *to = ((value * scale + 0.5) as u16).min(most).to_le_bytes();
+    // Sound: the limits leave what the type holds; `max` first turns NaN into 0.
+    let level =
+        |value: f32| -> i32 { unsafe { (value * scale + 0.5).max(0.0).min(most).to_int_unchecked() } };
+    if bits == 8 {
+        for (to, value) in to.iter_mut().zip(values) {
+            *to = level(*value) as u8;
+        }
+    } else {
+        for (to, value) in to.as_chunks_mut::<2>().0.iter_mut().zip(values) {
+            *to = (level(*value) as u16).to_le_bytes();
+        }
+    }
+}
+
+/// Rows of a picture that have one row of colours together, and room for what is computed on the way.
+struct Band {
+    luma: Vec<f32>,
+    /// Sums over the rows of B′ − Y′ and R′ − Y′, with a column more on the left.
+    blue: Vec<f32>,
+    red: Vec<f32>,
+    colours: Vec<f32>,
+}
+
+impl Band {
+    fn new(width: usize) -> Self {
+        let zeros = |n: usize| vec![0f32; n];
+        Self { luma: zeros(width), blue: zeros(width + 1), red: zeros(width + 1), colours: zeros(width / 2) }
+    }
+}
+
+/// A band of interleaved samples into its rows of luma and its two rows of colours.
+#[multiversion(targets(
+    "x86_64+avx512f+avx512vl+avx512dq+avx512bw",
+    "x86_64+avx2",
+    "x86_64+sse4.1",
+    "aarch64+neon"
+))]
+fn separate(
+    samples: &[u16],
+    bits: u8,
+    band: &mut Band,
+    y_rows: &mut [u8],
+    b_row: &mut [u8],
+    r_row: &mut [u8],
+) {
+    let width = band.luma.len();
+    let bytes = if bits > 8 { 2 } else { 1 };
+    band.blue.fill(0.0);
+    band.red.fill(0.0);
+    for (row, y_row) in samples.chunks_exact(3 * width).zip(y_rows.chunks_exact_mut(width * bytes)) {
+        let pixels = row.as_chunks::<3>().0;
+        let (blue, red, luma) =
+            (&mut band.blue[1..][..width], &mut band.red[1..][..width], &mut band.luma[..width]);
+        for (i, pixel) in pixels.iter().enumerate().take(width) {
+            let [r, g, b] = [0, 1, 2].map(|c| f32::from(pixel[c]) * (1.0 / 65_535.0));
+            let y = 0.2126 * r + 0.7152 * g + 0.0722 * b;
+            luma[i] = 16.0 + 219.0 * y;
+            blue[i] += b - y;
+            red[i] += r - y;
+        }
+        put(bits, luma, y_row);
+    }
+    (band.blue[0], band.red[0]) = (band.blue[1], band.red[1]);
+    let share = 0.25 * width as f32 * 3.0 / samples.len() as f32;
+    for (plane, sums, most) in [(b_row, &band.blue, 1.8556f32), (r_row, &band.red, 1.5748)] {
+        // Sited on the even column: a quarter, a half, a quarter.
+        for (x, colour) in band.colours.iter_mut().enumerate() {
+            let mean = (sums[2 * x] + 2.0 * sums[2 * x + 1] + sums[2 * x + 2]) * share;
+            *colour = 128.0 + 224.0 / most * mean;
+        }
+        put(bits, &band.colours, plane);
     }
 }
 
@@ -267,34 +333,11 @@ fn chroma(width: usize, height: usize, bits: u8, rows: usize, samples: &[u16]) -
         .par_chunks_mut(width * rows * bytes)
         .zip(b_plane.par_chunks_mut(half * bytes))
         .zip(r_plane.par_chunks_mut(half * bytes))
-        .enumerate()
-        .for_each(|(band, ((y_rows, b_row), r_row))| {
-            // Sums over the band's rows of B′ − Y′ and R′ − Y′, with a column more on the left.
-            let (mut blue, mut red) = (vec![0f32; width + 1], vec![0f32; width + 1]);
-            let mut luma_row = vec![0f32; width];
-            for row in 0..rows {
-                let start = (band * rows + row) * width * 3;
-                let pixels = samples[start..start + width * 3].as_chunks::<3>().0;
-                let sums = blue[1..].iter_mut().zip(&mut red[1..]);
-                for ((pixel, (blue, red)), luma) in pixels.iter().zip(sums).zip(&mut luma_row) {
-                    let [r, g, b] = pixel.map(|s| f32::from(s) * (1.0 / 65_535.0));
-                    let y = 0.2126 * r + 0.7152 * g + 0.0722 * b;
-                    *luma = 16.0 + 219.0 * y;
-                    *blue += b - y;
-                    *red += r - y;
-                }
-                let start = row * width * bytes;
-                put(bits, &luma_row, &mut y_rows[start..start + width * bytes]);
-            }
-            (blue[0], red[0]) = (blue[1], red[1]);
-            let share = 1.0 / rows as f32;
-            // Sited on the even column: a quarter, a half, a quarter.
-            let mean = |v: &[f32], x: usize| (v[2 * x] + 2.0 * v[2 * x + 1] + v[2 * x + 2]) * (0.25 * share);
-            for (plane, sums, most) in [(b_row, &blue, 1.8556), (r_row, &red, 1.5748)] {
-                let row: Vec<f32> = (0..half).map(|x| 128.0 + 224.0 / most * mean(sums, x)).collect();
-                put(bits, &row, plane);
-            }
-        });
+        .zip(samples.par_chunks(width * rows * 3))
+        .for_each_init(
+            || Band::new(width),
+            |band, (((y_rows, b_row), r_row), samples)| separate(samples, bits, band, y_rows, b_row, r_row),
+        );
     out
 }
 
@@ -313,14 +356,8 @@ fn started(e: &std::io::Error) -> MediaError {
 
 /// Whether clips can be written and read here.
 pub fn is_there() -> bool {
-    // Once found it stays; plans are made often.
     static FOUND: AtomicBool = AtomicBool::new(false);
-    let run = |name: &str| {
-        Command::new(name).arg("-version").stdout(Stdio::null()).stderr(Stdio::null()).status().is_ok()
-    };
-    let there = FOUND.load(Ordering::Relaxed) || run("ffmpeg") && run("ffprobe");
-    FOUND.store(there, Ordering::Relaxed);
-    there
+    crate::is_found(&FOUND, &[("ffmpeg", "-version"), ("ffprobe", "-version")])
 }
 
 /// What ffmpeg said, as people say it.
@@ -799,4 +836,91 @@ pub fn proxy(path: &Path, to: &Path) -> Result<(), MediaError> {
         "32",
     ]);
     done(command.args(["-c:a", "libopus", "-f", "webm"]).arg(file(to))).map(|_| ())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Y′CbCr of ITU-R BT.709-6 in f64, one value at a time: luma, then a colour sample at an even column.
+    fn by_formula(samples: &[u16], width: usize, rows: usize, bits: u8) -> [Vec<u32>; 3] {
+        let part = |x: usize, y: usize, c: usize| f64::from(samples[(y * width + x) * 3 + c]) / 65_535.0;
+        let light =
+            |x: usize, y: usize| 0.2126 * part(x, y, 0) + 0.7152 * part(x, y, 1) + 0.0722 * part(x, y, 2);
+        let height = samples.len() / 3 / width;
+        let level = |v: f64| (v * f64::from(1u32 << (bits - 8)) + 0.5).floor() as u32;
+        let luma = (0..height)
+            .flat_map(|y| (0..width).map(move |x| (x, y)))
+            .map(|(x, y)| level(16.0 + 219.0 * light(x, y)));
+        let colour = |c: usize, most: f64| -> Vec<u32> {
+            let mut all = Vec::new();
+            for y in (0..height).step_by(rows) {
+                for x in (0..width).step_by(2) {
+                    let mut mean = 0.0;
+                    for row in y..y + rows {
+                        let at = |x: usize| part(x, row, c) - light(x, row);
+                        mean += (at(x.saturating_sub(1)) + 2.0 * at(x) + at(x + 1)) / 4.0 / rows as f64;
+                    }
+                    all.push(level(128.0 + 224.0 / most * mean));
+                }
+            }
+            all
+        };
+        [luma.collect(), colour(2, 1.8556), colour(0, 1.5748)]
+    }
+
+    #[test]
+    fn colours_are_separated_as_the_standard_says() {
+        // Narrow ones too, and ends of the range beside each other.
+        for (width, height) in [(2, 2), (16, 4), (70, 6), (258, 10)] {
+            let sample = |i: usize| match i % 11 {
+                0 => 0,
+                1 => 65_535,
+                _ => (i as u32).wrapping_mul(2_654_435_761).rotate_right(9) as u16,
+            };
+            let samples: Vec<u16> = (0..width * height * 3).map(sample).collect();
+            for (bits, rows) in [(8, 2), (8, 1), (10, 2), (10, 1)] {
+                let bytes = chroma(width, height, bits, rows, &samples);
+                let values: Vec<u32> = if bits == 8 {
+                    bytes.iter().map(|b| u32::from(*b)).collect()
+                } else {
+                    bytes.as_chunks::<2>().0.iter().map(|b| u32::from(u16::from_le_bytes(*b))).collect()
+                };
+                let want = by_formula(&samples, width, rows, bits).concat();
+                assert_eq!(values.len(), want.len(), "{width} × {height}, {bits} bits, {rows} rows");
+                for (i, (got, want)) in values.iter().zip(&want).enumerate() {
+                    assert!(
+                        got.abs_diff(*want) <= 1,
+                        "{width} × {height}, {bits} bits, {rows} rows, {i}: {got} {want}"
+                    );
+                }
+                let off = values.iter().zip(&want).filter(|(a, b)| a != b).count();
+                // Only what lies on the edge between two levels may fall to the other side.
+                assert!(off * 200 <= values.len() + 200, "{off} of {}", values.len());
+            }
+        }
+    }
+
+    #[test]
+    fn greys_have_no_colour_and_white_and_black_their_levels() {
+        for (level, luma) in [(0u16, 16), (65_535, 235), (32_768, 126)] {
+            let bytes = chroma(8, 4, 8, 2, &[level; 8 * 4 * 3]);
+            assert!(bytes[..32].iter().all(|b| *b == luma), "{level}: {:?}", &bytes[..4]);
+            assert!(bytes[32..].iter().all(|b| *b == 128), "{level}: {:?}", &bytes[32..]);
+        }
+    }
+
+    #[test]
+    fn what_an_encoder_said_is_told_in_plain_words() {
+        for (said, told) in [
+            ("av_interleaved_write_frame(): No space left on device", "there is no room left"),
+            ("Unknown encoder 'libx265'", "this ffmpeg cannot write this codec; choose another one"),
+            ("in.mp3: Invalid data found when processing input", "the file cannot be read as sound or video"),
+            ("Stream map '1:a' matches no streams.", "the sound file has no sound in it"),
+            ("first\nlast words \n\n", "ffmpeg said: last words"),
+            ("", "ffmpeg said: it said nothing"),
+        ] {
+            assert_eq!(plain(said), told);
+        }
+    }
 }

@@ -20,6 +20,17 @@ pub struct Words {
     pub keywords: Vec<String>,
     /// 0 none … 5.
     pub rating: u8,
+    /// What stands beside these and is none of ours; only handed on with pixels that are carried over.
+    pub others: Others,
+}
+
+/// What other programs say about a picture.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Others {
+    /// XMP descriptions.
+    xmp: String,
+    /// Datasets of IPTC's second record.
+    iptc: Vec<(u8, String)>,
 }
 
 /// Record, dataset and greatest length in bytes of what IPTC has a place for (IIM 4.2, chapter 6).
@@ -27,6 +38,9 @@ const BY_LINE: (u8, usize) = (80, 32);
 const COPYRIGHT: (u8, usize) = (116, 128);
 const CAPTION: (u8, usize) = (120, 2000);
 const KEYWORD: (u8, usize) = (25, 64);
+
+/// Dates and times of creation and of digital creation.
+const TIMES: [u8; 4] = [55, 60, 62, 63];
 
 /// The marker of the block IPTC stands in, and of the resource inside it.
 const BLOCK: &[u8] = b"Photoshop 3.0\0";
@@ -43,6 +57,23 @@ impl Words {
         words.take_iptc(file);
         words.take_xmp(file);
         words
+    }
+
+    /// Takes over what the file says beside the words that are known here; of times nothing where they are moved.
+    pub fn take_others(&mut self, file: &[u8], moved: bool) {
+        let mut ours = vec![0, BY_LINE.0, COPYRIGHT.0, CAPTION.0, KEYWORD.0];
+        if moved {
+            ours.extend(TIMES);
+        }
+        self.others.iptc = iptc(file).unwrap_or_default();
+        self.others.iptc.retain(|(set, text)| !ours.contains(set) && text.len() < 0x8000);
+        self.others.xmp =
+            crate::xmp::inside(file).map(|packet| crate::xmp::others(packet, moved)).unwrap_or_default();
+    }
+
+    /// XMP descriptions of other programs.
+    pub(crate) fn other_xmp(&self) -> &str {
+        &self.others.xmp
     }
 
     fn take_iptc(&mut self, file: &[u8]) {
@@ -139,7 +170,7 @@ impl Words {
         let said = [(BY_LINE, &self.creator), (COPYRIGHT, &self.copyright), (CAPTION, &self.caption)];
         let said = said.into_iter().chain(self.keywords.iter().map(|k| (KEYWORD, k)));
         let said: Vec<_> = said.filter(|(_, text)| !text.is_empty()).collect();
-        if said.is_empty() {
+        if said.is_empty() && self.others.iptc.is_empty() {
             return None;
         }
         // UTF-8 (ISO 2022 escape), and the version of the record.
@@ -147,6 +178,9 @@ impl Words {
         put(2, 0, &[0, 4]);
         for ((set, most), text) in said {
             put(2, set, cut(text, most).as_bytes());
+        }
+        for (set, text) in &self.others.iptc {
+            put(2, *set, text.as_bytes());
         }
         let length = sets.len() as u32;
         let mut segment = [BLOCK, RESOURCE, &length.to_be_bytes()].concat();
@@ -212,6 +246,51 @@ mod tests {
             caption: "Thyme & sage, Grünzeug".into(),
             keywords: vec!["pots".into(), "Thyme".into()],
             rating: 4,
+            others: Others::default(),
+        }
+    }
+
+    #[test]
+    fn what_others_say_is_handed_on_and_nothing_twice() {
+        let mark = crate::Made { recipe: "12".into(), source: "34".into(), done: vec!["crop".into()] };
+        let packet = "<x:xmpmeta xmlns:x='adobe:ns:meta/' xmlns:far='urn:far'><r:RDF xmlns:r='http://www.w3.org/1999/02/22-rdf-syntax-ns#'>\
+            <r:Description r:about='' xmlns:a='http://ns.adobe.com/xap/1.0/' xmlns:d='http://purl.org/dc/elements/1.1/' xmlns:p='urn:plot' \
+             a:Rating='2' a:Label='bed &amp; pot' p:row='7'><d:creator><r:Seq><r:li>Old</r:li></r:Seq></d:creator>\
+            <d:title><r:Alt><r:li xml:lang='x-default'>Seedlings</r:li></r:Alt></d:title><far:away><far:deep at='1'>x</far:deep></far:away></r:Description>\
+            <r:Description xmlns:p='urn:plot' p:bed='north'/></r:RDF></x:xmpmeta>";
+        let mut one = words();
+        one.take_others(packet.as_bytes(), false);
+        let text = mark.xmp(&one);
+        let document =
+            roxmltree::Document::parse(&text[text.find("<x:").unwrap()..text.rfind("<?xpacket").unwrap()])
+                .unwrap();
+        let attribute = |space: &str, name: &str| -> Vec<&str> {
+            document.descendants().filter_map(|n| n.attribute((space, name))).collect()
+        };
+        assert_eq!(attribute("http://ns.adobe.com/xap/1.0/", "Rating"), ["4"]);
+        assert_eq!(attribute("http://ns.adobe.com/xap/1.0/", "Label"), ["bed & pot"]);
+        assert_eq!((attribute("urn:plot", "row"), attribute("urn:plot", "bed")), (vec!["7"], vec!["north"]));
+        let texts = |space: &str, name: &str| -> Vec<String> {
+            let all = document.descendants().filter(|n| n.has_tag_name((space, name)));
+            all.map(|n| n.descendants().filter(|d| d.is_text()).filter_map(|d| d.text()).collect::<String>())
+                .collect()
+        };
+        assert_eq!(texts(DC, "creator"), ["Mara Quill"]);
+        assert!(texts(DC, "title")[0].contains("Seedlings"));
+        assert_eq!(texts("urn:far", "deep").first().map(String::as_str), Some("x"));
+        // Handed on twice, nothing is there twice; our own mark is the new one.
+        let mut again = words();
+        again.take_others(text.as_bytes(), false);
+        assert_eq!(crate::Made { recipe: "56".into(), ..mark }.xmp(&again).matches("Seedlings").count(), 1);
+        assert!(!again.other_xmp().contains("rallo:recipe"));
+        again.take_others(b"no packet", false);
+        assert_eq!(again.others, Others::default());
+        // Times of others are not told beside those that were moved.
+        let timed = packet.replace("p:row='7'", "p:row='7' a:CreateDate='2026-05-04T09:31:07'");
+        for (moved, told) in [(false, true), (true, false)] {
+            again.take_others(timed.as_bytes(), moved);
+            assert!(again.other_xmp().contains("p:row=\"7\""));
+            assert_eq!(again.other_xmp().contains("CreateDate"), told);
         }
     }
 

@@ -2,7 +2,7 @@
 
 use crate::identity::Made;
 use crate::words::Words;
-use crate::{MediaError, bytes_text, containers, dress, jpeg, png_file};
+use crate::{MediaError, bytes_text, containers, dress, jpeg, jxl, png_file};
 pub use containers::Packing;
 use img_parts::jpeg::Jpeg;
 use img_parts::png::Png;
@@ -47,6 +47,11 @@ pub enum Encoding {
         /// 1 ..= 100.
         quality: u8,
     },
+    /// JPEG XL with as many bits as the pixels have.
+    Jxl {
+        /// 1 ..= 100; nothing is lost without one.
+        quality: Option<u8>,
+    },
     /// TIFF with as many bits as the pixels have.
     Tiff {
         /// How it is packed.
@@ -63,15 +68,19 @@ impl Encoding {
             }
             Self::WebP { quality: Some(_) } => Some(Self::WebP { quality: Some(quality) }),
             Self::Avif { .. } => Some(Self::Avif { quality }),
-            Self::Png | Self::WebP { quality: None } | Self::Tiff { .. } => None,
+            Self::Jxl { quality: Some(_) } => Some(Self::Jxl { quality: Some(quality) }),
+            Self::Png | Self::WebP { quality: None } | Self::Jxl { quality: None } | Self::Tiff { .. } => {
+                None
+            }
         }
     }
 
     fn quality(self) -> u8 {
         match self {
-            Self::Jpeg { quality, .. } | Self::Avif { quality } | Self::WebP { quality: Some(quality) } => {
-                quality
-            }
+            Self::Jpeg { quality, .. }
+            | Self::Avif { quality }
+            | Self::WebP { quality: Some(quality) }
+            | Self::Jxl { quality: Some(quality) } => quality,
             _ => 100,
         }
     }
@@ -160,6 +169,7 @@ pub fn encode(picture: &Encoded, encoding: Encoding, extras: &Extras) -> Result<
         }
         Encoding::WebP { quality } => containers::webp(picture, quality, extras),
         Encoding::Avif { quality } => containers::avif(picture, quality, extras),
+        Encoding::Jxl { quality } => jxl::encode(picture, quality, extras),
         Encoding::Tiff { packing } => containers::tiff(picture, packing, extras),
         Encoding::Png => {
             let fail = |message: String| MediaError::Encode { format: "PNG", message };

@@ -29,12 +29,55 @@ pub fn path(picture: &Path) -> PathBuf {
 
 /// The packet that stands in a picture file, if there is one.
 pub(crate) fn inside(file: &[u8]) -> Option<&str> {
-    let find = |from: usize, what: &[u8]| {
-        file.get(from..)?.windows(what.len()).position(|w| w == what).map(|at| from + at)
-    };
+    let find = |from: usize, what: &[u8]| memchr::memmem::find(file.get(from..)?, what).map(|at| from + at);
     let start = find(0, b"<x:xmpmeta")?;
     let end = find(start, b"</x:xmpmeta>")? + b"</x:xmpmeta>".len();
     std::str::from_utf8(&file[start..end]).ok()
+}
+
+/// The descriptions in a packet without what is written here itself, each with the names of spaces it needs; without times
+/// where these are moved.
+pub(crate) fn others(packet: &str, moved: bool) -> String {
+    let Ok(document) = roxmltree::Document::parse(packet) else { return String::new() };
+    let times = |name: &str| moved && ["Date", "Time"].iter().any(|w| name.contains(w));
+    let ours = |space: Option<&str>, name: &str| match space {
+        _ if times(name) => true,
+        Some(DC) => ["creator", "rights", "description", "subject"].contains(&name),
+        Some(XMP) => name == "Rating",
+        Some(RDF) => name == "about",
+        space => space == Some(crate::identity::NAMESPACE),
+    };
+    let mut text = String::new();
+    for node in document.descendants().filter(|n| {
+        n.has_tag_name((RDF, "Description")) && n.parent().is_some_and(|p| p.has_tag_name((RDF, "RDF")))
+    }) {
+        let attributes: String = node
+            .attributes()
+            .filter(|a| !ours(a.namespace(), a.name()))
+            .filter_map(|a| {
+                let prefix = node.lookup_prefix(a.namespace()?)?;
+                Some(format!(" {prefix}:{}=\"{}\"", a.name(), escaped(a.value())))
+            })
+            .collect();
+        let children: String = node
+            .children()
+            .filter(|c| c.is_element() && !ours(c.tag_name().namespace(), c.tag_name().name()))
+            .map(|c| &packet[c.range()])
+            .collect();
+        if attributes.is_empty() && children.is_empty() {
+            continue;
+        }
+        let spaces: String = node
+            .namespaces()
+            .filter_map(|s| s.name().filter(|name| *name != "xml").map(|name| (name, s.uri())))
+            .map(|(name, uri)| format!(" xmlns:{name}=\"{}\"", escaped(uri)))
+            .collect();
+        text += &format!(
+            "<rdf:Description xmlns:rdf=\"{RDF}\" rdf:about=\"\"{}{attributes}>{children}</rdf:Description>",
+            spaces.replace(&format!(" xmlns:rdf=\"{RDF}\""), "")
+        );
+    }
+    text
 }
 
 impl Sidecar {

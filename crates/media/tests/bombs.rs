@@ -151,7 +151,58 @@ fn a_webp_that_claims_the_largest_size_there_is_has_no_pixels_for_it() {
 
 #[test]
 fn what_unpacks_to_far_more_is_not_unpacked() {
-    // A colour profile of zeros, 600 MB of them behind half a megabyte (zlib, stored as runs of one match).
+    // A colour profile of zeros, 600 MB of them behind four (zlib, stored as runs of one match).
+    let profile = [b"x\0\0".as_slice(), &zeros()].concat();
+    assert!(profile.len() < 5_000_000);
+    let bomb = png(8, 8, &chunk(b"iCCP", &profile));
+    let _alone = MEASURED.lock().unwrap_or_else(|p| p.into_inner());
+    let before = peak();
+    // The profile is left out or the file is refused; either way nothing of that size is made.
+    if let Ok(source) = FileSource::from_bytes(bomb) {
+        assert!(source.icc_bytes() < 10_000_000);
+    }
+    assert!(peak() - before < 400_000_000, "{} bytes more", peak() - before);
+}
+
+#[test]
+fn a_document_whose_page_unpacks_to_far_more_is_refused() {
+    let zeros = zeros();
+    let mut file = b"%PDF-1.5\n".to_vec();
+    let mut places = Vec::new();
+    for object in [
+        b"<< /Type /Catalog /Pages 2 0 R >>".to_vec(),
+        b"<< /Type /Pages /Kids [3 0 R] /Count 1 >>".to_vec(),
+        b"<< /Type /Page /Parent 2 0 R /MediaBox [0 0 100 100] /Contents 4 0 R >>".to_vec(),
+        [
+            format!("<< /Length {} /Filter /FlateDecode >>\nstream\n", zeros.len()).as_bytes(),
+            &zeros,
+            b"\nendstream",
+        ]
+        .concat(),
+    ] {
+        places.push(file.len());
+        file.extend(format!("{} 0 obj\n", places.len()).bytes());
+        file.extend(object);
+        file.extend(b"\nendobj\n");
+    }
+    let table = file.len();
+    file.extend(b"xref\n0 5\n0000000000 65535 f \n");
+    for place in places {
+        file.extend(format!("{place:010} 00000 n \n").bytes());
+    }
+    file.extend(format!("trailer\n<< /Size 5 /Root 1 0 R >>\nstartxref\n{table}\n%%EOF\n").bytes());
+    let _alone = MEASURED.lock().unwrap_or_else(|p| p.into_inner());
+    let before = peak();
+    let told = rallo_media::smaller::smaller(&file, 150, 80).unwrap_err().to_string();
+    assert!(told.starts_with("this PDF cannot be read"), "{told}");
+    assert!(peak() - before < 450_000_000, "{} bytes more", peak() - before);
+}
+
+/// Held while memory is measured: tests of one program share it.
+static MEASURED: std::sync::Mutex<()> = std::sync::Mutex::new(());
+
+/// 600 MB of zeros in zlib's format.
+fn zeros() -> Vec<u8> {
     let mut deflated = vec![0x78, 0x9c];
     let mut writer = Bits::default();
     // One fixed block: a literal zero, then matches of 258 at distance 1.
@@ -166,15 +217,7 @@ fn what_unpacks_to_far_more_is_not_unpacked() {
     writer.code(0, 7);
     deflated.extend(writer.done());
     deflated.extend([0, 0, 0, 0]);
-    let profile = [b"x\0\0".as_slice(), &deflated].concat();
-    assert!(profile.len() < 5_000_000);
-    let bomb = png(8, 8, &chunk(b"iCCP", &profile));
-    let before = peak();
-    // The profile is left out or the file is refused; either way nothing of that size is made.
-    if let Ok(source) = FileSource::from_bytes(bomb) {
-        assert!(source.icc_bytes() < 10_000_000);
-    }
-    assert!(peak() - before < 400_000_000, "{} bytes more", peak() - before);
+    deflated
 }
 
 /// Most memory this process ever had (`VmHWM`), in bytes.

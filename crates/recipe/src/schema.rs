@@ -15,7 +15,9 @@ fn kind_schema(kind: Kind) -> Value {
             "type": "array", "minItems": 2, "maxItems": MAX_POINTS,
             "items": {"type": "array", "minItems": 2, "maxItems": 2, "items": {"type": "number", "minimum": 0, "maximum": 1}},
         }),
-        Kind::Proportion => json!({"type": "string", "pattern": "^(original|[0-9.]+:[0-9.]+)$"}),
+        Kind::Proportion => {
+            json!({"type": "string", "pattern": "^(original|\\s*[0-9.]+\\s*:\\s*[0-9.]+\\s*)$"})
+        }
         Kind::Pair => {
             json!({"type": ["array", "null"], "minItems": 2, "maxItems": 2, "items": {"type": "integer", "minimum": 1}})
         }

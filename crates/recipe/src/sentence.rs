@@ -156,11 +156,14 @@ fn pictures(one: &Pictures) -> String {
         if one.limit.is_some() { "quality up to {quality}, at most {limit} kB" } else { "quality {quality}" };
     let mut sentence = match one.format.as_str() {
         "as it is" => return "The original {format}, only name and data are new".into(),
+        "copy" => return "An untouched copy of the original ({format})".into(),
         "png" => "PNG with {bits} bits".to_owned(),
         "tiff" => "TIFF with {bits} bits, packed: {compression}".to_owned(),
         "webp" if one.lossless => "Lossless WebP".to_owned(),
         "webp" => format!("WebP, {quality}"),
         "avif" => format!("AVIF, {quality}"),
+        "jxl" if one.lossless => "Lossless JPEG XL with {bits} bits".to_owned(),
+        "jxl" => format!("JPEG XL with {{bits}} bits, {quality}"),
         _ if one.progressive => format!("Progressive JPEG, {quality}"),
         _ => format!("JPEG, {quality}"),
     };

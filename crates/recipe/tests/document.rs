@@ -87,7 +87,7 @@ fn every_fault_is_told_with_its_path() {
         "steps[5].saturation.on: expected true or false, got \"yes\"",
         "steps[6].contrast.strength: unknown, contrast takes amount",
         "steps[7]: expected an object with \"step\", got 7",
-        "deliveries[0].pictures.format: expected one of jpeg, png, webp, avif, tiff, as it is, got \"gif\"",
+        "deliveries[0].pictures.format: expected one of jpeg, png, webp, avif, jxl, tiff, as it is, copy, got \"gif\"",
         "deliveries[0].pictures.name: unknown field {stam}",
         "deliveries[1].kind: expected one of pictures, frames, video, pdf, contact, archive, course, got \"film\"",
     ];

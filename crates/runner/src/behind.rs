@@ -77,8 +77,7 @@ pub fn compute(first: Vec<Settings>, source: &dyn Source, stop: &AtomicBool) -> 
             return None;
         }
         let band = Rect::new(0, y, i64::from(size.width), BAND.min(i64::from(size.height) - y));
-        let (_, pixels) = program.render_working(source, band).ok()?;
-        values.extend(pixels.iter().flatten());
+        values.extend(program.render_values(source, band).ok()?.1);
     }
     Some(Behind::of(Picture::of_working(size, values).ok()?, source))
 }

@@ -14,6 +14,7 @@ use rallo_media::{
 };
 use rallo_recipe::delivery::Frame;
 use rallo_recipe::{Pictures, Recipe, Subject};
+use rayon::prelude::*;
 use std::io::{ErrorKind, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -110,6 +111,7 @@ pub fn encoding(delivery: &Pictures) -> Encoding {
         "png" => Encoding::Png,
         "webp" => Encoding::WebP { quality: (!delivery.lossless).then_some(quality) },
         "avif" => Encoding::Avif { quality },
+        "jxl" => Encoding::Jxl { quality: (!delivery.lossless).then_some(quality) },
         "tiff" => Encoding::Tiff { packing },
         _ => {
             let (progressive, optimised) = (delivery.progressive, delivery.optimised);
@@ -232,9 +234,8 @@ impl<'a> Work<'a> {
         let ready = behind::ready(self.recipe, self.source, self.subject, self.kept, extra)
             .map_err(|e| e.to_string())?;
         let program = ready.plan.program(1.0);
-        let (size, pixels) =
-            program.render_working(ready.source(), program.size().rect()).map_err(|e| e.to_string())?;
-        let values = pixels.into_flattened();
+        let (size, values) =
+            program.render_values(ready.source(), program.size().rect()).map_err(|e| e.to_string())?;
         let picture = Picture::of_working(size, values).map_err(|e| e.to_string())?;
         #[cfg(test)]
         SHARED.with(|n| n.set(n.get() + 1));
@@ -262,26 +263,76 @@ impl<'a> Work<'a> {
     /// # Errors
     /// A reason for people.
     pub fn make(&self, one: &Variant, made: Option<Made>) -> Result<(Vec<u8>, u32, u32), String> {
-        let delivery = &one.delivery;
-        if delivery.is_carried() {
-            return self.carry(delivery, made);
+        if one.delivery.is_carried() {
+            return self.carry(&one.delivery, made);
         }
-        let (picture, colours) = self.picture(delivery, one.width)?;
-        let size = picture.size;
+        self.encoded(one, &self.picture(&one.delivery, one.width)?, made)
+    }
+
+    /// The bytes of a file whose pixels are there.
+    fn encoded(
+        &self,
+        one: &Variant,
+        (picture, colours): &(Encoded, Arc<OutputColour>),
+        made: Option<Made>,
+    ) -> Result<(Vec<u8>, u32, u32), String> {
+        let (delivery, size) = (&one.delivery, picture.size);
         let extras = self.extras(delivery, size, colours.icc.clone(), made);
         let encoding = encoding(delivery);
         let bytes = match delivery.limit {
-            Some(limit) => rallo_media::encode_within(&picture, encoding, &extras, u64::from(limit) * 1000)
+            Some(limit) => rallo_media::encode_within(picture, encoding, &extras, u64::from(limit) * 1000)
                 .map(|(b, _)| b),
-            None => rallo_media::encode(&picture, encoding, &extras),
+            None => rallo_media::encode(picture, encoding, &extras),
         };
         Ok((bytes.map_err(|e| e.to_string())?, size.width, size.height))
+    }
+
+    /// As [`make`](Self::make) for several, each with what it is for: those with the same pixels are rendered once, then
+    /// encoded side by side.
+    fn make_all<T: Send>(&self, all: Vec<(Variant, Made, T)>) -> Result<Vec<Ready<T>>, String> {
+        let mut groups: Vec<Alike<T>> = Vec::new();
+        for one in all {
+            let key = (!one.0.delivery.is_carried()).then(|| self.pixels_of(&one.0));
+            match groups.iter_mut().find(|(known, _)| key.is_some() && *known == key) {
+                Some((_, group)) => group.push(one),
+                None => groups.push((key, vec![one])),
+            }
+        }
+        let mut done = Vec::new();
+        for (key, group) in groups {
+            let picture = match (key, group.first()) {
+                (Some(_), Some((first, ..))) => Some(self.picture(&first.delivery, first.width)?),
+                _ => None,
+            };
+            let made = group.into_par_iter().map(|(one, made, what)| {
+                let (bytes, width, height) = match &picture {
+                    Some(picture) => self.encoded(&one, picture, Some(made))?,
+                    None => self.carry(&one.delivery, Some(made))?,
+                };
+                Ok(Ready { what, bytes, size: (width, height) })
+            });
+            done.extend(made.collect::<Result<Vec<_>, String>>()?);
+        }
+        Ok(done)
+    }
+
+    /// What shapes the pixels of a file, and nothing of how they are encoded: equal where they are.
+    fn pixels_of(&self, one: &Variant) -> String {
+        let delivery = &one.delivery;
+        let after = self.recipe.after(delivery, one.width, self.subject);
+        let bits = (delivery.is_float(), delivery.is_wide(), delivery.quick);
+        let said = self.shared.as_ref().and_then(|(_, said)| said.clone());
+        let colours = Arc::as_ptr(&delivery.colours_or(said));
+        format!("{after:?} {bits:?} {colours:?} {:?}", delivery.frame)
     }
 
     /// A file whose pixels are the original's, exactly.
     fn carry(&self, delivery: &Pictures, made: Option<Made>) -> Result<(Vec<u8>, u32, u32), String> {
         let size = self.source.size();
         let bytes = self.source.bytes();
+        if delivery.is_copy() {
+            return Ok((bytes.to_vec(), size.width, size.height));
+        }
         if !rallo_media::can_carry(self.source.format()) {
             // Its data cannot be changed; a plain copy is what is left.
             let asks = !self.recipe.data(self.subject).is_empty() || self.shift != 0 || !delivery.camera_data;
@@ -304,6 +355,8 @@ impl<'a> Work<'a> {
         delivery: &Pictures,
         width: Option<u32>,
     ) -> Result<(Encoded, Arc<OutputColour>), String> {
+        #[cfg(test)]
+        RENDERED.with(|n| n.set(n.get() + 1));
         let after = self.recipe.after(delivery, width, self.subject);
         let say = |e: &dyn std::fmt::Display| e.to_string();
         let rendered = |plan: &Plan, source: &dyn Source, colours: &Arc<OutputColour>| {
@@ -345,15 +398,21 @@ impl<'a> Work<'a> {
         let data = self.recipe.data(self.subject);
         let keeps = |what: &str| data.iter().any(|d| d.keep == what);
         let nothing = !delivery.camera_data || keeps("nothing");
-        let words = words(self.source, &data, nothing, self.subject);
-        let resolution = data.iter().rev().find_map(|d| d.resolution).or(delivery.dpi);
+        let mut words = words(self.source, &data, nothing, self.subject);
         let serials = keeps("without place and serial numbers");
+        let no_place = serials || keeps("without place");
         let moved: i64 = data.iter().filter_map(|d| data::seconds(&d.shift)).sum();
+        let shift = self.shift + moved * 1000;
+        // Where something is left out on purpose, other programs' words may name it.
+        if delivery.is_carried() && !nothing && !no_place {
+            words.take_others(self.source.bytes(), shift != 0);
+        }
+        let resolution = data.iter().rev().find_map(|d| d.resolution).or(delivery.dpi);
         let carry = Carry {
             size: (size.width, size.height),
-            shift: self.shift + moved * 1000,
+            shift,
             nothing,
-            no_place: serials || keeps("without place"),
+            no_place,
             no_serials: serials,
             words: Some(&words),
             resolution,
@@ -368,6 +427,8 @@ impl<'a> Work<'a> {
 thread_local! {
     /// How often what files share was computed.
     static SHARED: std::cell::Cell<usize> = const { std::cell::Cell::new(0) };
+    /// How often the pixels of files were.
+    static RENDERED: std::cell::Cell<usize> = const { std::cell::Cell::new(0) };
 }
 
 /// What a result says about its picture: what the original says, unless nothing is kept of that, and what the recipe
@@ -533,18 +594,20 @@ fn place(
     }
 }
 
-/// A file that is only to be written.
-struct OneComputed {
-    variant: usize,
-    target: PathBuf,
-    replace: bool,
+/// Files with the same pixels, by what shapes these; one alone without that where its pixels are carried over.
+type Alike<T> = (Option<String>, Vec<(Variant, Made, T)>);
+
+/// A file's bytes and size, with what it is for.
+struct Ready<T> {
+    what: T,
     bytes: Vec<u8>,
     size: (u32, u32),
 }
 
 /// The results of one picture, only to be written; and those that were there.
 pub struct Computed {
-    files: Vec<OneComputed>,
+    /// Each with its place among the variants, its name, and whether a file of that name is replaced.
+    files: Vec<Ready<(usize, PathBuf, bool)>>,
     there: Vec<Output>,
     /// What joins others in one file: the task's place, and the piece.
     pub pieces: Vec<(usize, Piece)>,
@@ -559,7 +622,7 @@ impl Computed {
             return Ended { state, kind: None, reason, outputs: self.there };
         }
         let mut outputs = self.there;
-        for OneComputed { variant, target, replace, bytes, size: (width, height) } in self.files {
+        for Ready { what: (variant, target, replace), bytes, size: (width, height) } in self.files {
             if let Err(e) = write(&target, &bytes, replace) {
                 return Ended { outputs, ..Ended::failed(Fault::writing(&target, &e)) };
             }
@@ -635,11 +698,9 @@ pub fn execute(
         Ended::boxed(kind, reason)
     };
     let work = Work::new(recipe, source, subject, shift, kept).map_err(failed)?;
-    let mut files = Vec::new();
-    for (variant, one, target, replace, made) in todo {
-        let (bytes, width, height) = work.make(&one, Some(made)).map_err(failed)?;
-        files.push(OneComputed { variant, target, replace, bytes, size: (width, height) });
-    }
+    let todo = todo.into_iter().map(|(v, one, target, replace, made)| (one, made, (v, target, replace)));
+    let mut files = work.make_all(todo.collect()).map_err(failed)?;
+    files.sort_by_key(|file| file.what.0);
     let pieces: Result<Vec<_>, String> =
         stages.iter().map(|(task, stage)| Ok((*task, bundle::piece(&work, *task, stage)?))).collect();
     let pieces = pieces.map_err(failed)?;
@@ -712,5 +773,43 @@ mod tests {
         alone.deliveries.truncate(2);
         alone.deliveries.remove(0);
         assert!(Work::new(&alone, &source, &about, 0, None).unwrap().shared.is_none());
+    }
+
+    #[test]
+    fn files_with_the_same_pixels_are_rendered_once_and_are_what_each_is_alone() {
+        let (w, h) = (300, 200);
+        let pixels = (0..w * h * 3).map(|i| (i * 11 % 241) as u8).collect();
+        let picture = Encoded { size: Size::new(w, h), pixels: Pixels::U8(pixels) };
+        let source =
+            FileSource::from_bytes(rallo_media::encode(&picture, Encoding::Png, &Extras::default()).unwrap())
+                .unwrap();
+        let one = |more: serde_json::Value| {
+            let mut all = serde_json::json!({"kind": "pictures", "name": "{stem}"});
+            all.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
+            all
+        };
+        use serde_json::json;
+        let document = json!({"format": "rallo-recipe", "version": 1, "name": "x", "steps": [{"step": "exposure", "stops": 0.3}],
+            "deliveries": [
+                one(json!({"format": "jpeg", "widths": "80, 160"})), one(json!({"format": "webp", "widths": "80, 160"})),
+                one(json!({"format": "png", "widths": "80, 160", "quality": 3})),
+                // These have other pixels each: bits, colours, sharpening, a size.
+                one(json!({"format": "png", "bits": 16, "widths": "80"})), one(json!({"format": "png", "profile": "display-p3", "widths": "80"})),
+                one(json!({"format": "jpeg", "sharpen": 40, "widths": "80"})), one(json!({"format": "jpeg", "long_edge": 90}))]});
+        let recipe = Recipe::from_value(&document).unwrap();
+        let facts = source.facts(Path::new("a.png"));
+        let about = crate::subject(Path::new("a.png"), Some(&facts), &crate::Decided::default(), 1);
+        let work = Work::new(&recipe, &source, &about, 0, None).unwrap();
+        let mark = || Made { recipe: "12".into(), source: "34".into(), done: Vec::new() };
+        let all: Vec<_> = variants(&recipe).into_iter().enumerate().map(|(i, v)| (v, mark(), i)).collect();
+        let before = RENDERED.with(std::cell::Cell::get);
+        let mut files = work.make_all(all).unwrap();
+        assert_eq!(RENDERED.with(std::cell::Cell::get) - before, 2 + 4);
+        files.sort_by_key(|f| f.what);
+        assert_eq!(files.len(), 10);
+        for (file, one) in files.iter().zip(variants(&recipe)) {
+            let alone = work.make(&one, Some(mark())).unwrap();
+            assert_eq!((&file.bytes, file.size), (&alone.0, (alone.1, alone.2)), "{one:?}");
+        }
     }
 }

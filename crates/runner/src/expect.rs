@@ -77,6 +77,15 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[Subject]) -> Ve
             "a clip needs the program ffmpeg, which is not installed here; on Debian: apt install ffmpeg",
         ));
     }
+    let coded = recipe.files().into_iter().find(|(_, files)| files.format == "jxl");
+    if let Some((at, _)) = coded.filter(|_| !rallo_media::writes_jxl()) {
+        all.push(
+            Problem::stop(
+                "a JPEG XL needs the program cjxl, which is not installed here; on Debian: apt install libjxl-tools",
+            )
+            .or("Write PNG instead", delivery_at(at, "format", json!("png"))),
+        );
+    }
     let count = sources.len();
     for (at, video) in &videos {
         let sound = video.sound.trim();
@@ -158,11 +167,11 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[Subject]) -> Ve
         if asks && !other.is_empty() {
             let first = name_of(&sources[other[0]].path);
             let more = match other.len() {
-                1 => String::new(),
-                n => format!(" and {} more", n - 1),
+                1 => " is".into(),
+                n => format!(" and {} more are", n - 1),
             };
             let mut problem = Problem::stop(format!(
-                "{first}{more} are of another proportion than the numbered frames, {width} × {height}: say what becomes of them"
+                "{first}{more} of another proportion than the numbered frames, {width} × {height}: say what becomes of them"
             ))
             .or("Fill the frame, cut what sticks out", delivery_at(at, "fit", json!("fill")))
             .or("Fit them in, colour around", delivery_at(at, "fit", json!("fit")));
@@ -238,7 +247,7 @@ mod tests {
         let problems = told(json!([{"kind": "frames"}]), &all);
         assert!(problems[0].stops, "{problems:?}");
         let says =
-            "b.jpg are of another proportion than the numbered frames, 3000 × 2000: say what becomes of them";
+            "b.jpg is of another proportion than the numbered frames, 3000 × 2000: say what becomes of them";
         assert_eq!(problems[0].message, says);
         let labels: Vec<&str> = problems[0].mends.iter().map(|m| m.label.as_str()).collect();
         assert_eq!(

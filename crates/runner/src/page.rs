@@ -5,7 +5,7 @@ use crate::execute::variants;
 use crate::report;
 use rallo_media::content_hash;
 use rallo_recipe::Recipe;
-use rallo_store::{Item, Store};
+use rallo_store::{Item, Store, Written};
 use std::collections::BTreeMap;
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -21,15 +21,20 @@ struct Shown {
 pub(crate) const MARK: &str = "<meta name=\"generator\" content=\"Rallo\">";
 
 /// Formats by how much a browser prefers them, the last as what every one shows.
-const ORDER: [(&str, &str); 4] =
-    [("avif", "image/avif"), ("webp", "image/webp"), ("png", "image/png"), ("jpg", "image/jpeg")];
+const ORDER: [(&str, &str); 5] = [
+    ("jxl", "image/jxl"),
+    ("avif", "image/avif"),
+    ("webp", "image/webp"),
+    ("png", "image/png"),
+    ("jpg", "image/jpeg"),
+];
 
 pub(crate) fn escaped(text: &str) -> String {
     text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
 }
 
 /// A file's name in an address.
-pub(crate) fn address(name: &str) -> String {
+pub fn address(name: &str) -> String {
     let plain = |b: u8| b.is_ascii_alphanumeric() || b"-_.~".contains(&b);
     name.bytes().map(|b| if plain(b) { char::from(b).to_string() } else { format!("%{b:02X}") }).collect()
 }
@@ -100,10 +105,13 @@ pub async fn write(store: &Store, run: i64) -> rallo_store::Result<()> {
     for (folder, pictures) in folders {
         let text = page(&recipe.name, &pictures);
         let hash = content_hash(text.as_bytes());
-        let bytes = text.len() as i64;
+        let length = text.len() as i64;
         let written = tokio::task::spawn_blocking(move || put(&folder, &text)).await;
         match written {
-            Ok(Ok(path)) => store.keep_result(&path.to_string_lossy(), &hash, bytes, run).await?,
+            Ok(Ok(path)) => {
+                let path = path.to_string_lossy().into_owned();
+                store.keep_result(&Written { path, hash, bytes: length, mark: None }, run).await?;
+            }
             Ok(Err(e)) => tracing::warn!("run {run}: its page was not written: {e}"),
             Err(e) => tracing::warn!("run {run}: its page was not written: {e}"),
         }

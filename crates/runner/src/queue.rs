@@ -14,7 +14,7 @@ use crate::targets::free_bytes;
 use crate::tasks::{self, Around};
 use crate::{hook, now, page, report};
 use rallo_recipe::Recipe;
-use rallo_store::{Counts, Run, Store};
+use rallo_store::{Counts, Run, Store, Written};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::HashMap;
@@ -43,8 +43,10 @@ pub struct Event {
     pub state: String,
     /// Why it pauses, or what it asks.
     pub reason: Option<String>,
-    /// Pictures in all.
+    /// Pictures in all, and files of all of them.
     pub total: i64,
+    /// Those of them that are no pictures, but files and checks of all.
+    pub tasks: i64,
     /// Results written.
     pub done: i64,
     /// Pictures that failed.
@@ -358,7 +360,7 @@ impl Queue {
     /// The store's.
     pub async fn state(&self, run: &Run) -> rallo_store::Result<Event> {
         let counts = self.0.store.counts(run.id).await?;
-        let Counts { total, done, failed, skipped, working, pixels, ended_pixels } = counts;
+        let Counts { total, tasks, done, failed, skipped, working, pixels, ended_pixels } = counts;
         let ended = done + failed + skipped;
         let (mut each, mut left) = (None, None);
         if run.state == "running" {
@@ -373,7 +375,7 @@ impl Queue {
             each = Some(run.seconds / ended as f64);
         }
         let (state, reason) = (run.state.clone(), run.reason.clone());
-        Ok(Event { run: run.id, state, reason, total, done, failed, skipped, working, each, left })
+        Ok(Event { run: run.id, state, reason, total, tasks, done, failed, skipped, working, each, left })
     }
 
     /// Tells everybody how far a run is.
@@ -620,6 +622,18 @@ impl Queue {
         streams
     }
 
+    /// A run for the files that are made of all its pictures, at one of its items.
+    fn around<'a>(
+        &'a self,
+        handle: &tokio::runtime::Handle,
+        recipe: &'a Recipe,
+        (items, item): (&'a [rallo_store::Item], &'a rallo_store::Item),
+        stop: &'a AtomicBool,
+    ) -> Around<'a> {
+        let (store, room, kept) = (&self.0.store, &self.0.room, &self.0.kept);
+        Around { store, handle: handle.clone(), recipe, items, item, room, kept, stop }
+    }
+
     async fn begin_streams(&self, run: &Run, recipe: &Recipe) -> Result<Streams, String> {
         let tasks = recipe.tasks();
         if tasks.is_empty() {
@@ -636,16 +650,7 @@ impl Queue {
         let work = move || {
             let mut all = HashMap::new();
             for item in items.iter().filter(|i| i.task.is_some()) {
-                let around = Around {
-                    store: &queue.0.store,
-                    handle: handle.clone(),
-                    recipe: &recipe,
-                    items: &items,
-                    item,
-                    room: &queue.0.room,
-                    kept: &queue.0.kept,
-                    stop: &stop,
-                };
+                let around = queue.around(&handle, &recipe, (&items, item), &stop);
                 if let Some((task, stream)) = tasks::stream(&around) {
                     all.insert(task, stream);
                 }
@@ -678,16 +683,7 @@ impl Queue {
                 Ok(recipe) => recipe,
                 Err(reason) => return failed("recipe", reason.clone()),
             };
-            let around = Around {
-                store: &queue.0.store,
-                handle,
-                recipe,
-                items: &items,
-                item: &item,
-                room: &queue.0.room,
-                kept: &queue.0.kept,
-                stop: &streams.stop,
-            };
+            let around = queue.around(&handle, recipe, (&items, &item), &streams.stop);
             let live = item.task.and_then(|t| streams.all.get(&(t as usize))).and_then(Stream::complete);
             queue.pooled(threads, || tasks::perform(&around, live))
         };
@@ -704,15 +700,13 @@ impl Queue {
         mark: Option<&str>,
     ) -> rallo_store::Result<()> {
         let store = &self.0.store;
-        let written: Vec<(String, String, i64)> = outputs
-            .iter()
-            .filter(|o| o.made)
-            .map(|o| (o.path.to_string_lossy().into_owned(), o.hash.clone(), o.bytes as i64))
-            .collect();
-        store.finish_item(item, &written).await?;
-        if let (Some(mark), [(path, ..), ..]) = (mark, &written[..]) {
-            store.mark_result(path, mark).await?;
-        }
+        let written = outputs.iter().filter(|o| o.made).enumerate().map(|(i, o)| Written {
+            path: o.path.to_string_lossy().into_owned(),
+            hash: o.hash.clone(),
+            bytes: o.bytes as i64,
+            mark: mark.filter(|_| i == 0).map(str::to_owned),
+        });
+        store.finish_item(item, &written.collect::<Vec<_>>()).await?;
         if item.state == "failed"
             && let Some(most) = run.most_failures
         {

@@ -116,6 +116,10 @@ pub async fn undo(store: &Store, id: i64) -> rallo_store::Result<(usize, Vec<Str
         Ok(())
     };
     let mut pictures = std::collections::HashSet::new();
+    let mut sources = std::collections::HashSet::new();
+    for item in store.items(id).await?.into_iter().filter(|i| i.task.is_none()) {
+        sources.extend(std::path::Path::new(&item.source).parent().map(std::path::Path::to_path_buf));
+    }
     for item in store.items(id).await?.into_iter().filter(|i| i.state == "done") {
         for output in outputs(&item).into_iter().filter(|o| o.made) {
             pictures.insert(output.path.clone());
@@ -131,7 +135,17 @@ pub async fn undo(store: &Store, id: i64) -> rallo_store::Result<(usize, Vec<Str
     for (path, hash) in store.results_of(id).await? {
         let path = std::path::PathBuf::from(path);
         if !pictures.contains(&path) {
-            take_back(path, hash).await?;
+            take_back(path.clone(), hash).await?;
+            pictures.insert(path);
+        }
+    }
+    // Folders it made within those of its pictures go with the last file in them; others stay.
+    let within = |folder: &std::path::Path| sources.iter().any(|s| folder != s && folder.starts_with(s));
+    for path in &pictures {
+        for folder in path.ancestors().skip(1).take_while(|folder| within(folder)) {
+            if sources.contains(folder) || std::fs::remove_dir(folder).is_err() {
+                break;
+            }
         }
     }
     Ok((gone, kept))

@@ -12,7 +12,7 @@ use crate::{paper, report, scan, zip};
 use rallo_media::{FileSource, Made, Words, content_hash, file_hash};
 use rallo_recipe::delivery::What;
 use rallo_recipe::{Bundle, Recipe, Subject, Task, names};
-use rallo_store::Store;
+use rallo_store::{Store, Written};
 use serde_json::{Value, json};
 use sha2::{Digest, Sha256};
 use std::fmt::Write as _;
@@ -236,7 +236,7 @@ impl Around<'_> {
             _ => self.pass(bundle, task)?,
         };
         let Gathered { part, size, clip, missing } = gathered;
-        let mut output = keep(part, &target, replace)?;
+        let mut output = self.keep(part, &target, replace, Some(&mark))?;
         (output.width, output.height) = size;
         output.clip = clip;
         let reason = (missing > 0).then(|| match (bundle, missing) {
@@ -413,7 +413,7 @@ impl Around<'_> {
         let text = serde_json::to_string_pretty(&list).unwrap_or_default() + "\n";
         zip::pack(part.as_file(), &paths, &[("manifest.json", text.as_bytes())]).map_err(said)?;
         part.as_file().sync_all().map_err(said)?;
-        let output = keep(part.into_temp_path(), &target, replace)?;
+        let output = self.keep(part.into_temp_path(), &target, replace, Some(&mark))?;
         let ended = Ended { state: State::Done, kind: None, reason: None, outputs: vec![output] };
         Ok(Done { ended, mark: Some(mark) })
     }
@@ -423,26 +423,45 @@ impl Around<'_> {
         let mut part = part_in(path.parent().unwrap_or(Path::new("/"))).map_err(said)?;
         part.write_all(bytes).map_err(said)?;
         part.as_file().sync_all().map_err(said)?;
-        keep(part.into_temp_path(), &path, true)
+        self.keep(part.into_temp_path(), &path, true, None)
     }
-}
 
-/// Gives a complete file its name.
-fn keep(part: TempPath, target: &Path, replace: bool) -> Result<Output, Fault> {
-    let said = |e: std::io::Error| Fault::writing(target, &e);
-    let bytes = part.metadata().map_err(said)?.len();
-    let hash = file_hash(&part).map_err(said)?;
-    if replace { part.persist(target) } else { part.persist_noclobber(target) }.map_err(|e| said(e.error))?;
-    Ok(Output {
-        path: target.into(),
-        bytes,
-        width: 0,
-        height: 0,
-        hash,
-        made: true,
-        variant: None,
-        clip: None,
-    })
+    /// Gives a complete file its name. The store knows of it before: a program killed between the two finds its own file
+    /// there, and not somebody's.
+    fn keep(
+        &self,
+        part: TempPath,
+        target: &Path,
+        replace: bool,
+        mark: Option<&str>,
+    ) -> Result<Output, Fault> {
+        let said = |e: std::io::Error| Fault::writing(target, &e);
+        let bytes = part.metadata().map_err(said)?.len();
+        let hash = file_hash(&part).map_err(said)?;
+        if !target.exists() {
+            let one = Written {
+                path: target.to_string_lossy().into_owned(),
+                hash: hash.clone(),
+                bytes: bytes as i64,
+                mark: mark.map(str::to_owned),
+            };
+            self.handle
+                .block_on(self.store.keep_result(&one, self.item.run_id))
+                .map_err(|e| Fault::new("inside", e.to_string()))?;
+        }
+        if replace { part.persist(target) } else { part.persist_noclobber(target) }
+            .map_err(|e| said(e.error))?;
+        Ok(Output {
+            path: target.into(),
+            bytes,
+            width: 0,
+            height: 0,
+            hash,
+            made: true,
+            variant: None,
+            clip: None,
+        })
+    }
 }
 
 fn unreadable(path: &Path, e: &std::io::Error) -> Fault {

@@ -8,6 +8,7 @@ use rallo_recipe::{Recipe, Subject, names};
 use serde::Serialize;
 use serde_json::{Map, Value, json};
 use std::collections::{BTreeMap, HashMap};
+use std::path::Path;
 
 /// Something that stops a run, or should be known before it.
 #[derive(Clone, Debug, Default, PartialEq, Serialize)]
@@ -194,30 +195,31 @@ fn names_changed(
     sources: &[Source],
     subjects: &[Subject],
     planned: &[Planned],
-) -> Option<Problem> {
-    let delivery_of = recipe.shown();
+) -> Vec<Problem> {
     let sized = |i: usize| {
         let size = planned.get(i).and_then(|p| p.size).map_or((0, 0), |s| (s.width, s.height));
         Subject { width: size.0, height: size.1, ..subjects[i].clone() }
     };
-    let changed: Vec<(usize, names::Changed)> = (0..sources.len())
-        .filter_map(|i| Some((i, names::changed(&delivery_of.name, &recipe.name, &sized(i))?)))
-        .collect();
-    let (first, how) = changed.first()?;
-    let more = if changed.len() > 1 { format!(" ({} names in all)", changed.len()) } else { String::new() };
-    let message = match how {
-        names::Changed::Cut => {
-            format!(
-                "The name for {} is longer than file systems take and is cut{more}.",
-                file(&sources[*first])
-            )
-        }
-        names::Changed::Characters => format!(
-            "The name for {} has characters that not every file system takes; a line stands for them{more}.",
-            file(&sources[*first])
-        ),
-    };
-    Some(Problem::note(message).or("Number them instead", delivery("name", json!("{n:04}"))))
+    let files = recipe.files();
+    let of = |at: usize| if files.len() > 1 { format!(" in delivery {}", at + 1) } else { String::new() };
+    let mut all = Vec::new();
+    for (at, one) in &files {
+        let changed = |i| Some((i, names::changed(&one.name, &recipe.name, &sized(i))?));
+        let changed: Vec<(usize, names::Changed)> = (0..sources.len()).filter_map(changed).collect();
+        let Some((first, how)) = changed.first() else { continue };
+        let name = format!("The name for {}{}", file(&sources[*first]), of(*at));
+        let more =
+            if changed.len() > 1 { format!(" ({} names in all)", changed.len()) } else { String::new() };
+        let message = match how {
+            names::Changed::Cut => format!("{name} is longer than file systems take and is cut{more}."),
+            names::Changed::Characters => format!(
+                "{name} has characters that not every file system takes; a line stands for them{more}."
+            ),
+        };
+        let number = delivery_at(*at, "name", json!("{n:04}"));
+        all.push(Problem::note(message).or("Number them instead", number));
+    }
+    all
 }
 
 /// Pictures that have fewer pixels than a line makes of the others.
@@ -351,7 +353,7 @@ fn carried(recipe: &Recipe, sources: &[Source]) -> Vec<Problem> {
         let same = |s: &Source| {
             s.facts.as_ref().is_some_and(|f| format!("{:?}", f.format).eq_ignore_ascii_case(&one.format))
         };
-        if one.is_carried() && (recipe.changes_pixels() || !bare) {
+        if one.is_carried() && !one.is_copy() && (recipe.changes_pixels() || !bare) {
             let what = "change pixels, and delivery";
             all.push(
                 Problem::note(format!(
@@ -381,23 +383,36 @@ fn carried(recipe: &Recipe, sources: &[Source]) -> Vec<Problem> {
     all
 }
 
+/// Whether two files are of the same bytes.
+fn same_bytes(a: &Path, b: &Path) -> bool {
+    let length = |p: &Path| p.metadata().ok().map(|m| m.len());
+    let hash = |p: &Path| rallo_media::file_hash(p).ok();
+    length(a).is_some() && length(a) == length(b) && hash(a) == hash(b)
+}
+
 /// Files that are looked into to tell what stands where results would go.
 const LOOKED_INTO: usize = 400;
 
 /// What stands where results would go.
 fn there_already(recipe: &Recipe, sources: &[Source], planned: &[Planned]) -> Vec<Problem> {
-    let delivery_of = recipe.shown();
     let variants = execute::variants(recipe);
     let results = planned.iter().enumerate().flat_map(|(i, p)| {
         p.all().zip(&variants).map(move |((path, _), one)| (i, path, one)).collect::<Vec<_>>()
     });
     let there: Vec<_> = results.filter(|(_, path, _)| path.exists()).collect();
-    let mut kinds: BTreeMap<execute::There, usize> = BTreeMap::new();
+    // By what stands there, and what the delivery says of that.
+    let mut kinds: BTreeMap<(execute::There, &str), usize> = BTreeMap::new();
     for (i, path, one) in there.iter().take(LOOKED_INTO) {
         let decided: &Decided = &sources[*i].decided;
         let about = subject(&planned[*i].source, sources[*i].facts.as_ref(), decided, i + 1);
-        let kind = execute::there(recipe, one, path, decided.shift, &about);
-        *kinds.entry(kind).or_default() += 1;
+        // A plain copy bears no mark: it is known by its bytes.
+        let is_copy = one.delivery.is_carried() && same_bytes(path, &sources[*i].path);
+        let kind = if is_copy {
+            execute::There::Same
+        } else {
+            execute::there(recipe, one, path, decided.shift, &about)
+        };
+        *kinds.entry((kind, &one.delivery.existing)).or_default() += 1;
     }
     let of = if there.len() > LOOKED_INTO {
         format!(" (of the first {LOOKED_INTO} looked at, of {} that exist)", there.len())
@@ -405,9 +420,9 @@ fn there_already(recipe: &Recipe, sources: &[Source], planned: &[Planned]) -> Ve
         String::new()
     };
     let results = |n: usize| if n == 1 { "One result is".to_owned() } else { format!("{n} results are") };
-    let fails = delivery_of.existing == "fail";
     let mut all = Vec::new();
-    for (kind, n) in kinds {
+    for ((kind, existing), n) in kinds {
+        let fails = existing == "fail";
         let number = || delivery("existing", json!("number"));
         all.push(match kind {
             execute::There::Same => Problem::note(format!(
@@ -420,7 +435,7 @@ fn there_already(recipe: &Recipe, sources: &[Source], planned: &[Planned]) -> Ve
             ))
             .or("Replace the older results", delivery("existing", json!("replace")))
             .or("Give the new ones a number", number()),
-            execute::There::Other if delivery_of.existing != "number" => Problem::note(format!(
+            execute::There::Other if existing != "number" => Problem::note(format!(
                 "{} of that name {} there already and {} no result; those pictures will fail{of}.",
                 if n == 1 { "One file".into() } else { format!("{n} files") },
                 if n == 1 { "is" } else { "are" },
@@ -438,7 +453,6 @@ fn there_already(recipe: &Recipe, sources: &[Source], planned: &[Planned]) -> Ve
 mod tests {
     use super::*;
     use rallo_media::{CameraData, Facts, Format};
-    use std::path::Path;
 
     fn source(name: &str, (width, height): (u32, u32), lens: &str, done: &[&str]) -> Source {
         let facts = Facts {
@@ -556,5 +570,35 @@ mod tests {
         let told = warnings(&recipe, &[one], &planned, &About::default());
         assert!(told[0].message.starts_with("One file of that name is there already and is no result"));
         assert_eq!(told[0].mends[0].way, delivery("existing", json!("number")));
+    }
+
+    #[test]
+    fn each_delivery_is_looked_at_by_itself() {
+        let folder = tempfile::tempdir().unwrap();
+        let value = json!({"format": "rallo-recipe", "version": 1, "name": "Web", "deliveries": [
+            {"kind": "pictures", "name": "{stem}", "folder": "one", "existing": "number"},
+            {"kind": "pictures", "name": "{stem}?", "folder": "two"}]});
+        let recipe = Recipe::from_value(&value).unwrap();
+        let mut one = source("a.jpg", (600, 400), "L", &[]);
+        one.path = folder.path().join("a.jpg");
+        let plan = || crate::targets::plan(&recipe, std::slice::from_ref(&one), folder.path(), None).pictures;
+        let told =
+            |planned: &[Planned]| warnings(&recipe, std::slice::from_ref(&one), planned, &About::default());
+        let mut problems = told(&plan());
+        problems.retain(|p| p.message.starts_with("The name"));
+        assert_eq!(problems.len(), 1, "{problems:?}");
+        let says = "The name for a.jpg in delivery 2 has characters that not every file system takes";
+        assert!(problems[0].message.starts_with(says), "{}", problems[0].message);
+        let Way::Delivery { at, values } = &problems[0].mends[0].way else { panic!() };
+        assert_eq!((*at, &values["name"]), (Some(1), &json!("{n:04}")));
+        // Somebody's file in the way of the first, which numbers, is no matter; in the way of the second it is.
+        let targets: Vec<_> = plan()[0].all().map(|(path, _)| path.to_owned()).collect();
+        for (path, more) in targets.iter().zip([0, 1]) {
+            std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+            std::fs::write(path, "somebody's").unwrap();
+            let problems = told(&[Planned { ..plan().remove(0) }]);
+            let there = problems.iter().filter(|p| p.message.starts_with("One file of that name")).count();
+            assert_eq!(there, more, "{problems:?}");
+        }
     }
 }

@@ -10,7 +10,7 @@ mod watches;
 
 pub use keys::Token;
 pub use recipes::{RecipeRow, VersionRow};
-pub use runs::{Counts, Item, Kept, NewItem, Run};
+pub use runs::{Counts, Item, Kept, NewItem, Run, Written};
 pub use shoots::{Decided, Frame, Place, Selection, Shoot};
 pub use watches::{Arrival, Watch};
 

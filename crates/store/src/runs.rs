@@ -133,6 +133,8 @@ pub struct NewItem {
 pub struct Counts {
     /// All.
     pub total: i64,
+    /// Those that are no pictures, but files and checks of all of them.
+    pub tasks: i64,
     /// Done.
     pub done: i64,
     /// Failed.
@@ -218,16 +220,30 @@ pub(crate) async fn insert_items(
     Ok(())
 }
 
+/// A file that was written.
+#[derive(Clone, Debug, Default)]
+pub struct Written {
+    /// Where.
+    pub path: String,
+    /// Hash of its bytes.
+    pub hash: String,
+    /// Its length.
+    pub bytes: i64,
+    /// By what and of what it was made, where the file itself does not say so.
+    pub mark: Option<String>,
+}
+
 /// Keeps what was written at a path.
-async fn keep(on: &mut SqliteConnection, path: &str, hash: &str, bytes: i64, run: i64) -> Result<()> {
+async fn keep(on: &mut SqliteConnection, one: &Written, run: i64) -> Result<()> {
     sqlx::query(
-        "INSERT INTO results (path, hash, bytes, run_id) VALUES (?1, ?2, ?3, ?4)
-         ON CONFLICT (path) DO UPDATE SET hash = ?2, bytes = ?3, run_id = ?4, mark = NULL",
+        "INSERT INTO results (path, hash, bytes, run_id, mark) VALUES (?1, ?2, ?3, ?4, ?5)
+         ON CONFLICT (path) DO UPDATE SET hash = ?2, bytes = ?3, run_id = ?4, mark = ?5",
     )
-    .bind(path)
-    .bind(hash)
-    .bind(bytes)
+    .bind(&one.path)
+    .bind(&one.hash)
+    .bind(one.bytes)
     .bind(run)
+    .bind(&one.mark)
     .execute(on)
     .await?;
     Ok(())
@@ -407,10 +423,10 @@ impl Store {
     ///
     /// # Errors
     /// The database's.
-    pub async fn finish_item(&self, item: &Item, written: &[(String, String, i64)]) -> Result<bool> {
+    pub async fn finish_item(&self, item: &Item, written: &[Written]) -> Result<bool> {
         let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
-        for (path, hash, bytes) in written {
-            keep(&mut tx, path, hash, *bytes, item.run_id).await?;
+        for one in written {
+            keep(&mut tx, one, item.run_id).await?;
         }
         let done = sqlx::query(
             "UPDATE run_items SET state = ?, kind = ?, reason = ?, outputs = ?, seconds = ?, ended = ?, worker = NULL, lease = NULL
@@ -799,7 +815,7 @@ impl Store {
     /// The database's.
     pub async fn counts(&self, run: i64) -> Result<Counts> {
         sqlx::query_as(
-            "SELECT count(*) AS total, coalesce(sum(state = 'done'), 0) AS done,
+            "SELECT count(*) AS total, count(task) AS tasks, coalesce(sum(state = 'done'), 0) AS done,
              coalesce(sum(state = 'failed'), 0) AS failed, coalesce(sum(state = 'skipped'), 0) AS skipped,
              coalesce(sum(state = 'waiting' AND worker IS NOT NULL), 0) AS working,
              coalesce(sum(max(pixels, 1)), 0) AS pixels,
@@ -826,21 +842,8 @@ impl Store {
     ///
     /// # Errors
     /// The database's.
-    pub async fn keep_result(&self, path: &str, hash: &str, bytes: i64, run: i64) -> Result<()> {
-        keep(&mut *self.pool.acquire().await?, path, hash, bytes, run).await
-    }
-
-    /// Says of a result what it was made by and of.
-    ///
-    /// # Errors
-    /// The database's.
-    pub async fn mark_result(&self, path: &str, mark: &str) -> Result<()> {
-        sqlx::query("UPDATE results SET mark = ? WHERE path = ?")
-            .bind(mark)
-            .bind(path)
-            .execute(&self.pool)
-            .await?;
-        Ok(())
+    pub async fn keep_result(&self, one: &Written, run: i64) -> Result<()> {
+        keep(&mut *self.pool.acquire().await?, one, run).await
     }
 
     /// Everything a run wrote and nobody wrote over since: path and hash.

@@ -1,6 +1,6 @@
 //! The database by itself.
 
-use rallo_store::{Decided, Frame, NewItem, Place, Run, Store};
+use rallo_store::{Decided, Frame, NewItem, Place, Run, Store, Written};
 
 async fn open() -> (tempfile::TempDir, Store) {
     let folder = tempfile::tempdir().unwrap();
@@ -244,8 +244,10 @@ async fn runs_are_moved_paused_asked_for_later_and_wait_for_a_yes() {
     assert_eq!(order(store.clone()).await, [two, one]);
     // What was written is known by its path.
     for (hash, bytes) in [("h1", 4), ("h2", 5)] {
-        let written = ("/p/web/a.jpg".to_owned(), hash.to_owned(), bytes);
+        let mark = (hash == "h1").then(|| "made of a and b".to_owned());
+        let written = Written { path: "/p/web/a.jpg".into(), hash: hash.into(), bytes, mark: mark.clone() };
         store.finish_item(&failed, &[written]).await.unwrap();
+        assert_eq!(store.result("/p/web/a.jpg").await.unwrap().unwrap().mark, mark);
     }
     assert_eq!(store.result("/p/web/a.jpg").await.unwrap().unwrap().hash, "h2");
     store.forget_result("/p/web/a.jpg").await.unwrap();

@@ -12,6 +12,7 @@ const ALSO = {
   'a web set of three widths': { kind: 'pictures', format: 'webp', quality: 80, widths: '480, 960, 1920', sharpen: 30, page: true, folder: '{recipe} web' },
   'AVIF for the web': { kind: 'pictures', format: 'avif', quality: 60, long_edge: 1920, sharpen: 30, folder: '{recipe} avif' },
   'TIFF with 16 bits for the next program': { kind: 'pictures', format: 'tiff', bits: 16, profile: 'romm-rgb', folder: '{recipe} tiff' },
+  'untouched copies of the originals': { kind: 'pictures', format: 'copy', folder: '{recipe} originals' },
   'numbered frames for a video editor': { kind: 'frames' },
   'a clip to share': { kind: 'video' },
   'a clip for a web page': { kind: 'video', purpose: 'web', size: '720p', name: '{recipe} web' },
@@ -23,7 +24,7 @@ const ALSO = {
 };
 
 /** Endings of files, for names shown before. */
-const ENDINGS = { png: 'png', webp: 'webp', avif: 'avif', tiff: 'tif', jpeg: 'jpg' };
+const ENDINGS = { png: 'png', webp: 'webp', avif: 'avif', jxl: 'jxl', tiff: 'tif', jpeg: 'jpg' };
 
 /**
  * Gives a function that draws the deliveries into `box`. `desk` tells of the bench: `doc()`, `told()`, `kinds`, `kind(step)`,
@@ -31,18 +32,25 @@ const ENDINGS = { png: 'png', webp: 'webp', avif: 'avif', tiff: 'tif', jpeg: 'jp
  */
 export function deliveries(box, desk) {
   let opened = null;
+  // The line of its own whose values are shown.
+  let values = null;
   const memory = {};
 
   function ownLines(goes) {
     const doc = desk.doc();
     const own = goes.steps ?? [];
-    const rows = own.map((step, k) => el('div', { class: 'own-line' }, desk.kind(step).title, ' ',
+    const rows = own.flatMap((step, k) => [el('div', { class: 'own-line' },
+      el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', title: 'Its values', 'aria-expanded': values === step, onclick: () => {
+        values = values === step ? null : step;
+        desk.draw();
+      } }, desk.kind(step).title), ' ',
       el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', title: 'It applies to all deliveries again, as the last line', onclick: () => {
         own.splice(k, 1);
         if (!own.length) delete goes.steps;
         doc.steps.push(step);
         desk.changed(true);
-      } }, 'back to all')));
+      } }, 'back to all')),
+    ...(values === step ? [controls(desk.kind(step).params, () => step, (v, done) => { Object.assign(step, v); desk.changed(done); }, desk.histogram(), memory)] : [])]);
     const take = el('select', { class: 'span2', 'aria-label': 'A line for this delivery alone' }, el('option', { value: '' }, 'take a line of the ticket …'),
       ...doc.steps.map((s, i) => el('option', { value: i }, `${i + 1} ${desk.kind(s).title}`)));
     take.onchange = () => {
@@ -63,19 +71,21 @@ export function deliveries(box, desk) {
     const open = opened === i;
     // Kinds that make a file of each picture.
     const each = ['pictures', 'frames', 'archive', 'course'].includes(kind.id);
+    // Nothing is computed where pixels are carried over.
+    const carried = ['as it is', 'copy'].includes(goes.format);
     const told = desk.told();
     const cost = desk.cost()?.deliveries?.[i];
     const act = (label, title, run, more = {}) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark py-0 px-1', title, onclick: run, ...more }, label);
     const line = el('div', { class: 'goes', 'data-delivery': i, title: kind.about }, ...sentence(told?.goes[i] ?? [`${kind.title}.`], kind.params, () => goes, put), ' ',
       act('more', 'All its values', () => { opened = open ? null : i; desk.draw(); }, { 'aria-expanded': open }), ' ',
-      ...(each ? [act('look', 'As the file will be, beside what it is without compression', () => delivered(doc, desk.frame, i, goes)), ' '] : []),
+      ...(each && !carried ? [act('look', 'As the file will be, beside what it is without compression', () => delivered(doc, desk.frame, i, goes)), ' '] : []),
       doc.deliveries.length > 1 ? act('remove', '', () => { doc.deliveries.splice(i, 1); opened = null; desk.changed(true); }, { 'aria-label': `Remove delivery ${i + 1}` }) : '',
       ...(cost ? [el('small', { class: 'goes-cost' }, cost)] : []));
     if (!open) return [line];
     const fits = fitting(kind, goes);
     const ending = ENDINGS[goes.format ?? (kind.id === 'archive' ? 'tiff' : 'jpeg')] ?? '';
     const builder = el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => nameBuilder({ name: goes.name ?? kind.params.find((p) => p.name === 'name').default, recipe: doc.name, start: goes.start ?? 1, ending }, (name) => put({ name }, true)) }, 'Build the name …');
-    return [line, el('div', { class: 'controls' }, controls(fits, () => goes, put, desk.histogram(), memory), each ? el('div', { class: 'shape' }, builder) : '', ...ownLines(goes))];
+    return [line, el('div', { class: 'controls' }, controls(fits, () => goes, put, desk.histogram(), memory), each ? el('div', { class: 'shape' }, builder) : '', ...(carried ? [] : ownLines(goes)))];
   }
 
   return () => {

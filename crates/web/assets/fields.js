@@ -9,7 +9,7 @@ const PLAIN = { class: 'form-control form-control-sm' };
 export function field(param, name, value, put) {
   let input;
   if (param.kind === 'choice') {
-    input = el('select', { class: 'form-select form-select-sm', 'aria-label': name }, ...param.choices.map((c) => el('option', { selected: c === value }, c)));
+    input = el('select', { class: 'form-select form-select-sm', 'aria-label': name }, ...param.choices.map((c) => el('option', { selected: c === String(value) }, c)));
   } else if (param.kind === 'flag') {
     input = el('input', { type: 'checkbox', class: 'form-check-input', checked: value === true, 'aria-label': name });
   } else {
@@ -23,7 +23,8 @@ export function field(param, name, value, put) {
 }
 
 /** Values of a delivery that mean something for some formats only. */
-const ONLY = { quality: ['jpeg', 'webp', 'avif'], limit: ['jpeg', 'webp', 'avif'], chroma: ['jpeg'], progressive: ['jpeg'], optimised: ['jpeg'], lossless: ['webp'], bits: ['png', 'tiff'], compression: ['tiff'], profile: ['jpeg', 'png', 'webp', 'tiff'] };
+const ENCODED = ['jpeg', 'png', 'webp', 'avif', 'jxl', 'tiff'];
+const ONLY = { long_edge: ENCODED, widths: ENCODED, sharpen: ENCODED, camera_data: [...ENCODED, 'as it is'], quality: ['jpeg', 'webp', 'avif', 'jxl'], limit: ['jpeg', 'webp', 'avif', 'jxl'], chroma: ['jpeg'], progressive: ['jpeg'], optimised: ['jpeg'], lossless: ['webp', 'jxl'], bits: ['png', 'jxl', 'tiff'], compression: ['tiff'], profile: ['jpeg', 'png', 'webp', 'jxl', 'tiff'] };
 
 /** Values that mean something only where another one has a certain value. */
 const WHERE = {

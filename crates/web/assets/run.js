@@ -10,6 +10,8 @@ const order = [];
 const positions = new Set();
 let looking = 0;
 let since = 0;
+// Pictures whose results were taken back.
+let back = 0;
 let asked = null;
 
 // So many are shown; the report has them all.
@@ -45,6 +47,7 @@ async function draw() {
   const p = all.progress;
   const ended = p.done + p.failed + p.skipped;
   const good = p.done + p.skipped;
+  const parts = p.tasks ? `${p.total - p.tasks} pictures, and ${p.tasks} made of all of them or checked. ` : '';
   const later = all.at && new Date(all.at) > new Date() ? `Waiting until ${new Date(all.at).toLocaleString([], { dateStyle: 'medium', timeStyle: 'short' })}` : 'Waiting for its turn';
   $('what').textContent = {
     waiting: later,
@@ -56,9 +59,9 @@ async function draw() {
   }[p.state];
   const failed = p.failed ? ` ${p.failed} could not be made.` : '';
   const expected = p.state === 'running' && all.expected ? ` About ${all.expected} in all.` : '';
-  $('where').textContent = p.state === 'paused' && p.reason ? p.reason : p.state === 'running'
+  $('where').textContent = p.state === 'paused' && p.reason ? p.reason : parts + (p.state === 'running'
     ? `${p.each != null ? `${p.each.toFixed(2)} s a picture. ` : ''}Into ${all.folder}.${expected}${failed}`
-    : good ? `Into ${all.folder}: ${all.after} where the originals are ${all.before}.${failed}` : `Into ${all.folder}.${failed}`;
+    : good ? `Into ${all.folder}: ${all.after} where the originals are ${all.before}.${failed}` : `Into ${all.folder}.${failed}`);
   const meter = $('meter');
   meter.setAttribute('aria-valuenow', Math.round((ended / p.total) * 100));
   meter.querySelector('.bar-done').style.width = `${(good / p.total) * 100}%`;
@@ -84,10 +87,15 @@ async function draw() {
     since = Math.max(since, item.ended);
     if (item.state === 'failed' || positions.has(item.position)) continue;
     positions.add(item.position);
+    if (item.reason === 'taken back') { back += 1; continue; }
     if (item.task) { $('together').append(together(item)); continue; }
     if (item.joins) continue;
     order.push(item);
     if (order.length <= SHOWN) $('results').append(result(item));
+  }
+  if (over && back && !p.done) {
+    $('what').textContent = 'Taken back';
+    $('where').textContent = `Its results are gone; what was changed since stays.${failed}`;
   }
   if (order.length > SHOWN && !$('more-results')) $('results').after(el('p', { id: 'more-results' }, 'More are there than are shown here; the report names them all.'));
   if (all.more) soon();
@@ -125,7 +133,7 @@ $('undo-run').onclick = async () => {
     say(`${gone} ${gone === 1 ? 'file is' : 'files are'} gone.${kept.length ? ` ${kept.join('; ')}.` : ''}`);
     $('results').replaceChildren();
     $('together').replaceChildren();
-    order.length = since = 0;
+    order.length = since = back = 0;
     positions.clear();
     draw();
   } catch (e) { say(e.message); }

@@ -52,7 +52,7 @@ function chip(param, text, values, change) {
   const type = () => {
     let field;
     if (param.kind === 'choice') {
-      field = el('select', { class: 'chip', 'aria-label': param.name }, ...param.choices.map((c) => el('option', { selected: c === value() }, c)));
+      field = el('select', { class: 'chip', 'aria-label': param.name }, ...param.choices.map((c) => el('option', { selected: c === String(value()) }, c)));
     } else {
       field = el('input', { class: `chip${numeric ? '' : ' is-word'}`, 'aria-label': param.name, value: shown(value(), param.kind) });
     }
@@ -167,7 +167,7 @@ export function controls(params, values, change, histogram, memory) {
       row = el('label', {}, label, field);
       if (value) rows.push(el('div', { class: 'triple-name' }, `A file of ${Math.ceil(value.length / 1000)} kB is in the recipe. `, el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => put('', true) }, 'Take it out')));
     } else if (param.kind === 'choice') {
-      const field = el('select', { class: 'span2' }, ...param.choices.map((c) => el('option', { selected: c === value }, c)));
+      const field = el('select', { class: 'span2' }, ...param.choices.map((c) => el('option', { selected: c === String(value) }, c)));
       field.addEventListener('change', () => put(field.value, true));
       row = el('label', {}, label, field);
     } else if (param.kind === 'flag') {
@@ -179,7 +179,9 @@ export function controls(params, values, change, histogram, memory) {
       field.addEventListener('change', () => put(parse(param, field.value), true));
       row = el('label', {}, label, field);
     }
-    if (JSON.stringify(value) !== JSON.stringify(param.default)) {
+    // Words of a choice may be numbers in a document.
+    const same = param.kind === 'choice' ? String(value) === String(param.default) : JSON.stringify(value) === JSON.stringify(param.default);
+    if (!same) {
       row.append(el('button', { type: 'button', class: 'to-default', title: `Back to ${shown(param.default, param.kind) || 'nothing'}`, 'aria-label': `${param.name} back to what it is by itself`, onclick: (e) => { e.preventDefault(); change({ [param.name]: param.default }, true); } }, '↺'));
     }
     rows.push(row);

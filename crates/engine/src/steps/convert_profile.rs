@@ -324,7 +324,9 @@ mod tests {
         let mut out = vec![0u16; 9];
         let mid = decode(0.5);
         let line = |v: f32| [v, v, v, 0.0];
-        crate::point::encode_16(&colours, &[line(0.0), line(1.0), line(mid)], &mut out);
+        let nothing = crate::point::PointProgram::new(Vec::new());
+        let row = crate::Rect::new(0, 0, 3, 1);
+        crate::point::encode_16(&colours, &nothing, row, &[line(0.0), line(1.0), line(mid)], &mut out);
         assert!(out[0] < 1300 && out[3] > 64_900, "{out:?}");
         assert_eq!(colours.icc, file_bytes(&file).unwrap());
     }

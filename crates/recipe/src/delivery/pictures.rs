@@ -8,7 +8,7 @@ use serde_json::{Value, json};
 use std::sync::Arc;
 
 /// Formats that are written.
-pub const FORMATS: [&str; 6] = ["jpeg", "png", "webp", "avif", "tiff", "as it is"];
+pub const FORMATS: [&str; 8] = ["jpeg", "png", "webp", "avif", "jxl", "tiff", "as it is", "copy"];
 
 /// Most widths of one delivery.
 const MOST_WIDTHS: usize = 12;
@@ -35,13 +35,13 @@ fn widths(text: &str) -> Result<Vec<u32>, String> {
 pub static PICTURES: [Param; 21] = [
     Param {
         name: "format",
-        about: "File format; as it is: the original's own, its pixels carried over without being encoded again. No line that changes pixels applies to it.",
+        about: "File format; as it is: the original's own, its pixels carried over without being encoded again. No line that changes pixels applies to it. copy: the original itself, byte for byte, under the name of this delivery.",
         unit: "",
         kind: Kind::Choice(&FORMATS),
     },
     Param {
         name: "quality",
-        about: "Quality of a JPEG, a WebP or an AVIF.",
+        about: "Quality of a JPEG, a WebP, an AVIF or a JPEG XL.",
         unit: "",
         kind: Kind::Number { min: 1.0, max: 100.0, step: 1.0 },
     },
@@ -69,10 +69,10 @@ pub static PICTURES: [Param; 21] = [
         unit: "kB",
         kind: Kind::Whole { min: 1, max: 1_000_000 },
     },
-    Param { name: "lossless", about: "A WebP that loses nothing.", unit: "", kind: Kind::Flag },
+    Param { name: "lossless", about: "A WebP or a JPEG XL that loses nothing.", unit: "", kind: Kind::Flag },
     Param {
         name: "bits",
-        about: "Bits a sample of a PNG or a TIFF; with 32 the samples of a TIFF are floats.",
+        about: "Bits a sample of a PNG, a JPEG XL or a TIFF; with 32 the samples of a TIFF are floats.",
         unit: "",
         kind: Kind::Choice(&["8", "16", "32"]),
     },
@@ -147,7 +147,7 @@ pub struct Pictures {
     pub optimised: bool,
     /// Most kilobytes of a file.
     pub limit: Option<u32>,
-    /// A WebP that loses nothing.
+    /// A WebP or a JPEG XL that loses nothing.
     pub lossless: bool,
     /// 8, 16, or 32 for floats.
     pub bits: u8,
@@ -303,6 +303,7 @@ impl Pictures {
             "png" => "png",
             "webp" => "webp",
             "avif" => "avif",
+            "jxl" => "jxl",
             "tiff" => "tif",
             _ => "jpg",
         }
@@ -312,14 +313,19 @@ impl Pictures {
     pub fn has_quality(&self) -> bool {
         match self.format.as_str() {
             "jpeg" | "avif" => true,
-            "webp" => !self.lossless,
+            "webp" | "jxl" => !self.lossless,
             _ => false,
         }
     }
 
     /// Whether the original's pixels are carried over as they are.
     pub fn is_carried(&self) -> bool {
-        self.format == "as it is"
+        self.format == "as it is" || self.is_copy()
+    }
+
+    /// Whether the originals go along untouched.
+    pub fn is_copy(&self) -> bool {
+        self.format == "copy"
     }
 
     /// Whether floats are written.
@@ -329,7 +335,7 @@ impl Pictures {
 
     /// Whether 16 bits a sample are written.
     pub fn is_wide(&self) -> bool {
-        self.bits >= 16 && !self.is_float() && matches!(self.format.as_str(), "png" | "tiff")
+        self.bits >= 16 && !self.is_float() && matches!(self.format.as_str(), "png" | "jxl" | "tiff")
     }
 
     /// The files it makes of one picture, by their width; one of the width that comes of itself without any.

@@ -2,7 +2,7 @@
 
 use super::image;
 use crate::App;
-use crate::error::{Error, Result};
+use crate::error::{Error, Result, Sent};
 use crate::truth::Truth;
 use axum::extract::State;
 use axum::response::Response;
@@ -261,7 +261,7 @@ pub async fn open(app: &App, frame: i64) -> Result<Open> {
 }
 
 /// Sentences and sizes of a recipe on a frame.
-async fn plan(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Json<Value>> {
+async fn plan(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Value>> {
     let recipe = ask.recipe()?;
     let frame = open(&app, ask.frame).await?;
     tokio::task::spawn_blocking(move || {
@@ -297,7 +297,7 @@ async fn plan(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Json<Value
 
 /// Renders a part of a frame through the recipe: the same call as for the final file. With `head`, four bytes of length
 /// and that many of JSON come before the picture.
-async fn render(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Response> {
+async fn render(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Response> {
     let recipe = ask.recipe()?;
     let frame = open(&app, ask.frame).await?;
     let bytes = tokio::task::spawn_blocking(move || -> Result<Vec<u8>> {
@@ -334,7 +334,7 @@ async fn render(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Response
 }
 
 /// The white balance that makes a place neutral; the mean of 9 × 9 pixels is taken.
-async fn neutral(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Json<Value>> {
+async fn neutral(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Value>> {
     let recipe = ask.recipe()?;
     let [x, y] = ask.at.ok_or_else(|| Error::bad("at: expected [x, y] as shares of the picture"))?;
     let frame = open(&app, ask.frame).await?;

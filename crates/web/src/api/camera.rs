@@ -2,7 +2,7 @@
 
 use super::lock;
 use crate::App;
-use crate::error::{Error, Result};
+use crate::error::{Error, Result, Sent};
 use axum::extract::State;
 use axum::routing::{get, post};
 use axum::{Json, Router};
@@ -56,7 +56,7 @@ struct Start {
     settings: Settings,
 }
 
-async fn start(State(app): State<App>, Json(start): Json<Start>) -> Result<Json<Value>> {
+async fn start(State(app): State<App>, Sent(start): Sent<Start>) -> Result<Json<Value>> {
     app.roots.future(&start.folder)?;
     if !(0.05..=86_400.0).contains(&start.every) {
         return Err(Error::bad("every: expected 0.05 s to a day between frames"));

@@ -2,7 +2,7 @@
 
 use super::image;
 use crate::App;
-use crate::error::{Error, Result};
+use crate::error::{Error, Result, Sent};
 use axum::body::Body;
 use axum::extract::{Path, Query, Request, State};
 use axum::response::Response;
@@ -105,7 +105,7 @@ pub struct TakeOut {
 }
 
 /// Takes the frames out into a folder beside the clip, as PNG; the folder.
-async fn take_out(State(app): State<App>, Json(asked): Json<TakeOut>) -> Result<Json<Value>> {
+async fn take_out(State(app): State<App>, Sent(asked): Sent<TakeOut>) -> Result<Json<Value>> {
     let path = app.roots.existing(&asked.path)?;
     let folder = video::frames_folder(&path);
     app.roots.future(&folder)?;

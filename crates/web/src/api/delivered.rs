@@ -3,13 +3,13 @@
 use super::bench::open;
 use crate::App;
 use crate::desk;
-use crate::error::{Error, Result};
+use crate::error::{Error, Result, Sent};
 use axum::extract::State;
 use axum::response::Response;
 use axum::routing::post;
 use axum::{Json, Router};
-use rallo_engine::{Encoded, Pixels, Plan, Rect};
-use rallo_media::{Encoding, Extras};
+use rallo_engine::{Encoded, OutputProfile, Pixels, Plan, Rect};
+use rallo_media::{Encoding, Extras, FileSource};
 use rallo_recipe::{Recipe, names};
 use rallo_runner::{Decided, execute, subject};
 use schemars::JsonSchema;
@@ -49,7 +49,7 @@ const GRID: i64 = 16;
 
 /// The part encoded as the file will be, or without losses; before it four bytes of length and that many of JSON: pixels of
 /// the whole, the part, and what a browser shows it as.
-async fn delivered(State(app): State<App>, Json(asked): Json<Delivered>) -> Result<Response> {
+async fn delivered(State(app): State<App>, Sent(asked): Sent<Delivered>) -> Result<Response> {
     let recipe = Recipe::from_value(&asked.recipe)?;
     let frame = open(&app, asked.frame).await?;
     let recipe = recipe.settled(&frame.about);
@@ -94,9 +94,10 @@ async fn delivered(State(app): State<App>, Json(asked): Json<Delivered>) -> Resu
             }
             None => (rallo_media::encode(&picture, encoding, &extras)?, None),
         };
+        let length = bytes.len();
         let (bytes, kind) = shown(&picture, encoding, bytes)?;
         let estimate = (!asked.plain)
-            .then(|| (bytes.len() as f64 * whole.area() as f64 / rect.area().max(1) as f64) as u64);
+            .then(|| (length as f64 * whole.area() as f64 / rect.area().max(1) as f64) as u64);
         let head = json!({"size": [whole.width, whole.height], "part": [rect.x, rect.y, rect.width, rect.height],
             "kind": kind, "bytes": estimate, "quality": quality})
         .to_string();
@@ -113,7 +114,16 @@ fn shown(picture: &Encoded, encoding: Encoding, bytes: Vec<u8>) -> Result<(Vec<u
         Encoding::Png => (bytes, "image/png"),
         Encoding::WebP { .. } => (bytes, "image/webp"),
         Encoding::Avif { .. } => (bytes, "image/avif"),
-        Encoding::Tiff { .. } => {
+        Encoding::Jxl { quality: Some(_) } => {
+            // Few browsers show it: what is left after its losses is shown.
+            let source = FileSource::from_bytes(bytes)?;
+            let program = Plan::for_picture(Vec::new(), &source).map_err(Error::bad)?.program(1.0);
+            let srgb = OutputProfile::Srgb.colour();
+            let picture = program.render(&source, program.size().rect(), srgb).map_err(Error::bad)?;
+            let extras = Extras { icc: Some(srgb.icc.clone()), ..Extras::default() };
+            (rallo_media::encode(&picture, Encoding::Png, &extras)?, "image/png")
+        }
+        Encoding::Jxl { quality: None } | Encoding::Tiff { .. } => {
             let eight = match &picture.pixels {
                 Pixels::U8(v) => v.clone(),
                 Pixels::U16(v) => v.iter().map(|s| (s >> 8) as u8).collect(),
@@ -146,7 +156,7 @@ fn one() -> u32 {
 }
 
 /// Old and new names of all frames on the desk; clashes are marked, and names that had to be changed.
-async fn name_all(State(app): State<App>, Json(asked): Json<Template>) -> Result<Json<Value>> {
+async fn name_all(State(app): State<App>, Sent(asked): Sent<Template>) -> Result<Json<Value>> {
     names::check(&asked.name).map_err(|e| Error::bad(format!("name: {e}")))?;
     let laid = desk::laid(&app).await?;
     let mut seen: HashMap<String, usize> = HashMap::new();

@@ -2,13 +2,14 @@
 //!
 //! They lie in the program's own folder, under a name nobody can guess, and are removed a week after their run has ended.
 
+use super::attached;
 use super::sheet::{Answer, address, answers_of};
 use crate::App;
-use crate::error::{Error, Result};
+use crate::error::{Error, Result, Sent};
 use axum::body::Body;
 use axum::extract::{DefaultBodyLimit, Path, State};
 use axum::http::{StatusCode, header};
-use axum::response::{IntoResponse, Response};
+use axum::response::Response;
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use futures_core::Stream;
@@ -155,7 +156,7 @@ pub struct DropRun {
 async fn run(
     State(app): State<App>,
     Path(drop): Path<String>,
-    Json(asked): Json<DropRun>,
+    Sent(asked): Sent<DropRun>,
 ) -> Result<Json<Value>> {
     let folder = folder(&app, &drop)?;
     let row = app.store.recipe(asked.recipe).await?;
@@ -235,14 +236,10 @@ async fn results(State(app): State<App>, Path(id): Path<i64>) -> Result<Response
         "{} run {id}",
         Recipe::parse(&run.document).map_or_else(|_| "results".into(), |r| r.name)
     ));
-    let ascii: String = name.chars().filter(|c| c.is_ascii() && *c != '"').collect();
-    let headers = [
-        (header::CONTENT_TYPE, "application/zip".to_owned()),
-        (header::CONTENT_LENGTH, bytes.to_string()),
-        (header::CONTENT_DISPOSITION, format!("attachment; filename=\"{ascii}.zip\"")),
-    ];
     let body = Body::from_stream(ReaderStream::new(tokio::fs::File::from_std(file)));
-    Ok((headers, body).into_response())
+    let mut answer = attached(body, "application/zip", &format!("{name}.zip"));
+    answer.headers_mut().insert(header::CONTENT_LENGTH, bytes.into());
+    Ok(answer)
 }
 
 /// Removes what is over its time, from hour to hour.

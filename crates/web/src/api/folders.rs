@@ -1,10 +1,10 @@
 //! Folders, and shoots made of folders and files.
 
-use crate::error::{Error, Result};
+use super::attached;
+use crate::error::{Error, Result, Sent};
 use crate::{App, desk};
 use axum::extract::{Path, Query, State};
-use axum::http::header;
-use axum::response::{IntoResponse, Response};
+use axum::response::Response;
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use rallo_media::has_picture_ending;
@@ -106,7 +106,7 @@ pub struct NewFolder {
 }
 
 /// Makes a folder for results or copies.
-async fn make_folder(State(app): State<App>, Json(new): Json<NewFolder>) -> Result<Json<Value>> {
+async fn make_folder(State(app): State<App>, Sent(new): Sent<NewFolder>) -> Result<Json<Value>> {
     let parent = app.roots.existing(&new.parent)?;
     let name = rallo_recipe::names::safe(&new.name);
     let path = parent.join(&name);
@@ -132,7 +132,7 @@ struct Open {
 }
 
 /// Makes folders and files the shoot on the desk and starts scanning them.
-async fn open(State(app): State<App>, Json(open): Json<Open>) -> Result<Json<Value>> {
+async fn open(State(app): State<App>, Sent(open): Sent<Open>) -> Result<Json<Value>> {
     let id = match open.shoot {
         Some(id) => app.store.shoot(id).await?.id,
         None => shoot_of(&app, &open.places, None).await?,
@@ -175,7 +175,7 @@ pub struct Dropped {
 const LOOKED_THROUGH: usize = 500_000;
 
 /// Finds dropped files by name, size and time in the allowed folders: a browser does not tell where they lie.
-async fn dropped(State(app): State<App>, Json(files): Json<Vec<Dropped>>) -> Result<Json<Value>> {
+async fn dropped(State(app): State<App>, Sent(files): Sent<Vec<Dropped>>) -> Result<Json<Value>> {
     let roots = app.roots.folders().to_vec();
     let (found, missing) = tokio::task::spawn_blocking(move || {
         let mut wanted: HashMap<String, Vec<&Dropped>> = HashMap::new();
@@ -253,7 +253,7 @@ pub struct ChangeShoot {
 async fn change(
     State(app): State<App>,
     Path(id): Path<i64>,
-    Json(change): Json<ChangeShoot>,
+    Sent(change): Sent<ChangeShoot>,
 ) -> Result<Json<Value>> {
     let mut shoot = app.store.shoot(id).await?;
     if let Some(name) = change.name.map(|n| n.trim().to_owned()).filter(|n| !n.is_empty()) {
@@ -292,10 +292,8 @@ async fn save_file(State(app): State<App>) -> Result<Response> {
     let frames: Vec<_> = laid.ordered().collect();
     let document = Document::new(&laid.name, &places, laid.sorted, &frames, FilePath::new(""));
     let text = serde_json::to_string_pretty(&document).map_err(Error::bad)?;
-    let name = rallo_recipe::names::safe(&laid.name).replace(|c: char| !c.is_ascii() || c == '"', "_");
-    let file = format!("attachment; filename=\"{name}.rallo-shoot.json\"");
-    Ok(([(header::CONTENT_TYPE, "application/json".to_owned()), (header::CONTENT_DISPOSITION, file)], text)
-        .into_response())
+    let name = rallo_recipe::names::safe(&laid.name);
+    Ok(attached(text, "application/json", &format!("{name}.rallo-shoot.json")))
 }
 
 /// Takes a shoot document: the shoot is made, scanned, and what the document decided is taken over.

@@ -1,7 +1,7 @@
 //! The frames on the desk: what is shown in which order, what is decided about them, their pictures.
 
 use super::image;
-use crate::error::{Error, Result};
+use crate::error::{Error, Result, Sent};
 use crate::{App, desk};
 use axum::extract::{Path, Query, State};
 use axum::response::Response;
@@ -62,7 +62,7 @@ struct View {
 }
 
 /// Which frames are shown, in order, and how many there are of what.
-async fn view(State(app): State<App>, Json(view): Json<View>) -> Result<Json<Value>> {
+async fn view(State(app): State<App>, Sent(view): Sent<View>) -> Result<Json<Value>> {
     if let Some(order) = view.order {
         keep_order(&app, order).await?;
     }
@@ -125,7 +125,7 @@ pub struct Ids {
 const ROWS: usize = 600;
 
 /// What the page shows of some frames.
-async fn rows(State(app): State<App>, Json(Ids { ids }): Json<Ids>) -> Result<Json<Value>> {
+async fn rows(State(app): State<App>, Sent(Ids { ids }): Sent<Ids>) -> Result<Json<Value>> {
     let desk = desk::load(&app).await?;
     let set = set_of(&desk)?;
     let all = app.frames.all(set).await?;
@@ -151,7 +151,7 @@ struct Asked {
     change: Change,
 }
 
-async fn change(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<Value>> {
+async fn change(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Json<Value>> {
     let set = set_of(&desk::load(&app).await?)?;
     let changed = app.frames.change(set, &asked.ids, &asked.change).await?;
     if let Change::Keywords { add, .. } = &asked.change {
@@ -179,7 +179,7 @@ pub struct Shift {
 }
 
 /// What a shift would do: before and after of the first frames, and the shift itself.
-async fn shift(State(app): State<App>, Json(shift): Json<Shift>) -> Result<Json<Value>> {
+async fn shift(State(app): State<App>, Sent(shift): Sent<Shift>) -> Result<Json<Value>> {
     let all = app.frames.all(set_of(&desk::load(&app).await?)?).await?;
     let millis = match (shift.millis, shift.frame, &shift.becomes) {
         (Some(millis), _, _) => millis,
@@ -226,7 +226,7 @@ pub struct Sidecars {
 }
 
 /// Reads ratings and keywords from sidecars, or writes them; sidecars of other programs are left alone.
-async fn sidecars(State(app): State<App>, Json(asked): Json<Sidecars>) -> Result<Json<Value>> {
+async fn sidecars(State(app): State<App>, Sent(asked): Sent<Sidecars>) -> Result<Json<Value>> {
     let set = set_of(&desk::load(&app).await?)?;
     let all = app.frames.all(set).await?;
     let ids: HashSet<i64> = asked.ids.into_iter().collect();
@@ -286,7 +286,7 @@ async fn keywords(State(app): State<App>) -> Result<Json<Value>> {
     Ok(Json(kept_keywords(&app).await?.into()))
 }
 
-async fn set_keywords(State(app): State<App>, Json(words): Json<Vec<String>>) -> Result<Json<Value>> {
+async fn set_keywords(State(app): State<App>, Sent(words): Sent<Vec<String>>) -> Result<Json<Value>> {
     app.store.set_setting("keywords", "[]").await?;
     remember_keywords(&app, &words).await?;
     keywords(State(app)).await
@@ -305,7 +305,7 @@ pub struct Named {
     ids: Vec<i64>,
 }
 
-async fn add_selection(State(app): State<App>, Json(named): Json<Named>) -> Result<Json<Value>> {
+async fn add_selection(State(app): State<App>, Sent(named): Sent<Named>) -> Result<Json<Value>> {
     let name: String = named.name.trim().chars().take(120).collect();
     if name.is_empty() {
         return Err(Error::bad("a selection needs a name"));
@@ -318,7 +318,7 @@ async fn add_selection(State(app): State<App>, Json(named): Json<Named>) -> Resu
 async fn take_out(
     State(app): State<App>,
     Path(id): Path<i64>,
-    Json(Ids { ids }): Json<Ids>,
+    Sent(Ids { ids }): Sent<Ids>,
 ) -> Result<Json<Value>> {
     app.store.remove_from_selection(id, &ids).await?;
     app.frames.selection_changed(id);
@@ -421,7 +421,7 @@ async fn get_desk(State(app): State<App>) -> Result<Json<Value>> {
 }
 
 /// Changes what lies on the desk; what is not named stays.
-async fn set_desk(State(app): State<App>, Json(change): Json<Value>) -> Result<Json<Value>> {
+async fn set_desk(State(app): State<App>, Sent(change): Sent<Value>) -> Result<Json<Value>> {
     let mut now = serde_json::to_value(desk::load(&app).await?).unwrap_or_default();
     for (key, value) in change.as_object().into_iter().flatten() {
         now[key] = value.clone();

@@ -1,7 +1,7 @@
 //! Gathering copies: a plan to be looked at, then the copying in the background.
 
 use super::lock;
-use crate::error::{Error, Result};
+use crate::error::{Error, Result, Sent};
 use crate::{App, desk};
 use axum::extract::State;
 use axum::routing::{get, post};
@@ -102,7 +102,7 @@ pub struct Start {
 }
 
 /// Plans copies of the frames a run would take into a folder; nothing is written yet.
-async fn start(State(app): State<App>, Json(start): Json<Start>) -> Result<Json<Value>> {
+async fn start(State(app): State<App>, Sent(start): Sent<Start>) -> Result<Json<Value>> {
     app.roots.future(&start.target)?;
     rallo_recipe::names::check(&start.template).map_err(Error::bad)?;
     let laid = desk::laid(&app).await?;

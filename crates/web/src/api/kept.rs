@@ -1,7 +1,7 @@
 //! What is kept on the disk to save time: how much there is, how much there may be.
 
 use crate::App;
-use crate::error::Result;
+use crate::error::{Result, Sent};
 use axum::extract::State;
 use axum::routing::get;
 use axum::{Json, Router};
@@ -39,7 +39,7 @@ pub struct NewLimit {
     empty: bool,
 }
 
-async fn change(State(app): State<App>, Json(new): Json<NewLimit>) -> Result<Json<Value>> {
+async fn change(State(app): State<App>, Sent(new): Sent<NewLimit>) -> Result<Json<Value>> {
     app.store.set_setting(queue::KEPT, &new.limit.to_string()).await?;
     let queue = app.queue.clone();
     tokio::task::spawn_blocking(move || {

@@ -1,6 +1,6 @@
 //! The passphrase's page, and tokens for scripts.
 
-use crate::error::{Error, Result};
+use crate::error::{Error, Result, Sent};
 use crate::{App, keys};
 use askama::Template;
 use axum::extract::{Form, Path, State};
@@ -85,7 +85,7 @@ pub struct NewToken {
 }
 
 /// Makes a token; it is told this once and never again.
-async fn make(State(app): State<App>, Json(new): Json<NewToken>) -> Result<Json<Value>> {
+async fn make(State(app): State<App>, Sent(new): Sent<NewToken>) -> Result<Json<Value>> {
     let name = new.name.trim();
     if name.is_empty() || name.chars().count() > 80 {
         return Err(Error::bad("a name of 1 to 80 characters is needed"));

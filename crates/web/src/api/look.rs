@@ -3,7 +3,7 @@
 use super::bench::{Ask, Open, open};
 use crate::App;
 use crate::desk;
-use crate::error::{Error, Result};
+use crate::error::{Error, Result, Sent};
 use axum::extract::State;
 use axum::routing::{get, post};
 use axum::{Json, Router};
@@ -28,7 +28,7 @@ pub fn routes() -> Router<App> {
 }
 
 /// The values of one pixel of what is shown, in the colour space the delivery's files will have.
-async fn value(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Json<Value>> {
+async fn value(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Value>> {
     let recipe = ask.recipe()?;
     let [x, y] = ask.at.ok_or_else(|| Error::bad("at: expected [x, y] as shares of the picture"))?;
     let frame = open(&app, ask.frame).await?;
@@ -58,7 +58,7 @@ const PART: i64 = 256;
 
 /// What one picture costs: seconds on all cores, and bytes of its file, measured on the frame with the delivery's own
 /// settings. A large result is made in nine parts.
-async fn cost(State(app): State<App>, Json(ask): Json<Ask>) -> Result<Json<Value>> {
+async fn cost(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Value>> {
     let recipe = ask.recipe()?;
     let frame = open(&app, ask.frame).await?;
     let count = desk::laid(&app).await?.chosen().len();
@@ -149,7 +149,7 @@ fn one_cost(recipe: &Recipe, frame: &Open, variant: Option<&execute::Variant>) -
 }
 
 /// Where noise and where sharpness is best judged, as shares of the result.
-async fn close_places(State(app): State<App>, Json(mut ask): Json<Ask>) -> Result<Json<Value>> {
+async fn close_places(State(app): State<App>, Sent(mut ask): Sent<Ask>) -> Result<Json<Value>> {
     // What moves the picture counts, what smooths or sharpens it does not.
     ask.before = true;
     let recipe = ask.recipe()?;
@@ -207,7 +207,7 @@ async fn proof_frames(State(app): State<App>) -> Result<Json<Value>> {
         "frames": told(&frames, picks), "accepted": if same { kept.accepted } else { Vec::new() }})))
 }
 
-async fn keep_proof(State(app): State<App>, Json(proof): Json<Proof>) -> Result<()> {
+async fn keep_proof(State(app): State<App>, Sent(proof): Sent<Proof>) -> Result<()> {
     let text = serde_json::to_string(&proof).map_err(Error::bad)?;
     Ok(app.store.set_setting("proof", &text).await?)
 }

@@ -20,7 +20,7 @@ mod watches;
 
 use crate::App;
 use axum::Router;
-use axum::body::Bytes;
+use axum::body::{Body, Bytes};
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
 
@@ -47,6 +47,16 @@ pub fn routes() -> Router<App> {
 /// What a mutex guards, also after a thread that held it failed.
 fn lock<T>(mutex: &std::sync::Mutex<T>) -> std::sync::MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(|poisoned| poisoned.into_inner())
+}
+
+/// Something that is kept under a name, as an answer (RFC 6266).
+fn attached(body: impl Into<Body>, kind: &'static str, name: &str) -> Response {
+    let is_plain = |c: char| c.is_ascii() && !c.is_control() && !['"', '\\'].contains(&c);
+    let plain: String = name.chars().map(|c| if is_plain(c) { c } else { '_' }).collect();
+    let to =
+        format!("attachment; filename=\"{plain}\"; filename*=UTF-8''{}", rallo_runner::page::address(name));
+    ([(header::CONTENT_TYPE, kind.to_owned()), (header::CONTENT_DISPOSITION, to)], body.into())
+        .into_response()
 }
 
 /// A picture as an answer.

@@ -1,10 +1,11 @@
 //! Recipes as things that are kept: listed, searched, versions and what changed, duplicated, loaded and written.
 
+use super::attached;
 use crate::App;
-use crate::error::{Error, Result};
+use crate::error::{Error, Result, Sent};
 use axum::extract::{Path, Query, State};
-use axum::http::{StatusCode, header};
-use axum::response::{IntoResponse, Response};
+use axum::http::StatusCode;
+use axum::response::Response;
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use rallo_engine::{Kind, step_kind};
@@ -75,7 +76,7 @@ async fn keep(app: &App, recipe: &Recipe) -> Result<RecipeRow> {
 }
 
 /// A new recipe: from a document, or empty but for where results went last time.
-async fn create(State(app): State<App>, Json(document): Json<Value>) -> Result<Json<Value>> {
+async fn create(State(app): State<App>, Sent(document): Sent<Value>) -> Result<Json<Value>> {
     let recipe = if document.is_null() {
         let mut fresh = Recipe::new("New recipe");
         let last = app.store.recipes().await?.into_iter().next();
@@ -103,7 +104,7 @@ pub struct Save {
 }
 
 /// Saves a change as the next version.
-async fn save(State(app): State<App>, Path(id): Path<i64>, Json(save): Json<Save>) -> Result<Json<Value>> {
+async fn save(State(app): State<App>, Path(id): Path<i64>, Sent(save): Sent<Save>) -> Result<Json<Value>> {
     let recipe = Recipe::from_value(&save.document)?;
     keep_version(&app, id, save.version, &recipe).await
 }
@@ -172,7 +173,7 @@ async fn back(State(app): State<App>, Path((id, version)): Path<(i64, i64)>) -> 
 }
 
 /// Takes in a file of one recipe or several: the good ones are kept, of the others it is said what is wrong and where.
-async fn load(State(app): State<App>, Json(text): Json<String>) -> Result<Json<Value>> {
+async fn load(State(app): State<App>, Sent(text): Sent<String>) -> Result<Json<Value>> {
     let read = file::read(&text)?;
     let (mut kept, mut refused) = (Vec::new(), Vec::new());
     for one in read {
@@ -208,13 +209,8 @@ async fn download(State(app): State<App>, Query(which): Query<Which>) -> Result<
         [one] => names::safe(&one.name),
         _ => "recipes".into(),
     };
-    let ascii: String = name.chars().filter(|c| c.is_ascii() && *c != '"').collect();
     let text = serde_json::to_string_pretty(&file::write(&recipes)).map_err(Error::bad)?;
-    let headers = [
-        (header::CONTENT_TYPE, "application/json".to_owned()),
-        (header::CONTENT_DISPOSITION, format!("attachment; filename=\"{ascii}.rallo-recipe.json\"")),
-    ];
-    Ok((headers, text + "\n").into_response())
+    Ok(attached(text + "\n", "application/json", &format!("{name}.rallo-recipe.json")))
 }
 
 /// The recipe with the blocks that follow other recipes brought up to date.
@@ -243,7 +239,7 @@ pub struct Take {
 }
 
 /// A document with another recipe's lines at its end, as a block.
-async fn take_in(State(app): State<App>, Json(take): Json<Take>) -> Result<Json<Value>> {
+async fn take_in(State(app): State<App>, Sent(take): Sent<Take>) -> Result<Json<Value>> {
     let row = app.store.recipe(take.recipe).await?;
     let other = Recipe::parse(&row.document)?;
     let recipe = Recipe::from_value(&take.document)?.taking_in(&other, row.version, take.follow)?;
@@ -310,7 +306,7 @@ pub struct KeepValues {
     values: Option<Map<String, Value>>,
 }
 
-async fn keep_values(State(app): State<App>, Json(keep): Json<KeepValues>) -> Result<Json<Kept>> {
+async fn keep_values(State(app): State<App>, Sent(keep): Sent<KeepValues>) -> Result<Json<Kept>> {
     let name = keep.name.trim();
     let kind = step_kind(&keep.step).ok_or_else(|| Error::bad(format!("unknown step {}", keep.step)))?;
     if name.is_empty() || name.chars().count() > 80 {

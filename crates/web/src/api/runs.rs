@@ -1,14 +1,13 @@
 //! Runs and their progress.
 
 use super::frames::cached_thumb;
-use super::image;
 use super::sheet::{Answer, answers_of};
-use crate::error::{Error, Result};
+use super::{attached, image};
+use crate::error::{Error, Result, Sent};
 use crate::{App, desk};
 use axum::extract::{Path, Query, State};
-use axum::http::header;
+use axum::response::Response;
 use axum::response::sse::{Event, KeepAlive, Sse};
-use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
 use axum::{Json, Router};
 use rallo_engine::OutputProfile;
@@ -128,7 +127,7 @@ pub struct Move {
 async fn move_run(
     State(app): State<App>,
     Path(id): Path<i64>,
-    Json(asked): Json<Move>,
+    Sent(asked): Sent<Move>,
 ) -> Result<Json<Value>> {
     app.store.move_run(id, asked.by).await?;
     app.queue.added();
@@ -210,7 +209,7 @@ pub struct Look {
 }
 
 /// A picture of a run with values that could be changed, small.
-async fn look(State(app): State<App>, Path(id): Path<i64>, Json(asked): Json<Look>) -> Result<Response> {
+async fn look(State(app): State<App>, Path(id): Path<i64>, Sent(asked): Sent<Look>) -> Result<Response> {
     let run = app.store.run(id).await?;
     let item = app.store.item(id, asked.position).await?;
     let path = app.roots.existing(FilePath::new(&item.source))?;
@@ -251,7 +250,7 @@ pub struct OneAnswered {
 }
 
 /// The yes that a run waited for.
-async fn pass(State(app): State<App>, Path(id): Path<i64>, Json(pass): Json<Pass>) -> Result<Json<Value>> {
+async fn pass(State(app): State<App>, Path(id): Path<i64>, Sent(pass): Sent<Pass>) -> Result<Json<Value>> {
     let run = app.store.run(id).await?;
     let over = || Error::bad("this run does not ask that any more; reload the page");
     if run.state != "asking" || run.stage != pass.stage {
@@ -276,25 +275,19 @@ async fn pass(State(app): State<App>, Path(id): Path<i64>, Json(pass): Json<Pass
 
 async fn report_json(State(app): State<App>, Path(id): Path<i64>) -> Result<Response> {
     let text = serde_json::to_string_pretty(&report::of(&app.store, id).await?).map_err(Error::bad)?;
-    Ok(attached(text + "\n", "application/json", format!("run-{id}.json")))
+    Ok(attached(text + "\n", "application/json", &format!("run-{id}.json")))
 }
 
 async fn report_csv(State(app): State<App>, Path(id): Path<i64>) -> Result<Response> {
     let text = report::table(&report::of(&app.store, id).await?);
-    Ok(attached(text, "text/csv; charset=utf-8", format!("run-{id}.csv")))
-}
-
-/// A text to be kept under a name.
-fn attached(text: String, kind: &'static str, name: String) -> Response {
-    let to = format!("attachment; filename=\"{name}\"");
-    ([(header::CONTENT_TYPE, kind.to_owned()), (header::CONTENT_DISPOSITION, to)], text).into_response()
+    Ok(attached(text, "text/csv; charset=utf-8", &format!("run-{id}.csv")))
 }
 
 async fn limits(State(app): State<App>) -> Json<Limits> {
     Json(app.queue.limits())
 }
 
-async fn set_limits(State(app): State<App>, Json(limits): Json<Limits>) -> Result<Json<Limits>> {
+async fn set_limits(State(app): State<App>, Sent(limits): Sent<Limits>) -> Result<Json<Limits>> {
     app.store.set_setting("limits", &json!(limits).to_string()).await?;
     app.queue.set_limits(limits);
     Ok(Json(limits))
@@ -332,8 +325,8 @@ async fn result(State(app): State<App>, Path((id, position)): Path<(i64, i64)>) 
         Some("png") => "image/png",
         Some("webp") => "image/webp",
         Some("avif") => "image/avif",
-        // No browser shows it; what it holds is shown.
-        Some("tif") => {
+        // Few browsers show it, or none; what it holds is shown.
+        Some("tif" | "jxl") => {
             let key = format!("{}|{}|shown", output.path.display(), output.hash);
             return cached_thumb(&app, output.path, key, 2400).await;
         }

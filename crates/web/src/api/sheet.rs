@@ -1,7 +1,7 @@
 //! The run sheet: the last look at what will happen, with everything that can be put right there; starting a run.
 
 use crate::desk::Laid;
-use crate::error::{Error, Result};
+use crate::error::{Error, Result, Sent};
 use crate::{App, desk};
 use axum::extract::State;
 use axum::routing::post;
@@ -248,7 +248,7 @@ fn lines(recipe: &Recipe) -> Vec<Value> {
 }
 
 /// The last look at what will happen.
-async fn sheet(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<Value>> {
+async fn sheet(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Json<Value>> {
     let prepared = prepare(&app, &asked).await?;
     let Prepared { recipe, base, planning, .. } = &prepared;
     let planned = &planning.pictures;
@@ -294,7 +294,7 @@ const MEASURED: usize = 4;
 const LONG_ENOUGH: Duration = Duration::from_secs(5);
 
 /// Makes a few of the pictures, as the run would, to tell sizes and times of all.
-async fn measure(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<Value>> {
+async fn measure(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Json<Value>> {
     let prepared = prepare(&app, &asked).await?;
     let Prepared { recipe, sources, planning, base, .. } = prepared;
     let planned = planning.pictures;
@@ -343,7 +343,7 @@ async fn measure(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Jso
 }
 
 /// Keeps the changes made on the sheet in the recipe, as its next version.
-async fn keep(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<Value>> {
+async fn keep(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Json<Value>> {
     let laid = desk::laid(&app).await?;
     let row = laid.recipe.ok_or_else(|| Error::bad("there is no recipe"))?;
     let recipe = changed(&Recipe::parse(&row.document)?, &asked)?;
@@ -351,7 +351,7 @@ async fn keep(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<V
 }
 
 /// Writes the run down and wakes the queue.
-async fn start(State(app): State<App>, Json(asked): Json<Asked>) -> Result<Json<Value>> {
+async fn start(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Json<Value>> {
     let prepared = prepare(&app, &asked).await?;
     let row = prepared.laid.recipe.as_ref();
     let from = (row.map(|r| r.id), row.map_or(1, |r| r.version));

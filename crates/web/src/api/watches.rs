@@ -2,7 +2,7 @@
 
 use super::sheet::{Answer, address, answers_of};
 use crate::App;
-use crate::error::{Error, Result};
+use crate::error::{Error, Result, Sent};
 use axum::extract::{Path, State};
 use axum::routing::{get, post};
 use axum::{Json, Router};
@@ -72,7 +72,7 @@ fn filled(text: Option<String>) -> Option<String> {
     text.map(|t| t.trim().to_owned()).filter(|t| !t.is_empty())
 }
 
-async fn set_up(State(app): State<App>, Json(new): Json<NewWatch>) -> Result<Json<Value>> {
+async fn set_up(State(app): State<App>, Sent(new): Sent<NewWatch>) -> Result<Json<Value>> {
     let row = app.store.recipe(new.recipe).await?;
     let recipe = super::recipes::followed(&app, Recipe::parse(&row.document)?).await?;
     let recipe = recipe.answered(&answers_of(&new.answers))?;
