@@ -279,23 +279,32 @@ fn filled(template: &str, recipe: &str, subject: &Subject, none: &str, undated: 
         .collect()
 }
 
-/// Makes a name that Linux, macOS and Windows file systems all take.
+/// Makes a name that Linux, macOS and Windows file systems all take: at most 200 bytes, nothing they keep for themselves,
+/// no blank at either end and no dot at the last. What it gives stays as it is when it is made safe once more.
 pub fn safe(name: &str) -> String {
-    let mut text: String =
+    let blank_or_dot = |c: char| c.is_whitespace() || c == '.';
+    let text: String =
         name.chars().map(|c| if c.is_control() || "/\\:*?\"<>|".contains(c) { '-' } else { c }).collect();
-    while text.len() > LONGEST {
-        text.pop();
+    let mut out = text.trim_start().trim_end_matches(blank_or_dot).to_owned();
+    if out.is_empty() {
+        return "untitled".into();
     }
-    let trimmed = text.trim().trim_end_matches(['.', ' ']);
-    let mut out = if trimmed.is_empty() { "untitled".to_owned() } else { trimmed.to_owned() };
-    if out.starts_with('.') {
+    if out.starts_with('.') || is_device(&out) {
         out.insert(0, '_');
     }
-    let device = out.split('.').next().unwrap_or_default().to_ascii_uppercase();
-    let numbered = device.len() == 4 && device.ends_with(|c: char| c.is_ascii_digit() && c != '0');
-    let reserved = ["CON", "PRN", "AUX", "NUL"].contains(&device.as_str())
-        || (numbered && (device.starts_with("COM") || device.starts_with("LPT")));
-    if reserved { format!("_{out}") } else { out }
+    while out.len() > LONGEST {
+        out.pop();
+    }
+    out.truncate(out.trim_end_matches(blank_or_dot).len());
+    out
+}
+
+/// Whether Windows keeps a name for a device, whatever follows a dot.
+fn is_device(name: &str) -> bool {
+    let stem = name.split('.').next().unwrap_or_default().trim_end().to_ascii_uppercase();
+    let numbered = ["COM", "LPT"].iter().filter_map(|port| stem.strip_prefix(port));
+    ["CON", "PRN", "AUX", "NUL"].contains(&stem.as_str())
+        || numbered.into_iter().any(|n| n.chars().count() == 1 && n.contains(|c| "123456789¹²³".contains(c)))
 }
 
 #[cfg(test)]
@@ -391,10 +400,24 @@ mod tests {
             ("COM1.x", "_COM1.x"),
             ("trailing. ", "trailing"),
             ("   ", "untitled"),
+            ("a beginning\u{a0}.", "a beginning"),
+            (" . \u{a0}. ", "untitled"),
+            ("Con .tif", "_Con .tif"),
+            ("lpt².jpg", "_lpt².jpg"),
+            ("COM10.x", "COM10.x"),
+            ("console.jpg", "console.jpg"),
         ] {
             assert_eq!(safe(name), want);
         }
         let long = safe(&"ü".repeat(300));
         assert!(long.len() <= LONGEST && long.chars().all(|c| c == 'ü'));
+        for longest in
+            [".".to_owned() + &"a".repeat(LONGEST - 1), "nul.".to_owned() + &"a".repeat(LONGEST - 4)]
+        {
+            let name = safe(&longest);
+            assert!(name.len() == LONGEST && name.starts_with('_') && safe(&name) == name, "{name}");
+        }
+        let ended = safe(&("a".repeat(LONGEST - 1) + ". b"));
+        assert_eq!(ended, "a".repeat(LONGEST - 1));
     }
 }
