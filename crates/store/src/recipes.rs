@@ -129,11 +129,21 @@ impl Store {
         .await
     }
 
-    /// Removes a recipe with its versions; runs keep the document they were started with.
+    /// Removes a recipe with its versions and proof; runs and watched folders keep the document they were started with.
+    /// Its number may be given to another recipe, so nothing else may hold on to it.
     ///
     /// # Errors
     /// The database's.
     pub async fn remove_recipe(&self, id: i64) -> Result<()> {
-        sqlx::query("DELETE FROM recipes WHERE id = ?").bind(id).execute(&self.pool).await.map(drop)
+        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
+        for query in [
+            "DELETE FROM proofs WHERE recipe_id = ?",
+            "UPDATE runs SET recipe_id = NULL WHERE recipe_id = ?",
+            "UPDATE watches SET recipe_id = NULL WHERE recipe_id = ?",
+            "DELETE FROM recipes WHERE id = ?",
+        ] {
+            sqlx::query(query).bind(id).execute(&mut *tx).await?;
+        }
+        tx.commit().await
     }
 }
