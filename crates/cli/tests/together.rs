@@ -229,7 +229,8 @@ fn every_kind_is_written_and_read_back_by_another_program() {
 #[test]
 fn a_run_that_was_killed_gives_the_same_clip_and_is_not_done_twice() {
     let steps = json!([{"step": "local_contrast", "amount": 20}]);
-    let deliveries = |name: &str| json!([{"kind": "pictures", "name": "{stem}", "folder": "p"}, {"kind": "video", "size": "720p", "name": name, "purpose": "keep"}]);
+    // Two frames of each picture, in a window that travels.
+    let deliveries = |name: &str| json!([{"kind": "pictures", "name": "{stem}", "folder": "p"}, {"kind": "video", "size": "720p", "name": name, "purpose": "keep", "fit": "move", "speed": 0.5}]);
     let place = Place::new(12);
     place.recipe(steps.clone(), deliveries("clip"));
     let mut child = place.command().spawn().unwrap();
@@ -252,7 +253,7 @@ fn a_run_that_was_killed_gives_the_same_clip_and_is_not_done_twice() {
     let once = place.run(steps.clone(), deliveries("once"));
     assert_eq!(once["failed"], 0);
     let frames = frames_of(&place.path("in/Bed/clip.mkv"));
-    assert_eq!(frames.len(), 12);
+    assert_eq!(frames.len(), 24);
     assert_eq!(frames, frames_of(&place.path("in/Bed/once.mkv")));
     let before = std::fs::metadata(place.path("in/Bed/once.mkv")).unwrap().modified().unwrap();
     let again = place.run(steps.clone(), deliveries("once"));

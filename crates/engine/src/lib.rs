@@ -30,6 +30,7 @@ pub mod steps;
 #[cfg(test)]
 mod steps_testing;
 pub mod tone;
+pub mod travel;
 pub mod warp;
 mod warped;
 

@@ -255,3 +255,36 @@ fn what_was_measured_is_measured_once() {
     assert_eq!(denoised(20.0), denoised(80.0));
     assert_eq!(*held.1.lock().unwrap(), [2, 3]);
 }
+
+/// How much of the finest detail a window of a move shows, for sizes that grow by a hundredth each.
+fn grain_through_windows(full: bool) -> Vec<f64> {
+    let size = Size::new(1600, 900);
+    // A value of its own for every pixel.
+    let mixed = |i: u32| {
+        (i.wrapping_mul(2_654_435_761) ^ (i >> 7).wrapping_mul(0x9e37_79b9)).wrapping_mul(0x85eb_ca6b)
+    };
+    let grain = (0..1600 * 900).flat_map(|i| [60 + ((mixed(i) >> 17) % 136) as u8; 3]).collect();
+    let picture = Picture::new(size, Samples::U8(grain), Orientation::from_exif(1), None).unwrap();
+    let source = Pyramid::new(picture);
+    let shares = std::iter::successors(Some(0.4), |share| Some(share * 1.01));
+    let one = |share: f64| {
+        let window = travel::Window { middle: (0.5, 0.5), size: share };
+        let framed: Box<dyn Step> = Box::new(travel::Framed { window, size: Size::new(320, 180) });
+        let plan = Plan::new(vec![framed.into()], size).unwrap();
+        let plan = if full { plan.at_full_detail() } else { plan };
+        let program = plan.program(1.0);
+        let pixels = bytes(&program, &source, program.size().rect());
+        pixels.windows(4).map(|w| (f64::from(w[0]) - f64::from(w[3])).abs()).sum()
+    };
+    shares.take_while(|share| *share <= 1.0).map(one).collect()
+}
+
+#[test]
+fn a_window_that_nears_does_not_become_sharper_all_at_once() {
+    // On its way it is reduced from other levels; what that changes against one way of reducing comes in small steps.
+    let (levels, full) = (grain_through_windows(false), grain_through_windows(true));
+    let share: Vec<f64> = levels.iter().zip(&full).map(|(a, b)| a / b).collect();
+    let step = share.windows(2).map(|w| (w[1] - w[0]).abs()).fold(0.0, f64::max);
+    assert!(share.iter().any(|s| (s - 1.0).abs() > 0.01), "one level only: nothing is shown");
+    assert!(step < 0.03 && share.iter().all(|s| (s - 1.0).abs() < 0.06), "{step} {share:?}");
+}

@@ -73,7 +73,7 @@ static RULES: [Rule; 7] = [
 /// Everything that could be in a better order, the first lines first.
 pub fn advice(recipe: &Recipe) -> Vec<Advice> {
     let on: Vec<(usize, &str)> =
-        recipe.steps.iter().enumerate().filter(|(_, l)| l.on).map(|(i, l)| (i, l.id)).collect();
+        recipe.steps.iter().enumerate().filter(|(_, l)| recipe.is_on(l)).map(|(i, l)| (i, l.id)).collect();
     let title = |i: usize| recipe.steps[i].kind().info.title.to_lowercase();
     let all: Vec<usize> = (0..recipe.steps.len()).collect();
     let mut found: Vec<Advice> = Vec::new();

@@ -21,7 +21,9 @@ pub use rules::{Condition, Ladder, Own, Subject};
 pub use sentence::Part;
 pub use starters::starters;
 
+use delivery::Frame;
 use rallo_engine::steps::data::Data;
+use rallo_engine::travel::Framed;
 use rallo_engine::{
     Area, Kind, Param, Plan, PlanError, Settings, Size, Source, Step, StepKind, registry, step_kind,
 };
@@ -216,7 +218,8 @@ pub const AREA_GROUPS: [&str; 4] = ["repair", "light", "colour", "detail"];
 impl Recipe {
     /// Lines before which a run waits for a yes, with what is to be looked at.
     pub fn checkpoints(&self) -> Vec<(usize, &str)> {
-        let wait = |(i, line): (usize, &'_ Line)| line.checkpoint.as_ref().filter(|_| line.on).map(|_| i);
+        let wait =
+            |(i, line): (usize, &'_ Line)| line.checkpoint.as_ref().filter(|_| self.is_on(line)).map(|_| i);
         let at: Vec<usize> = self.steps.iter().enumerate().filter_map(wait).collect();
         at.into_iter().map(|i| (i, self.steps[i].checkpoint.as_deref().unwrap_or_default())).collect()
     }
@@ -641,6 +644,10 @@ impl Recipe {
         let subject = &delivery.counted(subject);
         let lines = delivery.lines.iter().filter_map(|line| line.settings(&self.name, subject));
         let size = match (&delivery.frame, width, delivery.long_edge) {
+            (Some(Frame { window: Some(window), width, height, .. }), _, _) => {
+                let size = Size::new(*width, *height);
+                Some(Settings::from(Box::new(Framed { window: *window, size }) as Box<dyn Step>))
+            }
             (Some(frame), _, _) => {
                 let fit = if frame.fit == "fit" { "fit" } else { "fill" };
                 step("resize", json!({ fit: [frame.width, frame.height], "enlarge": true }))
@@ -684,11 +691,13 @@ impl Recipe {
 
     /// Whether one of its lines changes pixels of some picture.
     pub fn changes_pixels(&self) -> bool {
-        let block_on = |line: &Line| {
-            let block = self.blocks.iter().find(|b| Some(&b.name) == line.block.as_ref());
-            block.is_none_or(|b| b.on)
-        };
-        self.steps.iter().any(|l| l.on && l.id != "data" && block_on(l))
+        self.steps.iter().any(|l| self.is_on(l) && l.id != "data")
+    }
+
+    /// Whether a line is on, and the block it stands in.
+    fn is_on(&self, line: &Line) -> bool {
+        let block = self.blocks.iter().find(|b| Some(&b.name) == line.block.as_ref());
+        line.on && block.is_none_or(|b| b.on)
     }
 
     /// What it does for all frames of a run together, with the delivery it belongs to; a run knows them by their places.
@@ -726,7 +735,7 @@ impl Recipe {
 
     /// What a run asks for at its start: line from 0, parameter, and the value that stands there.
     pub fn asks(&self) -> Vec<(usize, &'static Param, Value)> {
-        let on = self.steps.iter().enumerate().filter(|(_, line)| line.on);
+        let on = self.steps.iter().enumerate().filter(|(_, line)| self.is_on(line));
         on.flat_map(|(i, line)| {
             let values = line.step.values();
             let named = line.ask.iter().filter_map(|name| line.kind().param(name));

@@ -208,6 +208,14 @@ impl Delivery {
             What::Video(v) => {
                 let codec = if v.codec == "purpose" { "to {purpose}" } else { "in {codec}" };
                 let mut text = format!("Clip {codec}, {}, {{rate}} frames a second", custom(&v.size));
+                if let (true, Some(first), Some(last)) = (v.is_moving(), v.marks.first(), v.marks.last()) {
+                    let size = |mark: &[f64; 4]| match mark[3] {
+                        1.0 => "all of the frame".to_owned(),
+                        part => format!("{} % of it", number((part * 100.0).round())),
+                    };
+                    let by = if v.marks.len() > 2 { format!(" in {} marks", v.marks.len()) } else { String::new() };
+                    text += &format!(", a window moves from {} to {}{by} ({{ease}})", size(first), size(last));
+                }
                 for (is, more) in [
                     (v.length > 0.0, ", {length} seconds long"),
                     (v.length <= 0.0 && v.speed != 1.0, ", {speed} times as fast"),

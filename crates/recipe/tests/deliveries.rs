@@ -67,6 +67,18 @@ fn faults_of_deliveries_have_their_paths() {
             "deliveries[0].pdf.columns: expected a whole number from 1 to 12",
         ),
         (
+            json!({"kind": "video", "fit": "move", "move": []}),
+            "deliveries[0].video.move: expected at least one mark",
+        ),
+        (
+            json!({"kind": "video", "move": [[0, 0.5, 0.5, 1], [0.4, 0.5, 0.5, 0.5], [0.4, 0.1, 0.1, 1]]}),
+            "deliveries[0].video.move: expected times that rise from mark to mark, got 0.4 after 0.4",
+        ),
+        (
+            json!({"kind": "video", "move": [[0, 0.5, 1.5, 1]]}),
+            "deliveries[0].video.move: expected at, x and y from 0 to 1 and a size from 0.02 to 1, got [0, 0.5, 1.5, 1]",
+        ),
+        (
             json!({"kind": "contact", "pages": 3}),
             "deliveries[0].contact.pages: unknown, contact takes format",
         ),
@@ -102,6 +114,30 @@ fn a_clip_shows_the_frames_it_says() {
     assert_eq!(video(json!({"hold_first": 0.08, "hold_last": 0.12})).order(2), [0, 0, 0, 1, 1, 1, 1]);
     assert_eq!(video(json!({"backwards": true})).order(3), [2, 1, 0]);
     assert!(video(json!({})).order(0).is_empty());
+    // A window travels in the clip's time, and stands while a frame is held.
+    let moving = json!({"fit": "move", "move": [[0, 0.5, 0.5, 1], [1, 0.5, 0.5, 0.25]], "ease": "even", "speed": 0.5, "hold_first": 0.08});
+    let clip = video(moving.clone());
+    let sizes = |frame: usize| -> Vec<(f64, usize)> {
+        clip.windows(frame, 3).into_iter().map(|(w, n)| ((w.size * 1e6).round() / 1e6, n)).collect()
+    };
+    assert_eq!(clip.order(3), [0, 0, 0, 0, 1, 1, 2, 2]);
+    let at = |j: i32| (0.25f64.powf(f64::from(j) / 5.0) * 1e6).round() / 1e6;
+    assert_eq!(sizes(0), [(1.0, 3), (at(1), 1)]);
+    assert_eq!(sizes(1), [(at(2), 1), (at(3), 1)]);
+    assert_eq!(sizes(2), [(at(4), 1), (0.25, 1)]);
+    assert_eq!((clip.fresh(3), clip.nearest()), (6, 0.25));
+    let mut back = moving;
+    back["backwards"] = json!(true);
+    let back = video(back);
+    assert_eq!(back.windows(2, 3), clip.windows(0, 3));
+    assert!(video(json!({"speed": 0.5})).windows(0, 3).is_empty());
+    assert_eq!((video(json!({"speed": 0.5})).fresh(3), video(json!({})).nearest()), (3, 1.0));
+    let said = |values: Value| {
+        let recipe = recipe(json!([values]));
+        plain(&recipe.deliveries[0].parts(&recipe))
+    };
+    let words = said(json!({"kind": "video", "fit": "move"}));
+    assert!(words.contains("a window moves from 60 % of it to all of the frame (soft)"), "{words}");
     let clip = video(json!({"rate": "23.976", "times": 3}));
     assert_eq!(clip.rate(), (24_000, 1001));
     assert!((clip.seconds(240) - 240.0 * 1001.0 / 24_000.0 * 3.0).abs() < 1e-9);

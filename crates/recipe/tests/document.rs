@@ -184,6 +184,17 @@ fn blocks_checkpoints_and_questions_are_read_checked_and_come_back() {
     let mut off = recipe.clone();
     off.blocks[0].on = false;
     assert_eq!(off.settings(&large()).len(), 2);
+    // What stands in a block that is off is not waited for, not asked for and not advised about.
+    assert_eq!((recipe.checkpoints().len(), off.checkpoints().len()), (1, 0));
+    let mut asking = good.clone();
+    asking["steps"][2] = json!({"step": "saturation", "ask": ["amount"], "block": "Look"});
+    asking["steps"][1] = json!({"step": "local_contrast", "block": "Look"});
+    asking["steps"][3] = json!({"step": "denoise"});
+    let mut asking = Recipe::from_value(&asking).unwrap();
+    asking.steps[0].on = false;
+    assert_eq!((asking.asks().len(), rallo_recipe::advice(&asking).len()), (1, 1));
+    asking.blocks[0].on = false;
+    assert_eq!((asking.asks().len(), rallo_recipe::advice(&asking).len()), (0, 0));
     // What a block that is off says about the results' data is not said either.
     let mut said = good.clone();
     said["steps"][2] = json!({"step": "data", "creator": "Mara Quill", "block": "Look"});

@@ -5,15 +5,17 @@
 //! cannot be (a run that was interrupted, pictures that another program made, a clip that runs backwards) the bundle is
 //! made in a pass of its own at the end. Both ways give the same file.
 
-use crate::execute::{Fault, Work};
+use crate::execute::{Fault, Lines, Work};
 use crate::parts::{part_in, sweep};
 use rallo_engine::step::parse_colour;
+use rallo_engine::travel::Window;
 use rallo_engine::{Encoded, Pixels, Size};
 use rallo_media::album::{Album, Layout};
 use rallo_media::video::{Clip, ClipFacts, Codec, Recorder};
 use rallo_media::{Chroma, Encoding, Extras, MediaError};
 use rallo_recipe::delivery::{Contact, Pdf, Video};
 use rallo_recipe::{Bundle, Pictures, Recipe, Subject, Task, names};
+use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -34,6 +36,8 @@ impl Piece {
     fn bytes(&self) -> usize {
         match &self.what {
             Is::Frame(bytes) => bytes.len(),
+            Is::Shown(frames) => frames.iter().map(|(bytes, _)| bytes.len()).sum(),
+            Is::Travel(travel) => travel.lines.bytes(),
             Is::Jpeg(bytes, _) => bytes.len(),
             Is::Picture(picture) => picture.size.area() as usize * 3,
         }
@@ -41,12 +45,76 @@ impl Piece {
 }
 
 enum Is {
-    /// A frame as the pipe takes it.
+    /// A frame as the pipe takes it, shown as often as the clip's course has it.
     Frame(Arc<Vec<u8>>),
+    /// Some of a picture's frames, each with how often in a row.
+    Shown(Shown),
+    /// A picture that a move shows in several frames.
+    Travel(Box<Travel>),
     /// A JPEG, and its pixels.
     Jpeg(Vec<u8>, (u32, u32)),
     /// Pixels.
     Picture(Encoded),
+}
+
+/// Frames of a clip, each with how often in a row it is shown.
+type Shown = Vec<(Arc<Vec<u8>>, usize)>;
+
+/// A picture through which a window travels: its frames are made when they are asked for, since a picture that stands for
+/// long has hundreds of them.
+struct Travel {
+    lines: Arc<Lines>,
+    recipe: Recipe,
+    subject: Subject,
+    stage: Pictures,
+    clip: Clip,
+    windows: std::vec::IntoIter<(Window, usize)>,
+}
+
+impl Travel {
+    /// Its next frames, a few at a time, made side by side.
+    fn next(&mut self) -> Result<Shown, Fault> {
+        let some: Vec<_> = self.windows.by_ref().take(rayon::current_num_threads().max(2)).collect();
+        let one = |(window, times): (Window, usize)| {
+            let stage = through(&self.stage, window);
+            let (picture, _) = self.lines.picture(&self.recipe, &self.subject, &stage, None)?;
+            let frame = self.clip.raw(&picture).map_err(|e| e.to_string())?;
+            Ok((Arc::new(frame), times))
+        };
+        let made: Result<_, String> = some.into_par_iter().map(one).collect();
+        made.map_err(|e| Fault::new("together", e))
+    }
+}
+
+/// What a frame becomes, seen through a window.
+fn through(stage: &Pictures, window: Window) -> Pictures {
+    let mut stage = stage.clone();
+    if let Some(frame) = &mut stage.frame {
+        frame.window = Some(window);
+    }
+    stage
+}
+
+impl Piece {
+    /// The same in parts that are each ready to be taken, for one that is made when it is asked for.
+    pub fn parts(self) -> impl Iterator<Item = Result<Self, Fault>> {
+        let Self { what, caption, folder } = self;
+        let mut rest = Some(what);
+        std::iter::from_fn(move || {
+            let is = match rest.take()? {
+                Is::Travel(mut travel) => match travel.next() {
+                    Ok(frames) if frames.is_empty() => return None,
+                    Ok(frames) => {
+                        rest = Some(Is::Travel(travel));
+                        Is::Shown(frames)
+                    }
+                    Err(e) => return Some(Err(e)),
+                },
+                ready => ready,
+            };
+            Some(Ok(Self { what: is, caption: caption.clone(), folder: folder.clone() }))
+        })
+    }
 }
 
 /// A failure of something made of all pictures.
@@ -71,7 +139,7 @@ pub fn clip(video: &Video, recipe: &str, count: usize) -> Clip {
         quality: video.quality,
         bytes: video.megabytes.map(|m| u64::from(m) * 1_000_000),
         frames: order.len(),
-        fresh: order.len() - order.windows(2).filter(|w| w[0] == w[1]).count(),
+        fresh: video.fresh(count),
         turns: video.turns() as u32,
         fade_in: video.fade_in,
         fade_out: video.fade_out,
@@ -80,8 +148,13 @@ pub fn clip(video: &Video, recipe: &str, count: usize) -> Clip {
     }
 }
 
-/// What a picture in work becomes for one of the recipe's tasks.
-pub(crate) fn piece(work: &Work, task: usize, stage: &Pictures) -> Result<Piece, String> {
+/// What a picture in work, the one at `at` of `of`, becomes for one of the recipe's tasks.
+pub(crate) fn piece(
+    work: &Work,
+    task: usize,
+    stage: &Pictures,
+    (at, of): (usize, usize),
+) -> Result<Piece, String> {
     let tasks = work.recipe.tasks();
     let Some((_, Task::Bundle(bundle))) = tasks.get(task) else {
         return Err("there is no such file to join".into());
@@ -94,9 +167,18 @@ pub(crate) fn piece(work: &Work, task: usize, stage: &Pictures) -> Result<Piece,
     };
     let what = match bundle {
         Bundle::Video(video) => {
-            let (picture, _) = work.picture(stage, None)?;
             let clip = clip(video, "", 1);
-            Is::Frame(Arc::new(clip.raw(&picture).map_err(|e| e.to_string())?))
+            let windows = video.windows(at, of);
+            if windows.len() > 1 {
+                let (recipe, subject) = (work.recipe.clone(), work.subject.clone());
+                let (lines, windows) = (work.lines(stage)?, windows.into_iter());
+                Is::Travel(Box::new(Travel { lines, recipe, subject, stage: stage.clone(), clip, windows }))
+            } else {
+                let stage =
+                    windows.first().map_or_else(|| stage.clone(), |(window, _)| through(stage, *window));
+                let (picture, _) = work.picture(&stage, None)?;
+                Is::Frame(Arc::new(clip.raw(&picture).map_err(|e| e.to_string())?))
+            }
         }
         Bundle::Contact(c) if c.format != "pdf" => Is::Picture(work.picture(stage, None)?.0),
         _ => {
@@ -110,6 +192,11 @@ pub(crate) fn piece(work: &Work, task: usize, stage: &Pictures) -> Result<Piece,
         caption: names::text(caption, &work.recipe.name, &counted),
         folder: work.subject.folder.clone(),
     })
+}
+
+/// Hands a frame on so many times.
+fn record(recorder: &mut Recorder, frame: &Arc<Vec<u8>>, times: usize) -> Result<(), Fault> {
+    (0..times).try_for_each(|_| recorder.frame(frame.clone()).map_err(|e| fault(&e)))
 }
 
 /// A bundle whose file is complete under a temporary name.
@@ -197,33 +284,41 @@ impl Gatherer {
         })
     }
 
-    /// Takes the next picture, or what stands for one that failed.
+    /// Takes the next picture, or what stands for one that failed; a picture may come in parts.
     pub fn take(&mut self, at: usize, piece: Option<Piece>) -> Result<(), Fault> {
         let times = self.times.get(at).copied().unwrap_or(0);
         if times == 0 {
             return Ok(());
         }
-        let Some(Piece { what, caption, folder }) = piece else {
-            self.missing += 1;
-            if let Sink::Video(recorder) = &mut self.sink {
-                // The frame before stands for it, so that the others keep their times.
-                match &self.last {
-                    Some(frame) => {
-                        for _ in 0..times {
-                            recorder.frame(frame.clone()).map_err(|e| fault(&e))?;
-                        }
-                    }
-                    None => self.owed += times,
-                }
+        match piece {
+            Some(piece) => piece.parts().try_for_each(|part| self.join(times, part?)),
+            None => self.stand_in(times),
+        }
+    }
+
+    /// The frame before stands for a picture that is missing, so that the others keep their times.
+    fn stand_in(&mut self, times: usize) -> Result<(), Fault> {
+        self.missing += 1;
+        if let Sink::Video(recorder) = &mut self.sink {
+            match &self.last {
+                Some(frame) => record(recorder, frame, times)?,
+                None => self.owed += times,
             }
-            return Ok(());
-        };
+        }
+        Ok(())
+    }
+
+    fn join(&mut self, times: usize, Piece { what, caption, folder }: Piece) -> Result<(), Fault> {
         match (&mut self.sink, what) {
             (Sink::Video(recorder), Is::Frame(frame)) => {
-                for _ in 0..times + std::mem::take(&mut self.owed) {
-                    recorder.frame(frame.clone()).map_err(|e| fault(&e))?;
-                }
+                record(recorder, &frame, times + std::mem::take(&mut self.owed))?;
                 self.last = Some(frame);
+            }
+            (Sink::Video(recorder), Is::Shown(frames)) => {
+                for (frame, times) in frames {
+                    record(recorder, &frame, times + std::mem::take(&mut self.owed))?;
+                    self.last = Some(frame);
+                }
             }
             (Sink::Pdf(album), Is::Jpeg(bytes, size)) => album.add(bytes, size, &caption, &folder),
             (Sink::Contact(sheet), Is::Picture(picture)) => sheet.cells.push((picture, caption)),
@@ -520,6 +615,11 @@ impl Stream {
             pouring: false,
         };
         Self { count, needs: bundle.needs(count), order: Mutex::new(order), changed: Condvar::new() }
+    }
+
+    /// Pictures it joins.
+    pub fn count(&self) -> usize {
+        self.count
     }
 
     fn lock(&self) -> MutexGuard<'_, Order> {

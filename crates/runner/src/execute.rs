@@ -183,8 +183,58 @@ pub struct Work<'a> {
     pub subject: &'a Subject,
     shift: i64,
     kept: Option<&'a Kept>,
-    /// What the recipe's lines made of it, as large as the largest file needs it; with the colours the recipe names.
-    shared: Option<(Pyramid, Option<Arc<OutputColour>>)>,
+    /// What all of them are made from.
+    shared: Option<Arc<Lines>>,
+}
+
+/// What the recipe's lines made of a picture, as large as the largest file needs it; with the colours the recipe names.
+pub(crate) struct Lines {
+    picture: Pyramid,
+    said: Option<Arc<OutputColour>>,
+}
+
+impl Lines {
+    /// Bytes it takes.
+    pub fn bytes(&self) -> usize {
+        self.picture.size().area() as usize * 16
+    }
+
+    /// The pixels of one file, as they are encoded, with their colours.
+    pub fn picture(
+        &self,
+        recipe: &Recipe,
+        subject: &Subject,
+        delivery: &Pictures,
+        width: Option<u32>,
+    ) -> Result<(Encoded, Arc<OutputColour>), String> {
+        let after = recipe.after(delivery, width, subject);
+        let plan = Plan::for_picture(after, &self.picture).map_err(|e| e.to_string())?;
+        let colours = delivery.colours_or(self.said.clone());
+        Ok((rendered(&plan, &self.picture, &colours, delivery)?, colours))
+    }
+}
+
+/// A plan's pixels with the bits of a delivery, in its frame.
+fn rendered(
+    plan: &Plan,
+    source: &dyn Source,
+    colours: &OutputColour,
+    delivery: &Pictures,
+) -> Result<Encoded, String> {
+    let program = plan.program(1.0);
+    let whole = program.size().rect();
+    let picture = if delivery.is_float() {
+        program.render_32(source, whole, colours)
+    } else if delivery.is_wide() {
+        program.render_16(source, whole, colours)
+    } else {
+        program.render(source, whole, colours)
+    }
+    .map_err(|e| e.to_string())?;
+    Ok(match &delivery.frame {
+        Some(frame) => framed(picture, frame),
+        None => picture,
+    })
 }
 
 impl<'a> Work<'a> {
@@ -212,13 +262,13 @@ impl<'a> Work<'a> {
         let files = variants(recipe).into_iter().filter(|v| !v.delivery.is_carried());
         let all: Vec<Variant> = files.chain(stages).collect();
         if all.len() > 1 {
-            work.shared = Some(work.share(&all)?);
+            work.shared = Some(Arc::new(work.share(&all)?));
         }
         Ok(work)
     }
 
     /// The recipe's lines, once for all.
-    fn share(&self, variants: &[Variant]) -> Result<(Pyramid, Option<Arc<OutputColour>>), String> {
+    fn share(&self, variants: &[Variant]) -> Result<Lines, String> {
         let whole = self.recipe.layout(self.subject).map_err(|e| e.to_string())?.size();
         // No file needs more than this; its size is made in the same resampling as the lines' own.
         let mut longest = 0;
@@ -239,7 +289,7 @@ impl<'a> Work<'a> {
         let picture = Picture::of_working(size, values).map_err(|e| e.to_string())?;
         #[cfg(test)]
         SHARED.with(|n| n.set(n.get() + 1));
-        Ok((Pyramid::new(picture), ready.plan.colours()))
+        Ok(Lines { picture: Pyramid::new(picture), said: ready.plan.colours() })
     }
 
     /// The longest side of what a file is made from.
@@ -250,7 +300,7 @@ impl<'a> Work<'a> {
         if let Some(frame) = &one.delivery.frame {
             let by = |to: u32, from: u32| f64::from(to) / f64::from(from);
             let (wide, high) = (by(frame.width, whole.width), by(frame.height, whole.height));
-            let share = if frame.fit == "fit" { wide.min(high) } else { wide.max(high) };
+            let share = if frame.fit == "fit" { wide.min(high) } else { wide.max(high) / frame.nearest };
             return Ok((share.min(1.0) * f64::from(whole.long_edge())).ceil() as u32);
         }
         let bare = Pictures { sharpen: 0.0, burned: None, ..one.delivery.clone() };
@@ -321,7 +371,7 @@ impl<'a> Work<'a> {
         let delivery = &one.delivery;
         let after = self.recipe.after(delivery, one.width, self.subject);
         let bits = (delivery.is_float(), delivery.is_wide(), delivery.quick);
-        let said = self.shared.as_ref().and_then(|(_, said)| said.clone());
+        let said = self.shared.as_ref().and_then(|lines| lines.said.clone());
         let colours = Arc::as_ptr(&delivery.colours_or(said));
         format!("{after:?} {bits:?} {colours:?} {:?}", delivery.frame)
     }
@@ -357,40 +407,26 @@ impl<'a> Work<'a> {
     ) -> Result<(Encoded, Arc<OutputColour>), String> {
         #[cfg(test)]
         RENDERED.with(|n| n.set(n.get() + 1));
+        if let Some(lines) = &self.shared {
+            return lines.picture(self.recipe, self.subject, delivery, width);
+        }
         let after = self.recipe.after(delivery, width, self.subject);
-        let say = |e: &dyn std::fmt::Display| e.to_string();
-        let rendered = |plan: &Plan, source: &dyn Source, colours: &Arc<OutputColour>| {
-            let program = plan.program(1.0);
-            let whole = program.size().rect();
-            if delivery.is_float() {
-                program.render_32(source, whole, colours)
-            } else if delivery.is_wide() {
-                program.render_16(source, whole, colours)
-            } else {
-                program.render(source, whole, colours)
-            }
-        };
-        let (picture, colours) = match &self.shared {
-            Some((shared, said)) => {
-                let plan = Plan::for_picture(after, shared).map_err(|e| say(&e))?;
-                let colours = delivery.colours_or(said.clone());
-                (rendered(&plan, shared, &colours).map_err(|e| say(&e))?, colours)
-            }
-            None => {
-                let mut ready = behind::ready(self.recipe, self.source, self.subject, self.kept, after)
-                    .map_err(|e| say(&e))?;
-                if delivery.quick {
-                    ready.plan = ready.plan.reducing_sooner();
-                }
-                let colours = delivery.colours(&ready.plan);
-                (rendered(&ready.plan, ready.source(), &colours).map_err(|e| say(&e))?, colours)
-            }
-        };
-        let framed = match &delivery.frame {
-            Some(frame) => framed(picture, frame),
-            None => picture,
-        };
-        Ok((framed, colours))
+        let mut ready = behind::ready(self.recipe, self.source, self.subject, self.kept, after)
+            .map_err(|e| e.to_string())?;
+        if delivery.quick {
+            ready.plan = ready.plan.reducing_sooner();
+        }
+        let colours = delivery.colours(&ready.plan);
+        Ok((rendered(&ready.plan, ready.source(), &colours, delivery)?, colours))
+    }
+
+    /// What the recipe's lines made of the picture, to make several pictures of it; as large as one file needs it where that
+    /// is not there yet.
+    pub(crate) fn lines(&self, delivery: &Pictures) -> Result<Arc<Lines>, String> {
+        match &self.shared {
+            Some(lines) => Ok(lines.clone()),
+            None => self.share(&[Variant { at: 0, delivery: delivery.clone(), width: None }]).map(Arc::new),
+        }
     }
 
     /// What goes into a file beside its pixels.
@@ -642,15 +678,15 @@ impl Computed {
     }
 }
 
-/// Makes the results of an opened source for the item's targets, and its pieces for the tasks in `wanted`; or says how it
-/// ended before anything was written.
+/// Makes the results of an opened source for the item's targets, and its pieces for the tasks in `wanted`, which join `of`
+/// pictures; or says how it ended before anything was written.
 pub fn execute(
     recipe: &Recipe,
     source: &FileSource,
     item: &Item,
     subject: &Subject,
     kept: Option<&Kept>,
-    wanted: &[usize],
+    (wanted, of): (&[usize], usize),
 ) -> Result<Computed, Box<Ended>> {
     let all = variants(recipe);
     let stages = recipe.stages();
@@ -701,8 +737,9 @@ pub fn execute(
     let todo = todo.into_iter().map(|(v, one, target, replace, made)| (one, made, (v, target, replace)));
     let mut files = work.make_all(todo.collect()).map_err(failed)?;
     files.sort_by_key(|file| file.what.0);
+    let place = (item.number.saturating_sub(1), of);
     let pieces: Result<Vec<_>, String> =
-        stages.iter().map(|(task, stage)| Ok((*task, bundle::piece(&work, *task, stage)?))).collect();
+        stages.iter().map(|(task, stage)| Ok((*task, bundle::piece(&work, *task, stage, place)?))).collect();
     let pieces = pieces.map_err(failed)?;
     if state_of(&item.source) != before || before.is_some_and(|b| b.0 != source.bytes().len() as u64) {
         let reason =
@@ -759,15 +796,15 @@ mod tests {
         assert_eq!(stages.len(), 3);
         assert_eq!(work.picture(&stages[0].1, None).unwrap().0.size, Size::new(192, 192));
         for (task, stage) in &stages {
-            bundle::piece(&work, *task, stage).unwrap();
+            bundle::piece(&work, *task, stage, (0, 1)).unwrap();
         }
         assert_eq!(SHARED.with(std::cell::Cell::get) - before, 1);
         // A document on pages as large as its pictures wants them whole.
-        assert_eq!(work.shared.as_ref().unwrap().0.size(), Size::new(640, 400));
+        assert_eq!(work.shared.as_ref().unwrap().picture.size(), Size::new(640, 400));
         let mut few = recipe.clone();
         few.deliveries.truncate(3);
         let work = Work::new(&few, &source, &about, 0, None).unwrap();
-        assert_eq!(work.shared.as_ref().unwrap().0.size(), Size::new(320, 200));
+        assert_eq!(work.shared.as_ref().unwrap().picture.size(), Size::new(320, 200));
         // One file alone shares nothing.
         let mut alone = few.clone();
         alone.deliveries.truncate(2);

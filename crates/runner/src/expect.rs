@@ -4,7 +4,8 @@ use crate::bundle;
 use crate::targets::{Source, name_of};
 use crate::warnings::{Problem, Way, delivery_at};
 use rallo_media::{bytes_text, video};
-use rallo_recipe::delivery::{What, pixels_of};
+use rallo_recipe::delivery::{Video, What, pixels_of};
+use rallo_recipe::sentence::number;
 use rallo_recipe::{Bundle, Pictures, Recipe, Subject, Task};
 use serde_json::json;
 use std::path::Path;
@@ -180,6 +181,12 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[Subject]) -> Ve
             }
             all.push(problem);
         }
+        if let What::Video(video) = &one.what
+            && video.is_moving()
+        {
+            all.extend(near(at, video, (width, height), &sizes));
+            continue;
+        }
         let small = |size: &Option<(u32, u32)>| size.is_some_and(|(w, h)| w < width && h < height);
         let small: Vec<usize> = (0..sizes.len()).filter(|i| small(&sizes[*i])).collect();
         if let Some(first) = small.first() {
@@ -208,6 +215,34 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[Subject]) -> Ve
         }
     }
     all
+}
+
+/// That the window of a clip's move has fewer pixels than the clip, in the smallest of the frames; `sizes` are theirs.
+fn near(
+    at: usize,
+    video: &Video,
+    (width, height): (u32, u32),
+    sizes: &[Option<(u32, u32)>],
+) -> Option<Problem> {
+    // Pixels of a frame for one of the clip, in the window that fills it.
+    let room = |(w, h): (u32, u32)| {
+        (f64::from(w) / f64::from(width)).min(f64::from(h) / f64::from(height)) * video.nearest()
+    };
+    let least = sizes.iter().flatten().copied().map(room).min_by(f64::total_cmp)?;
+    // A pixel or two that are missing nobody sees.
+    if least >= 0.99 {
+        return None;
+    }
+    let pixels = |side: u32| (f64::from(side) * least).round();
+    Some(
+        Problem::note(format!(
+            "Where the clip's window is smallest it has {} × {} pixels, fewer than {width} × {height}: that part is enlarged {} times.",
+            pixels(width),
+            pixels(height),
+            number((10.0 / least).round() / 10.0),
+        ))
+        .or("Without the move", delivery_at(at, "fit", json!("fill"))),
+    )
 }
 
 #[cfg(test)]
@@ -280,6 +315,21 @@ mod tests {
         let sheet =
             told(json!([{"kind": "contact", "cell": 2000, "columns": 60}]), &vec![all[0].clone(); 3000]);
         assert!(sheet[0].stops && sheet[0].mends[0].label == "As a PDF of several pages");
+    }
+
+    #[test]
+    fn a_window_that_is_smaller_than_the_clip_is_told() {
+        let all = [source("a.jpg", 6000, 4000), source("b.jpg", 2400, 1600)];
+        let clip = |size: f64| json!([{"kind": "video", "fit": "move", "move": [[0, 0.5, 0.5, 1.0], [1, 0.4, 0.4, size]]}]);
+        // 2400 × 1350 of b.jpg fill it; four fifths of that are enough, half of it is not.
+        assert_eq!(told(clip(0.8), &all), []);
+        let problems = told(clip(0.5), &all);
+        assert_eq!(problems.len(), 1);
+        assert_eq!(
+            problems[0].message,
+            "Where the clip's window is smallest it has 1200 × 675 pixels, fewer than 1920 × 1080: that part is enlarged 1.6 times."
+        );
+        assert!(!problems[0].stops && problems[0].mends[0].label == "Without the move");
     }
 
     #[test]

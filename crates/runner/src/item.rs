@@ -8,7 +8,7 @@ use crate::subject::{Decided, subject};
 use rallo_engine::Source;
 use rallo_media::FileSource;
 use rallo_media::video::ClipFacts;
-use rallo_recipe::{Recipe, Subject};
+use rallo_recipe::{Pictures, Recipe, Subject};
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 use std::sync::{Condvar, Mutex};
@@ -134,6 +134,8 @@ pub(crate) fn picture(
 pub(crate) struct Joins<'a> {
     /// Tasks that want its piece.
     pub wanted: Vec<usize>,
+    /// Pictures that they join.
+    pub of: usize,
     /// Takes a piece.
     pub give: &'a (dyn Fn(usize, Piece) + Sync),
 }
@@ -151,8 +153,10 @@ pub(crate) fn opened<T>(
     let plan = recipe.layout(&about).map_err(|e| failed(Fault::new("too large", e.to_string())))?;
     let bytes = source.decoded_bytes(plan.program(1.0).level()) + plan.working_bytes(1, 2);
     // What several files share is held as working values, with its reductions.
-    let files = variants(recipe).len() + recipe.stages().len();
-    let shared = if files > 1 { plan.size().area() * 16 } else { 0 };
+    let stages = recipe.stages();
+    let files = variants(recipe).len() + stages.len();
+    let moves = |(_, stage): &(usize, Pictures)| stage.frame.as_ref().is_some_and(|f| f.fit == "move");
+    let shared = if files > 1 || stages.iter().any(moves) { plan.size().area() * 16 } else { 0 };
     let bytes = bytes + behind::bytes(recipe, source.size(), &about) + shared;
     let _taken = room.take(bytes);
     work(&source, &about)
@@ -167,7 +171,7 @@ fn made(
     computed: &(dyn Fn() + Sync),
 ) -> Ended {
     let made = opened(recipe, item, room, |source, about| {
-        execute(recipe, source, item, about, Some(kept), &joins.wanted)
+        execute(recipe, source, item, about, Some(kept), (&joins.wanted, joins.of))
     });
     match made {
         Ok(mut made) => {

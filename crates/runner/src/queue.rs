@@ -55,9 +55,9 @@ pub struct Event {
     pub skipped: i64,
     /// Pictures in work.
     pub working: i64,
-    /// Seconds a picture.
+    /// Seconds a picture; nothing while only files of all pictures are left.
     pub each: Option<f64>,
-    /// Seconds left.
+    /// Seconds left until all pictures are made.
     pub left: Option<f64>,
 }
 
@@ -361,18 +361,21 @@ impl Queue {
     pub async fn state(&self, run: &Run) -> rallo_store::Result<Event> {
         let counts = self.0.store.counts(run.id).await?;
         let Counts { total, tasks, done, failed, skipped, working, pixels, ended_pixels } = counts;
-        let ended = done + failed + skipped;
+        let pictures = (total - tasks).max(1) as f64;
         let (mut each, mut left) = (None, None);
         if run.state == "running" {
             let active = lock(&self.0.active);
-            if let Some(active) = active.get(&run.id).filter(|a| ended_pixels > a.before) {
+            // What is made of all pictures takes a time of its own, which these say nothing of.
+            if let Some(active) =
+                active.get(&run.id).filter(|a| ended_pixels > a.before && ended_pixels < pixels)
+            {
                 // By pixels: pictures of one run may differ in size.
                 let pace = active.since.elapsed().as_secs_f64() / (ended_pixels - active.before) as f64;
                 left = Some(pace * (pixels - ended_pixels) as f64);
-                each = Some(pace * pixels as f64 / total.max(1) as f64);
+                each = Some(pace * pixels as f64 / pictures);
             }
-        } else if run.seconds > 0.0 && ended > 0 {
-            each = Some(run.seconds / ended as f64);
+        } else if run.seconds > 0.0 && done + failed + skipped > 0 {
+            each = Some(run.seconds / pictures.min((done + failed + skipped) as f64));
         }
         let (state, reason) = (run.state.clone(), run.reason.clone());
         Ok(Event { run: run.id, state, reason, total, tasks, done, failed, skipped, working, each, left })
@@ -534,7 +537,8 @@ impl Queue {
                             stream.give(at, Some(piece));
                         }
                     };
-                    let joins = Joins { wanted, give: &give };
+                    let of = streams.all.values().next().map_or(0, Stream::count);
+                    let joins = Joins { wanted, of, give: &give };
                     queue.pooled(threads, || {
                         item::picture(&recipe, &work, &queue.0.room, &queue.0.kept, &joins, &|| place.write())
                     })

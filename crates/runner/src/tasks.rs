@@ -181,17 +181,18 @@ impl Around<'_> {
             let made = item::opened(&recipe, &item, self.room, |source, about| {
                 let work = Work::new(&recipe, source, about, item.decided.shift, Some(self.kept))
                     .map_err(|e| Box::new(Ended::failed(Fault::new("unreadable", e))))?;
-                bundle::piece(&work, task, &stage)
+                bundle::piece(&work, task, &stage, (at, count))
                     .map_err(|e| Box::new(Ended::failed(Fault::new("unreadable", e))))
             });
             made.ok()
         };
         // Some are worked on while those before them are taken.
         let threads = rayon::current_num_threads().max(1);
-        let (give, take) = std::sync::mpsc::sync_channel::<(usize, Option<Piece>)>(threads);
+        let (give, take) = std::sync::mpsc::sync_channel::<Result<(usize, Option<Piece>), Fault>>(threads);
         std::thread::scope(|scope| {
             let taker = scope.spawn(move || -> Result<Gatherer, Fault> {
-                for (at, piece) in take {
+                for next in take {
+                    let (at, piece) = next?;
                     gatherer.take(at, piece)?;
                 }
                 Ok(gatherer)
@@ -203,7 +204,14 @@ impl Around<'_> {
                 use rayon::prelude::*;
                 let pieces: Vec<(usize, Option<Piece>)> =
                     window.par_iter().map(|at| (*at, one(*at))).collect();
-                if pieces.into_iter().any(|p| give.send(p).is_err()) {
+                // In the threads of the run, not in the taker's.
+                let mut parts = pieces.into_iter().flat_map(|(at, piece)| {
+                    let missing = piece.is_none().then_some(Ok((at, None)));
+                    let parts = piece.into_iter().flat_map(Piece::parts);
+                    missing.into_iter().chain(parts.map(move |p| p.map(|p| (at, Some(p)))))
+                });
+                let gone = |part| self.stop.load(Ordering::Relaxed) || give.send(part).is_err();
+                if parts.any(gone) {
                     break;
                 }
             }

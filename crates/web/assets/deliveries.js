@@ -5,6 +5,7 @@ import { controls, sentence } from './ticket.js';
 import { fitting } from './fields.js';
 import { nameBuilder } from './names.js';
 import { delivered } from './delivered.js';
+import { moveDialog } from './move.js';
 
 /** Deliveries to begin with. */
 const ALSO = {
@@ -16,6 +17,7 @@ const ALSO = {
   'numbered frames for a video editor': { kind: 'frames' },
   'a clip to share': { kind: 'video' },
   'a clip for a web page': { kind: 'video', purpose: 'web', size: '720p', name: '{recipe} web' },
+  'a clip with a camera move': { kind: 'video', fit: 'move', name: '{recipe} move' },
   'a clip to edit further': { kind: 'video', purpose: 'edit', name: '{recipe} edit' },
   'a PDF of all pictures': { kind: 'pdf' },
   'a contact sheet': { kind: 'contact' },
@@ -82,10 +84,14 @@ export function deliveries(box, desk) {
       doc.deliveries.length > 1 ? act('remove', '', () => { doc.deliveries.splice(i, 1); opened = null; desk.changed(true); }, { 'aria-label': `Remove delivery ${i + 1}` }) : '',
       ...(cost ? [el('small', { class: 'goes-cost' }, cost)] : []));
     if (!open) return [line];
-    const fits = fitting(kind, goes);
+    const moves = kind.id === 'video' && goes.fit === 'move';
+    const own = (name) => goes[name] ?? kind.params.find((p) => p.name === name).default;
+    // The marks of a move have a view of their own.
+    const fits = fitting(kind, goes).filter((p) => p.name !== 'move');
     const ending = ENDINGS[goes.format ?? (kind.id === 'archive' ? 'tiff' : 'jpeg')] ?? '';
     const builder = el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => nameBuilder({ name: goes.name ?? kind.params.find((p) => p.name === 'name').default, recipe: doc.name, start: goes.start ?? 1, ending }, (name) => put({ name }, true)) }, 'Build the name …');
-    return [line, el('div', { class: 'controls' }, controls(fits, () => goes, put, desk.histogram(), memory), each ? el('div', { class: 'shape' }, builder) : '', ...(carried ? [] : ownLines(goes)))];
+    const path = el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => moveDialog({ ...doc, deliveries: doc.deliveries.map((d, k) => (k === i ? { ...d, move: own('move'), ease: own('ease') } : d)) }, desk.frame, i, (found) => put(found, true)) }, 'Set the move …');
+    return [line, el('div', { class: 'controls' }, moves ? el('div', { class: 'shape' }, path, el('small', {}, `${own('move').length} marks`)) : '', controls(fits, () => goes, put, desk.histogram(), memory), each ? el('div', { class: 'shape' }, builder) : '', ...(carried ? [] : ownLines(goes)))];
   }
 
   return () => {

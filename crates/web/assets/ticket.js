@@ -25,7 +25,7 @@ export function parse(param, text) {
   const t = text.trim();
   const numbers = () => t.split(/[^0-9.]+/).filter(Boolean).map(Number);
   switch (param.kind) {
-    case 'number': { const v = Number(t.replace(',', '.').replace('−', '-').replace(/[^0-9.\-]/g, '')); return t && Number.isFinite(v) ? Math.max(param.min, Math.min(param.max, v)) : undefined; }
+    case 'number': { const v = Number(t.replace(',', '.').replace('−', '-').replace(/[^0-9.\-]/g, '')); return /\d/.test(t) && Number.isFinite(v) ? Math.max(param.min, Math.min(param.max, v)) : undefined; }
     case 'whole': { if (!t) return null; const v = Math.round(Number(t)); return Number.isFinite(v) ? Math.max(param.min, Math.min(param.max, v)) : undefined; }
     case 'pair': { const n = numbers(); return n.length === 2 ? n : t ? undefined : null; }
     case 'triple': { const n = t.split(/[^0-9.\-−]+/).filter(Boolean).map((v) => Number(v.replace('−', '-'))); return n.length === 3 && n.every(Number.isFinite) ? n.map((v) => Math.max(param.min, Math.min(param.max, v))) : undefined; }
@@ -117,11 +117,17 @@ function chip(param, text, values, change) {
 
 /** A sentence's parts, with chips. */
 export function sentence(parts, params, values, change) {
-  return parts.map((part) => {
-    if (typeof part === 'string') return part;
-    const param = params.find((p) => p.name === part.param);
-    return param ? chip(param, part.text, values, change) : part.text;
-  });
+  const all = [];
+  for (const part of parts) {
+    const param = typeof part === 'string' ? null : params.find((p) => p.name === part.param);
+    const text = typeof part === 'string' ? part : part.text;
+    if (param) { all.push(chip(param, text, values, change)); continue; }
+    // A full stop or a comma does not begin a line by itself.
+    const sign = /^[.,:;)]+/.exec(text)?.[0] ?? '';
+    if (sign && all.at(-1) instanceof Element) all.push(el('span', { class: 'with-sign' }, all.pop(), sign), text.slice(sign.length));
+    else all.push(text);
+  }
+  return all;
 }
 
 /** Every parameter of an opened line. */

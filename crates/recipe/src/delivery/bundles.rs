@@ -6,6 +6,7 @@ use super::{
     pixels_of,
 };
 use rallo_engine::step::PLACES;
+use rallo_engine::travel::{Ease, Mark, Window, window_at};
 use rallo_engine::{Kind, OutputProfile, Param};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
@@ -17,8 +18,14 @@ pub const RATES: [&str; 11] = ["12", "15", "23.976", "24", "25", "29.97", "30", 
 pub const CODECS: [&str; 9] =
     ["purpose", "H.264", "H.265", "VP9", "AV1", "intra 4:2:2", "FFV1", "GIF", "WebP"];
 
+/// Marks a move has at most.
+const MARKS: usize = 60;
+
+/// The smallest window of a move, against the largest.
+const SMALLEST: f64 = 0.02;
+
 /// Parameters of a clip.
-pub static VIDEO: [Param; 29] = [
+pub static VIDEO: [Param; 31] = [
     Param {
         name: "purpose",
         about: "What it is for: share (plays everywhere), small (fewest bytes), web (in a page), edit (every frame for itself), keep (loses nothing), loop (a moving picture without a player).",
@@ -42,9 +49,21 @@ pub static VIDEO: [Param; 29] = [
     HEIGHT,
     Param {
         name: "fit",
-        about: "Frames of another proportion: fill (what sticks out is cut), or fit (colour around them).",
+        about: "Frames of another proportion or size: fill (what sticks out is cut), fit (colour around them), or move (a window travels over them).",
         unit: "",
-        kind: Kind::Choice(&["fill", "fit"]),
+        kind: Kind::Choice(&["fill", "fit", "move"]),
+    },
+    Param {
+        name: "move",
+        about: "Where the window of a move is: its time (0 the first frame, 1 the last), its middle from the left and from the top, its size against the largest that fits.",
+        unit: "",
+        kind: Kind::Rows(&["at", "x", "y", "size"], MARKS),
+    },
+    Param {
+        name: "ease",
+        about: "How the window goes from one mark to the next: at one speed, or softly at both, at its start or at its end.",
+        unit: "",
+        kind: Kind::Choice(&["even", "soft", "soft start", "soft end"]),
     },
     COLOUR,
     Param { name: "rate", about: "Frames a second.", unit: "", kind: Kind::Choice(&RATES) },
@@ -151,8 +170,13 @@ pub struct Video {
     pub width: Option<u32>,
     /// Rows, where the size is custom.
     pub height: Option<u32>,
-    /// `fill` or `fit`.
+    /// `fill`, `fit` or `move`.
     pub fit: String,
+    /// Marks `[at, x, y, size]` of a move.
+    #[serde(rename = "move")]
+    pub marks: Vec<[f64; 4]>,
+    /// `even`, `soft`, `soft start` or `soft end`.
+    pub ease: String,
     /// Around what is fitted in.
     pub colour: String,
     /// One of [`RATES`].
@@ -204,6 +228,8 @@ impl Default for Video {
             width: None,
             height: None,
             fit: "fill".into(),
+            marks: vec![[0.0, 0.5, 0.5, 0.6], [1.0, 0.5, 0.5, 1.0]],
+            ease: "soft".into(),
             colour: "#000000".into(),
             rate: "25".into(),
             speed: 1.0,
@@ -269,6 +295,11 @@ impl Video {
 
     /// Which of `count` frames each frame of the clip shows, holds included; it is played once.
     pub fn order(&self, count: usize) -> Vec<usize> {
+        self.course(count).into_iter().map(|(k, _)| k).collect()
+    }
+
+    /// The same with the share of the clip's way, which stands while a frame is held.
+    fn course(&self, count: usize) -> Vec<(usize, f64)> {
         let (n, d) = self.rate();
         let rate = f64::from(n) / f64::from(d);
         let Some(last) = count.checked_sub(1) else { return Vec::new() };
@@ -276,14 +307,90 @@ impl Video {
         // A clip of at most a day.
         let moving = moving.round().clamp(1.0, 86_400.0 * 60.0) as usize;
         let held = |seconds: f64| (seconds * rate).round() as usize;
-        let at = |k: usize| (((k as f64 + 0.5) * count as f64 / moving as f64) as usize).min(last);
+        let at = |k: usize| {
+            let frame = (((k as f64 + 0.5) * count as f64 / moving as f64) as usize).min(last);
+            (frame, k as f64 / (moving - 1).max(1) as f64)
+        };
         let mut all = vec![at(0); held(self.hold_first)];
         all.extend((0..moving).map(at));
         all.extend(vec![at(moving - 1); held(self.hold_last)]);
         if self.backwards {
-            all.iter_mut().for_each(|k| *k = last - *k);
+            all.iter_mut().for_each(|(k, _)| *k = last - *k);
         }
         all
+    }
+
+    /// Frames of the clip of `count` frames that differ from the one before.
+    pub fn fresh(&self, count: usize) -> usize {
+        let seen = |(k, at): (usize, f64)| (k, if self.is_moving() { at } else { 0.0 });
+        let mut all: Vec<_> = self.course(count).into_iter().map(seen).collect();
+        all.dedup();
+        all.len()
+    }
+
+    /// Whether a window travels over its frames.
+    pub fn is_moving(&self) -> bool {
+        self.fit == "move"
+    }
+
+    /// The marks of its move.
+    fn path(&self) -> Vec<Mark> {
+        let mark = |[at, x, y, size]: [f64; 4]| Mark { at, window: Window { middle: (x, y), size } };
+        self.marks.iter().copied().map(mark).collect()
+    }
+
+    /// Size of the smallest window of its move against the largest; 1 where nothing moves.
+    pub fn nearest(&self) -> f64 {
+        let all = self.marks.iter().map(|m| m[3]).filter(|_| self.is_moving());
+        all.fold(1.0, f64::min).max(SMALLEST)
+    }
+
+    /// The window of its move at a share of its way; nothing where nothing moves.
+    pub fn window_at(&self, at: f64) -> Option<Window> {
+        let ease = match self.ease.as_str() {
+            "soft" => Ease::Both,
+            "soft start" => Ease::Start,
+            "soft end" => Ease::End,
+            _ => Ease::Even,
+        };
+        window_at(&self.path(), ease, at).filter(|_| self.is_moving())
+    }
+
+    /// The windows through which a move shows one of `count` frames, in order, each with how often in a row; none where
+    /// nothing moves, or the frame is left out.
+    pub fn windows(&self, frame: usize, count: usize) -> Vec<(Window, usize)> {
+        let mut all: Vec<(Window, usize)> = Vec::new();
+        if !self.is_moving() {
+            return all;
+        }
+        for (_, at) in self.course(count).into_iter().filter(|(k, _)| *k == frame) {
+            let Some(window) = self.window_at(at) else { continue };
+            match all.last_mut() {
+                Some((last, times)) if *last == window => *times += 1,
+                _ => all.push((window, 1)),
+            }
+        }
+        all
+    }
+
+    /// What is wrong with its move.
+    pub(super) fn move_fault(&self) -> Option<String> {
+        if self.is_moving() && self.marks.is_empty() {
+            return Some("expected at least one mark [at, x, y, size], got none".into());
+        }
+        let mut before = f64::NEG_INFINITY;
+        for [at, x, y, size] in &self.marks {
+            if [at, x, y].iter().any(|v| !(0.0..=1.0).contains(*v)) || !(SMALLEST..=1.0).contains(size) {
+                return Some(format!(
+                    "expected at, x and y from 0 to 1 and a size from {SMALLEST} to 1, got [{at}, {x}, {y}, {size}]"
+                ));
+            }
+            if *at <= before {
+                return Some(format!("expected times that rise from mark to mark, got {at} after {before}"));
+            }
+            before = *at;
+        }
+        None
     }
 
     /// Its seconds for so many frames, all turns together.
@@ -621,7 +728,8 @@ impl Bundle {
         };
         match self {
             Self::Video(v) => Pictures {
-                quick: !matches!(v.codec(), "intra 4:2:2" | "FFV1"),
+                // A window that nears must not change from one way of reducing to another in passing.
+                quick: !matches!(v.codec(), "intra 4:2:2" | "FFV1") && !v.is_moving(),
                 format: "png".into(),
                 bits: 16,
                 sharpen: v.sharpen,
@@ -631,6 +739,8 @@ impl Bundle {
                     height: height & !1,
                     fit: v.fit.clone(),
                     colour: v.colour.clone(),
+                    window: None,
+                    nearest: v.nearest(),
                 }),
                 burned: (!v.text.trim().is_empty()).then(|| Burned {
                     text: v.text.clone(),
@@ -675,6 +785,11 @@ impl Bundle {
         if let Some(map) = values.as_object_mut() {
             for key in ["name", "to", "folder", "existing"] {
                 map.remove(key);
+            }
+            // Clips of earlier versions stay known.
+            if matches!(self, Self::Video(v) if !v.is_moving()) {
+                map.remove("move");
+                map.remove("ease");
             }
         }
         values

@@ -11,6 +11,7 @@ mod sets;
 use crate::{Fault, Line, brief, names, tidy};
 pub use bundles::{Bundle, CODECS, CONTACT, Contact, PDF, Pdf, RATES, VIDEO, Video};
 pub use pictures::{Burned, FORMATS, PICTURES, Pictures};
+use rallo_engine::travel::Window;
 use rallo_engine::{Kind, Param};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
@@ -214,10 +215,15 @@ pub struct Frame {
     pub width: u32,
     /// Rows.
     pub height: u32,
-    /// `fill` (what sticks out is cut), `fit` (colour around it), or `ask`: only frames of that proportion are taken.
+    /// `fill` (what sticks out is cut), `fit` (colour around it), `move` (a window of it), or `ask`: only frames of that
+    /// proportion are taken.
     pub fit: String,
     /// `#rrggbb` around what is fitted in.
     pub colour: String,
+    /// What a move shows of this frame; without, all that fills it.
+    pub window: Option<Window>,
+    /// Size of the smallest window that a move shows of any frame, against the largest.
+    pub nearest: f64,
 }
 
 /// What a delivery is.
@@ -466,7 +472,12 @@ impl Delivery {
         let what = match kind.id {
             "pictures" => Ok(What::Pictures(Pictures::of(&values, &mut tell))),
             "frames" => serde_json::from_value(values).map(What::Frames),
-            "video" => serde_json::from_value(values).map(What::Video),
+            "video" => serde_json::from_value(values).map(|video: Video| {
+                if let Some(message) = video.move_fault() {
+                    tell("move", message);
+                }
+                What::Video(video)
+            }),
             "pdf" => serde_json::from_value(values).map(What::Pdf),
             "contact" => serde_json::from_value(values).map(What::Contact),
             "archive" => serde_json::from_value(values).map(What::Archive),

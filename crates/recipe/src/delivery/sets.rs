@@ -122,6 +122,8 @@ impl Frames {
             height,
             fit: self.fit.clone(),
             colour: self.colour.clone(),
+            window: None,
+            nearest: 1.0,
         });
         Pictures {
             format: self.format.clone(),

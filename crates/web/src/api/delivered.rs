@@ -8,17 +8,22 @@ use axum::extract::State;
 use axum::response::Response;
 use axum::routing::post;
 use axum::{Json, Router};
+use rallo_engine::travel::{Framed, Window};
 use rallo_engine::{Encoded, OutputProfile, Pixels, Plan, Rect};
 use rallo_media::{Encoding, Extras, FileSource};
-use rallo_recipe::{Recipe, names};
-use rallo_runner::{Decided, execute, subject};
+use rallo_recipe::delivery::What;
+use rallo_recipe::{Pictures, Recipe, names};
+use rallo_runner::{Decided, bundle, execute, subject};
 use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::{Value, json};
 use std::collections::HashMap;
 
 pub fn routes() -> Router<App> {
-    Router::new().route("/api/delivered", post(delivered)).route("/api/names", post(name_all))
+    Router::new()
+        .route("/api/delivered", post(delivered))
+        .route("/api/names", post(name_all))
+        .route("/api/move", post(moving))
 }
 
 /// A part of a file as a delivery would write it.
@@ -133,6 +138,49 @@ fn shown(picture: &Encoded, encoding: Encoding, bytes: Vec<u8>) -> Result<(Vec<u
             (rallo_media::encode(&picture, Encoding::Png, &Extras::default())?, "image/png")
         }
     })
+}
+
+/// A clip's move on a frame.
+#[derive(Deserialize, JsonSchema)]
+pub struct Moving {
+    /// The document.
+    recipe: Value,
+    /// The frame.
+    frame: i64,
+    /// Which of the recipe's deliveries, from 0.
+    at: usize,
+}
+
+/// Steps in which a move is told.
+const STEPS: u32 = 200;
+
+/// The course of a clip's window: pixels of what it travels over and of the clip, the seconds it
+/// takes, and the window from
+/// the first frame to the last in equal steps, each as left, top, width and height in shares of the picture.
+async fn moving(State(app): State<App>, Sent(asked): Sent<Moving>) -> Result<Json<Value>> {
+    let recipe = Recipe::from_value(&asked.recipe)?;
+    let frame = open(&app, asked.frame).await?;
+    let count = desk::laid(&app).await?.chosen().len().max(1);
+    let recipe = recipe.settled(&frame.about);
+    let delivery = recipe.deliveries.get(asked.at);
+    let Some(What::Video(video)) = delivery.map(|d| &d.what) else {
+        return Err(Error::bad("at: expected the place of a clip among the recipe's deliveries, from 0"));
+    };
+    let bare =
+        Pictures { lines: delivery.map(|d| d.lines.clone()).unwrap_or_default(), ..Pictures::default() };
+    let size = recipe.layout_for(&bare, None, &frame.about).map_err(Error::bad)?.size();
+    let clip = bundle::clip(video, &recipe.name, count);
+    let share = |window: Window| {
+        let (left, top, width, height) = Framed { window, size: clip.size }.part(size);
+        let (w, h) = (f64::from(size.width), f64::from(size.height));
+        [left / w, top / h, width / w, height / h]
+    };
+    // While a frame is held the window stands.
+    let seconds = (video.seconds(count) / video.turns() - video.hold_first - video.hold_last).max(0.0);
+    let windows: Vec<_> =
+        (0..=STEPS).filter_map(|k| video.window_at(f64::from(k) / f64::from(STEPS))).map(share).collect();
+    Ok(Json(json!({"size": [size.width, size.height], "clip": [clip.size.width, clip.size.height],
+        "seconds": seconds, "windows": windows})))
 }
 
 /// A template for names, to be tried on the frames on the desk.

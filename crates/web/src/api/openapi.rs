@@ -130,6 +130,7 @@ fn all() -> Vec<Route> {
         ("post", "/api/neutral", "White balance from a neutral spot", Of(of::<bench::Ask>), AsJson),
         ("post", "/api/value", "The value of one pixel of a result", Of(of::<bench::Ask>), AsJson),
         ("post", "/api/cost", "Seconds and bytes of one picture", Of(of::<bench::Ask>), AsJson),
+        ("post", "/api/move", "The course of a clip's window", Of(of::<delivered::Moving>), AsJson),
         (
             "post",
             "/api/delivered",

@@ -110,7 +110,9 @@ async fn go_on(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value
 /// Takes the newest version of the recipe for what arrives from now on.
 async fn renew(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value>> {
     let watch = app.store.watch(id).await?;
-    let recipe = watch.recipe_id.ok_or_else(|| Error::bad("its recipe came from a file; set it up again"))?;
+    let recipe = watch
+        .recipe_id
+        .ok_or_else(|| Error::bad("its recipe was removed, or came from a file; set it up again"))?;
     let row = app.store.recipe(recipe).await?;
     let recipe = super::recipes::followed(&app, Recipe::parse(&row.document)?).await?;
     // What was asked at the start stays answered, where the newer version still asks it.
