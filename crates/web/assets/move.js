@@ -89,23 +89,24 @@ export async function moveDialog(recipe, frame, at, take) {
     if (here) for (const [k, v] of Object.entries(box([l, t, w, h]))) here.setAttribute(k, v);
   }
 
-  const W = 1000;
-  const H = () => (W * told.size[1]) / told.size[0];
-  const box = ([l, t, w, h]) => ({ x: l * W, y: t * H(), width: w * W, height: h * H() });
+  // The drawing's own lengths: its longer side has 1000.
+  const W = () => 1000 * Math.min(1, told.size[0] / told.size[1]);
+  const H = () => (W() * told.size[1]) / told.size[0];
+  const box = ([l, t, w, h]) => ({ x: l * W(), y: t * H(), width: w * W(), height: h * H() });
 
   function draw() {
     if (!told) return;
-    over.setAttribute('viewBox', `0 0 ${W} ${H()}`);
-    const way = told.windows.map(([l, t, w, h]) => `${((l + w / 2) * W).toFixed(1)} ${((t + h / 2) * H()).toFixed(1)}`);
+    over.setAttribute('viewBox', `0 0 ${W()} ${H()}`);
+    const way = told.windows.map(([l, t, w, h]) => `${((l + w / 2) * W()).toFixed(1)} ${((t + h / 2) * H()).toFixed(1)}`);
     const parts = [svg('polyline', { class: 'way', points: way.join(' ') }), svg('rect', { class: 'is-now', ...box(windowAt(now)) })];
     marks.forEach((mark, i) => {
       const [l, t, w, h] = windowOf(mark);
       const mine = i === chosen;
       parts.push(svg('rect', { class: `mark${mine ? ' is-chosen' : ''}`, 'data-mark': i, ...box([l, t, w, h]) }));
-      parts.push(svg('text', { class: mine ? 'is-chosen' : '', x: l * W + 10, y: t * H() + 30 }, String(i + 1)));
+      parts.push(svg('text', { class: mine ? 'is-chosen' : '', x: l * W() + 10, y: t * H() + 30 }, String(i + 1)));
       if (mine) {
         for (const [x, y] of [[l, t], [l + w, t], [l, t + h], [l + w, t + h]]) {
-          parts.push(svg('rect', { class: 'corner', x: x * W - 9, y: y * H() - 9, width: 18, height: 18 }));
+          parts.push(svg('rect', { class: 'corner', x: x * W() - 9, y: y * H() - 9, width: 18, height: 18 }));
         }
       }
     });
@@ -264,7 +265,7 @@ export async function moveDialog(recipe, frame, at, take) {
   ease.addEventListener('change', learn);
 
   const act = (label, title, run) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', title, onclick: run }, label);
-  const done = el('button', { type: 'button', class: 'btn btn-success', onclick: () => { take({ move: marks, ease: ease.value }); dialog.close(); } }, 'Take this move');
+  const done = el('button', { type: 'button', class: 'btn btn-primary', onclick: () => { take({ move: marks, ease: ease.value }); dialog.close(); } }, 'Take this move');
   dialog.append(el('h2', {}, 'Camera move'),
     el('div', { class: 'moving-sides' }, stage, el('figure', {}, shown, caption, el('div', { class: 'moving-acts' }, play, el('label', {}, 'between marks ', ease)), fields,
       el('div', { class: 'moving-acts' }, act('Add a mark here', 'At the time on the line below', add), act('Remove this mark', '', drop)))),
@@ -284,7 +285,8 @@ export async function moveDialog(recipe, frame, at, take) {
     image = await createImageBitmap(await (await ask('POST', '/api/render', { recipe: lines, frame, scale })).blob());
     [picture.width, picture.height] = [image.width, image.height];
     picture.getContext('2d').drawImage(image, 0, 0);
-    stage.style.aspectRatio = `${image.width} / ${image.height}`;
+    // As large as there is room, in its own proportion.
+    stage.style.cssText = `aspect-ratio:${image.width} / ${image.height};width:min(100%, ${(62 * image.width) / image.height}vh)`;
     draw();
     dialog.dataset.ready = 'true';
   } catch (e) { caption.textContent = e.message; }

@@ -85,6 +85,8 @@ async fn cost(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Value
             deliveries.push(words.join(" "));
         }
         let Cost { seconds, bytes, whole } = whole;
+        // What only joins others has no file of its own.
+        let bytes = (!recipe.files().is_empty()).then_some(bytes);
         Ok(Json(json!({"seconds": seconds, "bytes": bytes, "whole": whole, "deliveries": deliveries})))
     })
     .await?
