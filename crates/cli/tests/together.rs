@@ -272,6 +272,36 @@ fn a_run_that_was_killed_gives_the_same_clip_and_is_not_done_twice() {
 }
 
 #[test]
+fn a_clip_that_was_written_when_its_run_was_killed_is_known_again() {
+    let place = Place::new(3);
+    let deliveries = json!([{"kind": "video", "size": "720p", "name": "clip", "purpose": "keep"}]);
+    place.run(json!([]), deliveries.clone());
+    let clip = place.path("in/Bed/clip.mkv");
+    let (frames, made) = (frames_of(&clip), std::fs::metadata(&clip).unwrap().modified().unwrap());
+    // As it would be if the program had gone right behind the clip's last byte: its task is not over.
+    let unsay = || {
+        let text = "import sqlite3, sys; d = sqlite3.connect(sys.argv[1]); \
+            d.execute(\"UPDATE run_items SET state = 'waiting', outputs = NULL, ended = 0 WHERE task IS NOT NULL AND run_id = 1\"); \
+            d.execute(\"UPDATE runs SET state = 'running', finished = NULL WHERE id = 1\"); d.commit()";
+        let done =
+            Command::new("python3").args(["-c", text]).arg(place.path("data/rallo.sqlite")).output().unwrap();
+        assert!(done.status.success(), "{done:?}");
+    };
+    unsay();
+    let report = place.run(json!([]), deliveries.clone());
+    assert_eq!((&report["run"], &report["failed"]), (&json!(1), &json!(0)), "{report:#}");
+    let told = item(&report, "clip.mkv");
+    assert_eq!(told["reason"], "already made by this recipe from these pictures", "{told}");
+    assert_eq!(std::fs::metadata(&clip).unwrap().modified().unwrap(), made);
+    // Or just before it had its name: what was written down of it makes nobody believe that it is there.
+    std::fs::remove_file(&clip).unwrap();
+    unsay();
+    let report = place.run(json!([]), deliveries);
+    assert_eq!(report["failed"], 0, "{report:#}");
+    assert_eq!(frames_of(&clip), frames);
+}
+
+#[test]
 fn one_bad_picture_does_not_stop_what_is_made_of_all() {
     let place = Place::new(4);
     std::fs::write(place.path("in/F_003.jpg"), b"\xff\xd8 not any more").unwrap();

@@ -268,3 +268,123 @@ fn tone(v: f32) -> u8 {
     let s = if soft <= 0.003_130_8 { soft * 12.92 } else { 1.055 * soft.powf(1.0 / 2.4) - 0.055 };
     (s.clamp(0.0, 1.0) * 255.0 + 0.5) as u8
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn exposure(width: usize, height: usize) -> Exposure {
+        Exposure {
+            focus: 50.0,
+            blur: 20.0,
+            gain: 1.0,
+            iso: 100,
+            cast: (1.0, 1.0),
+            width,
+            height,
+            moved: (0.0, 0.0),
+        }
+    }
+
+    /// Mean and deviation of one channel of a part in the middle.
+    fn middle(pixels: &[u8], (w, h): (usize, usize), channel: usize) -> (f64, f64) {
+        let part: Vec<f64> = (h / 3..2 * h / 3)
+            .flat_map(|y| (w / 3..2 * w / 3).map(move |x| (y * w + x) * 3 + channel))
+            .map(|i| f64::from(pixels[i]))
+            .collect();
+        let mean = part.iter().sum::<f64>() / part.len() as f64;
+        let spread = part.iter().map(|v| (v - mean).powi(2)).sum::<f64>() / part.len() as f64;
+        (mean, spread.sqrt())
+    }
+
+    #[test]
+    fn noise_grows_with_iso_and_not_with_the_picture() {
+        let size = (240, 180);
+        let grey = vec![V3(0.2, 0.2, 0.2); size.0 * size.1];
+        let shot = |iso: u32| {
+            let e = Exposure { iso, ..exposure(size.0, size.1) };
+            middle(&develop(&grey, size, &e, 5), size, 1)
+        };
+        let all: Vec<(f64, f64)> = [100, 400, 1600, 6400].map(shot).to_vec();
+        assert!(all.windows(2).all(|w| w[1].1 > 1.5 * w[0].1), "{all:?}");
+        // Four times the speed: shot noise is twice as strong, the reading's four times.
+        assert!(all.windows(2).all(|w| w[1].1 < 4.2 * w[0].1), "{all:?}");
+        assert!(all.iter().all(|(mean, _)| (mean - all[0].0).abs() < 2.0), "{all:?}");
+        // A seed gives the same noise, another one another.
+        let e = Exposure { iso: 1600, ..exposure(size.0, size.1) };
+        assert!(develop(&grey, size, &e, 5) == develop(&grey, size, &e, 5));
+        assert!(develop(&grey, size, &e, 5) != develop(&grey, size, &e, 6));
+    }
+
+    #[test]
+    fn gains_colour_and_tone_are_what_is_set() {
+        let size = (120, 90);
+        let grey = vec![V3(0.1, 0.1, 0.1); size.0 * size.1];
+        let shot = |e: Exposure, c: usize| middle(&develop(&grey, size, &e, 1), size, c).0;
+        let plain = exposure(size.0, size.1);
+        // What is twice as bright in light is what a gain of two makes.
+        let twice = vec![V3(0.2, 0.2, 0.2); size.0 * size.1];
+        let brighter = middle(&develop(&twice, size, &plain, 1), size, 1).0;
+        assert!((shot(Exposure { gain: 2.0, ..plain }, 1) - brighter).abs() < 1.0);
+        // A cast moves red and blue, and leaves green.
+        let cast = Exposure { cast: (1.4, 0.7), ..plain };
+        assert!(shot(cast, 0) > shot(plain, 0) + 10.0 && shot(cast, 2) < shot(plain, 2) - 10.0);
+        assert!((shot(cast, 1) - shot(plain, 1)).abs() < 0.5);
+        assert!((0..=100).map(|i| tone(i as f32 / 100.0)).collect::<Vec<_>>().is_sorted());
+        assert_eq!((tone(0.0), tone(1.0)), (0, 255));
+    }
+
+    #[test]
+    fn a_picture_moves_on_the_sensor_as_far_as_it_is_said() {
+        let (w, h) = (200, 120);
+        // A soft spot in the middle of the dark.
+        let spot: Vec<V3> = (0..w * h)
+            .map(|i| {
+                let (x, y) = ((i % w) as f32 - 100.0, (i / w) as f32 - 60.0);
+                let v = 0.4 * (-(x * x + y * y) / 60.0).exp();
+                V3(v, v, v)
+            })
+            .collect();
+        let place = |moved: (f32, f32)| {
+            let pixels = develop(&spot, (w, h), &Exposure { moved, ..exposure(w, h) }, 2);
+            let (mut sum, mut x, mut y) = (0.0, 0.0, 0.0);
+            for (i, p) in pixels.chunks(3).enumerate() {
+                // Far above the noise of the dark.
+                let v = (f64::from(p[1]) - 60.0).max(0.0);
+                sum += v;
+                x += v * (i % w) as f64;
+                y += v * (i / w) as f64;
+            }
+            (x / sum, y / sum)
+        };
+        let home = place((0.0, 0.0));
+        for moved in [(5.0, 0.0), (-3.5, 2.25), (0.4, -0.7)] {
+            let now = place(moved);
+            let off = (now.0 - home.0 - f64::from(moved.0), now.1 - home.1 - f64::from(moved.1));
+            assert!(off.0.abs() < 0.06 && off.1.abs() < 0.06, "{moved:?}: {off:?}");
+        }
+    }
+
+    #[test]
+    fn what_is_out_of_focus_is_blurred_and_what_is_in_focus_is_not() {
+        let (w, h) = (200, 160);
+        // A wall with an edge down the middle, at one distance.
+        let edge = |depth: f32| {
+            let light = (0..w * h).map(|i| if i % w < w / 2 { V3::default() } else { V3(1.0, 1.0, 1.0) });
+            Frame { width: w, height: h, light: light.collect(), depth: vec![depth; w * h] }
+        };
+        // Pixels between a tenth and nine tenths, over the rows.
+        let width = |depth: f32| {
+            let out = focus(&edge(depth), &exposure(w, h));
+            let between = out.iter().filter(|p| (0.1..0.9).contains(&p.1)).count();
+            // The light is spread, none is lost.
+            let mean = out.iter().map(|p| p.1).sum::<f32>() / out.len() as f32;
+            assert!((mean - 0.5).abs() < 0.01, "{mean}");
+            between as f32 / h as f32
+        };
+        let (sharp, near, far) = (width(50.0), width(80.0), width(200.0));
+        assert!(sharp <= 2.0 && near > 1.3 * sharp && far > 1.3 * near, "{sharp} {near} {far}");
+        // What is infinitely far is painted as sharp as it is given.
+        assert!(width(f32::INFINITY) <= 2.0);
+    }
+}

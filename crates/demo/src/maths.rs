@@ -140,3 +140,75 @@ pub fn disc<const N: usize>() -> [(f32, f32); N] {
 pub fn turns() -> [(f32, f32); 16] {
     std::array::from_fn(|i| (i as f32 * std::f32::consts::TAU / 16.0).sin_cos())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn vectors_are_right_handed() {
+        let (x, y, z) = (V3(1.0, 0.0, 0.0), V3(0.0, 1.0, 0.0), V3(0.0, 0.0, 1.0));
+        assert_eq!((x.cross(y), y.cross(z), z.cross(x)), (z, x, y));
+        let (a, b) = (V3(1.0, -2.0, 0.5), V3(3.0, 0.25, -1.0));
+        let c = a.cross(b);
+        assert!(c.dot(a).abs() < 1e-5 && c.dot(b).abs() < 1e-5);
+        // Its length is the area between them.
+        let area = (a.dot(a) * b.dot(b) - a.dot(b).powi(2)).sqrt();
+        assert!((c.length() - area).abs() < 1e-4);
+        assert!((b.unit().length() - 1.0).abs() < 1e-6 && V3::default().unit().length() == 0.0);
+        assert_eq!(a.mix(b, 0.0), a);
+        assert_eq!(a.mix(b, 0.5), (a + b) * 0.5);
+    }
+
+    #[test]
+    fn noise_is_smooth_and_within_its_range() {
+        let mut dice = Dice::new(7);
+        let (mut low, mut high) = (1.0f32, 0.0f32);
+        for _ in 0..20_000 {
+            let mut at = || dice.between(-40.0, 40.0);
+            let p = V3(at(), at(), at());
+            let (here, near) = (noise(p), noise(p + V3(1e-3, 0.0, 0.0)));
+            // The steepest a cell can be is 1.5 of its height.
+            assert!((here - near).abs() < 2e-3, "{p:?}: {here} {near}");
+            assert!((0.0..=1.0).contains(&fractal(p, 4)));
+            (low, high) = (low.min(here), high.max(here));
+        }
+        assert!(low >= 0.0 && high <= 1.0 && high - low > 0.8, "{low} {high}");
+        // Whole numbers have the lattice's own values, on both sides of 0.
+        for n in -3..3 {
+            assert_eq!(noise(V3(n as f32, 2.0, -1.0)), lattice(n, 2, -1));
+        }
+    }
+
+    #[test]
+    fn chance_is_even_and_the_same_for_a_seed() {
+        let draw = |seed: u64| {
+            let mut dice = Dice::new(seed);
+            (0..10_000).map(|_| dice.unit()).collect::<Vec<f32>>()
+        };
+        let all = draw(3);
+        assert_eq!(all, draw(3));
+        assert_ne!(all, draw(4));
+        let mean = all.iter().sum::<f32>() / all.len() as f32;
+        // Four times the standard error of so many.
+        assert!((mean - 0.5).abs() < 4.0 * (1.0f32 / 12.0 / 10_000.0).sqrt(), "{mean}");
+        let mut tens = [0; 10];
+        all.iter().for_each(|v| tens[(v * 10.0) as usize] += 1);
+        assert!(tens.iter().all(|n| (880..1120).contains(n)), "{tens:?}");
+        let mut dice = Dice::new(1);
+        assert!((0..1000).all(|_| dice.index(3) < 3 && (-2.0..5.0).contains(&dice.between(-2.0, 5.0))));
+    }
+
+    #[test]
+    fn a_disc_is_covered_evenly() {
+        let points = disc::<34>();
+        let squares: Vec<f32> = points.iter().map(|(x, y)| x * x + y * y).collect();
+        assert!(squares.iter().all(|r| *r <= 1.0) && squares.windows(2).all(|w| w[0] < w[1]));
+        // Of an even disc the mean square distance is a half, and it has no side.
+        let mean = |v: &dyn Fn(&(f32, f32)) -> f32| points.iter().map(v).sum::<f32>() / 34.0;
+        assert!((mean(&|p| p.0 * p.0 + p.1 * p.1) - 0.5).abs() < 1e-3);
+        assert!(mean(&|p| p.0).abs() < 0.05 && mean(&|p| p.1).abs() < 0.05);
+        assert!(turns().iter().all(|(s, c)| (s * s + c * c - 1.0).abs() < 1e-6));
+        assert_eq!((smooth(1.0, 3.0, 0.0), smooth(1.0, 3.0, 2.0), smooth(1.0, 3.0, 9.0)), (0.0, 0.5, 1.0));
+    }
+}

@@ -279,3 +279,131 @@ fn openness(
     }
     1.0 - 0.85 * covered / taps.len() as f32
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::mesh::Stuff;
+    use std::f32::consts::FRAC_PI_2;
+
+    const SIZE: (usize, usize) = (300, 200);
+
+    /// Sees the origin from 100 along z; 100 wide there is half of what is seen.
+    fn eye() -> Eye {
+        Eye { at: V3(0.0, 0.0, 100.0), to: V3(0.0, 0.0, 0.0), field: FRAC_PI_2, roll: 0.0 }
+    }
+
+    fn light(sun: V3) -> Light {
+        Light { sun: sun.unit(), key: V3(2.0, 2.0, 2.0), sky: V3(0.3, 0.3, 0.3), bounce: V3(0.1, 0.1, 0.1) }
+    }
+
+    const BEHIND: V3 = V3(0.25, 0.5, 0.75);
+
+    fn seen(mesh: &Mesh, eye: &Eye) -> Frame {
+        render(mesh, eye, &light(V3(0.0, 0.3, 1.0)), SIZE, &|_, _| BEHIND)
+    }
+
+    /// Pixels that show something, with their middle.
+    fn covered(frame: &Frame) -> (usize, (f32, f32)) {
+        let there = (0..frame.depth.len()).filter(|i| frame.depth[*i].is_finite());
+        let (mut count, mut x, mut y) = (0, 0.0, 0.0);
+        for i in there {
+            count += 1;
+            x += (i % frame.width) as f32 + 0.5;
+            y += (i / frame.width) as f32 + 0.5;
+        }
+        (count, (x / count as f32, y / count as f32))
+    }
+
+    #[test]
+    fn things_are_as_large_and_as_far_as_a_pinhole_shows_them() {
+        // The longer side sees 200 at a distance of 100: 1.5 pixels a unit. The block's front is 1 nearer.
+        let mut mesh = Mesh::default();
+        mesh.block(V3(20.0, -10.0, 0.0), V3(40.0, 20.0, 2.0), 0.0, Stuff::Metal, 1);
+        let frame = seen(&mesh, &eye());
+        let (count, middle) = covered(&frame);
+        let scale = 150.0 / 99.0;
+        let want = 40.0 * 20.0 * scale * scale;
+        assert!((count as f32 / want - 1.0).abs() < 0.03, "{count} pixels, want {want}");
+        assert!(
+            (middle.0 - (150.0 + 20.0 * scale)).abs() < 0.6 && (middle.1 - 100.0).abs() < 0.6,
+            "{middle:?}"
+        );
+        // Depth is along the axis, the same all over a front that faces it.
+        let front = frame.depth[100 * 300 + 170];
+        assert!((front - 99.0).abs() < 1e-2, "{front}");
+        // Behind it lies what is behind.
+        assert_eq!(frame.light[0], BEHIND);
+        // Twice as far: a quarter.
+        let far = Eye { at: V3(0.0, 0.0, 199.0), ..eye() };
+        let (quarter, _) = covered(&seen(&mesh, &far));
+        assert!((count as f32 / quarter as f32 - 4.0).abs() < 0.2, "{count} {quarter}");
+    }
+
+    #[test]
+    fn what_stands_before_hides_and_a_roll_turns() {
+        let mut mesh = Mesh::default();
+        mesh.block(V3(0.0, -30.0, 0.0), V3(120.0, 60.0, 2.0), 0.0, Stuff::Metal, 1);
+        mesh.block(V3(0.0, -5.0, 40.0), V3(10.0, 10.0, 2.0), 0.0, Stuff::Clay, 2);
+        let frame = seen(&mesh, &eye());
+        let middle = frame.depth[100 * 300 + 150];
+        let aside = frame.depth[100 * 300 + 100];
+        assert!((middle - 59.0).abs() < 1e-2 && (aside - 99.0).abs() < 1e-2, "{middle} {aside}");
+        // In whichever order they come.
+        mesh.triangles.reverse();
+        assert_eq!(seen(&mesh, &eye()).depth, frame.depth);
+        // A quarter turn: what was wide is high.
+        let mut wide = Mesh::default();
+        wide.block(V3(0.0, -5.0, 0.0), V3(60.0, 10.0, 2.0), 0.0, Stuff::Metal, 1);
+        let extent = |frame: &Frame| {
+            let row = (0..300).filter(|x| frame.depth[100 * 300 + x].is_finite()).count();
+            let column = (0..200).filter(|y| frame.depth[y * 300 + 150].is_finite()).count();
+            (row, column)
+        };
+        let (row, column) = extent(&seen(&wide, &eye()));
+        let (turned_row, turned_column) = extent(&seen(&wide, &Eye { roll: FRAC_PI_2, ..eye() }));
+        assert!(row.abs_diff(turned_column) <= 1 && column.abs_diff(turned_row) <= 1, "{row} {column}");
+        assert!(row > 5 * column);
+    }
+
+    #[test]
+    fn a_shadow_falls_where_the_sun_throws_it() {
+        // A post of 20 on the ground, the sun at 45° from the left: its shadow reaches 20 to the right.
+        let mut mesh = Mesh::default();
+        mesh.block(V3(0.0, -1.0, 0.0), V3(140.0, 1.0, 140.0), 0.0, Stuff::Card(0), 1);
+        mesh.block(V3(0.0, 0.0, 0.0), V3(4.0, 20.0, 4.0), 0.0, Stuff::Card(0), 2);
+        let above = Eye { at: V3(0.0, 120.0, 1.0), to: V3(0.0, 0.0, 0.0), field: FRAC_PI_2, roll: 0.0 };
+        let sun = V3(-1.0, 1.0, 0.0);
+        let shone = render(&mesh, &above, &light(sun), SIZE, &|_, _| BEHIND);
+        let off = Light { key: V3::default(), ..light(sun) };
+        let dark = render(&mesh, &above, &off, SIZE, &|_, _| BEHIND);
+        // Sunlight alone, on the ground at a distance to the right of the post and to its left.
+        let sunlight = |x: f32| {
+            let at = 100 * 300 + (150.0 + x * 150.0 / 120.0) as usize;
+            shone.light[at].1 - dark.light[at].1
+        };
+        for x in [8.0, 12.0, 16.0] {
+            assert!(sunlight(x) < 0.02, "{x}: {}", sunlight(x));
+        }
+        for x in [-30.0, -12.0, 28.0, 40.0] {
+            assert!(sunlight(x) > 0.2, "{x}: {}", sunlight(x));
+        }
+    }
+
+    #[test]
+    fn several_lights_are_each_what_it_is_alone() {
+        let mut mesh = Mesh::default();
+        mesh.block(V3(0.0, -20.0, 0.0), V3(60.0, 40.0, 30.0), 0.4, Stuff::Clay, 3);
+        let lights = [light(V3(0.0, 0.3, 1.0)), light(V3(1.0, 0.5, 0.2))];
+        let (layers, depth) = render_lights(&mesh, &eye(), &lights, SIZE, &|_, _| BEHIND);
+        for (light, layer) in lights.iter().zip(&layers) {
+            let alone = render(&mesh, &eye(), light, SIZE, &|_, _| BEHIND);
+            assert_eq!(alone.depth, depth);
+            let inside = (0..depth.len()).filter(|i| depth[*i].is_finite());
+            assert!(inside.clone().count() > 1000);
+            for i in inside {
+                assert_eq!(alone.light[i], layer[i], "{i}");
+            }
+        }
+    }
+}
