@@ -3,7 +3,7 @@
 use crate::commands::{self, Ended, print};
 use crate::queue::{runtime, said, say, store};
 use crate::{TokenCommand, WatchCommand};
-use rallo_runner::{now, watch as watches};
+use rallo_runner::watch as watches;
 use rallo_store::Watch;
 use rallo_web::keys;
 use serde_json::{Value, json};
@@ -101,8 +101,7 @@ pub fn token(command: &TokenCommand, data: &Path) -> Ended {
         let store = store(data).await?;
         match command {
             TokenCommand::Add { name } => {
-                let token = keys::random(32).map_err(|e| e.to_string())?;
-                store.add_token(name.trim(), &keys::hashed(&token), &now()).await.map_err(said)?;
+                let (_, token) = keys::new_token(&store, name).await?;
                 say(token)
             }
             TokenCommand::List => {

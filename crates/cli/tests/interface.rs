@@ -373,7 +373,11 @@ fn a_run_is_looked_at_made_reported_and_taken_back() {
     let sheet = desk.post("/api/sheet", small.clone());
     assert_eq!((&sheet["count"], &sheet["left_out"]), (&json!(12), &json!(1)));
     let measured = desk.post("/api/sheet/measure", small.clone());
-    assert!(measured["bytes"].as_i64().unwrap_or(0) >= 0 && !measured.is_null(), "{measured}");
+    assert_eq!(measured["measured"], 4);
+    for text in ["bytes", "each"] {
+        let size = measured[text].as_str().unwrap();
+        assert!(size.ends_with("kB") || size.ends_with("bytes"), "{measured}");
+    }
     let wrong =
         desk.refused("POST", "/api/sheet", json!({"delivery": [{"at": 0, "values": {"long_edge": 0}}]}));
     assert!(wrong.0 == 422 && wrong.1.contains("long_edge"), "{wrong:?}");
@@ -409,6 +413,16 @@ fn a_run_is_looked_at_made_reported_and_taken_back() {
         let picture = desk.site.ask("GET", &format!("/api/runs/{run}/items/0/{what}"), &Value::Null);
         assert!(picture.status == 200 && picture.body.starts_with(begins), "{what}: {}", picture.head);
     }
+    // What only joins others has no size of its own.
+    let mut clip = web("Clip");
+    clip["deliveries"] = json!([{"kind": "video", "size": "custom", "width": 160, "height": 90}]);
+    desk.post("/api/recipes", clip);
+    let measured = desk.post("/api/sheet/measure", json!({"leave_out": [desk.id("torn")]}));
+    assert!(
+        measured["each"].is_null() && measured["bytes"].as_str().is_some_and(|b| b.ends_with("kB")),
+        "{measured}"
+    );
+    desk.put("/api/desk", json!({"recipe": 2}));
     // The same once more makes nothing; with the torn one that one fails.
     let again = desk.post("/api/runs", json!({"delivery": [{"at": 0, "values": {"long_edge": 60}}]}));
     let report = desk.site.done(&again["run"]);

@@ -19,6 +19,7 @@ use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::Write;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard};
 use std::time::Duration;
 use tempfile::TempPath;
@@ -231,6 +232,8 @@ pub(crate) struct Gatherer {
     last: Option<Arc<Vec<u8>>>,
     missing: usize,
     taken: usize,
+    /// Set when nobody waits for it any more: a picture that stands for long is not gone through to its end.
+    stop: Arc<AtomicBool>,
 }
 
 impl Gatherer {
@@ -281,6 +284,7 @@ impl Gatherer {
             last: None,
             missing: 0,
             taken: 0,
+            stop: Arc::default(),
         })
     }
 
@@ -291,7 +295,12 @@ impl Gatherer {
             return Ok(());
         }
         match piece {
-            Some(piece) => piece.parts().try_for_each(|part| self.join(times, part?)),
+            Some(piece) => piece.parts().try_for_each(|part| {
+                if self.stop.load(Ordering::Relaxed) {
+                    return Err(Fault::new("together", "it was cancelled"));
+                }
+                self.join(times, part?)
+            }),
             None => self.stand_in(times),
         }
     }
@@ -600,6 +609,8 @@ impl Order {
 /// A bundle that is filled while its pictures are made.
 pub(crate) struct Stream {
     count: usize,
+    /// The gatherer's.
+    stop: Arc<AtomicBool>,
     needs: Vec<bool>,
     order: Mutex<Order>,
     changed: Condvar,
@@ -607,6 +618,7 @@ pub(crate) struct Stream {
 
 impl Stream {
     pub fn new(bundle: &Bundle, count: usize, gatherer: Gatherer) -> Self {
+        let stop = gatherer.stop.clone();
         let order = Order {
             next: 0,
             waiting: BTreeMap::new(),
@@ -614,7 +626,8 @@ impl Stream {
             gatherer: Some(gatherer),
             pouring: false,
         };
-        Self { count, needs: bundle.needs(count), order: Mutex::new(order), changed: Condvar::new() }
+        let needs = bundle.needs(count);
+        Self { count, stop, needs, order: Mutex::new(order), changed: Condvar::new() }
     }
 
     /// Pictures it joins.
@@ -717,6 +730,7 @@ impl Stream {
 
     /// Ends it without a file.
     pub fn give_up(&self) {
+        self.stop.store(true, Ordering::Relaxed);
         let mut order = self.lock();
         order.gatherer = None;
         order.waiting.clear();
@@ -832,6 +846,52 @@ mod tests {
             stream.changed.notify_all();
         }
         assert!(other.join().unwrap().is_some());
+    }
+
+    #[test]
+    fn a_picture_that_stands_for_long_comes_in_parts_and_can_be_stopped() {
+        let picture = Encoded { size: Size::new(64, 36), pixels: Pixels::U8(vec![90; 64 * 36 * 3]) };
+        let png = rallo_media::encode(&picture, Encoding::Png, &Extras::default()).unwrap();
+        let source = rallo_media::FileSource::from_bytes(png).unwrap();
+        let document = serde_json::json!({"format": "rallo-recipe", "version": 1, "name": "x", "deliveries":
+            [{"kind": "video", "size": "custom", "width": 32, "height": 18, "fit": "move", "length": 4, "hold_last": 1}]});
+        let recipe = Recipe::from_value(&document).unwrap();
+        let about = crate::subject(
+            Path::new("a.png"),
+            Some(&source.facts(Path::new("a.png"))),
+            &Default::default(),
+            1,
+        );
+        let work = Work::new(&recipe, &source, &about, 0, None).unwrap();
+        let (task, stage) = recipe.stages().remove(0);
+        let piece = || super::piece(&work, task, &stage, (0, 1)).unwrap();
+        let frames = |part: Result<Piece, Fault>| match part.unwrap().what {
+            Is::Shown(frames) => {
+                frames.iter().map(|(bytes, times)| (bytes.len(), *times)).collect::<Vec<_>>()
+            }
+            _ => panic!("no frames"),
+        };
+        // A hundred windows, the last for a second more; never all of them in memory.
+        let parts: Vec<_> = piece().parts().map(frames).collect();
+        assert!(parts.iter().all(|p| p.len() <= rayon::current_num_threads().max(2)));
+        let all: Vec<_> = parts.into_iter().flatten().collect();
+        assert_eq!((all.len(), all[0].1, all[99].1), (100, 1, 26));
+        let bundle = recipe.deliveries[0].bundles().remove(0);
+        let folder = tempfile::tempdir().unwrap();
+        let begin = || {
+            let gatherer = Gatherer::begin(&bundle, &recipe, &about, 1, folder.path()).unwrap();
+            Stream::new(&bundle, 1, gatherer)
+        };
+        let whole = begin();
+        whole.give(0, Some(piece()));
+        assert_eq!(whole.complete().unwrap().finish().unwrap().clip.unwrap().frames, 125);
+        // Cancelled on the way: the rest is not made, and nothing is left.
+        let stopped = begin();
+        stopped.stop.store(true, Ordering::Relaxed);
+        stopped.give(0, Some(piece()));
+        assert!(stopped.complete().is_none());
+        drop(stopped);
+        assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 0);
     }
 
     #[test]

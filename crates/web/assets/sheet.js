@@ -131,7 +131,7 @@ async function measure(mine) {
   try { told = await json('POST', '/api/sheet/measure', asked()); } catch (e) { say(e.message); return; }
   if (mine !== round) return;
   if (!told.measured) { $('cost').textContent = 'None of the pictures could be made to measure time and size.'; return; }
-  $('cost').textContent = `${duration(told.seconds)}, about ${told.bytes} in all, ${told.each} each: measured on ${told.measured} of them, corrected while it runs.`.replace(/^a/, 'A');
+  $('cost').textContent = `${duration(told.seconds)}, about ${told.bytes} in all${told.each ? `, ${told.each} each` : ''}: measured on ${told.measured} of them, corrected while it runs.`.replace(/^a/, 'A');
   if (told.room && !sheet.problems.some((p) => p.message === told.room.message)) {
     sheet.problems.push(told.room);
     $('problems').append(problem(told.room));

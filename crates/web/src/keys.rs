@@ -29,6 +29,20 @@ pub fn random(bytes: usize) -> std::io::Result<String> {
     Ok(all.iter().map(|b| format!("{b:02x}")).collect())
 }
 
+/// Makes a token under a name; its number and the token itself, which nobody can read again.
+///
+/// # Errors
+/// For a name that is none, in words for people.
+pub async fn new_token(store: &Store, name: &str) -> std::result::Result<(i64, String), String> {
+    let name = name.trim();
+    if name.is_empty() || name.chars().count() > 80 {
+        return Err("a name of 1 to 80 characters is needed".into());
+    }
+    let token = random(32).map_err(|e| e.to_string())?;
+    let id = store.add_token(name, &hashed(&token), &rallo_runner::now()).await.map_err(|e| e.to_string())?;
+    Ok((id, token))
+}
+
 /// A secret as it is kept and looked up.
 pub fn hashed(secret: &str) -> String {
     content_hash(secret.as_bytes())

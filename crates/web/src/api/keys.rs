@@ -8,7 +8,6 @@ use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use axum::routing::{delete, get, post};
 use axum::{Json, Router};
-use rallo_runner::now;
 use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -86,12 +85,7 @@ pub struct NewToken {
 
 /// Makes a token; it is told this once and never again.
 async fn make(State(app): State<App>, Sent(new): Sent<NewToken>) -> Result<Json<Value>> {
-    let name = new.name.trim();
-    if name.is_empty() || name.chars().count() > 80 {
-        return Err(Error::bad("a name of 1 to 80 characters is needed"));
-    }
-    let token = keys::random(32).map_err(Error::bad)?;
-    let id = app.store.add_token(name, &keys::hashed(&token), &now()).await?;
+    let (id, token) = keys::new_token(&app.store, &new.name).await.map_err(Error::bad)?;
     Ok(Json(json!({"id": id, "token": token})))
 }
 

@@ -82,7 +82,8 @@ async fn one(State(app): State<App>, Path(id): Path<i64>, Query(asked): Query<Si
     let (before, after) = app.store.bytes(id).await?;
     // What all results will take, by those that are there.
     let made = state.done + state.skipped;
-    let expected = (made > 0).then(|| (after as f64 / made as f64 * state.total as f64) as u64);
+    // Pictures that only join others write nothing by themselves.
+    let expected = (made > 0 && after > 0).then(|| (after as f64 / made as f64 * state.total as f64) as u64);
     let target = app.store.first_target(id).await?;
     let folder = target.and_then(|t| FilePath::new(&t).parent().map(|p| app.roots.short(p)));
     Ok(Json(json!({"progress": state, "items": items, "more": items.len() as i64 == TOLD, "failed": failed,

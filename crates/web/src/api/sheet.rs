@@ -338,8 +338,10 @@ async fn measure(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Jso
     let bytes = (each * count as f64) as u64 + bundles;
     let folder = planned.first().and_then(|p| p.target.parent()).unwrap_or(&base);
     let room = targets::room(folder, bytes);
-    Ok(Json(json!({"measured": made, "bytes": bytes_text(bytes), "each": bytes_text(each as u64),
-        "seconds": pace * pixels as f64, "room": room})))
+    Ok(Json(
+        json!({"measured": made, "bytes": bytes_text(bytes), "each": (each >= 1.0).then(|| bytes_text(each as u64)),
+        "seconds": pace * pixels as f64, "room": room}),
+    ))
 }
 
 /// Keeps the changes made on the sheet in the recipe, as its next version.
