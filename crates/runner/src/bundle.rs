@@ -7,12 +7,14 @@
 
 use crate::execute::{Fault, Lines, Work};
 use crate::parts::{part_in, sweep};
+use crate::subject::subject;
+use crate::targets::Source;
 use rallo_engine::step::parse_colour;
 use rallo_engine::travel::Window;
 use rallo_engine::{Encoded, Pixels, Size};
 use rallo_media::album::{Album, Layout};
 use rallo_media::video::{Clip, ClipFacts, Codec, Recorder};
-use rallo_media::{Chroma, Encoding, Extras, MediaError};
+use rallo_media::{Chroma, Encoding, Extras, FileSource, MediaError};
 use rallo_recipe::delivery::{Contact, Pdf, Video};
 use rallo_recipe::{Bundle, Pictures, Recipe, Subject, Task, names};
 use rayon::prelude::*;
@@ -21,7 +23,7 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tempfile::TempPath;
 
 use crate::execute::Variant;
@@ -147,6 +149,43 @@ pub fn clip(video: &Video, recipe: &str, count: usize) -> Clip {
         sound: (!video.sound.trim().is_empty()).then(|| PathBuf::from(video.sound.trim())),
         title: recipe.to_owned(),
     }
+}
+
+/// Pictures after each other that tell how long an encoder takes, and the seconds after which no further one is made.
+const TRIED: usize = 8;
+const TRIED_FOR: Duration = Duration::from_secs(3);
+
+/// Seconds that the encoder of a clip of all these pictures takes beside what makes its frames: measured on a few that
+/// follow each other in the middle, which it is shown to and fro; nothing where they cannot be read.
+pub fn encoding(recipe: &Recipe, task: usize, video: &Video, sources: &[Source]) -> Option<f64> {
+    let (_, stage) = recipe.stages().into_iter().find(|(at, _)| *at == task)?;
+    let readable: Vec<&Source> = sources.iter().filter(|s| s.facts.is_some()).collect();
+    let first = readable.len().saturating_sub(TRIED) / 2;
+    let clip = clip(video, &recipe.name, sources.len());
+    let begin = Instant::now();
+    let mut frames = Vec::new();
+    for one in readable[first..].iter().take(TRIED) {
+        if frames.len() > 1 && begin.elapsed() > TRIED_FOR {
+            break;
+        }
+        let source = FileSource::open(&one.path).ok()?;
+        let about = subject(&one.path, one.facts.as_ref(), &one.decided, 1);
+        let work = Work::new(recipe, &source, &about, one.decided.shift, None).ok()?;
+        frames.push(Arc::new(clip.raw(&work.picture(&stage, None).ok()?.0).ok()?));
+    }
+    if frames.is_empty() {
+        return None;
+    }
+    let back = frames.iter().rev().skip(1).take(frames.len().saturating_sub(2));
+    let shown: Vec<_> = frames.iter().chain(back).cloned().collect();
+    let folder = tempfile::tempdir().ok()?;
+    let start = Instant::now();
+    let some = Clip { frames: shown.len(), fresh: shown.len(), turns: 1, sound: None, ..clip };
+    let (count, fresh) = (shown.len(), video.fresh(sources.len()));
+    let mut recorder = Recorder::start(some, &folder.path().join("tried")).ok()?;
+    shown.into_iter().try_for_each(|frame| recorder.frame(frame)).ok()?;
+    recorder.finish().ok()?;
+    Some(start.elapsed().as_secs_f64() / count as f64 * fresh as f64)
 }
 
 /// What a picture in work, the one at `at` of `of`, becomes for one of the recipe's tasks.
@@ -892,6 +931,28 @@ mod tests {
         assert!(stopped.complete().is_none());
         drop(stopped);
         assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 0);
+    }
+
+    #[test]
+    fn an_encoder_is_tried_on_what_can_be_read() {
+        let folder = tempfile::tempdir().unwrap();
+        let source = |n: u8, whole: bool| {
+            let path = folder.path().join(format!("{n}.png"));
+            let picture = Encoded { size: Size::new(64, 36), pixels: Pixels::U8(vec![n; 64 * 36 * 3]) };
+            std::fs::write(&path, rallo_media::encode(&picture, Encoding::Png, &Extras::default()).unwrap())
+                .unwrap();
+            let facts = crate::scan::facts(&path).ok().filter(|_| whole);
+            Source { path, facts, decided: Default::default() }
+        };
+        let document = serde_json::json!({"format": "rallo-recipe", "version": 1, "name": "x", "deliveries":
+            [{"kind": "pdf"}, {"kind": "video", "size": "custom", "width": 32, "height": 18}]});
+        let recipe = Recipe::from_value(&document).unwrap();
+        let video = Video { size: "custom".into(), width: Some(32), height: Some(18), ..Video::default() };
+        let some: Vec<Source> = (0..12).map(|n| source(n, n != 3)).collect();
+        assert!(encoding(&recipe, 1, &video, &some).unwrap() > 0.0);
+        assert!(encoding(&recipe, 1, &video, &some[..1]).unwrap() > 0.0);
+        assert!(encoding(&recipe, 1, &video, &some[3..4]).is_none(), "nothing can be read");
+        assert!(encoding(&recipe, 7, &video, &some).is_none(), "there is no such task");
     }
 
     #[test]

@@ -9,10 +9,10 @@ use axum::{Json, Router};
 use rallo_engine::{Kind, Source};
 use rallo_media::{FileSource, bytes_text};
 use rallo_recipe::delivery::What;
-use rallo_recipe::{Recipe, sentence};
+use rallo_recipe::{Bundle, Recipe, Task, sentence};
 use rallo_runner::scan::common_folder;
 use rallo_runner::warnings::{self, About, Way};
-use rallo_runner::{Decided, Planned, Problem, execute, expect, hook, order, targets};
+use rallo_runner::{Decided, Planned, Problem, bundle, execute, expect, hook, order, targets};
 use rallo_shoot::Frame;
 use rallo_store::Run;
 use schemars::JsonSchema;
@@ -330,17 +330,23 @@ async fn measure(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Jso
             area += source.size().area().max(1);
             made += 1;
         }
-        (made > 0).then(|| (made, bytes as f64 / made as f64, seconds / area as f64))
+        let clip = |(at, (_, task)): (usize, (usize, Task))| match task {
+            Task::Bundle(Bundle::Video(video)) => bundle::encoding(&recipe, at, &video, &sources),
+            _ => None,
+        };
+        let encoding: f64 = recipe.tasks().into_iter().enumerate().filter_map(clip).sum();
+        (made > 0)
+            .then(|| (made, bytes as f64 / made as f64, seconds / area as f64 * pixels as f64 + encoding))
     })
     .await?;
-    let Some((made, each, pace)) = measured else { return Ok(Json(json!({"measured": 0}))) };
+    let Some((made, each, seconds)) = measured else { return Ok(Json(json!({"measured": 0}))) };
     let bundles: u64 = of.iter().map(|(_, bytes)| bytes).sum();
     let bytes = (each * count as f64) as u64 + bundles;
     let folder = planned.first().and_then(|p| p.target.parent()).unwrap_or(&base);
     let room = targets::room(folder, bytes);
     Ok(Json(
         json!({"measured": made, "bytes": bytes_text(bytes), "each": (each >= 1.0).then(|| bytes_text(each as u64)),
-        "seconds": pace * pixels as f64, "room": room}),
+        "seconds": seconds, "room": room}),
     ))
 }
 
