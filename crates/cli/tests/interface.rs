@@ -475,3 +475,63 @@ fn copies_are_planned_made_and_found_again() {
     let wrong = desk.refused("POST", "/api/gather", json!({"target": target, "template": "{stam}"}));
     assert!(wrong.0 == 422 && wrong.1.contains("unknown field {stam}"), "{wrong:?}");
 }
+
+#[test]
+fn the_course_of_a_clips_window_is_told_as_it_will_be_made() {
+    let desk = Desk::new();
+    // Of frames of 600 × 400: the largest window of 16:9 is 600 × 337.5.
+    let clip = |more: Value| {
+        let mut one = json!({"kind": "video", "size": "720p", "fit": "move", "ease": "even", "length": 4, "hold_first": 1,
+            "hold_last": 2, "times": 3, "move": [[0, 0.5, 0.5, 1], [0.5, 0.25, 0.5, 0.5], [1, 1, 1, 0.5]]});
+        one.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
+        json!({"format": "rallo-recipe", "version": 1, "name": "m", "steps": [], "deliveries": [{"kind": "pdf"}, one]})
+    };
+    let told =
+        |recipe: Value| desk.post("/api/move", json!({"recipe": recipe, "frame": desk.id("B_1"), "at": 1}));
+    let all = told(clip(json!({})));
+    assert_eq!((&all["size"], &all["clip"]), (&json!([600, 400]), &json!([1280, 720])));
+    // Holds and turns are not the way's.
+    assert!((all["seconds"].as_f64().unwrap() - 4.0).abs() < 1e-9, "{}", all["seconds"]);
+    let windows: Vec<[f64; 4]> = serde_json::from_value(all["windows"].clone()).unwrap();
+    assert_eq!(windows.len(), 201);
+    let near = |at: usize, want: [f64; 4]| {
+        assert!(
+            windows[at].iter().zip(want).all(|(a, b)| (a - b).abs() < 1e-9),
+            "{at}: {:?}, want {want:?}",
+            windows[at]
+        );
+    };
+    let high = 337.5 / 400.0;
+    near(0, [0.0, (1.0 - high) / 2.0, 1.0, high]);
+    near(100, [0.0, 0.5 - high / 4.0, 0.5, high / 2.0]);
+    // Beyond the corner there is nothing: it stays in it.
+    near(200, [0.5, 1.0 - high / 2.0, 0.5, high / 2.0]);
+    let inside = |w: &[f64; 4]| {
+        w[0] >= -1e-9 && w[1] >= -1e-9 && w[0] + w[2] <= 1.0 + 1e-9 && w[1] + w[3] <= 1.0 + 1e-9
+    };
+    assert!(windows.iter().all(inside));
+    // By equal factors to the second mark, then all of one size.
+    let factor = windows[1][2] / windows[0][2];
+    assert!(windows[..101].windows(2).all(|w| (w[1][2] / w[0][2] - factor).abs() < 1e-9));
+    assert!(windows[100..].iter().all(|w| (w[2] - 0.5).abs() < 1e-9));
+    // Lines that come before it count, and the frames' own size and proportion.
+    let mut cropped = clip(json!({"size": "own", "move": [[0, 0.5, 0.5, 1]]}));
+    cropped["steps"] = json!([{"step": "crop", "proportion": "1:1"}]);
+    let square = told(cropped);
+    assert_eq!(
+        (&square["size"], &square["clip"], &square["windows"][50]),
+        (&json!([400, 400]), &json!([400, 400]), &json!([0.0, 0.0, 1.0, 1.0]))
+    );
+    // A clip without a move has none to tell; what is no clip is refused, as are marks that make no sense.
+    assert_eq!(told(clip(json!({"fit": "fill"})))["windows"], json!([]));
+    let ask = |recipe: Value, at: usize| {
+        desk.refused("POST", "/api/move", json!({"recipe": recipe, "frame": desk.id("B_1"), "at": at}))
+    };
+    assert!(ask(clip(json!({})), 0).1.starts_with("at: expected the place of a clip"));
+    assert!(ask(clip(json!({})), 9).1.starts_with("at: expected the place of a clip"));
+    let wrong = ask(clip(json!({"move": [[0.5, 0.5, 0.5, 1], [0.2, 0.5, 0.5, 1]]})), 1);
+    assert!(
+        wrong.0 == 422 && wrong.1.contains("expected times that rise from mark to mark, got 0.2 after 0.5"),
+        "{wrong:?}"
+    );
+}

@@ -171,7 +171,7 @@ async fn a_move_is_set_on_the_sample_with_mouse_and_keyboard() {
         "deliveries": [{"kind": "video", "fit": "move", "length": 1, "size": "720p"}]});
     desk.ask("POST", "/api/recipes", recipe.clone()).await;
     desk.go("/bench").await;
-    desk.until("document.querySelector('#goes')?.innerText.includes('a window moves from 60 % of it to all of the frame')").await;
+    desk.until("document.querySelector('#goes')?.innerText.includes('a window moves from 60 % to 100 % of the frame')").await;
     desk.script("document.querySelector('[data-delivery=\"0\"] [aria-expanded]').click()").await;
     let open = "[...document.querySelectorAll('#goes .btn')].find((b) => b.innerText === 'Set the move …')";
     desk.until(open).await;
@@ -226,7 +226,10 @@ async fn a_move_is_set_on_the_sample_with_mouse_and_keyboard() {
     desk.until("document.querySelector('.moving-time input').value === '1'").await;
     desk.script(&press("Take this move")).await;
     desk.until("!document.querySelector('.moving')").await;
-    desk.until("document.querySelector('#goes').innerText.includes('from 50 % of it to all of the frame in 3 marks')").await;
+    desk.until(
+        "document.querySelector('#goes').innerText.includes('from 50 % to 100 % of the frame in 3 marks')",
+    )
+    .await;
     desk.saved().await;
     let id = desk.script("return document.querySelector('#bench').dataset.recipe").await;
     let kept = desk.ask("GET", &format!("/api/recipes/{}", id.as_str().unwrap()), json!(null)).await;
@@ -252,5 +255,60 @@ async fn a_move_is_set_on_the_sample_with_mouse_and_keyboard() {
     desk.script("document.querySelector('#start').click()").await;
     desk.until("document.querySelector('#what')?.innerText.startsWith('All done')").await;
     assert!(desk.shoot().join("Near/Near.mp4").exists());
+    desk.page.clone().close().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn marks_are_taken_away_and_nothing_is_changed_by_looking() {
+    let desk = Desk::open_with(|shoot| write_jpeg(&shoot.join("TALL.jpg"), 540, 960, 2)).await;
+    desk.choose().await;
+    let marks = json!([[0, 0.5, 0.3, 0.5], [0.5, 0.5, 0.5, 0.5], [1, 0.5, 0.7, 0.5]]);
+    let recipe = json!({"format": "rallo-recipe", "version": 1, "name": "Down", "steps": [],
+        "deliveries": [{"kind": "video", "fit": "move", "length": 2, "size": "720p", "move": marks, "ease": "even"}]});
+    desk.ask("POST", "/api/recipes", recipe).await;
+    desk.go("/bench").await;
+    desk.find("[data-delivery=\"0\"] [aria-expanded]").await.click().await.unwrap();
+    let open = "[...document.querySelectorAll('#goes .btn')].find((b) => b.innerText === 'Set the move …')";
+    let show = async || {
+        desk.until(open).await;
+        desk.script(&format!("{open}.click()")).await;
+        desk.until("document.querySelector('.moving')?.dataset.ready").await;
+    };
+    show().await;
+    // A portrait is shown in its own proportion.
+    let stage = "document.querySelector('.moving-stage').getBoundingClientRect()";
+    let ratio = desk.script(&format!("const b = {stage}; return b.width / b.height")).await.as_f64().unwrap();
+    assert!((ratio - 540.0 / 960.0).abs() < 0.01, "{ratio}");
+    let shown =
+        desk.script("const c = document.querySelector('.moving-shown'); return c.width / c.height").await;
+    assert!((shown.as_f64().unwrap() - 16.0 / 9.0).abs() < 0.01, "{shown}");
+    // Another mark is chosen where it lies on the picture, and taken away.
+    desk.drag(".moving-stage", (0.5, 0.72), (0.5, 0.72)).await;
+    desk.until("document.querySelector('.moving-fields b').innerText === 'Mark 3'").await;
+    let press = |name: &str| {
+        format!(
+            "[...document.querySelectorAll('.moving .btn')].find((b) => b.innerText === {name:?}).click()"
+        )
+    };
+    let count = |n: usize| format!("document.querySelectorAll('.moving-knobs button').length === {n}");
+    desk.script(&press("Remove this mark")).await;
+    desk.until(&count(2)).await;
+    desk.script(&press("Remove this mark")).await;
+    desk.until(&count(1)).await;
+    desk.script(&press("Remove this mark")).await;
+    desk.until("document.querySelector('#said').innerText.includes('A move needs at least one mark')").await;
+    // What is typed and no number is said, and stays as it was.
+    desk.script("const f = document.querySelector('.moving-fields [aria-label=\"Mark 1, size\"]'); f.value = 'wide'; f.dispatchEvent(new Event('change'))").await;
+    desk.until("document.querySelector('#said').innerText.includes('size: wide is no number')").await;
+    desk.until("document.querySelector('.moving-fields [aria-label=\"Mark 1, size\"]').value === '50'").await;
+    // Left by Escape, the recipe is what it was.
+    desk.press('\u{E00C}').await;
+    desk.until("!document.querySelector('.moving')").await;
+    show().await;
+    desk.until(&count(3)).await;
+    desk.script(&press("Leave it as it was")).await;
+    let id = desk.script("return document.querySelector('#bench').dataset.recipe").await;
+    let kept = desk.ask("GET", &format!("/api/recipes/{}", id.as_str().unwrap()), json!(null)).await;
+    assert_eq!((&kept["version"], &kept["document"]["deliveries"][0]["move"]), (&json!(1), &marks));
     desk.page.clone().close().await.unwrap();
 }

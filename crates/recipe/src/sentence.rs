@@ -209,12 +209,12 @@ impl Delivery {
                 let codec = if v.codec == "purpose" { "to {purpose}" } else { "in {codec}" };
                 let mut text = format!("Clip {codec}, {}, {{rate}} frames a second", custom(&v.size));
                 if let (true, Some(first), Some(last)) = (v.is_moving(), v.marks.first(), v.marks.last()) {
-                    let size = |mark: &[f64; 4]| match mark[3] {
-                        1.0 => "all of the frame".to_owned(),
-                        part => format!("{} % of it", number((part * 100.0).round())),
-                    };
+                    let size = |mark: &[f64; 4]| format!("{} %", number((mark[3] * 100.0).round()));
                     let by = if v.marks.len() > 2 { format!(" in {} marks", v.marks.len()) } else { String::new() };
-                    text += &format!(", a window moves from {} to {}{by} ({{ease}})", size(first), size(last));
+                    text += &match (size(first), size(last)) {
+                        (a, b) if a == b => format!(", a window of {a} of the frame moves{by} ({{ease}})"),
+                        (a, b) => format!(", a window moves from {a} to {b} of the frame{by} ({{ease}})"),
+                    };
                 }
                 for (is, more) in [
                     (v.length > 0.0, ", {length} seconds long"),

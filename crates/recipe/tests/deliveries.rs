@@ -137,7 +137,7 @@ fn a_clip_shows_the_frames_it_says() {
         plain(&recipe.deliveries[0].parts(&recipe))
     };
     let words = said(json!({"kind": "video", "fit": "move"}));
-    assert!(words.contains("a window moves from 60 % of it to all of the frame (soft)"), "{words}");
+    assert!(words.contains("a window moves from 60 % to 100 % of the frame (soft)"), "{words}");
     let clip = video(json!({"rate": "23.976", "times": 3}));
     assert_eq!(clip.rate(), (24_000, 1001));
     assert!((clip.seconds(240) - 240.0 * 1001.0 / 24_000.0 * 3.0).abs() < 1e-9);
