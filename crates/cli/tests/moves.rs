@@ -267,7 +267,9 @@ async fn marks_are_taken_away_and_nothing_is_changed_by_looking() {
         "deliveries": [{"kind": "video", "fit": "move", "length": 2, "size": "720p", "move": marks, "ease": "even"}]});
     desk.ask("POST", "/api/recipes", recipe).await;
     desk.go("/bench").await;
-    desk.find("[data-delivery=\"0\"] [aria-expanded]").await.click().await.unwrap();
+    // In one script: the ticket is drawn anew after each answer.
+    desk.until("document.querySelector('[data-delivery=\"0\"] [aria-expanded]')").await;
+    desk.script("document.querySelector('[data-delivery=\"0\"] [aria-expanded]').click()").await;
     let open = "[...document.querySelectorAll('#goes .btn')].find((b) => b.innerText === 'Set the move …')";
     let show = async || {
         desk.until(open).await;
