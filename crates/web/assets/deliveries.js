@@ -91,7 +91,7 @@ export function deliveries(box, desk) {
     const ending = ENDINGS[goes.format ?? (kind.id === 'archive' ? 'tiff' : 'jpeg')] ?? '';
     const builder = el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => nameBuilder({ name: goes.name ?? kind.params.find((p) => p.name === 'name').default, recipe: doc.name, start: goes.start ?? 1, ending }, (name) => put({ name }, true)) }, 'Build the name …');
     const path = el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => moveDialog({ ...doc, deliveries: doc.deliveries.map((d, k) => (k === i ? { ...d, move: own('move'), ease: own('ease') } : d)) }, desk.frame, i, (found) => put(found, true)) }, 'Set the move …');
-    return [line, el('div', { class: 'controls' }, moves ? el('div', { class: 'shape' }, path, el('small', {}, `${own('move').length} marks`)) : '', controls(fits, () => goes, put, desk.histogram(), memory), each ? el('div', { class: 'shape' }, builder) : '', ...(carried ? [] : ownLines(goes)))];
+    return [line, el('div', { class: 'controls' }, moves ? el('div', { class: 'shape' }, path, el('small', {}, own('move').length === 1 ? '1 mark' : `${own('move').length} marks`)) : '', controls(fits, () => goes, put, desk.histogram(), memory), each ? el('div', { class: 'shape' }, builder) : '', ...(carried ? [] : ownLines(goes)))];
   }
 
   return () => {
