@@ -143,7 +143,7 @@ pub struct Counts {
     pub skipped: i64,
     /// On loan.
     pub working: i64,
-    /// Pixels of all; each unknown picture counts as one.
+    /// Pixels of all pictures; each unknown one counts as one.
     pub pixels: i64,
     /// Pixels of those that have ended.
     pub ended_pixels: i64,
@@ -818,8 +818,8 @@ impl Store {
             "SELECT count(*) AS total, count(task) AS tasks, coalesce(sum(state = 'done'), 0) AS done,
              coalesce(sum(state = 'failed'), 0) AS failed, coalesce(sum(state = 'skipped'), 0) AS skipped,
              coalesce(sum(state = 'waiting' AND worker IS NOT NULL), 0) AS working,
-             coalesce(sum(max(pixels, 1)), 0) AS pixels,
-             coalesce(sum(CASE WHEN state = 'waiting' THEN 0 ELSE max(pixels, 1) END), 0) AS ended_pixels
+             coalesce(sum(max(pixels, 1)) FILTER (WHERE task IS NULL), 0) AS pixels,
+             coalesce(sum(max(pixels, 1)) FILTER (WHERE task IS NULL AND state <> 'waiting'), 0) AS ended_pixels
              FROM run_items WHERE run_id = ?",
         )
         .bind(run)

@@ -133,14 +133,15 @@ async fn a_run_is_counted_by_pictures_by_pixels_and_by_bytes() {
     let items = [item("a.jpg", 400), item("b.jpg", 200), item("c.jpg", 0), task("clip.mp4", 0)];
     let id = store.add_run(&run("{}"), &items).await.unwrap();
     let none = store.counts(id).await.unwrap();
-    // A picture whose size is not known counts as one pixel, as does a task.
-    assert_eq!((none.total, none.tasks, none.pixels, none.ended_pixels), (4, 1, 602, 0));
+    // A picture whose size is not known counts as one pixel; a task is no picture.
+    assert_eq!((none.total, none.tasks, none.pixels, none.ended_pixels), (4, 1, 601, 0));
     ended(&store, id, 0, "done", 20, Some(30)).await;
     ended(&store, id, 1, "skipped", 10, Some(7)).await;
     ended(&store, id, 2, "failed", 20, None).await;
     let some = store.counts(id).await.unwrap();
     assert_eq!((some.done, some.skipped, some.failed, some.working), (1, 1, 1, 0));
-    assert_eq!(some.ended_pixels, 601);
+    // Nothing is left of the pictures, though the task still waits.
+    assert_eq!((some.ended_pixels, some.pixels), (601, 601));
     assert_eq!(store.bytes(id).await.unwrap(), (200, 39));
     // In the order they ended; those of one moment in the run's order.
     let since = |since: i64, most: i64| {
