@@ -1,0 +1,271 @@
+"""Trains the small network that takes camera noise out of pictures, on scenes drawn by scenes.py.
+
+    python train.py SCENES STATE.pt STEPS        needs torch, numpy, pillow
+
+The network works on lightness and two colour differences, which stand square to each other (as the engine's denoising
+does). Beside the picture it is given a map: how strong the noise is at each pixel, of lightness and of colour. What it
+finds is told in units of that map, so a map of zero leaves the picture exactly as it is, and a person's strength scales
+the map.
+
+Noise is made as cameras make it: shot and read noise on a mosaic, two demosaics, a tone curve, JPEG; a quarter of each
+batch has white noise instead. The map is what a measurement of the noisy picture would find: the deviation for each
+lightness, with the error such a measurement has.
+
+Started again with the same state file, it goes on from there. Send it SIGTERM to stop: it saves first."""
+import copy
+import glob
+import io
+import os
+import signal
+import sys
+import time
+
+import numpy as np
+import torch
+import torch.nn as nn
+import torch.nn.functional as F
+from PIL import Image
+
+SCENES, STATE, STEPS = sys.argv[1], sys.argv[2], int(sys.argv[3])
+PATCH, BATCH, RATE = 128, 10, 1e-3
+# The weights that are shipped are a running mean of those that are trained.
+MEAN = 0.999
+torch.manual_seed(0)
+rng = np.random.default_rng(0)
+
+
+class Block(nn.Module):
+    def __init__(self, width):
+        super().__init__()
+        self.a = nn.Conv2d(width, width, 3, padding=1)
+        self.b = nn.Conv2d(width, width, 3, padding=1)
+        self.b.weight.data *= 0.3
+
+    def forward(self, x):
+        return x + self.b(F.relu(self.a(x)))
+
+
+class Net(nn.Module):
+    """Residual blocks at half and at quarter size; `fine` and `coarse` channels there."""
+
+    def __init__(self, fine=32, coarse=48, blocks=3):
+        super().__init__()
+        self.head = nn.Conv2d(12 + 2, fine, 3, padding=1)
+        self.before = Block(fine)
+        self.down = nn.Conv2d(4 * fine, coarse, 1)
+        self.middle = nn.ModuleList([Block(coarse) for _ in range(blocks)])
+        self.up = nn.Conv2d(coarse, 4 * fine, 1)
+        self.after = Block(fine)
+        self.tail = nn.Conv2d(fine, 12, 3, padding=1)
+
+    def forward(self, planes, noise):
+        """`planes` B x 3 x H x W, `noise` B x 2 x H x W (lightness, colour); sides a multiple of four."""
+        half = F.avg_pool2d(noise, 2)
+        fine = self.before(self.head(torch.cat([F.pixel_unshuffle(planes - 0.4, 2), half * 8], 1)))
+        coarse = self.down(F.pixel_unshuffle(fine, 2))
+        for block in self.middle:
+            coarse = block(coarse)
+        fine = self.after(fine + F.pixel_shuffle(self.up(coarse), 2))
+        found = F.pixel_shuffle(self.tail(fine), 2)
+        return planes - found * torch.cat([noise[:, :1], noise[:, 1:], noise[:, 1:]], 1)
+
+
+THIRD, HALF, SIXTH = 3**-0.5, 2**-0.5, 6**-0.5
+TO = torch.tensor([[THIRD, THIRD, THIRD], [HALF, 0, -HALF], [SIXTH, -2 * SIXTH, SIXTH]])
+
+
+def apart(rgb):
+    return torch.einsum("ij,bjhw->bihw", TO, rgb)
+
+
+def together(planes):
+    return torch.einsum("ji,bjhw->bihw", TO, planes)
+
+
+def encode(light):
+    return torch.where(light <= 0.0031308, light * 12.92, 1.055 * light.clamp_min(1e-8) ** (1 / 2.4) - 0.055)
+
+
+KERNEL_GREEN = torch.tensor([[0, 1, 0], [1, 4, 1], [0, 1, 0]]).float() / 4
+KERNEL_COLOUR = torch.tensor([[1, 2, 1], [2, 4, 2], [1, 2, 1]]).float() / 4
+BILINEAR = torch.stack([KERNEL_COLOUR, KERNEL_GREEN, KERNEL_COLOUR])[:, None]
+# Gradient-corrected linear interpolation (H. Malvar, L. He, R. Cutler, 2004).
+MALVAR = torch.stack([
+    torch.tensor([[0, 0, -1, 0, 0], [0, 0, 2, 0, 0], [-1, 2, 4, 2, -1], [0, 0, 2, 0, 0], [0, 0, -1, 0, 0]]) / 8,
+    torch.tensor([[0, 0, 0.5, 0, 0], [0, -1, 0, -1, 0], [-1, 4, 5, 4, -1], [0, -1, 0, -1, 0], [0, 0, 0.5, 0, 0]]) / 8,
+    torch.tensor([[0, 0, -1, 0, 0], [0, -1, 4, -1, 0], [0.5, 0, 5, 0, 0.5], [0, -1, 4, -1, 0], [0, 0, -1, 0, 0]]) / 8,
+    torch.tensor([[0, 0, -1.5, 0, 0], [0, 2, 0, 2, 0], [-1.5, 0, 6, 0, -1.5], [0, 2, 0, 2, 0], [0, 0, -1.5, 0, 0]]) / 8,
+])[:, None]
+
+
+def mosaic_masks(side):
+    r, g, b = torch.zeros(3, side, side)
+    r[0::2, 0::2] = 1
+    g[0::2, 1::2] = 1
+    g[1::2, 0::2] = 1
+    b[1::2, 1::2] = 1
+    return torch.stack([r, g, b])
+
+
+MASKS = mosaic_masks(PATCH)
+
+
+def demosaic(raw, kind):
+    if kind == 0:
+        return F.conv2d(F.pad(raw * MASKS[None], (1, 1, 1, 1), mode="reflect"), BILINEAR, groups=3)
+    found = F.conv2d(F.pad(raw, (2, 2, 2, 2), mode="reflect"), MALVAR)
+    r, g, b = MASKS
+    even = torch.zeros_like(r)
+    even[0::2] = 1
+    red_rows, blue_rows = g * even, g * (1 - even)
+    own = raw[:, 0]
+    green = own * g + found[:, 0] * (r + b)
+    red = own * r + found[:, 1] * red_rows + found[:, 2] * blue_rows + found[:, 3] * b
+    blue = own * b + found[:, 2] * red_rows + found[:, 1] * blue_rows + found[:, 3] * r
+    return torch.stack([red, green, blue], 1)
+
+
+def through_jpeg(pictures):
+    eight = (pictures * 255).round().byte().permute(0, 2, 3, 1).numpy()
+    for i in range(len(eight)):
+        if rng.random() < 0.7:
+            file = io.BytesIO()
+            sampling = 0 if rng.random() < 0.7 else 2
+            Image.fromarray(eight[i]).save(file, "JPEG", quality=int(rng.integers(82, 98)), subsampling=sampling)
+            eight[i] = np.asarray(Image.open(file))
+    return torch.from_numpy(eight).permute(0, 3, 1, 2).float() / 255
+
+
+LEVELS = 12
+
+
+def noise_map(noisy, clean):
+    """What a measurement finds: the deviation of lightness and of colour for each lightness, told at each pixel."""
+    wrong = noisy - clean
+    light = clean[:, 0] / 3**0.5
+    seen = F.avg_pool2d(F.pad(noisy[:, :1], (2, 2, 2, 2), mode="reflect"), 5, 1)[:, 0] / 3**0.5
+    maps = torch.empty(len(noisy), 2, *noisy.shape[2:])
+    for i in range(len(noisy)):
+        bins = (light[i] * LEVELS).long().clamp(0, LEVELS - 1).flatten()
+        for c, planes in enumerate([[0], [1, 2]]):
+            power = sum((wrong[i, p] ** 2).flatten() for p in planes) / len(planes)
+            count = torch.bincount(bins, minlength=LEVELS).float()
+            total = torch.bincount(bins, power, minlength=LEVELS)
+            mean = total.sum() / count.sum()
+            # Rare lightnesses are measured from few pixels: those lean on the mean of all.
+            curve = ((total + 200 * mean) / (count + 200)).sqrt() * float(np.exp(rng.normal(0, 0.12)))
+            at = (seen[i].clamp(0, 1) * LEVELS - 0.5).clamp(0, LEVELS - 1 - 1e-4)
+            low = at.floor().long()
+            part = at - low
+            maps[i, c] = curve[low] * (1 - part) + curve[low + 1] * part
+    return maps
+
+
+def batch(data):
+    out = np.empty((BATCH, PATCH, PATCH, 3), np.float32)
+    for i in range(BATCH):
+        scene = data[rng.integers(len(data))]
+        y, x = rng.integers(0, 512 - PATCH, 2)
+        part = scene[y : y + PATCH, x : x + PATCH].astype(np.float32)
+        if rng.random() < 0.5:
+            part = part[::-1]
+        if rng.random() < 0.5:
+            part = part[:, ::-1]
+        if rng.random() < 0.5:
+            part = part.transpose(1, 0, 2)
+        out[i] = part * np.exp(rng.uniform(-1.0, 0.4))
+    light = torch.from_numpy(out).permute(0, 3, 1, 2).clamp(0, 1)
+    white = BATCH // 4
+    clean = encode(light[:white])
+    level = torch.from_numpy(rng.uniform(0, 55, (white, 1, 1, 1)).astype(np.float32)) / 255
+    noisy = ((clean + torch.randn_like(clean) * level).clamp(0, 1) * 255).round() / 255
+    rest, many = light[white:], BATCH - white
+    spread = lambda low, high: torch.from_numpy(rng.uniform(low, high, (many, 1, 1, 1)).astype(np.float32))
+    full = spread(np.log(120), np.log(12000)).exp()
+    mosaic = (rest * MASKS[None]).sum(1, keepdim=True)
+    caught = torch.poisson(mosaic * full) / full + torch.randn_like(mosaic) * spread(1, 5) / full
+    kind = int(rng.integers(0, 2))
+    seen = through_jpeg(encode(demosaic(caught, kind).clamp(0, 1)))
+    truth = encode(demosaic(mosaic, kind).clamp(0, 1))
+    noisy, clean = apart(torch.cat([noisy, seen])), apart(torch.cat([clean, truth]))
+    return noisy, clean, noise_map(noisy, clean)
+
+
+def quality(net, sets):
+    """Signal to noise in dB over the held-out scenes, before and after, white and camera noise apart."""
+    before, after = [[], []], [[], []]
+    with torch.no_grad():
+        for noisy, clean, noise in sets:
+            for found, said in [(noisy, before), (net(noisy, noise), after)]:
+                error = ((together(found).clamp(0, 1) - together(clean)) ** 2).mean((1, 2, 3))
+                for i, e in enumerate(error):
+                    said[int(i >= BATCH // 4)].append(-10 * float(torch.log10(e + 1e-9)))
+    mean = lambda both: " / ".join(f"{np.mean(v):.2f}" for v in both)
+    return f"white / camera {mean(before)} -> {mean(after)} dB"
+
+
+def main():
+    global rng
+    torch.set_num_threads(2)
+    files = sorted(glob.glob(SCENES + "/*.npy"))
+    scenes = [np.load(f) for f in files]
+    data, held_out = scenes[:-12], scenes[-12:]
+    rng, held = np.random.default_rng(7), rng
+    torch.manual_seed(7)
+    sets = [batch(held_out) for _ in range(6)]
+    rng = held
+    torch.manual_seed(0)
+    net = Net()
+    mean = copy.deepcopy(net)
+    optimizer = torch.optim.Adam(net.parameters(), RATE)
+    step = 0
+    print(f"{sum(p.numel() for p in net.parameters())} parameters, {len(data)} scenes", flush=True)
+    if os.path.exists(STATE):
+        kept = torch.load(STATE, weights_only=False)
+        net.load_state_dict(kept["net"])
+        mean.load_state_dict(kept["mean"])
+        optimizer.load_state_dict(kept["optimizer"])
+        step = kept["step"]
+        rng = np.random.default_rng(step)
+        torch.manual_seed(step)
+        print(f"goes on from step {step}", flush=True)
+
+    def save():
+        kept = {"net": net.state_dict(), "mean": mean.state_dict(), "optimizer": optimizer.state_dict(), "step": step}
+        torch.save(kept, STATE + ".part")
+        os.replace(STATE + ".part", STATE)
+
+    wanted = [True]
+    signal.signal(signal.SIGTERM, lambda *_: wanted.__setitem__(0, False))
+    begin = last = time.time()
+    total, count = 0.0, 0
+    while step < STEPS and wanted[0]:
+        rate = float(RATE) * min(1, (step + 1) / 300) * max(0.005, 0.5 * (1 + np.cos(np.pi * step / STEPS)))
+        for group in optimizer.param_groups:
+            group["lr"] = float(rate)
+        noisy, clean, noise = batch(data)
+        # In units of the noise, so that weak noise is learned as well as strong.
+        scale = noise.mean((1, 2, 3), keepdim=True) + 0.01
+        loss = ((((net(noisy, noise) - clean) / scale) ** 2 + 1e-4).sqrt()).mean()
+        optimizer.zero_grad()
+        loss.backward()
+        torch.nn.utils.clip_grad_norm_(net.parameters(), 1.0)
+        optimizer.step()
+        step += 1
+        keep = min(MEAN, step / (step + 10))
+        with torch.no_grad():
+            for m, p in zip(mean.parameters(), net.parameters()):
+                m.lerp_(p, 1 - keep)
+        total, count = total + loss.item(), count + 1
+        if time.time() - last > 300:
+            last = time.time()
+            save()
+            minutes = (last - begin) / 60
+            print(f"{minutes:.1f} min step {step} of {STEPS} rate {rate:.5f} loss {total / count:.4f} {quality(mean, sets)}", flush=True)
+            total, count = 0.0, 0
+    save()
+    print(f"stopped at step {step} of {STEPS}: {quality(mean, sets)}", flush=True)
+
+
+if __name__ == "__main__":
+    main()
