@@ -16,6 +16,7 @@ mod lanes;
 mod lettering;
 pub mod lines;
 pub mod measure;
+pub mod pace;
 pub mod picture;
 pub mod places;
 pub mod plan;

@@ -1,7 +1,7 @@
 //! Pictures as decoded, and where a plan takes them from.
 
 use crate::colour::{self, Embedded, InputColour};
-use crate::geometry::Size;
+use crate::geometry::{Rect, Size};
 use std::sync::{Arc, Mutex};
 
 /// Interleaved RGB samples, row by row, without padding.
@@ -207,6 +207,13 @@ impl Picture {
 #[error("{0}")]
 pub struct SourceError(pub String);
 
+impl SourceError {
+    /// The work was given up on its way (see [`crate::pace`]).
+    pub fn given_up() -> Self {
+        Self("nobody waits for this picture any more".into())
+    }
+}
+
 /// Where a plan takes its picture from, whole or reduced.
 pub trait Source: Sync {
     /// Upright size of the whole picture.
@@ -225,6 +232,16 @@ pub trait Source: Sync {
     /// A number of the picture's own, the same whenever it is read.
     fn seed(&self) -> u64 {
         0
+    }
+    /// A number that changes whenever the pixels do, for sources whose pixels come bit by bit or depend on more than the
+    /// file: what was kept of another state is not used.
+    fn state(&self) -> u64 {
+        0
+    }
+    /// A part of a level as working values, row by row, for sources that have their pixels part by part; nothing where
+    /// the whole [`level`](Self::level) is to be asked for.
+    fn part(&self, _level: u8, _rect: Rect) -> Option<Result<Vec<[f32; 3]>, SourceError>> {
+        None
     }
 }
 

@@ -14,6 +14,7 @@
 use crate::area::{Area, Mask};
 use crate::colour::OutputColour;
 use crate::geometry::{Affine, Rect, Size};
+use crate::pace;
 use crate::picture::{Picture, Source, SourceError};
 use crate::point::{self, CHUNK, Masked, Pixel, Planes, PointOp, PointProgram};
 use crate::resample::Resampler;
@@ -99,6 +100,8 @@ pub struct Plan {
     /// How much reduction is left to a mapping's kernel where a part before it runs reduced.
     left_over: f64,
     seed: u64,
+    /// The source's state when the plan was made.
+    state: u64,
     cut: Option<usize>,
 }
 
@@ -170,13 +173,13 @@ impl Plan {
             if wants == Wants::Nothing {
                 continue;
             }
-            let key = key_of(&(written(&steps[..=i]), source.seed(), source.size()));
+            let key = key_of(&(written(&steps[..=i]), source.seed(), source.state(), source.size()));
             if let Some(known) = memory.and_then(|m| m.recall(key)) {
                 steps[i].step = known;
                 continue;
             }
             // What it is shown does not depend on its own values; what it makes of it may not either.
-            let seen = key_of(&(written(&steps[..i]), &wants, source.seed(), source.size()));
+            let seen = key_of(&(written(&steps[..i]), &wants, source.seed(), source.state(), source.size()));
             if let Some(like) = memory.and_then(|m| m.recall(seen)).and_then(|m| steps[i].step.like(&*m)) {
                 steps[i].step = Arc::from(like);
                 continue;
@@ -203,6 +206,7 @@ impl Plan {
         }
         let mut plan = Self::new(steps, source.size())?;
         plan.seed = source.seed();
+        plan.state = source.state();
         Ok(plan)
     }
 
@@ -272,7 +276,17 @@ impl Plan {
             let scale = |g: &Geometry| g.map.magnification(f64::from(g.size.width), f64::from(g.size.height));
             to_output[i] = to_output[i + 1] * geometry[i].as_ref().map_or(1.0, scale);
         }
-        Ok(Self { steps, geometry, sizes, to_output, reduce: true, left_over: LEFT_OVER, seed: 0, cut: None })
+        Ok(Self {
+            steps,
+            geometry,
+            sizes,
+            to_output,
+            reduce: true,
+            left_over: LEFT_OVER,
+            seed: 0,
+            state: 0,
+            cut: None,
+        })
     }
 
     /// The same plan, which lets parts run reduced as soon as nothing is enlarged again: quicker, and a little softer in the
@@ -297,7 +311,7 @@ impl Plan {
 
     /// A number for everything that stands before the cut, at a scale, of this picture.
     fn key(&self, cut: usize, scales: &[f64]) -> u64 {
-        let facts = (&self.sizes, &self.to_output, self.seed, self.reduce);
+        let facts = (&self.sizes, &self.to_output, self.seed, self.state, self.reduce);
         key_of(&(written(&self.steps[..cut.min(self.steps.len())]), facts, scales))
     }
 
@@ -309,6 +323,42 @@ impl Plan {
     /// Size before the step `index`, or after all for the number of steps.
     pub fn size_before(&self, index: usize) -> Size {
         self.sizes[index.min(self.steps.len())]
+    }
+
+    /// The point of the source that a point of the output comes from, both in pixels at full scale.
+    pub fn source_point(&self, (x, y): (f64, f64)) -> (f64, f64) {
+        self.geometry.iter().rev().flatten().fold((x, y), |(x, y), g| g.map.at(x, y, 1))
+    }
+
+    /// The point of the output that comes from a point of the source: the inverse of [`source_point`](Self::source_point)
+    /// by Newton's method, begun at the same share of the sides. Nothing where none is found.
+    pub fn output_point(&self, (x, y): (f64, f64)) -> Option<(f64, f64)> {
+        let (size, from) = (self.size(), self.sizes[0]);
+        let share = |v: f64, of: u32, to: u32| v / f64::from(of) * f64::from(to);
+        let mut at = (share(x, from.width, size.width), share(y, from.height, size.height));
+        for _ in 0..30 {
+            let found = self.source_point(at);
+            let (ex, ey) = (x - found.0, y - found.1);
+            if ex.hypot(ey) < 1e-3 {
+                return Some(at);
+            }
+            let (right, down) =
+                (self.source_point((at.0 + 1.0, at.1)), self.source_point((at.0, at.1 + 1.0)));
+            let (a, c) = (right.0 - found.0, right.1 - found.1);
+            let (b, d) = (down.0 - found.0, down.1 - found.1);
+            let det = a * d - b * c;
+            if det.abs() < 1e-12 {
+                return None;
+            }
+            at = (at.0 + (d * ex - b * ey) / det, at.1 + (a * ey - c * ex) / det);
+        }
+        None
+    }
+
+    /// Pixels of the source for a pixel of the output around a point, along the rows.
+    pub fn source_step(&self, (x, y): (f64, f64)) -> f64 {
+        let (a, b) = (self.source_point((x - 0.5, y)), self.source_point((x + 0.5, y)));
+        (b.0 - a.0).hypot(b.1 - a.1)
     }
 
     /// Where the step `index` stands, for a part that runs at `scale`.
@@ -342,11 +392,8 @@ impl Plan {
         self.size().area() * 3 * sample as u64 + threads as u64 * 24_000_000 + strips
     }
 
-    /// Lowers the plan for `scale` (0 < scale ≤ 1; 1 is the final file).
-    pub fn program(&self, scale: f64) -> Program {
-        let scale = scale.clamp(1e-4, 1.0);
-        let parts = self.parts(scale);
-        // Backwards: the scale each part runs at.
+    /// The scale each part runs at, found backwards from the output's.
+    fn scales(&self, parts: &[Stretch], scale: f64) -> Vec<f64> {
         let mut scales = vec![scale; parts.len()];
         for k in (1..parts.len()).rev() {
             let (map, size) = match &parts[k].0 {
@@ -363,6 +410,40 @@ impl Plan {
             let level = if fixed || room < 2.0 { 0 } else { room.log2().floor() as i32 };
             scales[k - 1] = 0.5f64.powi(level.min(5));
         }
+        scales
+    }
+
+    /// What a render at full scale has to do: the reduction asked of the source (`1 / 2^level`), and the pixels that each
+    /// step computes, in the order of the steps. Neighbouring mappings are one, counted at the last of them.
+    pub fn workload(&self) -> (u8, Vec<f64>) {
+        // What is still to be measured is expected to have something to do.
+        let works = |i: usize| {
+            let step = &self.steps[i].step;
+            step.wants() != Wants::Nothing || step.works(&self.work_place(i, 1.0))
+        };
+        let parts = self.parts_with(1.0, works);
+        let scales = self.scales(&parts, 1.0);
+        let mut pixels = vec![0.0; self.steps.len()];
+        for ((start, rest), scale) in parts.iter().zip(&scales) {
+            let area = |size: Size| size.area() as f64 * scale * scale;
+            if let Start::Map(_, size, line) = start {
+                pixels[*line] += area(*size);
+            }
+            if let Start::Enlarge(line) = start {
+                pixels[*line] += area(self.sizes[line + 1]);
+            }
+            for i in rest {
+                pixels[*i] += area(self.sizes[i + usize::from(self.geometry[*i].is_some())]);
+            }
+        }
+        ((-scales[0].log2()).round() as u8, pixels)
+    }
+
+    /// Lowers the plan for `scale` (0 < scale ≤ 1; 1 is the final file).
+    pub fn program(&self, scale: f64) -> Program {
+        let scale = scale.clamp(1e-4, 1.0);
+        let parts = self.parts(scale);
+        let scales = self.scales(&parts, scale);
         let mut program = Program {
             source: self.sizes[0],
             level: (-scales[0].log2()).round() as u8,
@@ -405,6 +486,11 @@ impl Plan {
 
     /// The plan cut at its mappings, neighbouring ones joined.
     fn parts(&self, scale: f64) -> Vec<Stretch> {
+        self.parts_with(scale, |i| self.steps[i].step.works(&self.work_place(i, 1.0)))
+    }
+
+    /// As [`parts`](Self::parts), with those steps that `works` names.
+    fn parts_with(&self, scale: f64, works: impl Fn(usize) -> bool) -> Vec<Stretch> {
         let mut parts: Vec<Stretch> = vec![(Start::Source, Vec::new())];
         for (i, g) in self.geometry.iter().enumerate() {
             match (g, parts.last_mut()) {
@@ -417,7 +503,7 @@ impl Plan {
                 }
                 (Some(g), _) => parts.push((Start::Map(g.map.clone(), g.size, i), Vec::new())),
             }
-            let does = self.steps[i].mix > 0.0 && self.steps[i].step.works(&self.work_place(i, 1.0));
+            let does = self.steps[i].mix > 0.0 && works(i);
             if let Some((_, rest)) = parts.last_mut().filter(|_| does) {
                 rest.push(i);
             }
@@ -652,6 +738,11 @@ impl Program {
         self.level
     }
 
+    /// The part of the source's [`level`](Self::level) that `region` of the output is made from.
+    pub fn needed(&self, region: Rect) -> Rect {
+        needs(&self.nodes, region.within(self.size.rect()))
+    }
+
     /// Renders `region` of the output, 8 bits a sample.
     ///
     /// # Errors
@@ -729,8 +820,9 @@ impl Program {
         let kept_now = match held.filter(fits) {
             Some(held) => held,
             None => {
-                let picture = self.checked(source, region)?;
-                let pixels = Arc::new(self.layer(&picture, cut, rect));
+                let input = self.checked(source, region)?;
+                let pixels = Arc::new(self.layer(&input, cut, rect));
+                wanted()?;
                 let fresh = Kept { key: self.key, rect, pixels };
                 *kept.lock().unwrap_or_else(|p| p.into_inner()) = Some(fresh.clone());
                 fresh
@@ -741,6 +833,7 @@ impl Program {
             point::encode_8(colour, last, rect, pixels, out);
         };
         let samples = tiles_from(base, &self.nodes[cut..], region, encode);
+        wanted()?;
         let size = Size::new(region.width as u32, region.height as u32);
         Ok(Encoded { size, pixels: Pixels::U8(samples) })
     }
@@ -764,8 +857,9 @@ impl Program {
     /// As [`render`](Self::render).
     pub fn render_values(&self, source: &dyn Source, region: Rect) -> Result<(Size, Vec<f32>), SourceError> {
         let region = region.within(self.size.rect());
-        let picture = self.checked(source, region)?;
-        let values = self.values(&picture, self.nodes.len(), region);
+        let input = self.checked(source, region)?;
+        let values = self.values(&input, self.nodes.len(), region);
+        wanted()?;
         Ok((Size::new(region.width as u32, region.height as u32), values))
     }
 
@@ -777,28 +871,33 @@ impl Program {
         wrap: impl Fn(Vec<T>) -> Pixels,
     ) -> Result<Encoded, SourceError> {
         let region = region.within(self.size.rect());
-        let picture = self.checked(source, region)?;
-        let samples = self.each_tile(&picture, self.nodes.len(), region, encode);
+        let input = self.checked(source, region)?;
+        let samples = self.each_tile(&input, self.nodes.len(), region, encode);
+        wanted()?;
         let size = Size::new(region.width as u32, region.height as u32);
         Ok(Encoded { size, pixels: wrap(samples) })
     }
 
-    /// The source's picture, reduced as far as the program wants it.
-    fn checked(&self, source: &dyn Source, region: Rect) -> Result<Arc<Picture>, SourceError> {
+    /// What `region` of the output is made from, reduced as far as the program wants it.
+    fn checked(&self, source: &dyn Source, region: Rect) -> Result<Input, SourceError> {
         if region.is_empty() {
             return Err(SourceError("the region lies outside the picture".into()));
         }
         if source.size() != self.source {
             return Err(SourceError("the picture has changed its size since the plan was made".into()));
         }
+        let rect = needs(&self.nodes, region);
+        if let Some(part) = source.part(self.level, rect) {
+            return Ok(Input::Part(part?, rect));
+        }
         // A source that cannot reduce so far delivers less reduced pixels; they are halved here.
-        reduced(source, self.level)
+        Ok(Input::Picture(reduced(source, self.level)?))
     }
 
     /// The first `count` nodes over `region`, tile by tile, each row of pixels turned into samples by `encode`.
     fn each_tile<T: Copy + Default + Send>(
         &self,
-        picture: &Picture,
+        input: &Input,
         count: usize,
         region: Rect,
         encode: impl Fn(&PointProgram, Rect, &mut [Pixel], &mut [T]) + Sync,
@@ -807,45 +906,50 @@ impl Program {
         let before = self.nodes[..count].iter().rposition(|(node, _)| matches!(node, Node::Whole(_)));
         let layer = before.map(|at| {
             let rect = needs(&self.nodes[at + 1..count], region);
-            (self.strips(picture, at, rect), rect)
+            (self.strips(input, at, rect), rect)
         });
-        let base = match &layer {
-            Some((pixels, rect)) => Base::Layer(pixels, *rect),
-            None => Base::Picture(picture),
+        let base = match (&layer, input) {
+            (Some((pixels, rect)), _) => Base::Layer(pixels, *rect),
+            (None, Input::Picture(picture)) => Base::Picture(picture),
+            (None, Input::Part(pixels, rect)) => Base::Layer(pixels, *rect),
         };
         let nodes = &self.nodes[before.map_or(0, |at| at + 1)..count];
         tiles_from(base, nodes, region, encode)
     }
 
     /// The output of the first `count` nodes as working values.
-    fn layer(&self, picture: &Picture, count: usize, region: Rect) -> Vec<[f32; 3]> {
-        self.values(picture, count, region).as_chunks::<3>().0.to_vec()
+    fn layer(&self, input: &Input, count: usize, region: Rect) -> Vec<[f32; 3]> {
+        self.values(input, count, region).as_chunks::<3>().0.to_vec()
     }
 
     /// As [`layer`](Self::layer), one value after the other.
-    fn values(&self, picture: &Picture, count: usize, region: Rect) -> Vec<f32> {
+    fn values(&self, input: &Input, count: usize, region: Rect) -> Vec<f32> {
         let keep = |last: &PointProgram, rect: Rect, pixels: &mut [Pixel], out: &mut [f32]| {
             last.run(rect, pixels);
             for (p, o) in pixels.iter().zip(out.as_chunks_mut::<3>().0) {
                 *o = [p[0], p[1], p[2]];
             }
         };
-        self.each_tile(picture, count, region, keep)
+        self.each_tile(input, count, region, keep)
     }
 
     /// The output of the far-reaching node `at` over `rect`, strip by strip.
-    fn strips(&self, picture: &Picture, at: usize, rect: Rect) -> Vec<[f32; 3]> {
+    fn strips(&self, input: &Input, at: usize, rect: Rect) -> Vec<[f32; 3]> {
         let (Node::Whole(whole), size) = &self.nodes[at] else { return Vec::new() };
         let mut out = Vec::with_capacity(rect.area());
         for strip in rect.tiles(rect.width.max(1), STRIP) {
             let have = strip.grown(whole.op.halo()).within(size.rect());
-            let input = self.layer(picture, at, have);
+            let before = self.layer(input, at, have);
+            if !pace::go_on() {
+                out.resize(rect.area(), [0.0; 3]);
+                return out;
+            }
             if whole.mix >= 1.0 && whole.mask.is_none() {
-                out.append(&mut whole.op.run(input, have, strip));
+                out.append(&mut whole.op.run(before, have, strip));
                 continue;
             }
-            let mut after = whole.op.run(input.clone(), have, strip);
-            whole.blend(&input, have, strip, &mut after);
+            let mut after = whole.op.run(before.clone(), have, strip);
+            whole.blend(&before, have, strip, &mut after);
             out.append(&mut after);
         }
         out
@@ -873,6 +977,9 @@ fn tiles_from<T: Copy + Default + Send>(
     };
     let held = || (Buffers::default(), Vec::new());
     region.tiles(wide, high).into_par_iter().for_each_init(held, |(buffers, encoded), tile| {
+        if !pace::go_on() {
+            return;
+        }
         let mut pixels = chain(nodes, base, tile, buffers);
         let line = tile.width as usize * 3;
         // Every sample is written.
@@ -922,6 +1029,18 @@ impl Node {
             Self::Whole(w) => rect.grown(w.op.halo()).within(whole),
         }
     }
+}
+
+/// What a program reads: a picture, or the part of one that a region needs.
+enum Input {
+    Picture(Arc<Picture>),
+    /// Working values over a rectangle of the source's level.
+    Part(Vec<[f32; 3]>, Rect),
+}
+
+/// An error once the work was given up: what was computed since is worth nothing.
+fn wanted() -> Result<(), SourceError> {
+    if pace::is_wanted() { Ok(()) } else { Err(SourceError::given_up()) }
 }
 
 /// What stands before the first node.

@@ -35,13 +35,23 @@ const DROP: f32 = 2.7;
 /// Pixels beyond the result that are needed.
 pub const HALO: i64 = 2 * (SIDE + REACH + SIDE) as i64;
 
-/// Denoises `noisy`, which covers `have`.
-pub fn run(noisy: &Planes, have: Rect, noise: &Noise, strength: Strength) -> Planes {
+/// Denoises `noisy`, which covers `have`; what lies outside of `rect` is left unfinished.
+pub fn run(noisy: &Planes, have: Rect, rect: Rect, noise: &Noise, strength: Strength) -> Planes {
     if noisy.width < SIDE || noisy.height < SIDE {
         return noisy.clone();
     }
-    let first = pass(noisy, None, have, noise, strength);
-    pass(noisy, Some(&first), have, noise, strength)
+    // The second pass looks at the first one's result so far around what it makes.
+    let around = rect.grown(HALO / 2).within(have);
+    let first = pass(noisy, None, have, around, noise, strength);
+    pass(noisy, Some(&first), have, rect, noise, strength)
+}
+
+/// Those first rows or columns, counted from `from`, whose blocks reach into `start .. end`: the blocks filtered together
+/// with one lie up to [`REACH`] away from it.
+fn reaching(all: Vec<usize>, from: i64, start: i64, end: i64) -> Vec<usize> {
+    let reach = REACH as i64;
+    let near = |at: &usize| (start - reach - SIDE as i64 + 1..end + reach).contains(&(from + *at as i64));
+    all.into_iter().filter(near).collect()
 }
 
 struct Work<'a> {
@@ -84,9 +94,17 @@ struct Band {
     weight: [Vec<f32>; 3],
 }
 
-fn pass(noisy: &Planes, basic: Option<&Planes>, have: Rect, noise: &Noise, strength: Strength) -> Planes {
-    let work = Work::new(noisy, basic, have, noise, strength);
-    let rows = starts(have.y, noisy.height, STEP);
+fn pass(
+    noisy: &Planes,
+    basic: Option<&Planes>,
+    have: Rect,
+    rect: Rect,
+    noise: &Noise,
+    strength: Strength,
+) -> Planes {
+    let mut work = Work::new(noisy, basic, have, noise, strength);
+    work.columns = reaching(work.columns, have.x, rect.x, rect.right());
+    let rows = reaching(starts(have.y, noisy.height, STEP), have.y, rect.y, rect.bottom());
     // By the grid of bands in the whole picture.
     let band_of = |row: usize| (have.y + row as i64).div_euclid(BAND);
     let bands: Vec<&[usize]> = rows.chunk_by(|a, b| band_of(*a) == band_of(*b)).collect();
@@ -178,6 +196,9 @@ impl<'a> Work<'a> {
         let mut alike = Box::new(Alike::empty());
         for &row in rows {
             for columns in self.columns.chunks(RUN) {
+                if !crate::pace::go_on() {
+                    return band;
+                }
                 *alike = Alike::empty();
                 find(self, row, columns, &mut alike);
                 filter(self, &alike, row * w, columns, &mut band);
@@ -529,7 +550,7 @@ mod tests {
         let noise = Noise::white(0.1);
         let strength = Strength { light: 1.0, colour: 1.0, detail: 0.5 };
         let have = Rect::new(0, 0, w as i64, h as i64);
-        let first = pass(&noisy, None, have, &noise, strength);
+        let first = pass(&noisy, None, have, have, &noise, strength);
         for basic in [None, Some(&first)] {
             let work = Work::new(&noisy, basic, have, &noise, strength);
             let columns = &work.columns[..20];

@@ -36,34 +36,33 @@ fn pass(noisy: &Planes, basic: Option<&Planes>, have: Rect, noise: &Noise, stren
     }
     let light = &basic.unwrap_or(noisy).planes[0];
     let w = noisy.width;
-    for c in 0..3 {
-        let factor = if c == 0 { strength.light } else { strength.colour };
-        if factor <= 0.0 {
-            continue;
-        }
-        // Each band computes what its rows need by itself, so that bands do not wait for each other.
-        out.planes[c].par_chunks_mut(BAND * w).enumerate().for_each(|(i, rows)| {
-            let (first, last) = (i * BAND, i * BAND + rows.len() / w);
-            let need = |v: usize| v.next_multiple_of(STEP);
-            let top = need(first).saturating_sub(need(SIDE));
-            let bottom = (last + SIDE).min(noisy.height);
-            let bottom = if bottom - top < SIDE { (top + SIDE).min(noisy.height) } else { bottom };
-            let top = top.min(bottom - SIDE);
-            let part = top * w..bottom * w;
-            let plane = Work {
-                noisy: &noisy.planes[c][part.clone()],
-                basic: basic.map(|b| &b.planes[c][part.clone()]),
-                light: &light[part.clone()],
-                noise: &noise.0[c],
-                factor: factor * (1.25 - 0.5 * strength.detail),
-            };
-            let mut done = noisy.planes[c][part].to_vec();
-            let rect = Rect::new(have.x, have.y + top as i64, w as i64, (bottom - top) as i64);
-            filter(&plane, rect, &mut done);
-            let at = (first - top) * w;
-            rows.copy_from_slice(&done[at..at + rows.len()]);
-        });
-    }
+    let factor = |c: usize| if c == 0 { strength.light } else { strength.colour };
+    // Each band of each plane computes what its rows need by itself, so that none waits for another.
+    let planes = out.planes.iter_mut().enumerate().filter(|(c, _)| factor(*c) > 0.0);
+    let bands: Vec<(usize, usize, &mut [f32])> = planes
+        .flat_map(|(c, plane)| plane.chunks_mut(BAND * w).enumerate().map(move |(i, rows)| (c, i, rows)))
+        .collect();
+    bands.into_par_iter().for_each(|(c, i, rows)| {
+        let (first, last) = (i * BAND, i * BAND + rows.len() / w);
+        let need = |v: usize| v.next_multiple_of(STEP);
+        let top = need(first).saturating_sub(need(SIDE));
+        let bottom = (last + SIDE).min(noisy.height);
+        let bottom = if bottom - top < SIDE { (top + SIDE).min(noisy.height) } else { bottom };
+        let top = top.min(bottom - SIDE);
+        let part = top * w..bottom * w;
+        let plane = Work {
+            noisy: &noisy.planes[c][part.clone()],
+            basic: basic.map(|b| &b.planes[c][part.clone()]),
+            light: &light[part.clone()],
+            noise: &noise.0[c],
+            factor: factor(c) * (1.25 - 0.5 * strength.detail),
+        };
+        let mut done = noisy.planes[c][part].to_vec();
+        let rect = Rect::new(have.x, have.y + top as i64, w as i64, (bottom - top) as i64);
+        filter(&plane, rect, &mut done);
+        let at = (first - top) * w;
+        rows.copy_from_slice(&done[at..at + rows.len()]);
+    });
     out
 }
 
@@ -101,6 +100,9 @@ fn filter_in<L: Lanes>(work: &Work, have: Rect, out: &mut [f32]) {
     });
     let columns = starts(have.x, w, STEP);
     for y in starts(have.y, h, STEP) {
+        if !crate::pace::go_on() {
+            return;
+        }
         for &x in &columns {
             let at = y * w + x;
             let mut block = forward_in(&load::<L>(work.noisy, w, at));

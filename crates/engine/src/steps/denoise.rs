@@ -152,7 +152,7 @@ impl WholeOp for Work {
         let noisy = Planes::of(&input, have.width as usize);
         drop(input);
         let done = if self.thorough {
-            blocks::run(&noisy, have, &self.noise, self.strength)
+            blocks::run(&noisy, have, rect, &self.noise, self.strength)
         } else {
             sliding::run(&noisy, have, &self.noise, self.strength)
         };
