@@ -137,6 +137,8 @@ pub struct FileSource {
     exif: Option<Vec<u8>>,
     camera: CameraData,
     levels: Mutex<HashMap<u8, Arc<Picture>>>,
+    /// Held by who decodes.
+    decoding: Mutex<()>,
 }
 
 /// Reads a whole file, within the limit.
@@ -267,7 +269,17 @@ impl FileSource {
         if upright {
             camera.orientation = 1;
         }
-        Ok(Self { file, format, stored, bits, icc, exif, camera, levels: Mutex::new(HashMap::new()) })
+        Ok(Self {
+            file,
+            format,
+            stored,
+            bits,
+            icc,
+            exif,
+            camera,
+            levels: Mutex::default(),
+            decoding: Mutex::default(),
+        })
     }
 
     /// What the file says.
@@ -344,6 +356,11 @@ impl FileSource {
     /// # Errors
     /// [`MediaError`] for damaged or truncated data.
     pub fn decode(&self, level: u8) -> Result<Arc<Picture>, MediaError> {
+        if let Some(picture) = self.held().get(&level) {
+            return Ok(picture.clone());
+        }
+        // Who comes meanwhile waits for this one instead of decoding as well.
+        let _alone = self.decoding.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
         if let Some(picture) = self.held().get(&level) {
             return Ok(picture.clone());
         }

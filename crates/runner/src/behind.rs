@@ -2,6 +2,7 @@
 //! everything that is made of it. Kept on the disk where that is worth its room, so that another value of a later line
 //! does not denoise again.
 
+use crate::schedule;
 use crate::targets::free_bytes;
 use rallo_engine::{
     Orientation, Picture, Plan, PlanError, Pyramid, Rect, Samples, Settings, Size, Source, SourceError,
@@ -12,14 +13,15 @@ use std::fs::File;
 use std::io::{BufReader, BufWriter, Read, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant, SystemTime};
 
 /// Largest picture that is kept like this, in pixels: 16 bytes each with its reductions.
 pub const LARGEST: u64 = 60_000_000;
 
-/// Rows computed between two looks at whether the work is still wanted.
-const BAND: i64 = 256;
+/// Rows computed before it is told how far it is: few enough to be told often, enough that what is needed around them weighs
+/// little.
+const BAND: i64 = 768;
 
 /// Steps so expensive that their result is kept.
 pub const DENOISE: [&str; 1] = ["denoise"];
@@ -66,18 +68,19 @@ pub fn groups(recipe: &Recipe, placed: &[(Option<usize>, Settings)]) -> Vec<(&'s
     placed.iter().map(|(line, _)| group(line)).collect()
 }
 
-/// The picture behind the lines `first`; nothing where it cannot be computed, or `stop` was set meanwhile.
-pub fn compute(first: Vec<Settings>, source: &dyn Source, stop: &AtomicBool) -> Option<Behind> {
+/// Share of a picture's time that its denoising takes.
+const MOST: f64 = 0.95;
+
+/// The picture behind the lines `first`; nothing where it cannot be computed, or is given up.
+fn compute(first: Vec<Settings>, source: &dyn Source) -> Option<Behind> {
     let plan = Plan::for_picture(first, source).ok()?;
     let program = plan.program(1.0);
     let size = program.size();
     let mut values: Vec<f32> = Vec::with_capacity(size.area() as usize * 3);
     for y in (0..i64::from(size.height)).step_by(BAND as usize) {
-        if stop.load(Ordering::Relaxed) {
-            return None;
-        }
         let band = Rect::new(0, y, i64::from(size.width), BAND.min(i64::from(size.height) - y));
         values.extend(program.render_values(source, band).ok()?.1);
+        schedule::report(band.bottom() as f64 / f64::from(size.height) * MOST);
     }
     Some(Behind::of(Picture::of_working(size, values).ok()?, source))
 }
@@ -145,7 +148,7 @@ pub fn ready<'a>(
         Some(picture) if picture.size() == source.size() => Behind::of(picture, source),
         _ => {
             let start = Instant::now();
-            let behind = compute(first, source, &AtomicBool::new(false))
+            let behind = compute(first, source)
                 .ok_or_else(|| PlanError::Source("the picture cannot be decoded to its end".into()))?;
             if let (Some(kept), Some(key), Ok(picture)) = (kept, key, behind.level(0)) {
                 kept.keep(&key, &picture, start.elapsed());

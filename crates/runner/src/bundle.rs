@@ -302,7 +302,7 @@ impl Gatherer {
                 video.order(count).into_iter().for_each(|k| times[k] += 1);
                 let clip = clip(video, &recipe.name, count);
                 let recorder = Recorder::start(clip, &part).map_err(|e| fault(&e))?;
-                crate::queue::step_back_process(recorder.process());
+                crate::schedule::step_back_process(recorder.process());
                 Sink::Video(Box::new(recorder))
             }
             Bundle::Pdf(pdf) => Sink::Pdf(Album::new(&text(&pdf.title), layout(pdf))),

@@ -5,6 +5,7 @@
 
 use crate::now;
 use crate::scan::{self, Found, LeftOut, Seen};
+use crate::schedule::{self, Class};
 use crate::targets::name_of;
 use rallo_engine::{Measures, Source, measure};
 use rallo_media::FileSource;
@@ -19,7 +20,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 use tokio::sync::{Notify, broadcast};
 
 /// Which frames: those of a shoot, or of a named selection across shoots.
@@ -110,8 +111,6 @@ struct Inner {
     left_out: Mutex<HashMap<i64, Vec<LeftOut>>>,
     news: broadcast::Sender<News>,
     wake: Notify,
-    /// When somebody last waited for a picture.
-    wanted: Mutex<Instant>,
 }
 
 /// The frames' keeper.
@@ -133,8 +132,6 @@ pub enum Refusal {
 const BATCH: usize = 96;
 /// Frames measured before it is told.
 const MEASURED: usize = 8;
-/// How long measuring rests after somebody waited for a picture.
-const ROOM: Duration = Duration::from_millis(200);
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(|poisoned| poisoned.into_inner())
@@ -201,13 +198,7 @@ impl Frames {
             left_out: Mutex::default(),
             news: broadcast::channel(64).0,
             wake: Notify::new(),
-            wanted: Mutex::new(Instant::now()),
         }))
-    }
-
-    /// Somebody waits for a picture: measuring makes room for a moment.
-    pub fn make_room(&self) {
-        *lock(&self.0.wanted) = Instant::now();
     }
 
     /// Follows what happens.
@@ -505,7 +496,7 @@ impl Frames {
         if found.is_empty() {
             return Ok(());
         }
-        let rows = tokio::task::spawn_blocking(move || -> Vec<Row> {
+        let rows = schedule::ask(Class::Sight, move || -> Vec<Row> {
             found
                 .into_par_iter()
                 .map(|file| {
@@ -550,9 +541,6 @@ impl Frames {
     /// Measures frames nobody measured yet, for ever.
     async fn measure_on(&self) {
         loop {
-            while lock(&self.0.wanted).elapsed() < ROOM {
-                tokio::time::sleep(ROOM / 4).await;
-            }
             match self.measure_some().await {
                 Ok(true) => {}
                 Ok(false) => self.0.wake.notified().await,
@@ -581,7 +569,7 @@ impl Frames {
             (!some.is_empty()).then_some((*shoot, some))
         });
         let Some((shoot, some)) = next else { return Ok(false) };
-        let found = tokio::task::spawn_blocking(move || {
+        let found = schedule::ask(Class::Background, move || {
             some.into_iter().map(|(id, path)| (id, measured(&path))).collect::<Vec<_>>()
         })
         .await

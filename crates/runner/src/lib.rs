@@ -6,6 +6,7 @@
 
 pub mod behind;
 pub mod bundle;
+pub mod cost;
 pub mod execute;
 pub mod expect;
 pub mod frames;
@@ -20,6 +21,7 @@ pub mod queue;
 pub mod report;
 pub mod roots;
 pub mod scan;
+pub mod schedule;
 pub mod subject;
 pub mod targets;
 mod tasks;

@@ -7,12 +7,17 @@
 
 use crate::behind::Kept;
 use crate::bundle::{Piece, Stream};
+use crate::cost::{self, Cost, Costs, Original};
 use crate::execute::{Ended, Fault};
 use crate::item::{self, Item, Joins, Room, State, default_memory};
 use crate::parts::{part_in, sweep};
+use crate::schedule::{self, CancellationToken, Class, Share};
+use crate::subject::subject;
 use crate::targets::free_bytes;
 use crate::tasks::{self, Around};
 use crate::{hook, now, page, report};
+use rallo_engine::Size;
+use rallo_media::Format;
 use rallo_recipe::Recipe;
 use rallo_store::{Counts, Run, Store, Written};
 use serde::{Deserialize, Serialize};
@@ -31,6 +36,14 @@ const BEAT: Duration = Duration::from_secs(5);
 const TICK: Duration = Duration::from_secs(1);
 /// The setting that says how many bytes are kept.
 pub const KEPT: &str = "kept_work";
+/// Share of a run after which its own pace alone counts.
+const ENOUGH: f64 = 0.05;
+/// Pictures by which it is looked up what a run will take.
+const EXPECTED: i64 = 6;
+/// So many threads are as good as so many cores to the power of this: reading and writing have one.
+const PARALLEL: f64 = 0.85;
+/// When the machine is measured, after the program was started.
+const SETTLED: Duration = Duration::from_secs(90);
 /// News of one run come at most so often.
 const NEWS: Duration = Duration::from_millis(150);
 
@@ -59,6 +72,8 @@ pub struct Event {
     pub each: Option<f64>,
     /// Seconds left until all pictures are made.
     pub left: Option<f64>,
+    /// How far the pictures in work are together, in pictures.
+    pub under_way: f64,
 }
 
 impl Event {
@@ -91,6 +106,17 @@ struct Active {
     counted: Instant,
     /// Seconds not written down yet.
     owed: f64,
+    /// Seconds of one core for a pixel of an original, as the machine's table says; nothing until it is looked up.
+    expected: Option<f64>,
+    /// Pictures in work: their positions, pixels, and how far each is.
+    at_work: HashMap<i64, (i64, Share)>,
+}
+
+impl Active {
+    /// Pixels of pictures in work that are computed.
+    fn under_way(&self) -> f64 {
+        self.at_work.values().map(|(pixels, share)| *pixels as f64 * share.get()).sum()
+    }
 }
 
 type Parsed = Arc<Result<Recipe, String>>;
@@ -134,6 +160,8 @@ struct Shared {
     recipes: Mutex<HashMap<(i64, i64), Parsed>>,
     /// What is filled while pictures of a run are made, by its tasks' places.
     streams: tokio::sync::Mutex<HashMap<i64, Arc<Streams>>>,
+    /// What pictures take on this machine.
+    costs: Mutex<Costs>,
     /// What was last told of each run, and when.
     told: Mutex<HashMap<i64, (String, Instant)>>,
 }
@@ -210,19 +238,6 @@ fn is_gone(worker: &str) -> bool {
     !start.is_empty() && began(pid).as_deref() != Some(start)
 }
 
-/// A program that works for a run lets everybody else go first.
-pub(crate) fn step_back_process(id: u32) {
-    let id = i32::try_from(id).ok().and_then(rustix::process::Pid::from_raw);
-    let _ = rustix::process::setpriority_process(id, 10);
-}
-
-/// Threads of a run let everybody else go first.
-fn step_back(quiet: bool) {
-    let thread = rustix::thread::gettid();
-    // Where it is not allowed, they work as all others do.
-    let _ = rustix::process::setpriority_process(Some(thread), if quiet { 19 } else { 10 });
-}
-
 impl Queue {
     /// Starts working on what waits in the store, at most `cores` pictures at a time, as one of perhaps several workers.
     pub fn start(store: Store, cores: usize, limits: Limits) -> Self {
@@ -264,6 +279,7 @@ impl Queue {
             active: Mutex::default(),
             recipes: Mutex::default(),
             streams: tokio::sync::Mutex::default(),
+            costs: Mutex::default(),
             told: Mutex::default(),
         }));
         queue.set_limits(limits);
@@ -271,6 +287,8 @@ impl Queue {
         tokio::spawn(async move { worker.work().await });
         let heart = queue.clone();
         tokio::spawn(async move { heart.beat().await });
+        let table = queue.clone();
+        tokio::spawn(async move { table.know_costs().await });
         queue
     }
 
@@ -362,23 +380,40 @@ impl Queue {
         let counts = self.0.store.counts(run.id).await?;
         let Counts { total, tasks, done, failed, skipped, working, pixels, ended_pixels } = counts;
         let pictures = (total - tasks).max(1) as f64;
-        let (mut each, mut left) = (None, None);
+        let (mut each, mut left, mut under_way) = (None, None, 0.0);
         if run.state == "running" {
             let active = lock(&self.0.active);
             // What is made of all pictures takes a time of its own, which these say nothing of.
-            if let Some(active) =
-                active.get(&run.id).filter(|a| ended_pixels > a.before && ended_pixels < pixels)
-            {
+            if let Some(active) = active.get(&run.id).filter(|_| ended_pixels < pixels) {
                 // By pixels: pictures of one run may differ in size.
-                let pace = active.since.elapsed().as_secs_f64() / (ended_pixels - active.before) as f64;
-                left = Some(pace * (pixels - ended_pixels) as f64);
-                each = Some(pace * pixels as f64 / pictures);
+                let done = (ended_pixels - active.before) as f64 + active.under_way();
+                let seconds = active.since.elapsed().as_secs_f64();
+                let said = active.expected.map(|core| core / self.allowed().min(self.0.cores) as f64);
+                if let Some(pace) = pace(said, seconds, done, pixels as f64) {
+                    let open = (pixels - ended_pixels) as f64 - active.under_way();
+                    left = Some(pace * open.max(0.0));
+                    each = Some(pace * pixels as f64 / pictures);
+                }
+                under_way = active.at_work.values().map(|(_, share)| share.get()).sum();
             }
         } else if run.seconds > 0.0 && done + failed + skipped > 0 {
             each = Some(run.seconds / pictures.min((done + failed + skipped) as f64));
         }
         let (state, reason) = (run.state.clone(), run.reason.clone());
-        Ok(Event { run: run.id, state, reason, total, tasks, done, failed, skipped, working, each, left })
+        Ok(Event {
+            run: run.id,
+            state,
+            reason,
+            total,
+            tasks,
+            done,
+            failed,
+            skipped,
+            working,
+            each,
+            left,
+            under_way,
+        })
     }
 
     /// Tells everybody how far a run is.
@@ -407,6 +442,76 @@ impl Queue {
             if let Err(e) = self.0.store.beat(&self.0.name, millis() + LEASE).await {
                 tracing::warn!("loans were not renewed: {e}");
             }
+        }
+    }
+
+    /// What pictures take on this machine.
+    pub fn costs(&self) -> Costs {
+        lock(&self.0.costs).clone()
+    }
+
+    /// Pictures that a run may have in work at a time.
+    pub fn width(&self) -> usize {
+        self.allowed().min(self.0.cores).max(1)
+    }
+
+    /// How far each picture of a run is that is in work here, by its position.
+    pub fn shares(&self, run: i64) -> HashMap<i64, f64> {
+        let active = lock(&self.0.active);
+        let all = active.get(&run).map(|a| a.at_work.iter().map(|(at, (_, share))| (*at, share.get())));
+        all.into_iter().flatten().collect()
+    }
+
+    /// Reads what is known of this machine, and measures it once where nothing is, when the program has settled.
+    async fn know_costs(&self) {
+        let kept = self.0.store.setting(cost::SETTING).await.ok().flatten();
+        let kept: Costs = kept.and_then(|text| serde_json::from_str(&text).ok()).unwrap_or_default();
+        *lock(&self.0.costs) = kept.clone();
+        if self.0.hook.is_none() || !kept.is_to_be_measured() {
+            return;
+        }
+        tokio::time::sleep(SETTLED).await;
+        let measured = tokio::task::spawn_blocking(move || kept.measured()).await;
+        if let Ok(measured) = measured {
+            *lock(&self.0.costs) = measured;
+            self.keep_costs().await;
+        }
+    }
+
+    async fn keep_costs(&self) {
+        let text = serde_json::to_string(&self.costs()).unwrap_or_default();
+        if let Err(e) = self.0.store.set_setting(cost::SETTING, &text).await {
+            tracing::warn!("what pictures take was not kept: {e}");
+        }
+    }
+
+    /// What a picture of a run takes by the machine's table, and the pixels of its original.
+    fn said(&self, recipe: &Recipe, item: &rallo_store::Item) -> Option<(Cost, f64)> {
+        let path = Path::new(&item.source);
+        let facts = crate::scan::facts(path).ok()?;
+        let size = Size::new(facts.width, facts.height);
+        let decided = serde_json::from_str(&item.decided).unwrap_or_default();
+        let about = subject(path, Some(&facts), &decided, item.position as usize + 1);
+        let original =
+            Original { size, bytes: item.source_bytes.max(0) as u64, is_jpeg: facts.format == Format::Jpeg };
+        Some((self.costs().picture(recipe, &about, original), size.area() as f64))
+    }
+
+    /// Looks up what a run's pictures take, by a few of them.
+    async fn expect(&self, run: i64, recipe: Parsed) {
+        let Ok(items) = self.0.store.waiting(run, EXPECTED).await else { return };
+        let queue = self.clone();
+        let found = tokio::task::spawn_blocking(move || {
+            let recipe = recipe.as_ref().as_ref().ok()?;
+            let all: Vec<(Cost, f64)> = items.iter().filter_map(|i| queue.said(recipe, i)).collect();
+            let pixels: f64 = all.iter().map(|(_, pixels)| pixels).sum();
+            (pixels > 0.0).then(|| all.iter().map(|(cost, _)| cost.seconds).sum::<f64>() / pixels)
+        });
+        if let Ok(Some(core)) = found.await {
+            if let Some(active) = lock(&self.0.active).get_mut(&run) {
+                active.expected = Some(core);
+            }
+            let _ = self.tell(run).await;
         }
     }
 
@@ -497,9 +602,13 @@ impl Queue {
                 }
             }
         };
-        self.began(&run).await;
-        let start = Instant::now();
         let recipe = self.recipe(&run).await;
+        let share = Share::default();
+        if self.began(&run, &item, &share).await && item.task.is_none() {
+            let (queue, recipe, run) = (self.clone(), recipe.clone(), run.id);
+            tokio::spawn(async move { queue.expect(run, recipe).await });
+        }
+        let start = Instant::now();
         let mut targets = Vec::new();
         for path in item.targets() {
             let known = if Path::new(&path).exists() {
@@ -522,6 +631,7 @@ impl Queue {
         } else {
             streams.all.values().for_each(|s| s.began(at));
             let (queue, item, streams) = (self.clone(), item.clone(), streams.clone());
+            let recipe = recipe.clone();
             let work = move || match answered(&recipe, &item) {
                 Err(reason) => Ended::failed(Fault::new("recipe", reason)),
                 Ok(recipe) => {
@@ -539,7 +649,7 @@ impl Queue {
                     };
                     let of = streams.all.values().next().map_or(0, Stream::count);
                     let joins = Joins { wanted, of, give: &give };
-                    queue.pooled(threads, || {
+                    queue.pooled(threads, &share, || {
                         item::picture(&recipe, &work, &queue.0.room, &queue.0.kept, &joins, &|| place.write())
                     })
                 }
@@ -548,7 +658,14 @@ impl Queue {
                 Ended::failed(Fault::new("inside", format!("the program failed on this picture: {e}")))
             })
         };
-        self.stopped(run.id);
+        self.stopped(run.id, item.position);
+        let took = start.elapsed().as_secs_f64();
+        if item.task.is_none() && ended.state == State::Done && self.is_worth_learning(&item) {
+            let bytes = ended.outputs.iter().filter(|o| o.made).map(|o| o.bytes).sum();
+            let (queue, recipe, item) = (self.clone(), recipe.clone(), item.clone());
+            let seconds = took * (threads as f64).powf(PARALLEL);
+            tokio::task::spawn_blocking(move || queue.learn(&recipe, &item, seconds, bytes));
+        }
         let waits = matches!(ended.kind, Some("no room" | "no permission"));
         // Pieces that were given are not asked for again; others will not come, or in another try.
         if item.task.is_none() && !streams.all.is_empty() {
@@ -597,16 +714,9 @@ impl Queue {
     }
 
     /// Works in so many threads, which let everybody else go first.
-    fn pooled<T: Send>(&self, threads: usize, work: impl FnOnce() -> T + Send) -> T {
-        let quiet = self.limits().quiet;
-        let pool = rayon::ThreadPoolBuilder::new()
-            .num_threads(threads)
-            .start_handler(move |_| step_back(quiet))
-            .build();
-        match pool {
-            Ok(pool) => pool.install(work),
-            Err(_) => work(),
-        }
+    fn pooled<T: Send>(&self, threads: usize, share: &Share, work: impl FnOnce() -> T + Send) -> T {
+        let class = if self.limits().quiet { Class::QuietRun } else { Class::Run };
+        schedule::work_followed(class, threads, &CancellationToken::new(), share, work)
     }
 
     /// What is filled while the pictures of a run are made; nothing of what cannot be.
@@ -689,7 +799,7 @@ impl Queue {
             };
             let around = queue.around(&handle, recipe, (&items, &item), &streams.stop);
             let live = item.task.and_then(|t| streams.all.get(&(t as usize))).and_then(Stream::complete);
-            queue.pooled(threads, || tasks::perform(&around, live))
+            queue.pooled(threads, &Share::default(), || tasks::perform(&around, live))
         };
         tokio::task::spawn_blocking(work)
             .await
@@ -734,6 +844,7 @@ impl Queue {
         // Before the end is written down: a program killed here does it once more.
         page::write(&self.0.store, run).await?;
         if self.0.store.end_run(run, &now()).await? {
+            self.keep_costs().await;
             lock(&self.0.active).remove(&run);
             lock(&self.0.recipes).retain(|(id, _), _| *id != run);
             self.0.streams.lock().await.remove(&run);
@@ -768,8 +879,21 @@ impl Queue {
         self.0.calls.load(Ordering::Relaxed) > 0
     }
 
-    /// A picture of a run goes into work.
-    async fn began(&self, run: &Run) {
+    /// Whether the machine's table is to learn from a picture: from the first ones each time, later from some.
+    fn is_worth_learning(&self, item: &rallo_store::Item) -> bool {
+        lock(&self.0.costs).learned < 50.0 || item.position % 16 == 0
+    }
+
+    /// Lets the machine's table learn from a picture that took so many seconds of one core.
+    fn learn(&self, recipe: &Parsed, item: &rallo_store::Item, seconds: f64, bytes: u64) {
+        let Ok(recipe) = recipe.as_ref() else { return };
+        if let Some((said, _)) = self.said(recipe, item) {
+            lock(&self.0.costs).learn(said, seconds, bytes);
+        }
+    }
+
+    /// A picture of a run goes into work; whether it is the first one of this stretch.
+    async fn began(&self, run: &Run, item: &rallo_store::Item, share: &Share) -> bool {
         let known = lock(&self.0.active).contains_key(&run.id);
         let before = if known { 0 } else { self.0.store.counts(run.id).await.map_or(0, |c| c.ended_pixels) };
         let fresh = {
@@ -782,25 +906,32 @@ impl Queue {
                 busy: 0,
                 counted: now,
                 owed: 0.0,
+                expected: None,
+                at_work: HashMap::new(),
             });
             if one.busy == 0 {
                 one.counted = now;
             }
             one.busy += 1;
+            if item.task.is_none() {
+                one.at_work.insert(item.position, (item.pixels.max(0), share.clone()));
+            }
             fresh
         };
         if fresh && let Err(e) = self.tell(run.id).await {
             tracing::error!("run {}: {e}", run.id);
         }
+        fresh
     }
 
     /// A picture of a run is out of work.
-    fn stopped(&self, run: i64) {
+    fn stopped(&self, run: i64, position: i64) {
         if let Some(one) = lock(&self.0.active).get_mut(&run) {
+            one.at_work.remove(&position);
             let now = Instant::now();
             one.owed += (now - one.counted).as_secs_f64();
             one.counted = now;
-            one.busy -= 1;
+            one.busy = one.busy.saturating_sub(1);
         }
     }
 
@@ -846,7 +977,8 @@ impl Queue {
             }
             let event = self.state(run).await?;
             let words = format!("{} {} {:?}", event.state, event.ended(), event.reason);
-            if lock(&self.0.told).get(&run.id).is_none_or(|t| t.0 != words) {
+            // A long picture is followed while it is made.
+            if event.under_way > 0.0 || lock(&self.0.told).get(&run.id).is_none_or(|t| t.0 != words) {
                 self.tell(run.id).await?;
             }
         }
@@ -890,9 +1022,36 @@ impl Queue {
     }
 }
 
+/// Seconds for a pixel: by the machine's table at first, and by what the run took as soon as that says something.
+fn pace(said: Option<f64>, seconds: f64, done: f64, all: f64) -> Option<f64> {
+    let took = (done > 0.0).then(|| seconds / done);
+    match (said, took) {
+        (Some(said), Some(took)) => {
+            let weight = (done / all / ENOUGH).min(1.0);
+            Some(took * weight + said * (1.0 - weight))
+        }
+        (said, took) => took.or(said),
+    }
+}
+
 /// The recipe with what was changed for one picture at a checkpoint.
 fn answered(recipe: &Result<Recipe, String>, item: &rallo_store::Item) -> Result<Recipe, String> {
     let recipe = recipe.as_ref().map_err(Clone::clone)?;
     let answers: Vec<(usize, String, Value)> = serde_json::from_str(&item.answers).unwrap_or_default();
     recipe.answered(&answers).map_err(|faults| faults.to_string())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_table_speaks_first_and_the_run_itself_afterwards() {
+        assert_eq!(pace(None, 5.0, 0.0, 100.0), None);
+        assert_eq!(pace(Some(2.0), 5.0, 0.0, 100.0), Some(2.0));
+        assert_eq!(pace(None, 5.0, 10.0, 100.0), Some(0.5));
+        // Half of what is enough: half of each.
+        assert_eq!(pace(Some(2.0), 10.0, 2.5, 100.0), Some(3.0));
+        assert_eq!(pace(Some(2.0), 40.0, 10.0, 100.0), Some(4.0));
+    }
 }
