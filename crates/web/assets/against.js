@@ -3,16 +3,15 @@
 import { el, json } from './talk.js';
 
 /**
- * `now()` gives { doc, frame, open, size, moves }: the recipe, the sample, the open line, the result's size, and whether a
- * step moves or widens the picture, so that before has it too.
+ * `now()` gives { doc, open, moves }: the recipe, the open line, and whether a step moves or widens the picture, so that
+ * before has it too.
  */
 export class Against {
   constructor(select, now, changed) {
     this.select = select;
     this.now = now;
-    // Documents by what is chosen, and sizes of what they make: asked for once, not with every picture.
+    // Documents by what is chosen: asked for once, not with every picture.
     this.documents = new Map();
-    this.known = new Map();
     select.addEventListener('change', changed);
   }
 
@@ -45,21 +44,12 @@ export class Against {
     return this.documents.get(what);
   }
 
-  /** What to ask the engine for, how large it is, and a key that changes when it does. */
+  /** What to ask the engine for, and a key that changes when it does, or where it belongs. */
   async other() {
-    const { doc, frame, size, moves } = this.now();
-    const what = this.select.value || 'original';
-    const recipe = await this.document(what);
-    if (!recipe) {
-      const geometry = doc.steps.filter(moves);
-      return { body: { recipe: doc, before: true }, size, key: geometry };
-    }
-    const key = JSON.stringify([recipe.steps, frame]);
-    if (!this.known.has(key)) {
-      const told = await json('POST', '/api/plan', { recipe, frame });
-      if (this.known.size > 50) this.known.clear();
-      this.known.set(key, told.size);
-    }
-    return { body: { recipe }, size: this.known.get(key), key };
+    const { doc, moves } = this.now();
+    const framed = doc.steps.filter(moves);
+    const recipe = await this.document(this.select.value || 'original');
+    if (!recipe) return { body: { recipe: { ...doc, steps: structuredClone(doc.steps) }, before: true }, key: JSON.stringify(framed) };
+    return { body: { recipe: structuredClone(recipe) }, key: JSON.stringify([recipe.steps, framed]) };
   }
 }

@@ -4,6 +4,8 @@ import { deliveries } from './deliveries.js';
 import { ask, el, json, say, typing } from './talk.js';
 import { Against } from './against.js';
 import { Viewer } from './viewer.js';
+import { pixels } from './slots.js';
+import { Keeper } from './keeper.js';
 import { controls, sentence } from './ticket.js';
 import { drawShape, where } from './where.js';
 import { Hand } from './hand.js';
@@ -50,9 +52,9 @@ function upto() {
 }
 
 let toolSize = null;
-const against = new Against($('against'), () => ({ doc, frame, open, size: told?.size ?? source, moves: (s) => kind(s).moves }), () => viewer.refresh());
+const against = new Against($('against'), () => ({ doc, open, moves: (s) => kind(s).moves }), () => viewer.refresh());
 const viewer = new Viewer($('stage'), () => ({
-  recipe: doc, frame, upto: doc ? upto() : undefined,
+  recipe: doc, text: doc ? text() : '', frame, upto: doc ? upto() : undefined,
   size: (doc && upto() !== undefined && toolSize) || told?.size || source,
   from: open >= 0 ? open : undefined, clip: clipping || undefined,
   other: () => against.other(), otherName: against.name,
@@ -155,6 +157,8 @@ function changed(done) {
     if (off) trying(); else save();
   }
   viewer.refresh();
+  // Lines come and go at once; their words follow.
+  if (drawn !== doc.steps.map((s) => s.step).join()) draw();
   tell(done);
 }
 
@@ -207,7 +211,10 @@ async function tell(all) {
   if (asking) { askAgain = askAgain || all || 'words'; return; }
   asking = true;
   try {
-    told = await json('POST', '/api/plan', { recipe: doc, frame });
+    const before = told;
+    told = { ...(await json('POST', '/api/plan', { recipe: doc, frame, quick: true })), steps: doc.steps.map((s) => s.step) };
+    // What was measured stands until it is measured again.
+    told.lines.forEach((l, i) => { if (before?.steps[i] === told.steps[i]) Object.assign(l, { found: before.lines[i].found, measured: before.lines[i].measured, ordinary: before.lines[i].ordinary }); });
     source = told.source;
     toolSize = told.lines[open]?.size ?? null;
     if (all) draw(); else words();
@@ -215,40 +222,66 @@ async function tell(all) {
     over();
     data();
     costs();
+    measure();
   } catch (e) { say(e.message); if (all) draw(); }
   asking = false;
   if (askAgain) { const next = askAgain === true; askAgain = false; tell(next); viewer.refresh(); }
 }
 
-// What one picture takes and how large its file is, measured when the hand rests.
+// What steps measure in the sample: told when the hand rests, since it may take a while.
+let measuring = null;
+function measure() {
+  clearTimeout(measuring);
+  const of = text();
+  measuring = setTimeout(async () => {
+    try {
+      const full = await json('POST', '/api/plan', { recipe: JSON.parse(of), frame });
+      if (text() !== of) return;
+      const found = (t) => JSON.stringify(t.lines.map((l) => [l.found, l.measured]));
+      const isNew = found(told) !== found(full);
+      told = { ...full, steps: told.steps };
+      if (isNew && !document.activeElement?.closest?.('#lines .is-open input, #lines .is-open select')) draw();
+    } catch { /* the picture says what is wrong */ }
+  }, 250);
+}
+
+// What one picture takes and how large its file is: at once from the machine's table, and measured when the hand rests.
 let cost = null;
 let costing = null;
 let costOf = '';
-function costs() {
-  clearTimeout(costing);
-  if (costOf === text()) return;
-  costing = setTimeout(async () => {
-    const of = text();
-    try {
-      const found = await json('POST', '/api/cost', { recipe: JSON.parse(of), frame });
-      if (text() !== of) return;
-      cost = found;
-      costOf = of;
-      data();
-      drawDeliveries?.();
-    } catch { /* the run sheet says what is wrong */ }
-  }, 1500);
+let costStop = null;
+async function askCost(of, measured) {
+  const found = await json('POST', '/api/cost', { recipe: JSON.parse(of), frame, measure: measured }, { signal: costStop.signal });
+  if (text() !== of) return false;
+  cost = found;
+  data();
+  drawDeliveries?.();
+  return true;
 }
+function costs() {
+  const of = text();
+  if (costOf === of) return;
+  costOf = of;
+  clearTimeout(costing);
+  costStop?.abort();
+  costStop = new AbortController();
+  costing = setTimeout(async () => {
+    try {
+      if (await askCost(of, false)) costing = setTimeout(() => askCost(of, true).catch(() => { /* the first figure stays */ }), 2500);
+    } catch { /* the run sheet says what is wrong */ }
+  }, 150);
+}
+const SURE = { rough: 'a first guess', estimated: 'estimated', learned: 'as in earlier runs', measured: 'measured' };
 const size = (bytes) => (bytes < 1e6 ? `${Math.round(bytes / 1000)} kB` : `${(bytes / 1e6).toFixed(1)} MB`);
 
 function data() {
   const f = facts;
   const shutter = f.shutter && (f.shutter < 0.4 ? `1/${Math.round(1 / f.shutter)} s` : `${f.shutter} s`);
   const first = [f.iso && `ISO ${f.iso}`, shutter, f.aperture && `f/${f.aperture}`].filter(Boolean).join(', ');
-  $('data').textContent = `${first}\n${((source[0] * source[1]) / 1e6).toFixed(1)} MP to ${told.size[0]} × ${told.size[1]}${cost ? `\na picture: ${cost.seconds < 10 ? cost.seconds.toFixed(1) : Math.round(cost.seconds)} s${cost.bytes == null ? '' : `, ${size(cost.bytes)}`}` : ''}`;
+  $('data').textContent = `${first}\n${((source[0] * source[1]) / 1e6).toFixed(1)} MP to ${told.size[0]} × ${told.size[1]}${cost ? `\na picture: ${cost.seconds < 10 ? cost.seconds.toFixed(1) : Math.round(cost.seconds)} s${cost.bytes == null ? '' : `, ${size(cost.bytes)}`} (${SURE[cost.sure]})` : ''}`;
 }
 
-const partsOf = (i) => told?.lines[i]?.parts ?? [kind(doc.steps[i]).title];
+const partsOf = (i) => (told?.steps[i] === doc.steps[i].step && told.lines[i]?.parts) || [kind(doc.steps[i]).title];
 
 function lineWords(i) {
   const step = () => doc.steps[i];
@@ -375,7 +408,7 @@ document.addEventListener('paste', (e) => {
 
 /** Another recipe's lines as a block. */
 async function takeIn(recipe) {
-  if (saving) { clearTimeout(saving); await keep(); }
+  await keeper.done();
   try {
     const took = await json('POST', '/api/recipes/block', { version, document: doc, recipe, follow: true });
     doc = took.document;
@@ -436,7 +469,9 @@ function relocate(i, to) {
   setTimeout(() => document.querySelector(`[data-line="${to}"]`)?.focus(), 250);
 }
 
+let drawn = '';
 function draw() {
+  drawn = doc.steps.map((s) => s.step).join();
   const focused = document.activeElement?.closest?.('#lines li')?.dataset.line;
   const param = document.activeElement?.dataset?.param;
   const label = document.activeElement?.getAttribute?.('aria-label');
@@ -472,39 +507,44 @@ function advise() {
   }
 }
 
-// Saving: each decision, a moment after it was made.
-let saving = null;
-let stored = '';
-function save() {
-  $('saved').textContent = 'not saved yet';
-  clearTimeout(saving);
-  saving = setTimeout(keep, 500);
-}
-async function keep() {
-  saving = null;
-  const now = text();
-  if (now === stored) { $('saved').textContent = 'saved'; return; }
-  try {
-    const row = await json('PUT', `/api/recipes/${id}`, { version, document: doc });
+// Saving: each decision, at once, and never behind pixels.
+const keeper = new Keeper(id, {
+  // What is only tried is not written down.
+  text: () => (off ? off.text : text()),
+  state(word) { $('saved').textContent = word; },
+  kept(row) {
+    if (row.version === version) return;
     ({ version } = row);
-    stored = now;
-    $('saved').textContent = text() === now ? 'saved' : 'not saved yet';
     $('version').textContent = version;
-    list();
-  } catch (e) {
-    $('saved').textContent = 'not saved';
-    say(e.message);
-    if (e.status === undefined) saving = setTimeout(keep, 3000);
-  }
+    clearTimeout(listing);
+    listing = setTimeout(list, 1500);
+  },
+  failed(e) { if (e.status === 409) conflict(); else say(e.message); },
+});
+let listing = null;
+const save = () => keeper.save();
+
+/** Somebody else, or another window, changed this recipe meanwhile: the person decides which one stays. */
+function conflict() {
+  const box = $('conflict');
+  box.hidden = false;
+  box.querySelector('.btn')?.focus();
 }
-window.addEventListener('beforeunload', (e) => { if (saving || $('saved').textContent === 'not saved') { keep(); e.preventDefault(); } });
+$('theirs').onclick = () => { keeper.forget(); location.reload(); };
+$('mine').onclick = async () => {
+  try {
+    const row = await json('GET', `/api/recipes/${id}`);
+    $('conflict').hidden = true;
+    await keeper.over(row.version);
+  } catch (e) { say(e.message); }
+};
+
 // Leaving by a link waits for the last decision to be kept.
 document.addEventListener('click', async (e) => {
   const link = e.target.closest('a[href^="/"]');
-  if (!link || !saving) return;
+  if (!link || keeper.isKept()) return;
   e.preventDefault();
-  clearTimeout(saving);
-  await keep();
+  await keeper.done();
   location.href = link.href;
 });
 
@@ -526,7 +566,9 @@ $('undo').onclick = () => travel(past, future);
 $('redo').onclick = () => travel(future, past);
 $('name').addEventListener('change', () => { doc.name = $('name').value.trim() || 'New recipe'; changed(true); });
 $('fresh').onclick = async () => {
-  try { await json('POST', '/api/recipes', null); location.reload(); } catch (e) { say(e.message); }
+  try {
+    await keeper.done();
+    await json('POST', '/api/recipes', null); location.reload(); } catch (e) { say(e.message); }
 };
 async function list() {
   const all = await json('GET', '/api/recipes').catch(() => []);
@@ -535,6 +577,7 @@ async function list() {
   $('take-in').replaceChildren(el('option', { value: '' }, 'Take in a recipe …'), ...all.filter((r) => r.id !== id).map((r) => el('option', { value: r.id }, r.name)));
 }
 $('recipes').onchange = async () => {
+  await keeper.done();
   await ask('PUT', '/api/desk', { recipe: Number($('recipes').value) }).catch((e) => say(e.message));
   location.reload();
 };
@@ -652,10 +695,11 @@ async function drawLoupe() {
   loupeBusy = true;
   const at = loupeAt;
   try {
-    const { size } = viewer.source();
+    const size = viewer.size();
     const side = Math.round(220 * devicePixelRatio);
     const corner = at.map((v, i) => Math.round(Math.max(0, Math.min(size[i] - side, v * size[i] - side / 2))));
-    const blob = await (await ask('POST', '/api/render', { recipe: doc, frame, upto: upto(), region: [...corner, side, side], scale: 1 })).blob();
+    const asked = { recipe: doc, frame, upto: upto(), region: [...corner, side, side], scale: 1 };
+    const blob = await pixels.run(async () => (await ask('POST', '/api/render', asked)).blob());
     const image = await createImageBitmap(blob);
     [loupe.width, loupe.height] = [side, side];
     loupe.getContext('2d').drawImage(image, 0, 0);
@@ -680,7 +724,8 @@ async function showValue() {
   const at = valueAt;
   try {
     const p = viewer.place();
-    const told = await json('POST', '/api/value', { recipe: doc, frame, upto: upto(), at, scale: Math.min(1, p.zoom * devicePixelRatio) });
+    const asked = { recipe: doc, frame, upto: upto(), at, scale: Math.min(1, p.zoom * devicePixelRatio) };
+    const told = await pixels.run(() => json('POST', '/api/value', asked));
     $('value').textContent = `${told.values.map((v) => Math.round(v)).join(' · ')} ${told.space.replace(/ IEC.*$/, '')}`;
   } catch { /* the next move asks again */ }
   valueBusy = false;
@@ -696,7 +741,7 @@ const hand = new Hand(stage, viewer, {
     if (pick.shape != null) {
       const all = [step.area].flat();
       const set = (shape, done) => { all[pick.shape] = shape; around(i, 'area', all, done); };
-      return drawShape(all[pick.shape], at, away, set, viewer.source().size);
+      return drawShape(all[pick.shape], at, away, set, viewer.size());
     }
     return hand.tooling() && grab(viewer, step, at, (v, d) => { change(i, v, d); }, pick, neutral, facts);
   },
@@ -809,7 +854,8 @@ async function start() {
     drawDeliveries = deliveries($('goes'), { doc: () => doc, told: () => told, kinds: steps.deliveries, kind, cost: () => cost, frame, histogram: () => histogram, changed, draw });
     doc = row.document;
     ({ version } = row);
-    stored = settled = text();
+    settled = text();
+    keeper.begin(version, settled);
     draw();
     list();
     zoomTo('fit');
@@ -829,7 +875,7 @@ async function typical() {
   if (!picks.length) return;
   box.replaceChildren(el('option', { value: '' }, picks.some((p) => p.id === frame) ? 'a typical frame' : 'more typical …'), ...picks.map((p) => el('option', { value: p.id, title: p.why }, `${p.name}: ${p.why}`)));
   box.onchange = async () => {
-    if (saving) { clearTimeout(saving); await keep(); }
+    await keeper.done();
     await ask('PUT', '/api/desk', { frame: Number(box.value) }).catch((e) => say(e.message));
     location.reload();
   };

@@ -101,6 +101,9 @@ function marks() {
   const chosen = state.selected.size || v.chosen;
   $('rail-frames')?.replaceChildren(String(chosen));
   $('rail-frames-word')?.replaceChildren(state.selected.size ? 'selected' : v.word);
+  const left = v.total - state.selected.size;
+  const others = !state.selected.size ? v.left_out_of_run : left > 0 ? `${left} left out` : '';
+  $('rail-left-out')?.replaceChildren(others ? `, ${others}` : '');
   $('run-count').textContent = `${chosen} ${chosen === 1 ? 'frame' : 'frames'}`;
   document.querySelectorAll('#which button').forEach((b) => {
     const on = (state.filter.values.choice?.join() ?? '') === b.dataset.which;
@@ -271,7 +274,7 @@ export function paper(title, body, buttons = []) {
 
 // Selecting.
 let saving = null;
-const put = (last) => ask('PUT', '/api/desk', { selection: [...state.selected], frame: atId }, last).catch((e) => say(e.message));
+const put = (last) => ask('PUT', '/api/desk', { selection: [...state.selected], frame: atId }, { last }).catch((e) => say(e.message));
 function keep() {
   clearTimeout(saving);
   saving = setTimeout(() => { saving = null; put(); }, 150);
@@ -295,8 +298,9 @@ export function select(ids) {
   marks();
 }
 export function only(ids) {
+  // To be looked at; what a run takes stays what it was.
   state.filter = { values: {}, ranges: {}, text: '', only: ids };
-  select(ids);
+  [atId] = ids;
   view();
 }
 const second = new BroadcastChannel('rallo-frame');
@@ -346,18 +350,25 @@ async function travel(way) {
 
 export const targets = () => (state.selected.size ? [...state.selected] : [state.ids[state.at]].filter((i) => i !== undefined));
 
-// Mouse: click selects, double click goes to the bench, dragging moves frames in the order by hand.
+function flip(id) {
+  if (!state.selected.delete(id)) state.selected.add(id);
+  keep();
+  grid.draw();
+  marks();
+}
+
+// Mouse: a click looks at a frame and is no choice; its tick, or a click with Ctrl or Shift, selects. A double click goes to
+// the bench, dragging moves frames in the order by hand.
 let drag = null;
 $('grid').addEventListener('click', (e) => {
   const node = e.target.closest('.fr');
   if (!node || drag?.moved) return;
   const i = Number(node.dataset.index);
   if (e.shiftKey) return go(i, true);
-  const id = state.ids[i];
-  if (state.selected.has(id)) state.selected.delete(id); else state.selected.add(id);
+  if (e.ctrlKey || e.metaKey || e.target.closest('.tick')) flip(state.ids[i]);
   go(i);
 });
-$('grid').addEventListener('dblclick', (e) => { if (e.target.closest('.fr')) bench(); });
+$('grid').addEventListener('dblclick', (e) => { if (e.target.closest('.fr') && !e.target.closest('.tick')) bench(); });
 $('grid').addEventListener('pointerdown', (e) => {
   const node = e.target.closest('.fr');
   drag = null;
@@ -450,7 +461,7 @@ document.addEventListener('keydown', (e) => {
   const button = e.target.closest('button, a, select, input');
   if (by && e.altKey) step(by);
   else if (by && !(button && e.target.tagName === 'SELECT')) go(state.at + by, e.shiftKey);
-  else if (e.key === ' ' && !button && state.ids.length) { const id = state.ids[state.at]; if (!state.selected.delete(id)) state.selected.add(id); keep(); grid.draw(); marks(); }
+  else if (e.key === ' ' && !button && state.ids.length) flip(state.ids[state.at]);
   else if (e.key === 'Enter' && !button) bench();
   else if (/^[0-5]$/.test(e.key)) rate(Number(e.key));
   else if (e.altKey || !open[e.key.toLowerCase()]) return;

@@ -117,12 +117,12 @@ export class Grid {
     const cls = `fr${row ? ` is-${row.choice}` : ''}`;
     const picture = old?.querySelector('img')?.src && row && old.dataset.stamp === row.stamp ? old.querySelector('i') : this.picture(id, row);
     return el('div', { class: cls, role: 'option', id: `frame-${id}`, 'data-stamp': row?.stamp, 'aria-label': row && `${row.name}${CHOICES[row.choice] ? `, ${CHOICES[row.choice]}` : ''}${row.rating ? `, rating ${row.rating}` : ''}` },
-      picture, el('span', { class: 'cap' }, name, mark), el('span', { class: 'cap2' }, said));
+      picture, el('span', { class: 'tick', title: 'Select for a run (Space)', 'aria-hidden': true }), el('span', { class: 'cap' }, name, mark), el('span', { class: 'cap2' }, said));
   }
 
   line(id, row) {
     const cells = row ? this.columns.map((c) => el('span', { class: `col col-${c}` }, String(COLUMNS[c][1](row) ?? ''))) : [];
-    return el('div', { class: `fr line${row ? ` is-${row.choice}` : ''}`, role: 'option', id: `frame-${id}` }, this.picture(id, row),
+    return el('div', { class: `fr line${row ? ` is-${row.choice}` : ''}`, role: 'option', id: `frame-${id}` }, el('span', { class: 'tick', title: 'Select for a run (Space)', 'aria-hidden': true }), this.picture(id, row),
       el('b', {}, row?.name ?? ''), el('span', { class: 'col decided' }, row ? row.problem ?? CHOICES[row.choice] : ''), ...cells);
   }
 

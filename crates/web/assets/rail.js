@@ -60,7 +60,7 @@ document.addEventListener('alpine:init', () => {
         if (run.state !== before && (run.state === 'asking' || (run.state === 'done' && before))) signal(run);
         this.queue = words();
         const running = [...open.values()].find((r) => r.state === 'running');
-        const share = running ? (running.done + running.failed + running.skipped) / running.total : 0;
+        const share = running ? (running.done + running.failed + running.skipped + running.under_way) / running.total : 0;
         this.$refs.busy.style.width = `${share * 100}%`;
         const asking = [...open.values()].some((r) => r.state === 'asking');
         document.title = asking ? `Yes? – ${title}` : running ? `${Math.floor(share * 100)} % – ${title}` : title;

@@ -64,10 +64,11 @@ async function draw() {
     : good ? `Into ${all.folder}: ${all.after} where the originals are ${all.before}.${failed}` : `Into ${all.folder}.${failed}`);
   const meter = $('meter');
   meter.setAttribute('aria-valuenow', Math.round((ended / p.total) * 100));
-  meter.querySelector('.bar-done').style.width = `${(good / p.total) * 100}%`;
+  meter.querySelector('.bar-done').style.width = `${((good + p.under_way) / p.total) * 100}%`;
   meter.querySelector('.bar-failed').style.width = `${(p.failed / p.total) * 100}%`;
   $('working').hidden = !all.working.length;
-  $('working').textContent = `In work: ${all.working.join(', ')}`;
+  // Of a long picture it is told how far it is; a short one is done before that could be read.
+  $('working').textContent = `In work: ${all.working.map((w) => (w.share > 0 ? `${w.name} ${Math.round(w.share * 100)} %` : w.name)).join(', ')}`;
   const over = p.state === 'done' || p.state === 'cancelled';
   $('pause').hidden = !['running', 'waiting'].includes(p.state);
   $('go-on').hidden = p.state !== 'paused' && !(p.state === 'waiting' && all.at);

@@ -108,6 +108,7 @@ async function look() {
   const stops = sheet.problems.some((p) => p.stops);
   $('what').textContent = `${sheet.count} ${sheet.count === 1 ? 'picture' : 'pictures'}`;
   const more = sheet.folders > 1 ? ` and ${sheet.folders - 1} other ${sheet.folders === 2 ? 'folder' : 'folders'}` : '';
+  $('takes').textContent = sheet.takes;
   $('where').textContent = `Into ${sheet.folder}${more}.${sheet.free ? ` ${sheet.free} are free there.` : ''}`;
   $('expected').replaceChildren(...sheet.expected.map((text) => el('p', { class: 'cost' }, text)));
   $('problems').replaceChildren(...sheet.problems.map(problem));
@@ -125,13 +126,19 @@ async function look() {
   if (sheet.count) measure(mine);
 }
 
-/** Times and sizes come after: a few pictures are made for them. */
+const SURE = { rough: 'a first guess', estimated: 'estimated from what this machine does', learned: 'estimated from earlier runs' };
+const costWords = (c, why) => `${duration(c.seconds)}, about ${c.bytes} in all${c.each ? `, ${c.each} each` : ''}: ${why}.`.replace(/^a/, 'A');
+
+/** Times and sizes are told at once, and a few pictures made to know them better. */
 async function measure(mine) {
+  const { cost } = sheet;
+  if (cost) $('cost').textContent = costWords(cost, `${SURE[cost.sure]}, being measured …`);
   let told;
   try { told = await json('POST', '/api/sheet/measure', asked()); } catch (e) { say(e.message); return; }
   if (mine !== round) return;
+  if (told.is_long) { $('cost').textContent = costWords(cost, `${SURE[cost.sure]}, corrected while it runs`); return; }
   if (!told.measured) { $('cost').textContent = 'None of the pictures could be made to measure time and size.'; return; }
-  $('cost').textContent = `${duration(told.seconds)}, about ${told.bytes} in all${told.each ? `, ${told.each} each` : ''}: measured on ${told.measured} of them, corrected while it runs.`.replace(/^a/, 'A');
+  $('cost').textContent = costWords(told, `measured on ${told.measured} of them, corrected while it runs`);
   if (told.room && !sheet.problems.some((p) => p.message === told.room.message)) {
     sheet.problems.push(told.room);
     $('problems').append(problem(told.room));

@@ -10,17 +10,23 @@ export function say(text) {
   say.timer = setTimeout(() => box.classList.remove('is-on'), 9000);
 }
 
-/** `last` lets the request outlive the page. */
-export async function ask(method, path, body, last = false) {
+/** Most bytes of a request that outlives its page, by the fetch standard, with room for others. */
+const OUTLIVES = 60000;
+
+/** `last` lets the request outlive the page, where its body is small enough; `signal` gives it up. */
+export async function ask(method, path, body, { last = false, signal } = {}) {
+  const sent = body === undefined ? undefined : JSON.stringify(body);
   let response;
   try {
     response = await fetch(path, {
       method,
-      keepalive: last,
+      signal,
+      keepalive: last && (sent?.length ?? 0) < OUTLIVES,
       headers: { 'content-type': 'application/json', 'x-rallo-token': token },
-      body: body === undefined ? undefined : JSON.stringify(body),
+      body: sent,
     });
-  } catch {
+  } catch (e) {
+    if (signal?.aborted) throw e;
     throw new Error('The program does not answer. Is it still running? What you did is kept on this page; it goes on when the program is back.');
   }
   if (response.ok) return response;
@@ -32,7 +38,7 @@ export async function ask(method, path, body, last = false) {
   throw error;
 }
 
-export const json = async (method, path, body) => (await ask(method, path, body)).json();
+export const json = async (method, path, body, how) => (await ask(method, path, body, how)).json();
 
 /** Seconds as people say them. */
 export function duration(seconds) {

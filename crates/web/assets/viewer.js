@@ -1,6 +1,11 @@
-// The viewer: asks the engine for what is shown, at the scale it is shown, and draws it.
+// The viewer: asks the engine for what is seen, and draws each picture only where it belongs.
+//
+// The server says of each picture which part of the result it covers, how large that result is, and a number for how it
+// lies on the original (its geometry). A picture is drawn by these and never by what the page believes meanwhile: while a
+// new one is on its way, the last one stays, in its own geometry. What it is compared with is drawn only in the same one.
 
 import { ask } from './talk.js';
+import { pixels } from './slots.js';
 
 /** An answer's head and its picture: four bytes of length, so much JSON, and the rest. */
 async function apart(answer) {
@@ -10,9 +15,19 @@ async function apart(answer) {
   return { head, blob: new Blob([new Uint8Array(bytes, 4 + length)], { type: 'image/jpeg' }) };
 }
 
+/** Milliseconds after which a request is given up for a newer one: of other lines or another zoom, and of another place. */
+const OLD = { shape: 150, view: 400 };
+/** Milliseconds that a hand rests before a stand-in at fit is refined. */
+const REST = 400;
+/** The last true picture stays until so much of the next one is denoised, or for so long after the last change. */
+const ENOUGH = 0.4;
+const HELD = 1500;
+/** Milliseconds of work that need no sign. */
+const UNSEEN = 150;
+
 /**
- * Shows a frame through a recipe; `source()` gives what to ask for: { recipe, frame, upto, size }, and what it is compared
- * with: `other()`, a promise of { body, size, key }, and `otherName`.
+ * Shows a frame through a recipe; `source()` gives what to ask for: { recipe, text, frame, upto, size }, and what it is
+ * compared with: `other()`, a promise of { body, key }, and `otherName`.
  */
 export class Viewer {
   constructor(stage, source, drawn) {
@@ -28,19 +43,30 @@ export class Viewer {
     this.compare = 'split';
     this.holding = false;
     this.pictures = { before: null, after: null };
-    this.busy = false;
-    this.again = false;
+    // The last pictures of the whole, beneath the parts that are seen.
+    this.whole = { before: null, after: null };
+    this.jobs = { before: null, after: null };
+    this.failed = '';
+    this.changed = 0;
     new ResizeObserver(() => this.refresh()).observe(stage);
+  }
+
+  /** Size of the result that is drawn, or that will be. */
+  size() {
+    const { after } = this.pictures;
+    const source = this.source();
+    return after && after.upto === source.upto && after.frame === source.frame ? after.head.size : source.size;
   }
 
   /** Where the picture lies on the stage (CSS pixels), and its scale. */
   place() {
     const { width: all, height } = this.stage.getBoundingClientRect();
-    const [w, h] = this.source().size;
+    const [w, h] = this.size();
+    const dots = devicePixelRatio;
     // Side by side, the result has the right half; before lies `left` further to the left.
     const left = this.compare === 'side' && !this.plain() ? Math.round(all / 2) : 0;
     const width = all - left;
-    const zoom = this.zoom === 'fit' ? Math.min(width / w, height / h, 1) : this.zoom / devicePixelRatio;
+    const zoom = this.zoom === 'fit' ? Math.min((width * dots) / w, (height * dots) / h, 1) / dots : this.zoom / dots;
     const at = (room, side, share) => {
       const spare = room - side * zoom;
       return spare >= 0 ? spare / 2 : Math.max(spare, Math.min(0, room / 2 - share * side * zoom));
@@ -65,77 +91,155 @@ export class Viewer {
     return [(over - p.x) / (p.w * p.zoom), (y - p.y) / (p.h * p.zoom)];
   }
 
-  /** The region to ask for, in pixels of the result at the scale. */
-  wanted() {
+  /** How the result is looked at, as the server is told. */
+  view() {
     const p = this.place();
-    const scale = Math.min(1, p.zoom * devicePixelRatio);
-    const [sw, sh] = [Math.ceil(p.w * scale - 1e-6), Math.ceil(p.h * scale - 1e-6)];
-    const k = scale / p.zoom;
-    const from = p.x - p.left;
-    const x = Math.max(0, Math.floor(-from * k));
-    const y = Math.max(0, Math.floor(-p.y * k));
-    const right = Math.min(sw, Math.ceil((p.width - from) * k));
-    const bottom = Math.min(sh, Math.ceil((p.height - p.y) * k));
-    return { region: [x, y, Math.max(1, right - x), Math.max(1, bottom - y)], scale };
+    const dots = devicePixelRatio;
+    return { room: [Math.max(1, p.width * dots), Math.max(1, p.height * dots)], zoom: this.zoom === 'fit' ? null : this.zoom, centre: [...this.centre] };
   }
 
+  /** What is seen now, in words that are equal when it is: all of it, the view alone, and its lines and zoom alone. */
+  wanted() {
+    const source = this.source();
+    const view = this.view();
+    const seen = JSON.stringify(view);
+    const shape = JSON.stringify([this.zoom, this.compare === 'side', source.upto, source.frame, source.recipe.steps.map((s) => [s.step, s.on])]);
+    return { key: JSON.stringify([source.text, source.frame, source.upto, source.clip, seen]), seen, shape, view, source };
+  }
+
+  /** Something may have changed: what is there is drawn, and what is missing asked for. */
   refresh() {
     // Nothing to show before the recipe is there.
     if (!this.source().recipe) return;
+    this.changed = performance.now();
+    this.failed = '';
     this.draw();
-    if (this.busy) { this.again = true; return; }
-    this.busy = true;
-    this.fetch().catch((e) => this.drawn(e)).finally(() => {
-      this.busy = false;
-      if (this.again) { this.again = false; this.refresh(); }
+    const now = this.wanted();
+    for (const side of ['after', 'before']) {
+      const job = this.jobs[side];
+      const age = job ? performance.now() - job.since : 0;
+      const old = job && (job.shape !== now.shape ? age > OLD.shape : job.seen !== now.seen && age > OLD.view);
+      if (old || (job?.refines && job.key !== now.key)) job.stop.abort();
+    }
+    this.go();
+  }
+
+  /** Begins what is wanted and not under way. */
+  go() {
+    if (!this.source().frame) return;
+    const now = this.wanted();
+    if (!this.jobs.after) {
+      const { after } = this.pictures;
+      const latest = this.held ?? after;
+      if (latest?.key !== now.key && this.failed !== now.key) this.begin('after', now, this.after(now));
+      else if (latest?.key === now.key) this.refine(now, latest);
+    }
+    if (!this.jobs.before && this.comparing()) this.begin('before', now, this.before(now));
+    this.sign();
+  }
+
+  /** Runs a job; when it is over, the next one may begin. `work(signal)` gives whether anything came of it. */
+  begin(side, now, work, refines = false) {
+    const stop = new AbortController();
+    const job = { stop, key: now.key, seen: now.seen, shape: now.shape, since: performance.now(), refines };
+    this.jobs[side] = job;
+    work(stop.signal).then((more) => {
+      this.jobs[side] = null;
+      if (more) this.go();
+      else this.sign();
+      const open = Object.values(this.jobs).some((j) => j && !j.refines);
+      if (!refines && !open) this.stage.dataset.shown = String(Number(this.stage.dataset.shown ?? 0) + 1);
+    }, (e) => {
+      this.jobs[side] = null;
+      if (stop.signal.aborted) { this.go(); return; }
+      this.failed = now.key;
+      this.sign();
+      this.drawn(e);
     });
   }
 
-  async fetch() {
-    const source = this.source();
-    if (!source.frame) return;
-    const { region, scale } = this.wanted();
-    const one = async (body, region, scale) => {
-      const answer = await ask('POST', '/api/render', { frame: source.frame, region, scale, head: true, ...body });
-      const { head, blob } = await apart(answer);
-      return { image: await createImageBitmap(blob), region, scale, head };
-    };
-    const body = { recipe: source.recipe, upto: source.upto, from: source.from, clip: source.clip };
-    this.pictures.after = await one(body, region, scale);
-    this.draw();
-    this.truth(one, body, region, scale);
-    if (this.comparing()) {
-      const other = await source.other();
-      // Another picture may have another size; it is laid over this one.
-      const [kw, kh] = [0, 1].map((i) => other.size[i] / source.size[i]);
-      const part = region.map((v, i) => Math.max(i < 2 ? 0 : 1, Math.round(v * (i % 2 ? kh : kw))));
-      const key = JSON.stringify([other.key, source.frame, part, scale]);
-      if (this.pictures.before?.key !== key) {
-        this.pictures.before = { ...(await one(other.body, part, scale)), region, key };
-        this.draw();
-      }
-    }
-    this.stage.dataset.shown = String(Number(this.stage.dataset.shown ?? 0) + 1);
-    this.drawn(null, this.pictures.after);
+  /** Has a picture computed. */
+  async fetch(body, now, signal) {
+    const answer = () => ask('POST', '/api/render', { frame: now.source.frame, view: now.view, head: true, ...body }, { signal }).then(apart);
+    const { head, blob } = await pixels.run(answer, signal);
+    return { image: await createImageBitmap(blob), head, seen: now.seen, frame: now.source.frame, text: now.source.text, upto: now.source.upto };
   }
 
-  /** Where only a stand-in could be shown at once, the true picture takes its place when it is computed. */
-  truth(one, body, region, scale) {
+  body({ source }) {
+    return { recipe: source.recipe, upto: source.upto, from: source.from, clip: source.clip };
+  }
+
+  after(now) {
+    // The recipe is written down now: it goes on changing while this is on its way.
+    const body = { ...this.body(now), recipe: JSON.parse(now.source.text) };
+    return async (signal) => {
+      const picture = { ...(await this.fetch(body, now, signal)), key: now.key, body };
+      this.take(picture);
+      return true;
+    };
+  }
+
+  /** Takes a picture over, unless it is a stand-in for a true one that still shows the same place. */
+  take(picture) {
+    const { after } = this.pictures;
+    const true_ = after && !after.head.stand_in && after.head.geometry === picture.head.geometry && after.seen === picture.seen && after.frame === picture.frame;
+    const waits = picture.head.stand_in && picture.head.scale >= 0.5 && picture.head.share < ENOUGH && !picture.head.failed;
+    if (true_ && waits && performance.now() - this.changed < HELD) {
+      this.held = picture;
+      return;
+    }
+    this.held = null;
+    this.pictures.after = picture;
+    if (this.zoom === 'fit') this.whole.after = picture;
+    this.stage.dataset.standIn = String(picture.head.stand_in);
+    this.draw();
+    this.drawn(null, picture);
+  }
+
+  /** Where only a stand-in could be shown at once, the true picture takes its place, as far as it is computed. */
+  refine(now, latest) {
+    const { head } = latest;
+    if (!head.stand_in || head.failed) return;
     clearTimeout(this.later);
-    const mine = this.pictures.after;
-    this.stage.dataset.standIn = String(mine.head.stand_in);
-    if (!mine.head.stand_in) return;
-    // Not while a value is still being changed.
-    this.later = setTimeout(async () => {
-      try {
-        const true_ = await one({ ...body, wait: true }, region, scale);
-        if (this.pictures.after !== mine) return;
-        this.pictures.after = true_;
-        this.stage.dataset.standIn = String(true_.head.stand_in);
-        this.draw();
-        this.drawn(null, true_);
-      } catch { /* the stand-in stays, and says what it is */ }
-    }, 500);
+    const rest = head.scale < 0.5 ? REST - (performance.now() - this.changed) : 0;
+    if (rest > 0) { this.later = setTimeout(() => this.go(), rest); return; }
+    this.begin('after', now, async (signal) => {
+      const picture = { ...(await this.fetch({ ...latest.body, more: head.known }, now, signal)), key: now.key, body: latest.body };
+      this.take(picture);
+      return true;
+    }, true);
+  }
+
+  before(now) {
+    const recipe = JSON.parse(now.source.text);
+    return async (signal) => {
+      const other = await now.source.other();
+      const key = JSON.stringify([other.key, now.source.frame, now.seen]);
+      if (this.pictures.before?.key === key) return false;
+      const picture = { ...(await this.fetch({ ...other.body, beside: recipe }, now, signal)), key };
+      this.pictures.before = picture;
+      if (this.zoom === 'fit') this.whole.before = picture;
+      this.draw();
+      return true;
+    };
+  }
+
+  /** Says that work is under way, once it takes long enough to be noticed. */
+  sign() {
+    clearTimeout(this.signing);
+    const { after } = this.pictures;
+    const head = (this.held ?? after)?.head;
+    const busy = this.jobs.after ?? this.jobs.before;
+    const box = this.stage.querySelector('.tag-work');
+    const say = () => {
+      const share = head?.stand_in && !head.failed && head.share < 1 ? `denoised ${Math.round(head.share * 100)} %` : '';
+      box.textContent = share || 'working …';
+      box.hidden = !(this.jobs.after ?? this.jobs.before);
+    };
+    if (!busy) { box.hidden = true; return; }
+    const age = performance.now() - (busy.refines ? this.changed : busy.since);
+    if (age >= UNSEEN || !box.hidden) say();
+    else this.signing = setTimeout(say, UNSEEN - age);
   }
 
   draw() {
@@ -149,53 +253,58 @@ export class Viewer {
     c.clearRect(0, 0, cw, ch);
     c.setTransform(dots, 0, 0, dots, 0, 0);
     c.imageSmoothingEnabled = p.zoom * dots < 1.99;
-    const paint = (picture) => {
-      if (!picture) return;
-      const k = p.zoom / picture.scale;
-      const [x, y, w, h] = picture.region;
-      c.drawImage(picture.image, p.x + x * k, p.y + y * k, w * k, h * k);
+    const source = this.source();
+    const { after: shown } = this.pictures;
+    // Of another view of the recipe, or of another frame: it has no place here.
+    const fits = shown && shown.upto === source.upto && shown.frame === source.frame;
+    const belongs = (picture) => fits && picture && picture.head.geometry === shown.head.geometry && picture.frame === shown.frame;
+    const one = (picture) => {
+      const [left, top, right, bottom] = picture.head.area;
+      c.drawImage(picture.image, p.x + left * p.zoom, p.y + top * p.zoom, (right - left) * p.zoom, (bottom - top) * p.zoom);
+    };
+    const paint = (side) => {
+      const picture = this.pictures[side];
+      if (!belongs(picture)) return false;
+      const under = this.whole[side];
+      if (belongs(under) && under !== picture && under.text === picture.text && under.upto === picture.upto) one(under);
+      one(picture);
+      return true;
     };
     const plain = this.plain();
     const both = this.compare === 'split' && !this.holding && !plain;
     const line = p.all * this.split;
-    const { before, after } = this.pictures;
-    if (p.left) {
-      const half = (left, picture) => {
-        c.save();
-        c.beginPath();
-        c.rect(left, 0, p.width - 2, p.height);
-        c.clip();
-        c.translate(left - p.left, 0);
-        paint(picture);
-        c.restore();
-      };
-      half(0, before);
-      half(p.left + 2, this.holding ? before : after);
-    } else {
-      paint(this.holding && !plain ? before : after);
-    }
-    if (both && before) {
+    const hasBefore = belongs(this.pictures.before);
+    const clipped = (left, width, work) => {
       c.save();
       c.beginPath();
-      c.rect(0, 0, line, p.height);
+      c.rect(left, 0, width, p.height);
       c.clip();
-      c.clearRect(0, 0, line, p.height);
-      paint(before);
+      work();
       c.restore();
+    };
+    if (p.left) {
+      const half = (left, side) => clipped(left, p.width - 2, () => { c.translate(left - p.left, 0); paint(side); });
+      half(0, 'before');
+      half(p.left + 2, this.holding ? 'before' : 'after');
+    } else {
+      paint(this.holding && !plain ? 'before' : 'after');
     }
-    if (this.compare === 'difference' && !this.holding && !plain && before) {
+    if (both) clipped(0, line, () => { c.clearRect(0, 0, line, p.height); paint('before'); });
+    const same = hasBefore && this.pictures.before.seen === shown.seen && this.pictures.before.head.alike;
+    if (this.compare === 'difference' && !this.holding && !plain && same) {
       // What differs, eight times as strong: the sum with itself, three times.
       c.globalCompositeOperation = 'difference';
-      paint(before);
+      paint('before');
       c.globalCompositeOperation = 'lighter';
       c.setTransform(1, 0, 0, 1, 0, 0);
       for (let i = 0; i < 3; i++) c.drawImage(this.canvas, 0, 0);
       c.globalCompositeOperation = 'source-over';
     }
-    this.lay(p, both, line, plain);
+    this.lay(p, both, line, plain, hasBefore);
+    this.stage.dispatchEvent(new CustomEvent('painted', { detail: { p, both, line, hasBefore, plain, text: fits ? shown.text : null } }));
   }
 
-  lay(p, both, line, plain) {
+  lay(p, both, line, plain, hasBefore) {
     const handle = this.stage.querySelector('.split');
     handle.hidden = !both;
     handle.style.left = `${line}px`;
@@ -204,7 +313,8 @@ export class Viewer {
     const [before, after] = [this.stage.querySelector('.tag-left'), this.stage.querySelector('.tag-right')];
     before.hidden = !(both || p.left || (this.holding && !plain));
     after.hidden = this.holding || plain || !this.pictures.after || this.compare === 'difference';
-    before.textContent = this.source().otherName ?? 'before';
+    const name = this.source().otherName ?? 'before';
+    before.textContent = !hasBefore ? `${name}: on its way` : this.pictures.before.head.alike ? name : `${name}, framed in its own way`;
     before.style.left = `${Math.max(8, p.x - p.left + 8)}px`;
     after.style.right = `${Math.max(8, p.all - p.x - p.w * p.zoom + 8)}px`;
     before.style.top = after.style.top = `${top}px`;

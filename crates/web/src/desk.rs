@@ -88,6 +88,32 @@ impl Laid {
         self.frames.iter().any(|f| selected.contains(&f.id))
     }
 
+    /// How many frames a run would leave out, and why, in a few words; empty where it takes all.
+    pub fn left_out(&self) -> String {
+        match (self.frames.len() - self.chosen().len(), self.word()) {
+            (0, _) => String::new(),
+            (n, "frame" | "frames") => format!("{n} set aside"),
+            (n, _) => format!("{n} left out"),
+        }
+    }
+
+    /// Which frames a run takes, as a sentence.
+    pub fn takes(&self) -> String {
+        let (count, left) = (self.chosen().len(), self.frames.len() - self.chosen().len());
+        let others = match left {
+            0 => String::new(),
+            1 => "; the other one is left out".into(),
+            n => format!("; the {n} others are left out"),
+        };
+        match self.word() {
+            "selected" => format!("It takes the {count} selected{others}."),
+            "kept" => format!("It takes the {count} kept{others}."),
+            _ if left == 0 && count == 1 => "It takes the one frame there is.".into(),
+            _ if left == 0 => format!("It takes all {count} frames."),
+            _ => format!("It takes the {count} that are not set aside{others}."),
+        }
+    }
+
     /// What the chosen frames are, in a word.
     pub fn word(&self) -> &'static str {
         if self.selected() {

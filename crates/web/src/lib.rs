@@ -6,11 +6,11 @@
 mod api;
 mod desk;
 mod error;
+mod full_quality;
 mod guard;
 pub mod keys;
 mod pages;
 mod sources;
-mod truth;
 
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
@@ -76,8 +76,9 @@ pub(crate) struct Shared {
     frames: Frames,
     gathering: api::gather::Gathering,
     camera: api::camera::Camera,
-    truth: Arc<truth::Truth>,
+    full: full_quality::FullQuality,
     kept: api::bench::KeptParts,
+    writers: api::recipes::Writers,
     token: String,
     data: PathBuf,
     door: Door,
@@ -170,8 +171,9 @@ pub async fn bind(options: Options) -> Result<Server, StartError> {
         frames: Frames::start(store.clone()),
         gathering: api::gather::Gathering::default(),
         camera: api::camera::Camera::default(),
-        truth: Arc::default(),
+        full: full_quality::FullQuality::default(),
         kept: api::bench::KeptParts::default(),
+        writers: api::recipes::Writers::default(),
         token,
         data: options.data,
         door,

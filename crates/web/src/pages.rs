@@ -11,6 +11,7 @@ use axum::response::{Html, IntoResponse, Redirect, Response};
 use axum::routing::get;
 use rallo_media::bytes_text;
 use rallo_recipe::{Part, Recipe};
+use rallo_runner::schedule::{self, Class};
 use rallo_runner::{paper, report};
 use rallo_store::Run;
 
@@ -59,6 +60,7 @@ struct Rail {
     shoot: String,
     frames: usize,
     word: &'static str,
+    left_out: String,
     recipe: String,
     token: String,
 }
@@ -71,6 +73,7 @@ impl Rail {
             shoot: laid.name.clone(),
             frames: chosen,
             word: laid.word(),
+            left_out: laid.left_out(),
             recipe: laid.recipe.as_ref().map(|r| r.name.clone()).unwrap_or_default(),
             token: app.token.clone(),
         }
@@ -242,7 +245,7 @@ async fn settings_pdf(State(app): State<App>, Path(id): Path<i64>) -> Result<Res
         None => None,
     };
     let about = format!("Version {}, {}", row.version, clock(&row.saved));
-    let bytes = tokio::task::spawn_blocking(move || {
+    let bytes = schedule::ask(Class::Sight, move || {
         let pair = frame.and_then(|f| paper::pair(&recipe, &*f.source, &f.about).ok());
         paper::settings(&recipe, &about, pair)
     })

@@ -3,7 +3,7 @@
 use super::image;
 use crate::App;
 use crate::error::{Error, Result, Sent};
-use crate::truth::Truth;
+use crate::full_quality::{Denoised, FullQuality};
 use axum::extract::State;
 use axum::response::Response;
 use axum::routing::{get, post};
@@ -11,11 +11,14 @@ use axum::{Json, Router};
 use rallo_engine::scopes::{self, Scopes};
 use rallo_engine::step::View;
 use rallo_engine::steps::white_balance::WhiteBalance;
-use rallo_engine::{Kept, Kind, Memory, OutputProfile, Param, Plan, Rect, Source, Step, registry};
+use rallo_engine::{
+    Kept, Kind, Memory, OutputProfile, Param, Plan, Rect, Settings, Size, Source, Step, registry,
+};
 use rallo_media::{Chroma, Encoding, Extras, FileSource};
 use rallo_recipe::{Recipe, Subject};
 use rallo_runner::Decided;
 use rallo_runner::behind;
+use rallo_runner::schedule::{self, Class};
 use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -70,7 +73,7 @@ async fn steps(State(app): State<App>) -> Result<Json<Value>> {
 }
 
 /// What a page asks about a recipe on a frame.
-#[derive(Deserialize, JsonSchema)]
+#[derive(Clone, Deserialize, JsonSchema)]
 pub struct Ask {
     /// The document.
     pub recipe: Value,
@@ -99,9 +102,77 @@ pub struct Ask {
     /// Show what is clipped instead of the picture.
     #[serde(default)]
     pub clip: bool,
-    /// Wait for the true picture where only a stand-in could be shown at once.
+    /// Wait until more of the true picture is there than what was known before, where a stand-in was shown.
     #[serde(default)]
-    pub wait: bool,
+    pub more: Option<usize>,
+    /// Instead of a region and a scale: how the picture is looked at.
+    #[serde(default)]
+    pub view: Option<ViewAsk>,
+    /// The recipe that the view belongs to, where this is only compared with it: where they frame the picture differently,
+    /// the same place is shown at the same scale.
+    #[serde(default)]
+    pub beside: Option<Value>,
+    /// Leave out what would have to be measured first.
+    #[serde(default)]
+    pub quick: bool,
+    /// Measure what a picture costs, which takes a while, instead of telling it from the machine's table.
+    #[serde(default)]
+    pub measure: bool,
+}
+
+/// A window onto the result.
+#[derive(Clone, Deserialize, JsonSchema)]
+pub struct ViewAsk {
+    /// Pixels of the screen, across and down.
+    room: [f64; 2],
+    /// Pixels of the screen for one of the result; nothing shows the whole.
+    #[serde(default)]
+    zoom: Option<f64>,
+    /// What lies in the middle, as shares of the result.
+    centre: [f64; 2],
+}
+
+/// Most pixels of a window each way.
+const LARGEST_ROOM: f64 = 16_384.0;
+
+impl ViewAsk {
+    fn check(&self) -> Result<()> {
+        let fits = |v: &f64| (1.0..=LARGEST_ROOM).contains(v);
+        if !self.room.iter().all(fits) {
+            return Err(Error::bad(format!("view.room: expected 1 to {LARGEST_ROOM} pixels each way")));
+        }
+        if self.zoom.is_some_and(|z| !(0.01..=64.0).contains(&z)) {
+            return Err(Error::bad("view.zoom: expected 0.01 to 64"));
+        }
+        if !self.centre.iter().all(|v| v.is_finite()) {
+            return Err(Error::bad("view.centre: expected shares of the picture"));
+        }
+        Ok(())
+    }
+
+    /// Pixels of the screen for one of a result of that size.
+    fn zoom(&self, size: Size) -> f64 {
+        let (w, h) = (f64::from(size.width), f64::from(size.height));
+        self.zoom.unwrap_or_else(|| (self.room[0] / w).min(self.room[1] / h).min(1.0))
+    }
+
+    /// What is seen of a result of that size, in its pixels: left, top, right, bottom. As the page lays it out.
+    fn seen(&self, size: Size) -> [f64; 4] {
+        let zoom = self.zoom(size);
+        let side = |room: f64, side: u32, share: f64| {
+            let side = f64::from(side);
+            let spare = room - side * zoom;
+            let at = if spare >= 0.0 {
+                spare / 2.0
+            } else {
+                (room / 2.0 - share * side * zoom).min(0.0).max(spare)
+            };
+            ((-at / zoom).max(0.0), ((room - at) / zoom).min(side))
+        };
+        let (left, right) = side(self.room[0], size.width, self.centre[0]);
+        let (top, bottom) = side(self.room[1], size.height, self.centre[1]);
+        [left, top, right, bottom]
+    }
 }
 
 /// Scale below which a stand-in is shown without denoising.
@@ -111,8 +182,39 @@ const STAND_IN: f64 = 0.5;
 struct Prepared {
     plan: Plan,
     source: Arc<dyn Source + Send + Sync>,
-    /// Denoising was done on a reduced picture: noise is not to be judged by it.
-    stand_in: bool,
+    /// The picture after its denoising, as far as it is computed, where that is the source.
+    denoised: Option<Arc<Denoised>>,
+    /// The denoising was left out.
+    left_out: bool,
+}
+
+/// What part of a result is shown, and what it covers of the view's result.
+struct Shown {
+    scale: f64,
+    /// In pixels of the result at that scale.
+    region: Rect,
+    /// In pixels of the view's result, at full size: left, top, right, bottom.
+    area: [f64; 4],
+    /// Size of the view's result.
+    size: Size,
+    /// A number for how the view's result lies on the source.
+    geometry: String,
+    /// Whether this picture is framed as the view's result is.
+    is_alike: bool,
+}
+
+/// How a plan's output lies on the source, in numbers: equal for equal geometry, whatever the lines are.
+fn geometry(plan: &Plan) -> String {
+    let size = plan.size();
+    let at = |share: f64, side: u32| share * f64::from(side);
+    let points: Vec<(i64, i64)> = (0..9)
+        .map(|n| {
+            let (x, y) = (f64::from(n % 3) / 2.0, f64::from(n / 3) / 2.0);
+            let (x, y) = plan.source_point((at(x, size.width), at(y, size.height)));
+            ((x * 100.0).round() as i64, (y * 100.0).round() as i64)
+        })
+        .collect();
+    rallo_media::content_hash(format!("{size:?} {points:?}").as_bytes())[..16].to_owned()
 }
 
 impl Ask {
@@ -138,8 +240,83 @@ impl Ask {
         Plan::remembering(settings, &*frame.source, Some(&*MEASURED)).map_err(Error::bad)
     }
 
-    /// As [`plan`](Self::plan), from the sample behind its denoising where that is there, or is waited for.
-    fn prepared(&self, recipe: &Recipe, frame: &Open, truth: &Arc<Truth>) -> Result<Prepared> {
+    /// As [`plan`](Self::plan), without what would have to be measured: sizes and places are the same.
+    fn outline(&self, recipe: &Recipe, frame: &Open) -> Result<Plan> {
+        Plan::new(self.part(recipe).settings(&frame.about), frame.source.size()).map_err(Error::bad)
+    }
+
+    /// What is shown, by the view or by region and scale.
+    fn shown(&self, recipe: &Recipe, frame: &Open) -> Result<Shown> {
+        let plan = self.outline(recipe, frame)?;
+        let size = plan.size();
+        let Some(view) = &self.view else {
+            let scale = self.scale.unwrap_or(1.0).clamp(1e-4, 1.0);
+            let whole = plan.program(scale).size().rect();
+            let region = self.region.map_or(whole, |[x, y, w, h]| Rect::new(x, y, w, h)).within(whole);
+            let side = |v: i64| v as f64 / scale;
+            let area = [side(region.x), side(region.y), side(region.right()), side(region.bottom())];
+            return Ok(Shown { scale, region, area, size, geometry: geometry(&plan), is_alike: true });
+        };
+        view.check()?;
+        let own = geometry(&plan);
+        let Some(beside) = &self.beside else {
+            return Ok(part_of(&plan, view.zoom(size), view.seen(size), None, (size, own)));
+        };
+        // The view's own recipe decides what is seen.
+        let main = Ask { upto: None, before: false, ..self.clone() };
+        let main = main.outline(&Recipe::from_value(beside)?, frame)?;
+        let (size, its) = (main.size(), geometry(&main));
+        let (zoom, seen) = (view.zoom(size), view.seen(size));
+        if its == own {
+            return Ok(part_of(&plan, zoom, seen, None, (size, its)));
+        }
+        // The same place of the source in the middle, as large as there.
+        let middle = ((seen[0] + seen[2]) / 2.0, (seen[1] + seen[3]) / 2.0);
+        let at = plan.output_point(main.source_point(middle));
+        let times = main.source_step(middle) / at.map_or(1.0, |at| plan.source_step(at)).max(1e-9);
+        let Some(at) = at.filter(|_| times.is_finite() && times > 0.0) else {
+            return Err(Error::bad("this recipe shows another part of the picture"));
+        };
+        let to_own = |v: f64, of: f64, own: f64| (v - of) * times + own;
+        let part = [
+            to_own(seen[0], middle.0, at.0),
+            to_own(seen[1], middle.1, at.1),
+            to_own(seen[2], middle.0, at.0),
+            to_own(seen[3], middle.1, at.1),
+        ];
+        Ok(part_of(&plan, zoom / times, part, Some((times, middle, at)), (size, its)))
+    }
+
+    /// The first lines up to the denoising, where there is one, with a key for them.
+    fn first(&self, frame: &Open, settings: &[Settings], groups: &[(&str, &str)]) -> Option<(usize, String)> {
+        let n = behind::lines(groups).filter(|_| !self.before)?;
+        Some((n, format!("{} {:?}", frame.key, &settings[..n])))
+    }
+
+    /// What is there of the picture after its denoising; `begin` begins it where there is nothing yet.
+    fn denoised(
+        &self,
+        recipe: &Recipe,
+        frame: &Open,
+        full: &FullQuality,
+        begin: bool,
+    ) -> Option<Arc<Denoised>> {
+        let recipe = self.part(recipe);
+        let placed = recipe.placed(&frame.about);
+        let groups = behind::groups(&recipe, &placed);
+        let settings: Vec<Settings> = placed.into_iter().map(|(_, settings)| settings).collect();
+        let (n, key) = self.first(frame, &settings, &groups)?;
+        if !begin {
+            return full.peek(&key);
+        }
+        let denoises: Vec<bool> = groups[..n].iter().map(|(id, _)| behind::DENOISE.contains(id)).collect();
+        full.open(&key, settings[..n].to_vec(), &denoises, &frame.source, &*MEASURED)
+    }
+
+    /// As [`plan`](Self::plan), from the sample after its denoising as far as that is there.
+    fn prepared(&self, recipe: &Recipe, frame: &Open, full: &FullQuality, scale: f64) -> Result<Prepared> {
+        let begin = scale >= STAND_IN || self.more.is_some();
+        let denoised = self.denoised(recipe, frame, full, begin);
         let recipe = self.part(recipe);
         // Lines that do not apply have no place in the plan.
         let placed = recipe.placed(&frame.about);
@@ -148,23 +325,17 @@ impl Ask {
         let groups = behind::groups(&recipe, &placed);
         let mut settings: Vec<_> = placed.into_iter().map(|(_, settings)| settings).collect();
         let mut source: Arc<dyn Source + Send + Sync> = frame.source.clone();
-        let mut stand_in = false;
-        if let Some(n) = behind::lines(&groups).filter(|_| !self.before) {
-            let key = format!("{} {:?}", frame.key, &settings[..n]);
-            let found = if self.wait {
-                truth.wait(&key, settings[..n].to_vec(), source.clone())
-            } else {
-                truth.peek(&key)
-            };
-            match found {
+        let mut left_out = false;
+        if let Some((n, _)) = self.first(frame, &settings, &groups) {
+            match &denoised {
                 Some(denoised) => {
-                    source = denoised;
+                    source = denoised.clone();
                     settings.drain(..n);
                     from = from.and_then(|f| f.checked_sub(n));
                 }
                 // So much smaller, the noise averages out by itself; denoising comes with the true picture.
-                None if self.scale.unwrap_or(1.0) < STAND_IN => {
-                    stand_in = true;
+                None if scale < STAND_IN => {
+                    left_out = true;
                     let mut at = 0;
                     settings.retain(|_| {
                         at += 1;
@@ -174,7 +345,7 @@ impl Ask {
                         |n: usize| groups[..n].iter().filter(|g| behind::DENOISE.contains(&g.0)).count();
                     from = from.map(|f| f - gone(f));
                 }
-                None => stand_in = self.scale.unwrap_or(1.0) < 1.0,
+                None => {}
             }
         }
         let plan = Plan::remembering(settings, &*source, Some(&*MEASURED)).map_err(Error::bad)?;
@@ -182,8 +353,31 @@ impl Ask {
             Some(line) => plan.cut_before(line),
             None => plan,
         };
-        Ok(Prepared { plan, source, stand_in })
+        Ok(Prepared { plan, source, denoised, left_out })
     }
+}
+
+/// The part of a plan's output that shows `seen` (left, top, right, bottom, in its pixels) at so many pixels of the screen
+/// each. `moved` tells how its pixels lie on those of the view's result: `times` as large, `at` lying on `middle`.
+fn part_of(
+    plan: &Plan,
+    zoom: f64,
+    seen: [f64; 4],
+    moved: Option<(f64, (f64, f64), (f64, f64))>,
+    (size, geometry): (Size, String),
+) -> Shown {
+    let scale = zoom.clamp(1e-4, 1.0);
+    let whole = plan.program(scale).size();
+    let low = |v: f64, side: u32| ((v * scale).floor() as i64).clamp(0, i64::from(side) - 1);
+    let high = |v: f64, side: u32| ((v * scale).ceil() as i64).clamp(1, i64::from(side));
+    let (x, y) = (low(seen[0], whole.width), low(seen[1], whole.height));
+    let (right, bottom) = (high(seen[2], whole.width).max(x + 1), high(seen[3], whole.height).max(y + 1));
+    let region = Rect::new(x, y, right - x, bottom - y);
+    let (times, middle, at) = moved.unwrap_or((1.0, (0.0, 0.0), (0.0, 0.0)));
+    let column = |v: i64| (v as f64 / scale - at.0) / times + middle.0;
+    let row = |v: i64| (v as f64 / scale - at.1) / times + middle.1;
+    let area = [column(x), row(y), column(right), row(bottom)];
+    Shown { scale, region, area, size, geometry, is_alike: moved.is_none() }
 }
 
 /// What steps measured and were shown lately, so that dragging a value measures nothing again; the last used first.
@@ -264,8 +458,8 @@ pub async fn open(app: &App, frame: i64) -> Result<Open> {
 async fn plan(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Value>> {
     let recipe = ask.recipe()?;
     let frame = open(&app, ask.frame).await?;
-    tokio::task::spawn_blocking(move || {
-        let plan = ask.plan(&recipe, &frame)?;
+    schedule::ask(Class::Eye, move || {
+        let plan = if ask.quick { ask.outline(&recipe, &frame)? } else { ask.plan(&recipe, &frame)? };
         // Lines that are off or do not apply have no place in the plan; they are told without pixels.
         let placed = recipe.placed(&frame.about);
         let lines: Vec<Value> = recipe
@@ -295,26 +489,40 @@ async fn plan(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Value
     .await?
 }
 
-/// Renders a part of a frame through the recipe: the same call as for the final file. With `head`, four bytes of length
-/// and that many of JSON come before the picture.
-async fn render(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Response> {
-    let recipe = ask.recipe()?;
-    let frame = open(&app, ask.frame).await?;
-    let bytes = tokio::task::spawn_blocking(move || -> Result<Vec<u8>> {
+/// Most pixels shown at once.
+const LARGEST_PART: usize = 40_000_000;
+
+impl Ask {
+    /// The picture asked for, as a JPEG, after its head where that is wanted.
+    fn rendered(&self, recipe: &Recipe, frame: &Open, app: &App) -> Result<Vec<u8>> {
         let start = Instant::now();
-        let Prepared { plan, source, stand_in } = ask.prepared(&recipe, &frame, &app.truth)?;
-        let scale = ask.scale.unwrap_or(1.0);
-        let program = plan.program(scale);
-        let whole = program.size().rect();
-        let rect = ask.region.map_or(whole, |[x, y, w, h]| Rect::new(x, y, w, h)).within(whole);
-        if rect.area() > 40_000_000 {
+        let shown = self.shown(recipe, frame)?;
+        if shown.region.area() > LARGEST_PART {
             return Err(Error::bad("this part is too large to be shown at once; zoom out"));
         }
-        let kept = &app.kept.0[usize::from(scale >= 1.0)];
+        let Prepared { plan, source, denoised, left_out } =
+            self.prepared(recipe, frame, &app.full, shown.scale)?;
+        let program = plan.program(shown.scale);
+        let level = program.level();
+        let needed = program.needed(shown.region);
+        let needed =
+            Rect::new(needed.x << level, needed.y << level, needed.width << level, needed.height << level);
+        if let Some(denoised) = &denoised {
+            let whole = needed.within(source.size().rect()).area() as u64 >= source.size().area();
+            denoised.look((!whole).then_some(needed));
+        }
         let srgb = OutputProfile::Srgb.colour();
-        let mut picture = program.render_keeping(&*source, rect, srgb, kept).map_err(Error::bad)?;
-        let scopes = ask.head.then(|| Scopes::of(&picture));
-        if ask.clip {
+        // Looked up before: what comes while this is rendered is shown the next time.
+        let (known, share) = denoised.as_ref().map_or((0, 0.0), |d| (d.known(), d.share(needed)));
+        let stand_in = left_out || denoised.is_some() && share < 1.0;
+        let mut picture = if stand_in && denoised.is_some() {
+            program.render(&*source, shown.region, srgb).map_err(Error::bad)?
+        } else {
+            let kept = &app.kept.0[usize::from(shown.scale >= 1.0)];
+            program.render_keeping(&*source, shown.region, srgb, kept).map_err(Error::bad)?
+        };
+        let scopes = self.head.then(|| Scopes::of(&picture));
+        if self.clip {
             scopes::show_clipped(&mut picture);
         }
         let encoding =
@@ -324,12 +532,31 @@ async fn render(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Response
             return Ok(jpeg);
         };
         let histogram: Vec<Vec<f32>> = scopes.histogram.iter().map(|h| h.to_vec()).collect();
+        let failed = denoised.is_some_and(|d| d.has_failed());
+        let region = shown.region;
         let head = json!({"histogram": histogram, "waveform": scopes.waveform, "parade": scopes.parade,
-            "clipped": scopes.clipped, "stand_in": stand_in, "seconds": start.elapsed().as_secs_f64()});
+            "clipped": scopes.clipped, "stand_in": stand_in, "share": share, "known": known, "failed": failed,
+            "size": [shown.size.width, shown.size.height], "geometry": shown.geometry, "alike": shown.is_alike,
+            "scale": shown.scale, "area": shown.area,
+            "region": [region.x, region.y, region.width, region.height],
+            "seconds": start.elapsed().as_secs_f64()});
         let head = head.to_string();
         Ok([&(head.len() as u32).to_le_bytes(), head.as_bytes(), &jpeg].concat())
-    })
-    .await??;
+    }
+}
+
+/// Renders a part of a frame through the recipe: the same call as for the final file. With `head`, four bytes of length
+/// and that many of JSON come before the picture.
+async fn render(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Response> {
+    let recipe = ask.recipe()?;
+    let frame = open(&app, ask.frame).await?;
+    if let Some(known) = ask.more
+        && let Some(denoised) = ask.denoised(&recipe, &frame, &app.full, true)
+    {
+        denoised.look(None);
+        denoised.more_than(known).await;
+    }
+    let bytes = schedule::ask(Class::Eye, move || ask.rendered(&recipe, &frame, &app)).await??;
     Ok(image(bytes, "image/jpeg", false))
 }
 
@@ -338,7 +565,7 @@ async fn neutral(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Va
     let recipe = ask.recipe()?;
     let [x, y] = ask.at.ok_or_else(|| Error::bad("at: expected [x, y] as shares of the picture"))?;
     let frame = open(&app, ask.frame).await?;
-    let found = tokio::task::spawn_blocking(move || -> Result<Option<WhiteBalance>> {
+    let found = schedule::ask(Class::Eye, move || -> Result<Option<WhiteBalance>> {
         let plan = ask.plan(&recipe, &frame)?;
         let program = plan.program(1.0);
         let size = program.size();

@@ -13,6 +13,7 @@ use rallo_engine::{Encoded, OutputProfile, Pixels, Plan, Rect};
 use rallo_media::{Encoding, Extras, FileSource};
 use rallo_recipe::delivery::What;
 use rallo_recipe::{Pictures, Recipe, names};
+use rallo_runner::schedule::{self, Class};
 use rallo_runner::{Decided, bundle, execute, subject};
 use schemars::JsonSchema;
 use serde::Deserialize;
@@ -61,7 +62,7 @@ async fn delivered(State(app): State<App>, Sent(asked): Sent<Delivered>) -> Resu
     if asked.size.iter().any(|s| *s == 0 || *s > LONGEST) {
         return Err(Error::bad(format!("size: expected 1 to {LONGEST} pixels each way")));
     }
-    let bytes = tokio::task::spawn_blocking(move || -> Result<Vec<u8>> {
+    let bytes = schedule::ask(Class::Sight, move || -> Result<Vec<u8>> {
         let all = execute::variants(&recipe);
         let mut own = all.into_iter().filter(|v| v.at == asked.at);
         let variant = own.nth(asked.width).ok_or_else(|| {

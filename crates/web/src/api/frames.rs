@@ -11,6 +11,7 @@ use rallo_engine::{OutputProfile, Plan, Rect, Source};
 use rallo_media::xmp::{self, Sidecar};
 use rallo_media::{Chroma, Encoding, Extras, FileSource, content_hash};
 use rallo_runner::frames::{Change, Refusal};
+use rallo_runner::schedule::{self, Class};
 use rallo_runner::{Set, now};
 use rallo_shoot::frame::{Marks, shifted};
 use rallo_shoot::{Choice, Filter, Frame, Order, Sort, facets, sequence};
@@ -91,7 +92,7 @@ async fn view(State(app): State<App>, Sent(view): Sent<View>) -> Result<Json<Val
         "name": laid.name, "ids": shown.iter().map(|f| f.id).collect::<Vec<_>>(), "colours": colours, "choices": choices,
         "total": laid.frames.len(), "order": laid.sorted, "facets": narrowed.facets, "suggested": suggested,
         "open": of(Choice::Open), "kept": of(Choice::Kept), "aside": of(Choice::SetAside),
-        "chosen": laid.chosen().len(), "word": laid.word(), "at": laid.desk.frame,
+        "chosen": laid.chosen().len(), "word": laid.word(), "left_out_of_run": laid.left_out(), "at": laid.desk.frame,
         "scanning": shoot.is_some_and(|s| app.frames.is_scanning(s.id)),
         "follow": shoot.is_some_and(|s| s.follow), "results": shoot.is_some_and(|s| s.results),
         "left_out": shoot.map_or(0, |s| app.frames.left_out(s.id).len()),
@@ -352,8 +353,7 @@ const EDGES: [u32; 4] = [160, 400, 960, 1920];
 /// A reduced picture, kept on disk under the file's path, size and time.
 pub async fn cached_thumb(app: &App, path: PathBuf, key: String, edge: u32) -> Result<Response> {
     let file = app.thumbs.join(format!("{}.jpg", content_hash(format!("{key}|{edge}").as_bytes())));
-    app.frames.make_room();
-    let bytes = tokio::task::spawn_blocking(move || -> Result<Vec<u8>> {
+    let bytes = schedule::ask(Class::Sight, move || -> Result<Vec<u8>> {
         if let Ok(bytes) = std::fs::read(&file) {
             return Ok(bytes);
         }
@@ -398,8 +398,7 @@ async fn part(State(app): State<App>, Path(id): Path<i64>, Query(part): Query<Pa
     let frame = app.store.frame(id).await?;
     let path = app.roots.existing(FilePath::new(&frame.path))?;
     let shared = app.clone();
-    let bytes = tokio::task::spawn_blocking(move || -> Result<Vec<u8>> {
-        shared.frames.make_room();
+    let bytes = schedule::ask(Class::Eye, move || -> Result<Vec<u8>> {
         let source = shared.sources.open(&path)?;
         let program = Plan::new(Vec::new(), source.size()).map_err(Error::bad)?.program(1.0);
         let rect = Rect::new(part.x, part.y, part.w.min(8192), part.h.min(8192));
@@ -429,5 +428,5 @@ async fn set_desk(State(app): State<App>, Sent(change): Sent<Value>) -> Result<J
     let desk: desk::Desk = serde_json::from_value(now).map_err(Error::bad)?;
     desk::save(&app, &desk).await?;
     let laid = desk::laid(&app).await?;
-    Ok(Json(json!({"chosen": laid.chosen().len(), "word": laid.word()})))
+    Ok(Json(json!({"chosen": laid.chosen().len(), "word": laid.word(), "left_out": laid.left_out()})))
 }

@@ -7,9 +7,11 @@ use crate::error::{Error, Result, Sent};
 use axum::extract::State;
 use axum::routing::{get, post};
 use axum::{Json, Router};
-use rallo_engine::{Encoded, OutputProfile, Pixels, Plan, Rect, Size, places};
-use rallo_media::{Extras, FileSource, bytes_text};
+use rallo_engine::{Encoded, OutputProfile, Pixels, Plan, Rect, Size, Source, places};
+use rallo_media::{Extras, FileSource, Format, bytes_text};
 use rallo_recipe::Recipe;
+use rallo_runner::cost::Original;
+use rallo_runner::schedule::{self, Class};
 use rallo_runner::{execute, expect};
 use rallo_shoot::Frame;
 use rallo_shoot::sample::{Pick, typical, unlike};
@@ -32,7 +34,7 @@ async fn value(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Valu
     let recipe = ask.recipe()?;
     let [x, y] = ask.at.ok_or_else(|| Error::bad("at: expected [x, y] as shares of the picture"))?;
     let frame = open(&app, ask.frame).await?;
-    tokio::task::spawn_blocking(move || {
+    schedule::ask(Class::Eye, move || {
         let plan = ask.plan(&recipe, &frame)?;
         let program = plan.program(ask.scale.unwrap_or(1.0));
         let size = program.size();
@@ -56,40 +58,87 @@ const WHOLE: i64 = 2_000_000;
 /// Side of the parts that are made of a larger one, three by three of them.
 const PART: i64 = 256;
 
-/// What one picture costs: seconds on all cores, and bytes of its file, measured on the frame with the delivery's own
-/// settings. A large result is made in nine parts.
+/// Seconds on all cores that measuring may take by the machine's table; what takes longer is only told by that.
+const MEASURABLE: f64 = 6.0;
+
+/// What one picture costs: seconds on all cores, and bytes of its files, at once from the machine's table and told how sure
+/// that is; with `measure`, measured on the frame with the delivery's own settings, where that takes no longer than
+/// seconds. A large result is made in nine parts for that.
 async fn cost(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Value>> {
     let recipe = ask.recipe()?;
     let frame = open(&app, ask.frame).await?;
     let count = desk::laid(&app).await?.chosen().len();
-    tokio::task::spawn_blocking(move || {
-        let recipe = recipe.settled(&frame.about);
+    let costs = app.queue.costs();
+    let recipe = recipe.settled(&frame.about);
+    let file = &frame.source;
+    let original = Original {
+        size: file.size(),
+        bytes: file.bytes().len() as u64,
+        is_jpeg: file.format() == Format::Jpeg,
+    };
+    let said = costs.picture(&recipe, &frame.about, original);
+    if !ask.measure || said.seconds / schedule::cores() as f64 > MEASURABLE {
+        let cores = schedule::cores() as f64;
+        let of = |at: usize| {
+            let mut one = recipe.clone();
+            one.deliveries = vec![recipe.deliveries[at].clone()];
+            let has_files = !execute::variants(&one).is_empty();
+            has_files
+                .then(|| costs.picture(&one, &frame.about, original))
+                .map(|c| (c.seconds / cores, c.bytes))
+        };
+        let deliveries = delivery_words(&recipe, count, |at| Ok(of(at)))?;
+        let bytes = (!recipe.files().is_empty()).then_some(said.bytes);
+        return Ok(Json(
+            json!({"seconds": said.seconds / cores, "bytes": bytes, "whole": false, "sure": said.sure,
+            "measured": false, "deliveries": deliveries}),
+        ));
+    }
+    schedule::ask(Class::Background, move || {
         let whole = one_cost(&recipe, &frame, None)?;
-        let mut expected = expect::expected(&recipe, count).into_iter();
-        let mut deliveries = Vec::new();
-        for (at, one) in recipe.deliveries.iter().enumerate() {
-            let mut words = Vec::new();
+        let deliveries = delivery_words(&recipe, count, |at| {
             let mut cost = Cost { seconds: 0.0, bytes: 0, whole: true };
             for variant in execute::variants(&recipe).iter().filter(|v| v.at == at) {
                 let more = one_cost(&recipe, &frame, Some(variant))?;
                 cost.seconds += more.seconds;
                 cost.bytes += more.bytes;
             }
-            if cost.bytes > 0 {
-                let seconds = expect::seconds_text(cost.seconds);
-                words.push(format!("About {} and {seconds} a picture.", bytes_text(cost.bytes)));
-            }
-            for _ in one.bundles() {
-                words.extend(expected.next().map(|(text, _)| text));
-            }
-            deliveries.push(words.join(" "));
-        }
+            Ok((cost.bytes > 0).then_some((cost.seconds, cost.bytes)))
+        })?;
         let Cost { seconds, bytes, whole } = whole;
         // What only joins others has no file of its own.
         let bytes = (!recipe.files().is_empty()).then_some(bytes);
-        Ok(Json(json!({"seconds": seconds, "bytes": bytes, "whole": whole, "deliveries": deliveries})))
+        Ok(Json(
+            json!({"seconds": seconds, "bytes": bytes, "whole": whole, "sure": "measured", "measured": true,
+            "deliveries": deliveries}),
+        ))
     })
     .await?
+}
+
+/// What each delivery costs, in words; `of` gives the seconds and bytes of one that has files of each picture.
+fn delivery_words(
+    recipe: &Recipe,
+    count: usize,
+    of: impl Fn(usize) -> Result<Option<(f64, u64)>>,
+) -> Result<Vec<String>> {
+    let mut expected = expect::expected(recipe, count).into_iter();
+    let mut all = Vec::new();
+    for (at, one) in recipe.deliveries.iter().enumerate() {
+        let mut words = Vec::new();
+        if let Some((seconds, bytes)) = of(at)? {
+            words.push(format!(
+                "About {} and {} a picture.",
+                bytes_text(bytes),
+                expect::seconds_text(seconds)
+            ));
+        }
+        for _ in one.bundles() {
+            words.extend(expected.next().map(|(text, _)| text));
+        }
+        all.push(words.join(" "));
+    }
+    Ok(all)
 }
 
 /// What one file costs.
@@ -156,7 +205,7 @@ async fn close_places(State(app): State<App>, Sent(mut ask): Sent<Ask>) -> Resul
     ask.before = true;
     let recipe = ask.recipe()?;
     let frame = open(&app, ask.frame).await?;
-    tokio::task::spawn_blocking(move || {
+    schedule::ask(Class::Sight, move || {
         let program = ask.plan(&recipe, &frame)?.program(1.0);
         let whole = program.size().rect();
         let picture =

@@ -13,7 +13,7 @@ mod kept;
 mod keys;
 mod look;
 mod openapi;
-mod recipes;
+pub mod recipes;
 mod runs;
 mod sheet;
 mod watches;

@@ -15,7 +15,7 @@ use rallo_store::RecipeRow;
 use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::{Map, Value, json};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
 pub fn routes() -> Router<App> {
     Router::new()
@@ -99,14 +99,48 @@ async fn starting() -> Json<Value> {
 
 #[derive(Deserialize, JsonSchema)]
 pub struct Save {
+    /// The version the change was made from.
     version: i64,
     document: Value,
+    /// A word of the page's own. Changes of one page follow each other without waiting for the answer to the one before.
+    #[serde(default)]
+    page: Option<String>,
+    /// The page's changes, counted.
+    #[serde(default)]
+    turn: i64,
 }
 
-/// Saves a change as the next version.
+/// Which page wrote a recipe's present version, and which of that page's changes it was.
+struct Writer {
+    page: String,
+    turn: i64,
+    version: i64,
+}
+
+/// The last writers of recipes, by their identities, while the program runs.
+#[derive(Default)]
+pub struct Writers(tokio::sync::Mutex<HashMap<i64, Writer>>);
+
+/// Saves a change as the next version. Requests of one page may overtake each other: what is older than what stands there
+/// changes nothing.
 async fn save(State(app): State<App>, Path(id): Path<i64>, Sent(save): Sent<Save>) -> Result<Json<Value>> {
     let recipe = Recipe::from_value(&save.document)?;
-    keep_version(&app, id, save.version, &recipe).await
+    let mut writers = app.writers.0.lock().await;
+    let mut from = save.version;
+    if let Some(page) = &save.page {
+        let present = app.store.recipe(id).await?;
+        if let Some(last) = writers.get(&id).filter(|w| w.page == *page && w.version == present.version) {
+            if save.turn < last.turn {
+                return Ok(Json(shown(&present)?));
+            }
+            from = present.version;
+        }
+    }
+    let kept = keep_version(&app, id, from, &recipe).await?;
+    if let (Some(page), Some(version)) = (save.page, kept["version"].as_i64()) {
+        writers.insert(id, Writer { page, turn: save.turn, version });
+    }
+    Ok(kept)
 }
 
 pub async fn keep_version(app: &App, id: i64, from: i64, recipe: &Recipe) -> Result<Json<Value>> {

@@ -14,6 +14,7 @@ use rallo_engine::OutputProfile;
 use rallo_media::{Chroma, Encoding, Extras, bytes_text};
 use rallo_recipe::Recipe;
 use rallo_runner::item::Output;
+use rallo_runner::schedule::{self, Class};
 use rallo_runner::{Decided, Limits, report};
 use rallo_store::Item;
 use schemars::JsonSchema;
@@ -77,8 +78,19 @@ async fn one(State(app): State<App>, Path(id): Path<i64>, Query(asked): Query<Si
     let items: Vec<Value> =
         app.store.ended_since(id, asked.since, TOLD).await?.into_iter().map(told).collect();
     let failed: Vec<Value> = app.store.failed(id, TOLD).await?.into_iter().map(told).collect();
-    let working: Vec<Option<String>> =
-        app.store.working(id).await?.iter().map(|source| name(FilePath::new(source))).collect();
+    let mut shares = std::collections::HashMap::new();
+    for (position, share) in app.queue.shares(id) {
+        if let Ok(item) = app.store.item(id, position).await {
+            shares.insert(item.source, share);
+        }
+    }
+    let working: Vec<Value> = app
+        .store
+        .working(id)
+        .await?
+        .iter()
+        .map(|source| json!({"name": name(FilePath::new(source)), "share": shares.get(source)}))
+        .collect();
     let (before, after) = app.store.bytes(id).await?;
     // What all results will take, by those that are there.
     let made = state.done + state.skipped;
@@ -215,7 +227,7 @@ async fn look(State(app): State<App>, Path(id): Path<i64>, Sent(asked): Sent<Loo
     let item = app.store.item(id, asked.position).await?;
     let path = app.roots.existing(FilePath::new(&item.source))?;
     let recipe = Recipe::parse(&run.document)?.answered(&answers_of(&asked.answers))?;
-    let jpeg = tokio::task::spawn_blocking(move || -> Result<Vec<u8>> {
+    let jpeg = schedule::ask(Class::Sight, move || -> Result<Vec<u8>> {
         let source = app.sources.open(&path)?;
         let decided: Decided = serde_json::from_str(&item.decided).unwrap_or_default();
         let about =

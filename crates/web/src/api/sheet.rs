@@ -6,11 +6,13 @@ use crate::{App, desk};
 use axum::extract::State;
 use axum::routing::post;
 use axum::{Json, Router};
-use rallo_engine::{Kind, Source};
-use rallo_media::{FileSource, bytes_text};
+use rallo_engine::{Kind, Size, Source};
+use rallo_media::{FileSource, Format, bytes_text};
 use rallo_recipe::delivery::What;
 use rallo_recipe::{Bundle, Recipe, Task, sentence};
+use rallo_runner::cost::{self, Costs, Original};
 use rallo_runner::scan::common_folder;
+use rallo_runner::schedule::{self, Class};
 use rallo_runner::warnings::{self, About, Way};
 use rallo_runner::{Decided, Planned, Problem, bundle, execute, expect, hook, order, targets};
 use rallo_shoot::Frame;
@@ -247,6 +249,37 @@ fn lines(recipe: &Recipe) -> Vec<Value> {
     recipe.steps.iter().enumerate().map(one).collect()
 }
 
+/// Pictures by which a run's time and size are told at once.
+const LOOKED_AT: usize = 12;
+
+/// What a picture of a run takes by the machine's table, in seconds of one core.
+fn said(costs: &Costs, recipe: &Recipe, one: &targets::Source, number: usize) -> Option<cost::Cost> {
+    let facts = one.facts.as_ref()?;
+    let about = rallo_runner::subject(&one.path, Some(facts), &one.decided, number);
+    let original = Original {
+        size: Size::new(facts.width, facts.height),
+        bytes: facts.bytes,
+        is_jpeg: facts.format == Format::Jpeg,
+    };
+    Some(costs.picture(recipe, &about, original))
+}
+
+/// What a run will take, from the machine's table: seconds, bytes, and how sure that is.
+fn at_once(app: &App, prepared: &Prepared) -> Option<Value> {
+    let Prepared { sources, recipe, .. } = prepared;
+    let costs = app.queue.costs();
+    let many = sources.len().min(LOOKED_AT);
+    let picked = (0..many).map(|n| (2 * n + 1) * sources.len() / (2 * many));
+    let all: Vec<cost::Cost> = picked.filter_map(|i| said(&costs, recipe, &sources[i], i + 1)).collect();
+    let (first, times) = (all.first()?, sources.len() as f64 / all.len() as f64);
+    let seconds = all.iter().map(|c| c.seconds).sum::<f64>() * times / app.queue.width() as f64;
+    let files = if recipe.files().is_empty() { 0 } else { all.iter().map(|c| c.bytes).sum() };
+    let bundles: u64 = expect::expected(recipe, sources.len()).iter().map(|(_, bytes)| bytes).sum();
+    let bytes = (files as f64 * times) as u64 + bundles;
+    let each = (files > 0).then(|| bytes_text((files as f64 / all.len() as f64) as u64));
+    Some(json!({"seconds": seconds, "bytes": bytes_text(bytes), "each": each, "sure": first.sure}))
+}
+
 /// The last look at what will happen.
 async fn sheet(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Json<Value>> {
     let prepared = prepare(&app, &asked).await?;
@@ -281,14 +314,16 @@ async fn sheet(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Json<
     let delivery: Vec<Vec<Value>> = recipe.deliveries.iter().map(params).collect();
     let left = asked.leave_out.len();
     Ok(Json(json!({
-        "asks": asks, "count": planned.len(), "left_out": left, "folder": app.roots.short(folder),
+        "asks": asks, "count": planned.len(), "takes": prepared.laid.takes(), "left_out": left, "folder": app.roots.short(folder),
         "folders": folders.len(), "names": names, "lines": lines(recipe), "goes": goes, "delivery": delivery,
         "free": targets::free_bytes(folder.ancestors().find(|p| p.exists()).unwrap_or(base)).map(bytes_text),
-        "problems": problems, "expected": expected,
+        "problems": problems, "expected": expected, "cost": at_once(&app, &prepared),
         "kinds": recipe.deliveries.iter().map(|d| d.kind().id).collect::<Vec<_>>(),
     })))
 }
 
+/// Seconds on all cores that one picture may take to be made for this.
+const MEASURABLE: f64 = 8.0;
 /// Pictures measured, spread over the run, and the time after which no further one is begun.
 const MEASURED: usize = 4;
 const LONG_ENOUGH: Duration = Duration::from_secs(5);
@@ -306,8 +341,15 @@ async fn measure(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Jso
         .collect();
     let count = sources.len();
     let of = expect::expected(&recipe, count);
+    let costs = app.queue.costs();
+    let is_long = |one: &targets::Source| {
+        said(&costs, &recipe, one, 1).is_some_and(|c| c.seconds / schedule::cores() as f64 > MEASURABLE)
+    };
+    if picked.iter().any(is_long) {
+        return Ok(Json(json!({"measured": 0, "is_long": true})));
+    }
     // One after the other, each with all cores; a run has several at a time with fewer of them each.
-    let measured = tokio::task::spawn_blocking(move || {
+    let measured = schedule::ask(Class::Background, move || {
         let begin = Instant::now();
         let (mut bytes, mut seconds, mut area, mut made) = (0u64, 0.0, 0u64, 0usize);
         for (n, one) in picked.iter().enumerate() {
