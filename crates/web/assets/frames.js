@@ -274,7 +274,15 @@ export function paper(title, body, buttons = []) {
 
 // Selecting.
 let saving = null;
-const put = (last) => ask('PUT', '/api/desk', { selection: [...state.selected], frame: atId }, { last }).catch((e) => say(e.message));
+async function put(last) {
+  try {
+    const now = await json('PUT', '/api/desk', { selection: [...state.selected], frame: atId }, { last });
+    // What a run takes without a selection is the server's to say.
+    if (!state.view || state.selected.size) return;
+    Object.assign(state.view, { chosen: now.chosen, word: now.word, left_out_of_run: now.left_out });
+    marks();
+  } catch (e) { say(e.message); }
+}
 function keep() {
   clearTimeout(saving);
   saving = setTimeout(() => { saving = null; put(); }, 150);

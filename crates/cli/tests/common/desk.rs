@@ -93,6 +93,22 @@ impl Desk {
         Self { page, base, server: Some(server), port, folder, _driver: driver }
     }
 
+    /// Kills the browser as the system would, without a word to its pages.
+    pub fn kill_browser(&mut self) {
+        let profile = self.folder.path().join("browser").to_string_lossy().into_owned();
+        let is_browser = |pid: &&String| {
+            std::fs::read(format!("/proc/{pid}/cmdline"))
+                .is_ok_and(|line| String::from_utf8_lossy(&line).contains(&profile))
+        };
+        let all = std::fs::read_dir("/proc").unwrap().flatten();
+        let names: Vec<String> = all.map(|e| e.file_name().to_string_lossy().into_owned()).collect();
+        let pids: Vec<&String> = names.iter().filter(is_browser).collect();
+        assert!(!pids.is_empty(), "there is no browser to kill");
+        let mut kill = Command::new("sh");
+        kill.args(["-c", "kill -9 \"$@\" 2>/dev/null; true", "kill"]).args(pids);
+        assert!(kill.status().unwrap().success());
+    }
+
     pub fn shoot(&self) -> PathBuf {
         self.folder.path().join("pictures/Spring")
     }
