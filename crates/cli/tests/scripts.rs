@@ -173,9 +173,9 @@ async fn places_on_the_stage(desk: &Desk) {
             stage.style.cssText = `position:fixed;left:0;top:0;width:${width}px;height:${height}px`; \
             const viewer = new Viewer(stage, () => ({ size: [w, h] }), () => {}); \
             viewer.zoom = zoom; viewer.centre = [cx, cy]; viewer.compare = side ? 'side' : 'split'; \
-            const p = viewer.place(); const { region, scale } = viewer.wanted(); \
+            const p = viewer.place(); const view = viewer.view(); \
             const middle = viewer.share(p.left + p.width / 2, p.height / 2); const twin = viewer.share(p.width / 2, p.height / 2); \
-            found.push({ p, region, scale, middle, twin, dots: devicePixelRatio }); } \
+            found.push({ p, view, middle, twin, dots: devicePixelRatio }); } \
         stage.remove(); return found;";
     let mut cases = Vec::new();
     for (w, h) in [(6000, 4000), (1200, 1800), (300, 200), (1, 1), (9000, 500)] {
@@ -208,14 +208,14 @@ async fn places_on_the_stage(desk: &Desk) {
                 assert!(start <= 1e-9 && start + side >= room - 1e-9, "{at} {case}: {found}");
             }
         }
-        // What is asked for lies in the picture at its scale and covers what is seen.
-        let (scale, dots) = (n("/scale"), n("/dots"));
-        assert!(scale <= 1.0 && (scale - (zoom * dots).min(1.0)).abs() < 1e-12, "{case}: {found}");
-        let region: Vec<f64> = serde_json::from_value(found["region"].clone()).unwrap();
-        assert!(region[2] >= 1.0 && region[3] >= 1.0, "{case}: {found}");
-        assert!(region[0] + region[2] <= (w * scale).ceil() && region[1] + region[3] <= (h * scale).ceil());
-        let seen = (width.min(w * zoom) * scale / zoom, height.min(h * zoom) * scale / zoom);
-        assert!(region[2] >= seen.0.floor() && region[3] >= seen.1.floor(), "{case}: {found}");
+        // The server is told of the same window, in the screen's own pixels.
+        let dots = n("/dots");
+        assert_eq!((n("/view/room/0"), n("/view/room/1")), (width * dots, height * dots), "{case}: {found}");
+        assert_eq!(found["view"]["centre"], json!([case[5], case[6]]));
+        match case[4].as_f64() {
+            Some(zoom) => assert_eq!(n("/view/zoom"), zoom),
+            None => assert!(found["view"]["zoom"].is_null() && zoom * dots <= 1.0),
+        }
     }
 }
 

@@ -288,3 +288,109 @@ fn a_window_that_nears_does_not_become_sharper_all_at_once() {
     assert!(share.iter().any(|s| (s - 1.0).abs() > 0.01), "one level only: nothing is shown");
     assert!(step < 0.03 && share.iter().all(|s| (s - 1.0).abs() < 0.06), "{step} {share:?}");
 }
+
+#[test]
+fn points_of_the_output_lead_to_the_source_and_back() {
+    let size = Size::new(1500, 1000);
+    let placed = |lines: &[(&str, Value)]| Plan::new(steps(lines), size).unwrap();
+    // By hand: the middle half, at a third of its size, mirrored.
+    let plan = placed(&[
+        ("crop", json!({"pixels": [375, 250, 750, 500]})),
+        ("resize", json!({"long_edge": 250})),
+        ("mirror", json!({"across": "left and right"})),
+    ]);
+    let (x, y) = plan.source_point((10.0, 20.0));
+    assert!((x - (375.0 + 750.0 - 30.0)).abs() < 0.01 && (y - (250.0 + 60.0)).abs() < 0.01, "{x} {y}");
+    assert!((plan.source_step((100.0, 80.0)) - 3.0).abs() < 1e-6);
+    // Any chain: there and back is the same point.
+    let plan = placed(&[
+        ("lens", json!({"distortion": 8})),
+        ("straighten", json!({"degrees": 2.5})),
+        ("crop", json!({"proportion": "4:5"})),
+        ("rotate", json!({"turn": "right"})),
+        ("resize", json!({"long_edge": 640})),
+    ]);
+    for share in [(0.5, 0.5), (0.1, 0.2), (0.93, 0.8)] {
+        let at = (share.0 * f64::from(plan.size().width), share.1 * f64::from(plan.size().height));
+        let back = plan.output_point(plan.source_point(at)).unwrap();
+        assert!((at.0 - back.0).hypot(at.1 - back.1) < 0.01, "{at:?} became {back:?}");
+    }
+}
+
+#[test]
+fn the_workload_counts_what_each_step_computes() {
+    let size = Size::new(4000, 2000);
+    let of = |lines: &[(&str, Value)]| Plan::new(steps(lines), size).unwrap().workload();
+    // Reduced by eight on the way in: the decoder takes four of it, and what comes before the mapping runs there.
+    let (level, pixels) = of(&[
+        ("exposure", json!({"stops": 1.0})),
+        ("resize", json!({"long_edge": 500})),
+        ("saturation", json!({"amount": 20})),
+    ]);
+    assert_eq!((level, pixels), (2, vec![500_000.0, 125_000.0, 125_000.0]));
+    // What denoises needs every pixel, and counts though its noise was not measured.
+    let (level, pixels) = of(&[("denoise", json!({})), ("resize", json!({"long_edge": 500}))]);
+    assert_eq!((level, pixels), (0, vec![8_000_000.0, 125_000.0]));
+    // What does nothing costs nothing.
+    assert_eq!(of(&[("exposure", json!({"stops": 0.0}))]).1, vec![0.0]);
+}
+
+/// Asks for its picture part by part, as working values.
+struct ByParts(Pyramid);
+
+impl Source for ByParts {
+    fn size(&self) -> Size {
+        self.0.size()
+    }
+    fn max_level(&self) -> u8 {
+        self.0.max_level()
+    }
+    fn level(&self, _: u8) -> Result<std::sync::Arc<Picture>, SourceError> {
+        Err(SourceError("nobody asks for the whole".into()))
+    }
+    fn part(&self, level: u8, rect: Rect) -> Option<Result<Vec<[f32; 3]>, SourceError>> {
+        let picture = self.0.level(level).unwrap();
+        let program = Plan::new(Vec::new(), picture.size()).unwrap().program(1.0);
+        let whole = Pyramid::new((*picture).clone());
+        Some(program.render_working(&whole, rect).map(|(_, pixels)| pixels))
+    }
+}
+
+#[test]
+fn a_source_that_gives_parts_makes_the_same_picture() {
+    let picture = smooth(1500, 1000, 1);
+    let (whole, parts) = (Pyramid::new(picture.clone()), ByParts(Pyramid::new(picture.clone())));
+    for scale in [1.0, 0.4] {
+        let program = Plan::new(catalogue(), picture.size()).unwrap().program(scale);
+        let rect = Rect::new(31, 20, 90, 50);
+        assert_eq!(bytes(&program, &parts, rect), bytes(&program, &whole, rect), "at {scale}");
+    }
+}
+
+#[test]
+fn work_that_is_given_up_gives_no_picture() {
+    struct Never;
+    impl pace::Pace for Never {
+        fn go_on(&self) -> bool {
+            false
+        }
+        fn is_wanted(&self) -> bool {
+            false
+        }
+    }
+    let picture = smooth(600, 400, 1);
+    let source = Pyramid::new(picture.clone());
+    let lines = steps(&[("denoise", json!({"level": 5})), ("exposure", json!({"stops": 1.0}))]);
+    let program = Plan::for_picture(lines, &source).unwrap().cut_before(1).program(1.0);
+    let kept = std::sync::Mutex::new(None);
+    let srgb = OutputProfile::Srgb.colour();
+    let made = std::thread::scope(|scope| {
+        let work = || {
+            pace::set(Some(std::sync::Arc::new(Never)));
+            let pool = rayon::ThreadPoolBuilder::new().num_threads(1).use_current_thread().build().unwrap();
+            pool.install(|| program.render_keeping(&source, program.size().rect(), srgb, &kept).map(|_| ()))
+        };
+        scope.spawn(work).join().unwrap()
+    });
+    assert!(made.is_err() && kept.lock().unwrap().is_none(), "unfinished pixels were handed out or kept");
+}

@@ -255,7 +255,7 @@ fn drawn(side: u32) -> Option<Pyramid> {
     let value = |x: u32, y: u32, c: u32| {
         let hash =
             (x.wrapping_mul(0x9e37_79b9) ^ y.wrapping_mul(0x85eb_ca6b) ^ c.wrapping_mul(0xc2b2_ae35)) >> 27;
-        let edge = if (x / 90 + y / 60) % 2 == 0 { 70 } else { 0 };
+        let edge = if (x / 90 + y / 60).is_multiple_of(2) { 70 } else { 0 };
         (40 + edge + x * 60 / side + y * 40 / side + hash) as u8
     };
     let pixels = (0..side * side).flat_map(|i| (0..3).map(move |c| value(i % side, i / side, c))).collect();

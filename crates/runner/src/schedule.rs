@@ -162,7 +162,10 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 
 /// Crews that have nothing to do. One crew has one work at a time: work that waits for something else then never holds up
 /// another's.
-static IDLE: LazyLock<Mutex<HashMap<(Class, usize), Vec<Crew>>>> = LazyLock::new(Mutex::default);
+static IDLE: LazyLock<Mutex<Idle>> = LazyLock::new(Mutex::default);
+
+/// By class and number of threads.
+type Idle = HashMap<(Class, usize), Vec<Crew>>;
 
 /// Cores of this machine.
 pub fn cores() -> usize {

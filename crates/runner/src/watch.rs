@@ -8,6 +8,7 @@
 
 use crate::roots::Roots;
 use crate::scan::{self, Found, Seen};
+use crate::schedule::{self, Class};
 use crate::targets::{self, Source};
 use crate::{Decided, Queue, now, order};
 use rallo_engine::Source as _;
@@ -189,9 +190,10 @@ async fn pass(
     }
     let gone: Vec<Arrival> =
         taken.iter().filter(|(p, _)| !there.contains(p.as_path())).flat_map(|(_, a)| a.clone()).collect();
-    let looked = tokio::task::spawn_blocking(move || ready.into_iter().map(looked_into).collect::<Vec<_>>())
-        .await
-        .map_err(|e| e.to_string())?;
+    let looked =
+        schedule::ask(Class::Background, move || ready.into_iter().map(looked_into).collect::<Vec<_>>())
+            .await
+            .map_err(|e| e.to_string())?;
     let mut new = Vec::new();
     for (one, is, about) in looked {
         let late = memory.waits.get(&one.path).is_some_and(|w| w.broken);

@@ -158,8 +158,9 @@ function changed(done) {
   }
   viewer.refresh();
   // Lines come and go at once; their words follow.
-  if (drawn !== doc.steps.map((s) => s.step).join()) draw();
-  tell(done);
+  const isNew = drawn !== doc.steps.map((s) => s.step).join();
+  if (isNew) draw();
+  tell(done && !isNew);
 }
 
 /** Recording or trying: said in words, by the switch and by the edge of the slip. */
@@ -217,7 +218,12 @@ async function tell(all) {
     told.lines.forEach((l, i) => { if (before?.steps[i] === told.steps[i]) Object.assign(l, { found: before.lines[i].found, measured: before.lines[i].measured, ordinary: before.lines[i].ordinary }); });
     source = told.source;
     toolSize = told.lines[open]?.size ?? null;
-    if (all) draw(); else words();
+    if (all) draw();
+    else {
+      words();
+      advise();
+      if (JSON.stringify(before?.goes) !== JSON.stringify(told.goes)) drawDeliveries?.();
+    }
     viewer.draw();
     over();
     data();
@@ -255,7 +261,11 @@ async function askCost(of, measured) {
   if (text() !== of) return false;
   cost = found;
   data();
-  drawDeliveries?.();
+  // Only these words: somebody may be typing beside them.
+  document.querySelectorAll('#goes .goes-cost').forEach((box, i) => {
+    box.textContent = cost.deliveries[i] ?? '';
+    box.hidden = !box.textContent;
+  });
   return true;
 }
 function costs() {
@@ -285,7 +295,8 @@ const partsOf = (i) => (told?.steps[i] === doc.steps[i].step && told.lines[i]?.p
 
 function lineWords(i) {
   const step = () => doc.steps[i];
-  return sentence(partsOf(i), kind(doc.steps[i]).params, step, (v, d) => change(i, v, d));
+  const words = sentence(partsOf(i), kind(doc.steps[i]).params, step, (v, d) => change(i, v, d));
+  return isTried(step()) ? [...words, ' ', el('span', { class: 'tried' }, 'tried')] : words;
 }
 
 /** Only the sentences, while a value is being dragged. */
@@ -306,7 +317,6 @@ function line(step, i) {
   const box = el('div', { class: 'words' }, ...lineWords(i));
   // The words, the number and the paper around them open the line; values have work of their own.
   li.addEventListener('click', (e) => { if (e.target === box || e.target === li) toggle(i); });
-  if (isTried(step)) box.append(' ', el('span', { class: 'tried' }, 'tried'));
   li.append(box);
   li.addEventListener('dragstart', (e) => { if (e.target !== li) return; dragged = i; e.dataTransfer.effectAllowed = 'move'; e.dataTransfer.setData('text/plain', partsOf(i).map((p) => p.text ?? p).join('')); });
   li.addEventListener('dragover', (e) => { if (dragged === null) return; e.preventDefault(); const below = e.offsetY > li.clientHeight / 2; li.classList.toggle('drop-below', below); li.classList.toggle('drop-above', !below); });

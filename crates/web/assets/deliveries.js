@@ -82,7 +82,7 @@ export function deliveries(box, desk) {
       act('more', 'All its values', () => { opened = open ? null : i; desk.draw(); }, { 'aria-expanded': open }), ' ',
       ...(each && !carried ? [act('look', 'As the file will be, beside what it is without compression', () => delivered(doc, desk.frame, i, goes)), ' '] : []),
       doc.deliveries.length > 1 ? act('remove', '', () => { doc.deliveries.splice(i, 1); opened = null; desk.changed(true); }, { 'aria-label': `Remove delivery ${i + 1}` }) : '',
-      ...(cost ? [el('small', { class: 'goes-cost' }, cost)] : []));
+      el('small', { class: 'goes-cost', hidden: !cost }, cost ?? ''));
     if (!open) return [line];
     const moves = kind.id === 'video' && goes.fit === 'move';
     const own = (name) => goes[name] ?? kind.params.find((p) => p.name === name).default;

@@ -1,6 +1,7 @@
 // The proof: before and after on the sample and on the frames least like it, at one zoom; each is accepted, set aside,
 // changed a little by itself, or taken to the bench.
 
+import { Slots } from './slots.js';
 import { ask, el, json, say, typing } from './talk.js';
 
 const $ = (id) => document.getElementById(id);
@@ -11,6 +12,9 @@ let centre = [0.5, 0.5];
 let accepted = new Set();
 
 const doing = (work) => async (...a) => { try { await work(...a); } catch (e) { say(e.message); } };
+
+// Two at a time, from the top.
+const places = new Slots(2, true);
 
 async function half(canvas, pick, before) {
   const size = pick.told.size;
@@ -23,7 +27,7 @@ async function half(canvas, pick, before) {
     const part = [Math.min(w, size[0]), Math.min(h, size[1])];
     body.region = [...part.map((side, i) => Math.round(Math.max(0, Math.min(size[i] - side, centre[i] * size[i] - side / 2)))), ...part];
   }
-  const image = await createImageBitmap(await (await ask('POST', '/api/render', body)).blob());
+  const image = await createImageBitmap(await places.run(async () => (await ask('POST', '/api/render', body)).blob()));
   [canvas.width, canvas.height] = [image.width, image.height];
   canvas.getContext('2d').drawImage(image, 0, 0);
   canvas.dataset.shown = String(Number(canvas.dataset.shown ?? 0) + 1);

@@ -1,9 +1,13 @@
 // How many requests are under way at a time: a browser has few connections to a server, and saving must always find one.
 
-/** Gives out so many places; who asks last is served first, since what was asked for before is older. */
+/**
+ * Gives out so many places. Who asks last is served first, since what was asked for before is older; or in their order,
+ * where all of it is wanted.
+ */
 export class Slots {
-  constructor(count) {
+  constructor(count, inOrder = false) {
     this.free = count;
+    this.inOrder = inOrder;
     this.waiting = [];
   }
 
@@ -24,7 +28,7 @@ export class Slots {
       signal?.throwIfAborted();
       return await work();
     } finally {
-      const next = this.waiting.pop();
+      const next = this.inOrder ? this.waiting.shift() : this.waiting.pop();
       if (next) next.resolve(); else this.free += 1;
     }
   }

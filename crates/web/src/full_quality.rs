@@ -10,6 +10,7 @@ use rallo_media::FileSource;
 use rallo_runner::behind::LARGEST;
 use rallo_runner::schedule::{self, CancellationToken, Class};
 use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 use std::hash::{DefaultHasher, Hash, Hasher};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, RwLock};
@@ -351,38 +352,42 @@ impl Denoised {
         Ok(out)
     }
 
+    /// A reduction of what there is now.
+    fn reduction(&self, level: u8) -> Result<Vec<[f32; 3]>, SourceError> {
+        let plain = self.undenoised(0.5f64.powi(i32::from(level)))?;
+        let (made, mut pixels) = plain.render_working(&*self.source, plain.size().rect())?;
+        if made != reduced(self.size, level) {
+            return Err(SourceError("a reduction has another size than its picture".into()));
+        }
+        let across = cells(self.size).0;
+        let parts = self.parts.read().unwrap_or_else(|p| p.into_inner());
+        for (cell, _) in parts.done.iter().enumerate().filter(|(_, done)| **done) {
+            let (x, y) = (cell as i64 % across * CELL, cell as i64 / across * CELL);
+            let rect = Rect::new(x, y, CELL, CELL).within(self.size.rect());
+            let values = cut(&parts.values, self.size, rect);
+            self.reduce_into(&mut pixels, level, rect, &values);
+        }
+        Ok(pixels)
+    }
+
     /// A part of a reduction, which is made when it is first asked for.
     fn reduced_part(&self, level: u8, rect: Rect) -> Result<Vec<[f32; 3]>, SourceError> {
-        let size = reduced(self.size, level);
         let mut all = lock(&self.reduced);
-        if !all.contains_key(&level) {
-            let plain = self.undenoised(0.5f64.powi(i32::from(level)))?;
-            let (made, mut pixels) = plain.render_working(&*self.source, plain.size().rect())?;
-            if made != size {
-                return Err(SourceError("a reduction has another size than its picture".into()));
-            }
-            let across = cells(self.size).0;
-            let parts = self.parts.read().unwrap_or_else(|p| p.into_inner());
-            let width = self.size.width as usize;
-            for (cell, _) in parts.done.iter().enumerate().filter(|(_, done)| **done) {
-                let (x, y) = (cell as i64 % across * CELL, cell as i64 / across * CELL);
-                let rect = Rect::new(x, y, CELL, CELL).within(self.size.rect());
-                let row = |y: i64| {
-                    let at = y as usize * width + rect.x as usize;
-                    &parts.values[at..at + rect.width as usize]
-                };
-                let values: Vec<[f32; 3]> = (rect.y..rect.bottom()).flat_map(row).copied().collect();
-                self.reduce_into(&mut pixels, level, rect, &values);
-            }
-            all.insert(level, pixels);
-        }
-        let pixels = &all[&level];
-        let row = |y: i64| {
-            let at = y as usize * size.width as usize + rect.x as usize;
-            &pixels[at..at + rect.width as usize]
+        let pixels = match all.entry(level) {
+            Entry::Occupied(known) => known.into_mut(),
+            Entry::Vacant(fresh) => fresh.insert(self.reduction(level)?),
         };
-        Ok((rect.y..rect.bottom()).flat_map(row).copied().collect())
+        Ok(cut(pixels, reduced(self.size, level), rect))
     }
+}
+
+/// A part of the pixels of a picture of that size.
+fn cut(pixels: &[[f32; 3]], size: Size, rect: Rect) -> Vec<[f32; 3]> {
+    let row = |y: i64| {
+        let at = y as usize * size.width as usize + rect.x as usize;
+        &pixels[at..at + rect.width as usize]
+    };
+    (rect.y..rect.bottom()).flat_map(row).copied().collect()
 }
 
 /// Cells across and down.

@@ -96,7 +96,8 @@ pub struct Ask {
     /// The line that is being changed: what stands before it is kept from one render to the next.
     #[serde(default)]
     pub from: Option<usize>,
-    /// Scopes and the like before the picture.
+    /// Scopes and the like before the picture. At half size and more, what is still to be denoised is then shown without
+    /// that and told as a stand-in, instead of being waited for.
     #[serde(default)]
     pub head: bool,
     /// Show what is clipped instead of the picture.
@@ -284,7 +285,7 @@ impl Ask {
             to_own(seen[2], middle.0, at.0),
             to_own(seen[3], middle.1, at.1),
         ];
-        Ok(part_of(&plan, zoom / times, part, Some((times, middle, at)), (size, its)))
+        Ok(part_of(&plan, zoom / times, part, Some(Moved { times, middle, at }), (size, its)))
     }
 
     /// The first lines up to the denoising, where there is one, with a key for them.
@@ -315,8 +316,10 @@ impl Ask {
 
     /// As [`plan`](Self::plan), from the sample after its denoising as far as that is there.
     fn prepared(&self, recipe: &Recipe, frame: &Open, full: &FullQuality, scale: f64) -> Result<Prepared> {
-        let begin = scale >= STAND_IN || self.more.is_some();
-        let denoised = self.denoised(recipe, frame, full, begin);
+        // Only who reads the head learns that parts are still to come; others wait for the whole truth.
+        let begin = self.head && (scale >= STAND_IN || self.more.is_some());
+        let whole = frame.source.size().rect();
+        let denoised = self.denoised(recipe, frame, full, begin).filter(|d| self.head || d.is_done(whole));
         let recipe = self.part(recipe);
         // Lines that do not apply have no place in the plan.
         let placed = recipe.placed(&frame.about);
@@ -357,13 +360,22 @@ impl Ask {
     }
 }
 
+/// How a result lies on another one.
+struct Moved {
+    /// So many of its pixels are as long as one of the other's.
+    times: f64,
+    /// A point of the other one, and the same place in its own pixels.
+    middle: (f64, f64),
+    at: (f64, f64),
+}
+
 /// The part of a plan's output that shows `seen` (left, top, right, bottom, in its pixels) at so many pixels of the screen
-/// each. `moved` tells how its pixels lie on those of the view's result: `times` as large, `at` lying on `middle`.
+/// each. `moved` tells how its pixels lie on those of the view's result, where they do not lie on each other.
 fn part_of(
     plan: &Plan,
     zoom: f64,
     seen: [f64; 4],
-    moved: Option<(f64, (f64, f64), (f64, f64))>,
+    moved: Option<Moved>,
     (size, geometry): (Size, String),
 ) -> Shown {
     let scale = zoom.clamp(1e-4, 1.0);
@@ -373,11 +385,13 @@ fn part_of(
     let (x, y) = (low(seen[0], whole.width), low(seen[1], whole.height));
     let (right, bottom) = (high(seen[2], whole.width).max(x + 1), high(seen[3], whole.height).max(y + 1));
     let region = Rect::new(x, y, right - x, bottom - y);
-    let (times, middle, at) = moved.unwrap_or((1.0, (0.0, 0.0), (0.0, 0.0)));
+    let is_alike = moved.is_none();
+    let Moved { times, middle, at } =
+        moved.unwrap_or(Moved { times: 1.0, middle: (0.0, 0.0), at: (0.0, 0.0) });
     let column = |v: i64| (v as f64 / scale - at.0) / times + middle.0;
     let row = |v: i64| (v as f64 / scale - at.1) / times + middle.1;
     let area = [column(x), row(y), column(right), row(bottom)];
-    Shown { scale, region, area, size, geometry, is_alike: moved.is_none() }
+    Shown { scale, region, area, size, geometry, is_alike }
 }
 
 /// What steps measured and were shown lately, so that dragging a value measures nothing again; the last used first.
@@ -580,4 +594,74 @@ async fn neutral(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Va
     let step =
         found.ok_or_else(|| Error::bad("this place is too dark to tell its colour; pick a lighter one"))?;
     Ok(Json(json!({"temperature": step.temperature, "tint": step.tint})))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rallo_engine::step_kind;
+
+    fn plan(size: Size, lines: &[(&str, Value)]) -> Plan {
+        let one = |(id, values): &(&str, Value)| {
+            Settings::from(step_kind(id).unwrap().parse(values.as_object().unwrap()).unwrap())
+        };
+        Plan::new(lines.iter().map(one).collect(), size).unwrap()
+    }
+
+    #[test]
+    fn what_is_asked_for_lies_in_the_picture_and_covers_what_is_seen() {
+        for (w, h) in [(6000, 4000), (1200, 1800), (300, 200), (1, 1), (9000, 500)] {
+            let (size, plan) = (Size::new(w, h), plan(Size::new(w, h), &[]));
+            for zoom in [None, Some(1.0), Some(2.0), Some(3.0)] {
+                for centre in [[0.5, 0.5], [0.0, 1.0], [0.93, 0.2], [-4.0, 9.0]] {
+                    let view = ViewAsk { room: [870.0, 640.0], zoom, centre };
+                    let (zoom, seen) = (view.zoom(size), view.seen(size));
+                    let shown = part_of(&plan, zoom, seen, None, (size, String::new()));
+                    let whole = plan.program(shown.scale).size().rect();
+                    assert!(
+                        !shown.region.is_empty() && shown.region.within(whole) == shown.region,
+                        "{w} × {h}"
+                    );
+                    assert!(shown.scale <= 1.0 && (shown.scale - zoom.min(1.0)).abs() < 1e-12);
+                    // As much as there is room for, and never beyond the picture.
+                    for (side, room, of) in [(0, 870.0, w), (1, 640.0, h)] {
+                        let (low, high) = (seen[side], seen[side + 2]);
+                        let want = (room / zoom).min(f64::from(of));
+                        assert!(low >= 0.0 && high <= f64::from(of) + 1e-9, "{seen:?} of {w} × {h}");
+                        assert!((high - low - want).abs() < 1e-6, "{seen:?} of {w} × {h} at {zoom}");
+                        assert!(
+                            shown.area[side] <= low + 1e-9
+                                && shown.area[side + 2] >= high - 1.0 / shown.scale
+                        );
+                    }
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn geometry_is_told_by_where_pixels_come_from_and_not_by_lines() {
+        let size = Size::new(900, 600);
+        let of = |lines: &[(&str, Value)]| geometry(&plan(size, lines));
+        let turn = |to: &str| ("rotate", json!({"turn": to}));
+        assert_eq!(of(&[]), of(&[("exposure", json!({"stops": 1.0}))]));
+        assert_eq!(of(&[turn("right"), turn("left")]), of(&[]));
+        let mirror = || ("mirror", json!({"across": "left and right"}));
+        assert_ne!(of(&[mirror()]), of(&[]));
+        let crop = |x: u32| ("crop", json!({"pixels": [x, 10, 300, 200]}));
+        assert_ne!(of(&[crop(10)]), of(&[crop(11)]));
+        // The same size is not the same place.
+        assert_ne!(of(&[crop(10)]), of(&[("resize", json!({"long_edge": 300}))]));
+    }
+
+    #[test]
+    fn a_window_that_makes_no_sense_is_refused() {
+        let check = |room, zoom, centre| ViewAsk { room, zoom, centre }.check();
+        assert!(check([870.0, 640.0], Some(2.0), [0.5, 0.5]).is_ok());
+        assert!(check([0.0, 640.0], None, [0.5, 0.5]).is_err());
+        assert!(check([f64::NAN, 640.0], None, [0.5, 0.5]).is_err());
+        assert!(check([870.0, 1e9], None, [0.5, 0.5]).is_err());
+        assert!(check([870.0, 640.0], Some(0.0), [0.5, 0.5]).is_err());
+        assert!(check([870.0, 640.0], None, [f64::INFINITY, 0.5]).is_err());
+    }
 }
