@@ -220,9 +220,7 @@ async fn areas_conditions_and_orders_are_set_on_the_bench() {
     desk.until("document.querySelector('#lines .is-open').innerText.includes('in an ellipse')").await;
     desk.until("document.querySelector('#overlay ellipse')").await;
     desk.drag("#stage", (0.6, 0.4), (0.75, 0.55)).await;
-    let when = desk.find("#lines .is-open [aria-label='Only for pictures where']").await;
-    when.send_keys("iso at least many").await.unwrap();
-    when.send_keys(&String::from(char::from(Key::Enter))).await.unwrap();
+    desk.set("Only for pictures where", "iso at least many").await;
     desk.until("document.querySelector('#said').innerText.includes('expected a number')").await;
     let fix = "const w = document.querySelector('#lines .is-open [aria-label=\"Only for pictures where\"]'); \
         w.value = 'iso at least 1600'; w.dispatchEvent(new Event('change'))";

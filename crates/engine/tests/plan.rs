@@ -295,7 +295,7 @@ fn points_of_the_output_lead_to_the_source_and_back() {
     let placed = |lines: &[(&str, Value)]| Plan::new(steps(lines), size).unwrap();
     // By hand: the middle half, at a third of its size, mirrored.
     let plan = placed(&[
-        ("crop", json!({"pixels": [375, 250, 750, 500]})),
+        ("crop", json!({"pixels": [375, 250, 750, 510]})),
         ("resize", json!({"long_edge": 250})),
         ("mirror", json!({"across": "left and right"})),
     ]);

@@ -304,6 +304,7 @@ function words() {
   document.querySelectorAll('#lines > li[data-line]').forEach((li) => {
     const i = Number(li.dataset.line);
     const box = li.querySelector('.words');
+    if (typed && box.contains(typed)) return;
     const at = box.querySelector(':focus')?.dataset.param;
     box.replaceChildren(...lineWords(i));
     if (at) box.querySelector(`[data-param="${at}"]`)?.focus();
@@ -480,7 +481,13 @@ function relocate(i, to) {
 }
 
 let drawn = '';
+// Somebody types in a field of the ticket: that stays as it is until the text is taken.
+let typed = null;
+$('lines').addEventListener('input', (e) => { if (e.target.matches('input:not([type=checkbox], [type=range]), textarea')) typed = e.target; });
+for (const end of ['change', 'focusout']) $('lines').addEventListener(end, () => { typed = null; });
 function draw() {
+  if (typed?.isConnected && drawn === doc.steps.map((s) => s.step).join()) { words(); advise(); return; }
+  typed = null;
   drawn = doc.steps.map((s) => s.step).join();
   const focused = document.activeElement?.closest?.('#lines li')?.dataset.line;
   const param = document.activeElement?.dataset?.param;
