@@ -21,7 +21,7 @@ pub const LARGEST: u64 = 60_000_000;
 
 /// Rows computed before it is told how far it is: few enough to be told often, enough that what is needed around them weighs
 /// little.
-const BAND: i64 = 768;
+const BAND: i64 = 512;
 
 /// Steps so expensive that their result is kept.
 pub const DENOISE: [&str; 1] = ["denoise"];
@@ -76,6 +76,8 @@ fn compute(first: Vec<Settings>, source: &dyn Source) -> Option<Behind> {
     let plan = Plan::for_picture(first, source).ok()?;
     let program = plan.program(1.0);
     let size = program.size();
+    // It has begun.
+    schedule::report(0.01);
     let mut values: Vec<f32> = Vec::with_capacity(size.area() as usize * 3);
     for y in (0..i64::from(size.height)).step_by(BAND as usize) {
         let band = Rect::new(0, y, i64::from(size.width), BAND.min(i64::from(size.height) - y));

@@ -38,8 +38,9 @@ const TICK: Duration = Duration::from_secs(1);
 pub const KEPT: &str = "kept_work";
 /// Share of a run after which its own pace alone counts.
 const ENOUGH: f64 = 0.05;
-/// Pictures by which it is looked up what a run will take.
-const EXPECTED: i64 = 6;
+/// Pictures by which it is looked up what a run will take, and among how many they are chosen.
+const EXPECTED: usize = 6;
+const LOOKED_AT: i64 = 200;
 /// So many threads are as good as so many cores to the power of this: reading and writing have one.
 const PARALLEL: f64 = 0.85;
 /// When the machine is measured, after the program was started.
@@ -97,25 +98,52 @@ pub struct Limits {
 
 /// A run at work here: its pace and its time.
 struct Active {
-    /// When this stretch of work began, and the pixels that had ended then.
+    /// When this stretch of work began, and the pictures and pixels that had ended then.
     since: Instant,
-    before: i64,
+    before: (i64, i64),
     /// Pictures in work.
     busy: usize,
     /// Until when its time is written down.
     counted: Instant,
     /// Seconds not written down yet.
     owed: f64,
-    /// Seconds of one core for a pixel of an original, as the machine's table says; nothing until it is looked up.
-    expected: Option<f64>,
+    /// What its pictures take, as the machine's table says; nothing until it is looked up.
+    expected: Option<Expected>,
     /// Pictures in work: their positions, pixels, and how far each is.
     at_work: HashMap<i64, (i64, Share)>,
 }
 
+/// What pictures of a run take: seconds of one core for each, and for each pixel of its original.
+#[derive(Clone, Copy, Debug, PartialEq)]
+struct Expected {
+    each: f64,
+    pixel: f64,
+}
+
+impl Expected {
+    /// By the smallest and the largest of some pictures, told as (pixels, seconds).
+    fn of(all: &[(f64, f64)]) -> Option<Self> {
+        let low = all.iter().min_by(|a, b| a.0.total_cmp(&b.0))?;
+        let high = all.iter().max_by(|a, b| a.0.total_cmp(&b.0))?;
+        let (mean, pixels) = (all.iter().map(|a| a.1).sum::<f64>(), all.iter().map(|a| a.0).sum::<f64>());
+        if high.0 < low.0 * 1.2 {
+            return (pixels > 0.0).then(|| Self { each: 0.0, pixel: mean / pixels });
+        }
+        let pixel = ((high.1 - low.1) / (high.0 - low.0)).max(0.0);
+        Some(Self { each: (low.1 - pixel * low.0).max(0.0), pixel })
+    }
+
+    /// Of so many pictures with so many pixels together.
+    fn work(self, pictures: f64, pixels: f64) -> f64 {
+        self.each * pictures + self.pixel * pixels
+    }
+}
+
 impl Active {
-    /// Pixels of pictures in work that are computed.
-    fn under_way(&self) -> f64 {
-        self.at_work.values().map(|(pixels, share)| *pixels as f64 * share.get()).sum()
+    /// Pictures and pixels of those in work that are computed.
+    fn under_way(&self) -> (f64, f64) {
+        let one = |(pixels, share): &(i64, Share)| (share.get(), *pixels as f64 * share.get());
+        self.at_work.values().map(one).fold((0.0, 0.0), |a, b| (a.0 + b.0, a.1 + b.1))
     }
 }
 
@@ -385,14 +413,21 @@ impl Queue {
             let active = lock(&self.0.active);
             // What is made of all pictures takes a time of its own, which these say nothing of.
             if let Some(active) = active.get(&run.id).filter(|_| ended_pixels < pixels) {
-                // By pixels: pictures of one run may differ in size.
-                let done = (ended_pixels - active.before) as f64 + active.under_way();
+                let ended = (done + failed + skipped).min(total - tasks);
+                // Without a table, by pixels: pictures of one run may differ in size.
+                let table = active.expected.unwrap_or(Expected { each: 0.0, pixel: 1.0 });
+                let (some, part) = active.under_way();
+                let made = table.work(
+                    (ended - active.before.0) as f64 + some,
+                    (ended_pixels - active.before.1) as f64 + part,
+                );
+                let all = table.work(pictures, pixels as f64);
+                let said = active.expected.map(|_| 1.0 / self.width() as f64);
                 let seconds = active.since.elapsed().as_secs_f64();
-                let said = active.expected.map(|core| core / self.allowed().min(self.0.cores) as f64);
-                if let Some(pace) = pace(said, seconds, done, pixels as f64) {
-                    let open = (pixels - ended_pixels) as f64 - active.under_way();
+                if let Some(pace) = pace(said, seconds, made, all) {
+                    let open = all - table.work(ended as f64 + some, ended_pixels as f64 + part);
                     left = Some(pace * open.max(0.0));
-                    each = Some(pace * pixels as f64 / pictures);
+                    each = Some(pace * all / pictures);
                 }
                 under_way = active.at_work.values().map(|(_, share)| share.get()).sum();
             }
@@ -499,13 +534,21 @@ impl Queue {
 
     /// Looks up what a run's pictures take, by a few of them.
     async fn expect(&self, run: i64, recipe: Parsed) {
-        let Ok(items) = self.0.store.waiting(run, EXPECTED).await else { return };
+        let Ok(items) = self.0.store.waiting(run, LOOKED_AT).await else { return };
         let queue = self.clone();
         let found = tokio::task::spawn_blocking(move || {
             let recipe = recipe.as_ref().as_ref().ok()?;
-            let all: Vec<(Cost, f64)> = items.iter().filter_map(|i| queue.said(recipe, i)).collect();
-            let pixels: f64 = all.iter().map(|(_, pixels)| pixels).sum();
-            (pixels > 0.0).then(|| all.iter().map(|(cost, _)| cost.seconds).sum::<f64>() / pixels)
+            // From the smallest to the largest.
+            let mut items = items;
+            items.sort_by_key(|i| i.pixels);
+            let many = items.len().min(EXPECTED);
+            let picked = (0..many).map(|n| &items[n * (items.len() - 1) / many.saturating_sub(1).max(1)]);
+            let all: Vec<(f64, f64)> = picked
+                .filter(|i| i.task.is_none())
+                .filter_map(|i| queue.said(recipe, i))
+                .map(|(cost, pixels)| (pixels, cost.seconds))
+                .collect();
+            Expected::of(&all)
         });
         if let Ok(Some(core)) = found.await {
             if let Some(active) = lock(&self.0.active).get_mut(&run) {
@@ -895,7 +938,12 @@ impl Queue {
     /// A picture of a run goes into work; whether it is the first one of this stretch.
     async fn began(&self, run: &Run, item: &rallo_store::Item, share: &Share) -> bool {
         let known = lock(&self.0.active).contains_key(&run.id);
-        let before = if known { 0 } else { self.0.store.counts(run.id).await.map_or(0, |c| c.ended_pixels) };
+        let before = if known {
+            (0, 0)
+        } else {
+            let counts = self.0.store.counts(run.id).await;
+            counts.map_or((0, 0), |c| (c.done + c.failed + c.skipped, c.ended_pixels))
+        };
         let fresh = {
             let mut active = lock(&self.0.active);
             let fresh = !active.contains_key(&run.id);
@@ -1044,6 +1092,17 @@ fn answered(recipe: &Result<Recipe, String>, item: &rallo_store::Item) -> Result
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_pictures_take_is_split_into_each_and_each_pixel() {
+        // Three seconds each and two a pixel, seen on pictures of several sizes.
+        let all: Vec<(f64, f64)> = [5.0, 20.0, 8.0].map(|p| (p, 3.0 + 2.0 * p)).to_vec();
+        assert_eq!(Expected::of(&all), Some(Expected { each: 3.0, pixel: 2.0 }));
+        assert_eq!(Expected::of(&all).unwrap().work(2.0, 10.0), 26.0);
+        // Pictures of one size say nothing of what each takes by itself.
+        assert_eq!(Expected::of(&[(10.0, 4.0), (10.0, 6.0)]), Some(Expected { each: 0.0, pixel: 0.5 }));
+        assert_eq!(Expected::of(&[]), None);
+    }
 
     #[test]
     fn the_table_speaks_first_and_the_run_itself_afterwards() {

@@ -288,7 +288,7 @@ function data() {
   const f = facts;
   const shutter = f.shutter && (f.shutter < 0.4 ? `1/${Math.round(1 / f.shutter)} s` : `${f.shutter} s`);
   const first = [f.iso && `ISO ${f.iso}`, shutter, f.aperture && `f/${f.aperture}`].filter(Boolean).join(', ');
-  $('data').textContent = `${first}\n${((source[0] * source[1]) / 1e6).toFixed(1)} MP to ${told.size[0]} × ${told.size[1]}${cost ? `\na picture: ${cost.seconds < 10 ? cost.seconds.toFixed(1) : Math.round(cost.seconds)} s${cost.bytes == null ? '' : `, ${size(cost.bytes)}`} (${SURE[cost.sure]})` : ''}`;
+  $('data').textContent = `${first}\n${((source[0] * source[1]) / 1e6).toFixed(1)} MP to ${told.size[0]} × ${told.size[1]}${cost ? `\na picture: ${cost.seconds < 10 ? cost.seconds.toFixed(1) : Math.round(cost.seconds)} s${cost.bytes == null ? '' : `, ${size(cost.bytes)}`}\n(${SURE[cost.sure]})` : ''}`;
 }
 
 const partsOf = (i) => (told?.steps[i] === doc.steps[i].step && told.lines[i]?.parts) || [kind(doc.steps[i]).title];
