@@ -12,7 +12,7 @@ use rallo_engine::scopes::{self, Scopes};
 use rallo_engine::step::View;
 use rallo_engine::steps::white_balance::WhiteBalance;
 use rallo_engine::{
-    Kept, Kind, Memory, OutputProfile, Param, Plan, Rect, Settings, Size, Source, Step, registry,
+    Encoded, Kept, Kind, Memory, OutputProfile, Param, Plan, Rect, Settings, Size, Source, Step, registry,
 };
 use rallo_media::{Chroma, Encoding, Extras, FileSource};
 use rallo_recipe::{Recipe, Subject};
@@ -535,13 +535,18 @@ impl Ask {
             let kept = &app.kept.0[usize::from(shown.scale >= 1.0)];
             program.render_keeping(&*source, shown.region, srgb, kept).map_err(Error::bad)?
         };
-        let scopes = self.head.then(|| Scopes::of(&picture));
-        if self.clip {
-            scopes::show_clipped(&mut picture);
-        }
         let encoding =
             Encoding::Jpeg { quality: 92, chroma: Chroma::Full, progressive: false, optimised: false };
-        let jpeg = rallo_media::encode(&picture, encoding, &Extras::default())?;
+        let scopes_of = |picture: &Encoded| self.head.then(|| Scopes::of(picture));
+        let encoded = |picture: &Encoded| rallo_media::encode(picture, encoding, &Extras::default());
+        let (scopes, jpeg) = if self.clip {
+            let scopes = scopes_of(&picture);
+            scopes::show_clipped(&mut picture);
+            (scopes, encoded(&picture))
+        } else {
+            rayon::join(|| scopes_of(&picture), || encoded(&picture))
+        };
+        let jpeg = jpeg?;
         let Some(scopes) = scopes else {
             return Ok(jpeg);
         };
