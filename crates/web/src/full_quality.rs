@@ -276,11 +276,18 @@ impl Denoised {
             // Halves across the longer side: what is needed around a part weighs least so.
             while rect.area() > PIECE {
                 let half = |side: i64| (side / 2 + CELL - 1) / CELL * CELL;
+                let (mut first, mut second) = (rect, rect);
                 if rect.width > rect.height {
-                    rect.width = half(rect.width);
+                    first.width = half(rect.width);
+                    second.x += first.width;
+                    second.width -= first.width;
                 } else {
-                    rect.height = half(rect.height);
+                    first.height = half(rect.height);
+                    second.y += first.height;
+                    second.height -= first.height;
                 }
+                // Something is open in one of them at least.
+                rect = missing(first).or_else(|| missing(second))?;
             }
             return Some((rect, true));
         }
@@ -455,9 +462,12 @@ mod tests {
 
     /// A noisy picture whose sides are no multiple of a cell.
     fn source() -> Arc<FileSource> {
-        let (w, h) = (330u32, 210u32);
+        noisy(330, 210)
+    }
+
+    fn noisy(w: u32, h: u32) -> Arc<FileSource> {
         let grain = |i: u32| (i.wrapping_mul(2_654_435_761) >> 24) as u8 / 8;
-        let pixels = (0..w * h * 3).map(|i| 60 + (i / 3 % w / 3) as u8 + grain(i)).collect();
+        let pixels = (0..w * h * 3).map(|i| 60 + (i / 3 % w / 3 % 110) as u8 + grain(i)).collect();
         let picture =
             rallo_engine::Encoded { size: Size::new(w, h), pixels: rallo_engine::Pixels::U8(pixels) };
         let file = rallo_media::encode(&picture, Encoding::Png, &Extras::default()).unwrap();
@@ -534,6 +544,24 @@ mod tests {
         let program = Plan::for_picture(lines(50.0), &*source).unwrap().program(1.0);
         let (_, want) = program.render_working(&*source, eye).unwrap();
         assert_eq!(denoised.part(0, eye).unwrap().unwrap(), want);
+    }
+
+    #[test]
+    fn what_is_in_sight_is_cut_into_pieces_that_are_each_made_once() {
+        let (full, source) = (FullQuality::default(), noisy(2000, 1500));
+        let denoised = open(&full, 50.0, &source);
+        // All but the edges is in sight: far more than one piece.
+        let eye = Rect::new(100, 100, 1800, 1300);
+        lock(&denoised.eye).0 = eye;
+        let mut made = 0;
+        while let Some((rect, is_seen)) = denoised.next() {
+            assert!(!denoised.is_done(rect), "{rect:?} is made again");
+            assert!(is_seen != denoised.is_done(eye) && (!is_seen || rect.area() <= PIECE));
+            denoised.put(rect, &vec![[0.5; 3]; rect.area()]);
+            made += 1;
+            assert!(made < 60, "{made} pieces");
+        }
+        assert_eq!(denoised.known(), denoised.total());
     }
 
     #[tokio::test(flavor = "multi_thread")]
