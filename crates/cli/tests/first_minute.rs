@@ -61,10 +61,11 @@ const stage = document.querySelector('#stage');
 const canvas = document.querySelector('#canvas');
 stage.addEventListener('painted', ({ detail }) => {
   const { p, both, line, hasBefore, text } = detail;
-  // A difference shows no place's colours.
-  if (text === null || document.querySelector('#compare .is-on').dataset.compare === 'difference') return;
-  window.painted += 1;
+  if (text === null) return;
   window.last = text;
+  // A difference shows no place's colours.
+  if (document.querySelector('#compare .is-on').dataset.compare === 'difference') return;
+  window.painted += 1;
   const { size, to } = back(JSON.parse(text).steps);
   const said = (what) => { if (window.wrong.length < 5) window.wrong.push(`${what}: ${text} at ${JSON.stringify(p)}`); };
   if (Math.abs(size[0] - p.w) > 2 || Math.abs(size[1] - p.h) > 2) said(`laid out as ${p.w} × ${p.h} instead of ${size}`);
@@ -217,6 +218,17 @@ async fn four_lines_in_haste_on_a_large_noisy_picture_are_shown_and_never_stretc
     desk.until("/a picture: [^]*(guess|estimated)/.test(document.querySelector('#data').innerText)").await;
     // The true picture comes, told how far it is.
     desk.until("document.querySelector('.tag-work').innerText.startsWith('denoised')").await;
+    // … and to its end.
+    let mut is_true = false;
+    for _ in 0..900 {
+        is_true = desk.script("return document.querySelector('#stage').dataset.standIn === 'false'").await
+            == json!(true);
+        if is_true {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    assert!(is_true, "the true picture never came: {}", desk.text(".tag-work").await);
     desk.press('1').await;
     desk.press('0').await;
     assert_eq!(desk.script("return window.off").await, json!([]));
@@ -341,5 +353,20 @@ async fn a_look_is_no_choice_a_run_takes_all_until_something_is_chosen() {
     desk.until("document.querySelector('.fr[aria-selected=true]')").await;
     desk.script("document.querySelector('.fr[aria-selected=true] .tick').click()").await;
     desk.until("document.querySelector('#run-count').innerText === '3 frames'").await;
+    desk.page.clone().close().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_page_outlives_a_killed_server_and_keeps_what_was_done_meanwhile() {
+    let mut desk = bench_with(card).await;
+    desk.add("bright").await;
+    desk.saved().await;
+    desk.server = None;
+    desk.add("mirror").await;
+    desk.until("document.querySelector('#saved').innerText === 'not saved'").await;
+    assert!(desk.text("#said").await.contains("does not answer"));
+    desk.server = Some(serve(desk.folder.path(), desk.port).0);
+    desk.saved().await;
+    assert_eq!(kept(&desk).await["document"]["steps"].as_array().unwrap().len(), 2);
     desk.page.clone().close().await.unwrap();
 }

@@ -696,7 +696,7 @@ const places = new Map();
 async function goClose(which) {
   try {
     const key = JSON.stringify([doc.steps.map((s) => [s.step, s.degrees, s.pixels, s.size]), frame]);
-    if (!places.has(key)) places.set(key, await json('POST', '/api/places', { recipe: doc, frame }));
+    if (!places.has(key)) places.set(key, await pixels.run(() => json('POST', '/api/places', { recipe: doc, frame })));
     zoomTo(1, places.get(key)[which]);
   } catch (e) { say(e.message); }
 }
@@ -768,7 +768,7 @@ const hand = new Hand(stage, viewer, {
 });
 async function neutral(at) {
   try {
-    const values = await json('POST', '/api/neutral', { recipe: doc, frame, upto: open, at });
+    const values = await pixels.run(() => json('POST', '/api/neutral', { recipe: doc, frame, upto: open, at }));
     pick.neutral = false;
     $('hint').hidden = true;
     change(open, values, true);

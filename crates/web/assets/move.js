@@ -1,6 +1,7 @@
 // A clip's camera move: a window that travels over the frames. Its marks are set on the sample and in time; beside it,
 // what the clip shows there.
 
+import { pixels } from './slots.js';
 import { ask, el, json, say, svg } from './talk.js';
 
 const limit = (v, low = 0, high = 1) => Math.max(low, Math.min(high, v));
@@ -282,7 +283,7 @@ export async function moveDialog(recipe, frame, at, take) {
   const lines = { ...recipe, steps: [...recipe.steps, ...(goes.steps ?? [])], deliveries: [] };
   try {
     const scale = Math.min(1, LONGEST / Math.max(...told.size));
-    image = await createImageBitmap(await (await ask('POST', '/api/render', { recipe: lines, frame, scale })).blob());
+    image = await createImageBitmap(await pixels.run(async () => (await ask('POST', '/api/render', { recipe: lines, frame, scale })).blob()));
     [picture.width, picture.height] = [image.width, image.height];
     picture.getContext('2d').drawImage(image, 0, 0);
     // As large as there is room, in its own proportion.

@@ -1,6 +1,15 @@
 // Asking the server, and saying what it answers when something is wrong.
 
-const token = document.querySelector('meta[name=rallo-token]').content;
+let token = document.querySelector('meta[name=rallo-token]').content;
+
+/** A program that was started again knows its pages by another token; whether it did. */
+async function renewed() {
+  const page = await fetch('/keys').then((r) => r.text()).catch(() => '');
+  const now = /name="rallo-token" content="(\w+)"/.exec(page)?.[1];
+  if (!now || now === token) return false;
+  token = now;
+  return true;
+}
 
 export function say(text) {
   const box = document.getElementById('said');
@@ -14,7 +23,7 @@ export function say(text) {
 const OUTLIVES = 60000;
 
 /** `last` lets the request outlive the page, where its body is small enough; `signal` gives it up. */
-export async function ask(method, path, body, { last = false, signal } = {}) {
+export async function ask(method, path, body, { last = false, signal, again = false } = {}) {
   const sent = body === undefined ? undefined : JSON.stringify(body);
   let response;
   try {
@@ -30,6 +39,7 @@ export async function ask(method, path, body, { last = false, signal } = {}) {
     throw new Error('The program does not answer. Is it still running? What you did is kept on this page; it goes on when the program is back.');
   }
   if (response.ok) return response;
+  if (response.status === 403 && !again && await renewed()) return ask(method, path, body, { last, signal, again: true });
   const text = await response.text();
   let message = text;
   try { message = JSON.parse(text).error; } catch { /* plain text */ }

@@ -22,6 +22,9 @@ const REST = 400;
 /** The last true picture stays until so much of the next one is denoised, or for so long after the last change. */
 const ENOUGH = 0.4;
 const HELD = 1500;
+/** How often, and after how many milliseconds, it is asked again where no answer came. */
+const TRIES = 20;
+const AGAIN = 1500;
 /** Milliseconds of work that need no sign. */
 const UNSEEN = 150;
 
@@ -46,7 +49,7 @@ export class Viewer {
     // The last pictures of the whole, beneath the parts that are seen.
     this.whole = { before: null, after: null };
     this.jobs = { before: null, after: null };
-    this.failed = '';
+    this.failed = { before: '', after: '' };
     this.changed = 0;
     new ResizeObserver(() => this.refresh()).observe(stage);
   }
@@ -112,7 +115,8 @@ export class Viewer {
     // Nothing to show before the recipe is there.
     if (!this.source().recipe) return;
     this.changed = performance.now();
-    this.failed = '';
+    this.failed = { before: '', after: '' };
+    this.tries = 0;
     this.draw();
     const now = this.wanted();
     for (const side of ['after', 'before']) {
@@ -131,10 +135,10 @@ export class Viewer {
     if (!this.jobs.after) {
       const { after } = this.pictures;
       const latest = this.held ?? after;
-      if (latest?.key !== now.key && this.failed !== now.key) this.begin('after', now, this.after(now));
+      if (latest?.key !== now.key && this.failed.after !== now.key) this.begin('after', now, this.after(now));
       else if (latest?.key === now.key) this.refine(now, latest);
     }
-    if (!this.jobs.before && this.comparing()) this.begin('before', now, this.before(now));
+    if (!this.jobs.before && this.comparing() && this.failed.before !== now.key) this.begin('before', now, this.before(now));
     this.sign();
   }
 
@@ -152,9 +156,14 @@ export class Viewer {
     }, (e) => {
       this.jobs[side] = null;
       if (stop.signal.aborted) { this.go(); return; }
-      this.failed = now.key;
+      this.failed[side] = now.key;
       this.sign();
       this.drawn(e);
+      // A program that is started again, or was too busy, is asked again; what it refuses is not.
+      if (e.status === undefined && this.tries < TRIES) {
+        this.tries += 1;
+        setTimeout(() => { this.failed[side] = ''; this.go(); }, AGAIN);
+      }
     });
   }
 
