@@ -42,7 +42,7 @@ const USUAL: &[(&str, f64)] = &[
 ];
 /// Of any other step.
 const USUAL_STEP: f64 = 0.03;
-/// Of an enlarged, turned or straightened picture's pixels.
+/// Side of the picture that is drawn to measure with, in pixels.
 const SIDE: u32 = 720;
 /// Beside all pixels: opening, naming, writing.
 const EACH: f64 = 0.015;

@@ -429,7 +429,7 @@ impl Queue {
                     left = Some(pace * open.max(0.0));
                     each = Some(pace * all / pictures);
                 }
-                under_way = active.at_work.values().map(|(_, share)| share.get()).sum();
+                under_way = some;
             }
         } else if run.seconds > 0.0 && done + failed + skipped > 0 {
             each = Some(run.seconds / pictures.min((done + failed + skipped) as f64));

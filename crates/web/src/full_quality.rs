@@ -300,6 +300,8 @@ impl Denoised {
     /// Takes in a part: whole cells, but for the picture's right and lower edge.
     fn put(&self, rect: Rect, values: &[[f32; 3]]) {
         let width = self.size.width as usize;
+        // Held throughout: who sees these cells done sees them in the reductions too.
+        let mut reductions = lock(&self.reduced);
         let fresh = {
             let mut parts = self.parts.write().unwrap_or_else(|p| p.into_inner());
             for (row, line) in values.chunks(rect.width as usize).enumerate() {
@@ -309,9 +311,10 @@ impl Denoised {
             let cells = self.cells_of(rect);
             cells.into_iter().filter(|c| !std::mem::replace(&mut parts.done[*c], true)).count()
         };
-        for (level, pixels) in lock(&self.reduced).iter_mut() {
+        for (level, pixels) in reductions.iter_mut() {
             self.reduce_into(pixels, *level, rect, values);
         }
+        drop(reductions);
         self.count.send_modify(|count| *count += fresh);
     }
 
