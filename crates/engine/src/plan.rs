@@ -11,16 +11,16 @@
 //! least 45 dB against the full-size way. A half-scale render differs from the reduced full render by at most
 //! 1.5 of 255 in the mean.
 
-use crate::area::{Area, Mask};
-use crate::colour::OutputColour;
+use crate::colour::space::OutputColour;
 use crate::geometry::{Affine, Rect, Size};
+use crate::image::picture::{Picture, Source, SourceError};
+use crate::ops::mask::{Area, Mask};
+use crate::ops::pointwise::{self, CHUNK, Masked, Pixel, Planes, PointOp, PointProgram};
+use crate::ops::resample::Resampler;
+use crate::ops::warp::Warp;
+use crate::ops::warp_resampler::WarpResampler;
 use crate::pace;
-use crate::picture::{Picture, Source, SourceError};
-use crate::point::{self, CHUNK, Masked, Pixel, Planes, PointOp, PointProgram};
-use crate::resample::Resampler;
 use crate::step::{AreaOp, EnlargeOp, Geometry, MarkOp, Op, Place, Step, View, Wants, WholeOp};
-use crate::warp::Warp;
-use crate::warped::WarpResampler;
 use rayon::prelude::*;
 use std::sync::{Arc, Mutex};
 
@@ -756,7 +756,7 @@ impl Program {
         self.rendered(
             source,
             region,
-            |last, rect, pixels, out: &mut [u8]| point::encode_8(colour, last, rect, pixels, out),
+            |last, rect, pixels, out: &mut [u8]| pointwise::encode_8(colour, last, rect, pixels, out),
             Pixels::U8,
         )
     }
@@ -774,7 +774,7 @@ impl Program {
         self.rendered(
             source,
             region,
-            |last, rect, pixels, out: &mut [u16]| point::encode_16(colour, last, rect, pixels, out),
+            |last, rect, pixels, out: &mut [u16]| pointwise::encode_16(colour, last, rect, pixels, out),
             Pixels::U16,
         )
     }
@@ -792,7 +792,7 @@ impl Program {
         self.rendered(
             source,
             region,
-            |last, rect, pixels, out: &mut [f32]| point::encode_32(colour, last, rect, pixels, out),
+            |last, rect, pixels, out: &mut [f32]| pointwise::encode_32(colour, last, rect, pixels, out),
             Pixels::F32,
         )
     }
@@ -830,7 +830,7 @@ impl Program {
         };
         let base = Base::Layer(&kept_now.pixels, kept_now.rect);
         let encode = |last: &PointProgram, rect: Rect, pixels: &mut [Pixel], out: &mut [u8]| {
-            point::encode_8(colour, last, rect, pixels, out);
+            pointwise::encode_8(colour, last, rect, pixels, out);
         };
         let samples = tiles_from(base, &self.nodes[cut..], region, encode);
         wanted()?;

@@ -3,10 +3,10 @@
 //! The bench's controls, the command line's validation, the JSON Schema, the sentences on the ticket and the
 //! documentation all come from [`StepInfo`] and [`Param`].
 
-use crate::colour::OutputColour;
+use crate::colour::space::OutputColour;
 use crate::geometry::{Rect, Size};
-use crate::point::{Pixel, PointOp};
-use crate::warp::Warp;
+use crate::ops::pointwise::{Pixel, PointOp};
+use crate::ops::warp::Warp;
 use data_url::DataUrl;
 use serde::{Serialize, de::DeserializeOwned};
 use serde_json::{Map, Value};
@@ -599,14 +599,4 @@ impl StepKind {
         step.check()?;
         Ok(step)
     }
-}
-
-/// Every kind of step, in the order they are listed.
-pub fn registry() -> &'static [&'static StepKind] {
-    crate::steps::ALL
-}
-
-/// The kind of that name.
-pub fn step_kind(id: &str) -> Option<&'static StepKind> {
-    registry().iter().copied().find(|k| k.info.id == id)
 }

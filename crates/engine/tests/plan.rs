@@ -268,8 +268,9 @@ fn grain_through_windows(full: bool) -> Vec<f64> {
     let source = Pyramid::new(picture);
     let shares = std::iter::successors(Some(0.4), |share| Some(share * 1.01));
     let one = |share: f64| {
-        let window = travel::Window { middle: (0.5, 0.5), size: share };
-        let framed: Box<dyn Step> = Box::new(travel::Framed { window, size: Size::new(320, 180) });
+        let window = sequence::camera_move::Window { middle: (0.5, 0.5), size: share };
+        let framed: Box<dyn Step> =
+            Box::new(sequence::camera_move::Framed { window, size: Size::new(320, 180) });
         let plan = Plan::new(vec![framed.into()], size).unwrap();
         let plan = if full { plan.at_full_detail() } else { plan };
         let program = plan.program(1.0);

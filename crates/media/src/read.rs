@@ -285,10 +285,10 @@ impl FileSource {
     /// What the file says.
     pub fn facts(&self, path: &Path) -> Facts {
         let size = self.size();
-        let profile = match self.icc.as_deref().and_then(rallo_engine::colour::embedded) {
+        let profile = match self.icc.as_deref().and_then(rallo_engine::colour::space::embedded) {
             None => "sRGB (none embedded)".to_owned(),
-            Some(rallo_engine::colour::Embedded::Shaper(c)) => c.name.clone(),
-            Some(rallo_engine::colour::Embedded::Convert(_, name)) => name,
+            Some(rallo_engine::colour::space::Embedded::Shaper(c)) => c.name.clone(),
+            Some(rallo_engine::colour::space::Embedded::Convert(_, name)) => name,
         };
         let head = &self.file[..self.file.len().min(HEAD_BYTES as usize)];
         let crate::xmp::Sidecar { rating, keywords } = crate::xmp::Sidecar::inside(head).unwrap_or_default();

@@ -5,7 +5,7 @@
 
 use crate::xmp::{DC, RDF, XMP, escaped, items};
 use img_parts::jpeg::{Jpeg, markers};
-use rallo_engine::steps::data::Data;
+use rallo_engine::steps::output::data::Data;
 
 /// Creator, rights, description, keywords, rating.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]

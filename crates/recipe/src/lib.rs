@@ -22,8 +22,8 @@ pub use sentence::Part;
 pub use starters::starters;
 
 use delivery::Frame;
-use rallo_engine::steps::data::Data;
-use rallo_engine::travel::Framed;
+use rallo_engine::sequence::camera_move::Framed;
+use rallo_engine::steps::output::data::Data;
 use rallo_engine::{
     Area, Kind, Param, Plan, PlanError, Settings, Size, Source, Step, StepKind, registry, step_kind,
 };

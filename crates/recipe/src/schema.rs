@@ -175,5 +175,5 @@ fn area() -> Value {
             "strokes": {"type": "array", "items": stroke}, "soft": number(0.0, 100.0),
         }), &["kind", "strokes"]),
     ]});
-    json!({"oneOf": [shape, {"type": "array", "minItems": 1, "maxItems": rallo_engine::area::MAX_SHAPES, "items": shape}]})
+    json!({"oneOf": [shape, {"type": "array", "minItems": 1, "maxItems": rallo_engine::ops::mask::MAX_SHAPES, "items": shape}]})
 }

@@ -2,7 +2,7 @@
 //! schema, what is at the ends of it is taken by both, written, read back and said.
 
 use rallo_engine::step::{Kind, Param};
-use rallo_engine::steps;
+use rallo_engine::registry;
 use rallo_recipe::delivery::KINDS;
 use rallo_recipe::schema::schema;
 use rallo_recipe::sentence::plain;
@@ -123,7 +123,7 @@ fn what_is_out_of_range_is_refused_at_its_path_by_reader_and_schema() {
         assert!(rest.contains("got "), "{path} = {value}: {all:?}");
     };
     let (mut tried, mut by_schema) = (0, 0);
-    for kind in steps::ALL {
+    for kind in registry() {
         for param in kind.params {
             for value in wrong(param) {
                 let case = of_step(kind.info.id, param.name, &value);
@@ -175,7 +175,7 @@ fn what_is_at_the_ends_is_taken_written_read_back_and_said() {
             assert!(plain(&goes.parts(&recipe)).contains("into "), "{path} = {value}");
         }
     };
-    for kind in steps::ALL {
+    for kind in registry() {
         for param in kind.params {
             for value in ends(param) {
                 look(of_step(kind.info.id, param.name, &value), &value);
@@ -194,7 +194,7 @@ fn what_is_at_the_ends_is_taken_written_read_back_and_said() {
 
 #[test]
 fn unknown_values_are_named_with_those_there_are() {
-    for kind in steps::ALL {
+    for kind in registry() {
         let told = faults(&of_step(kind.info.id, "no_such", &json!(1)).0);
         let want = format!("steps[0].{}.no_such: unknown, {} takes ", kind.info.id, kind.info.id);
         assert!(told.len() == 1 && told[0].starts_with(&want), "{told:?}");

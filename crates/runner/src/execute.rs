@@ -6,7 +6,7 @@ use crate::bundle::{self, Piece};
 use crate::item::{Item, Output, State};
 use crate::parts::part_in;
 use rallo_engine::step::parse_colour;
-use rallo_engine::steps::data::{self, Data};
+use rallo_engine::steps::output::data::{self, Data};
 use rallo_engine::{Encoded, OutputColour, Picture, Pixels, Plan, Pyramid, Size, Source};
 use rallo_media::camera::{self, Carry};
 use rallo_media::{

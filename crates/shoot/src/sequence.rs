@@ -2,7 +2,7 @@
 
 use crate::facets::proportion;
 use crate::{Frame, Order, Sort, natural_key};
-use rallo_engine::sequence::{Interval, backward, changes, interval};
+use rallo_engine::sequence::interval::{Interval, backward, changes, interval};
 use rallo_media::camera::shutter_text;
 use serde::Serialize;
 

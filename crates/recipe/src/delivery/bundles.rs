@@ -5,8 +5,8 @@ use super::{
     Burned, COLOUR, EXISTING, FOLDER, Frame, HEIGHT, NAME, Pictures, SHARPEN, SIZE, START, TO, Target, WIDTH,
     pixels_of,
 };
+use rallo_engine::sequence::camera_move::{Ease, Mark, Window, window_at};
 use rallo_engine::step::PLACES;
-use rallo_engine::travel::{Ease, Mark, Window, window_at};
 use rallo_engine::{Kind, OutputProfile, Param};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};

@@ -11,7 +11,7 @@ mod sets;
 use crate::{Fault, Line, brief, names, tidy};
 pub use bundles::{Bundle, CODECS, CONTACT, Contact, PDF, Pdf, RATES, VIDEO, Video};
 pub use pictures::{Burned, FORMATS, PICTURES, Pictures};
-use rallo_engine::travel::Window;
+use rallo_engine::sequence::camera_move::Window;
 use rallo_engine::{Kind, Param};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};

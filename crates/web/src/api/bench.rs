@@ -8,9 +8,9 @@ use axum::extract::State;
 use axum::response::Response;
 use axum::routing::{get, post};
 use axum::{Json, Router};
-use rallo_engine::scopes::{self, Scopes};
+use rallo_engine::analysis::scopes::{self, Scopes};
 use rallo_engine::step::View;
-use rallo_engine::steps::white_balance::WhiteBalance;
+use rallo_engine::steps::light::white_balance::WhiteBalance;
 use rallo_engine::{
     Encoded, Kept, Kind, Memory, OutputProfile, Param, Plan, Rect, Settings, Size, Source, Step, registry,
 };

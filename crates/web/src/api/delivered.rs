@@ -8,7 +8,7 @@ use axum::extract::State;
 use axum::response::Response;
 use axum::routing::post;
 use axum::{Json, Router};
-use rallo_engine::travel::{Framed, Window};
+use rallo_engine::sequence::camera_move::{Framed, Window};
 use rallo_engine::{Encoded, OutputProfile, Pixels, Plan, Rect};
 use rallo_media::{Encoding, Extras, FileSource};
 use rallo_recipe::delivery::What;

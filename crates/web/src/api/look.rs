@@ -7,7 +7,8 @@ use crate::error::{Error, Result, Sent};
 use axum::extract::State;
 use axum::routing::{get, post};
 use axum::{Json, Router};
-use rallo_engine::{Encoded, OutputProfile, Pixels, Plan, Rect, Size, Source, places};
+use rallo_engine::analysis::points_of_interest;
+use rallo_engine::{Encoded, OutputProfile, Pixels, Plan, Rect, Size, Source};
 use rallo_media::{Extras, FileSource, Format, bytes_text};
 use rallo_recipe::Recipe;
 use rallo_runner::cost::Original;
@@ -210,7 +211,7 @@ async fn close_places(State(app): State<App>, Sent(mut ask): Sent<Ask>) -> Resul
         let whole = program.size().rect();
         let picture =
             program.render(&*frame.source, whole, OutputProfile::Srgb.colour()).map_err(Error::bad)?;
-        let found = places::places(&picture)
+        let found = points_of_interest::places(&picture)
             .ok_or_else(|| Error::bad("this picture is too small to look for such places"))?;
         Ok(Json(json!({"noisiest": found.noisiest, "sharpest": found.sharpest})))
     })

@@ -1,0 +1,5 @@
+//! Colour: the working space, profiles of files, the perceptual scale.
+
+pub mod icc;
+pub mod space;
+pub mod transfer;

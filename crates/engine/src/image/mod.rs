@@ -1,0 +1,3 @@
+//! Pictures in memory, and where their pixels come from.
+
+pub mod picture;

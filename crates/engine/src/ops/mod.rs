@@ -1,0 +1,11 @@
+//! The work steps are made of: per pixel, with neighbours, resampling, drawing on top.
+
+pub mod denoise;
+pub mod guided_filter;
+pub mod mask;
+pub(crate) mod overlay;
+pub mod pointwise;
+pub mod resample;
+pub(crate) mod text;
+pub mod warp;
+pub(crate) mod warp_resampler;

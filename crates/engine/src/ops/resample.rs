@@ -1,0 +1,629 @@
+//! One resampling for any affine mapping: every neighbouring geometric step, and the scale asked for, in one
+//! pass.
+//!
+//! Kernel: the cubic of R. Keys, "Cubic convolution interpolation for digital image processing" (1981),
+//! a = −1/2, stretched by the local reduction so that nothing aliases; enlarging interpolates. Weights come
+//! from a table of 256 sub-pixel phases, normalised, separable along the input's axes. Beyond the picture's
+//! edge the edge pixel is repeated.
+//!
+//! Without rotation the same sums are done in two passes (columns, then rows, an output row at a time), which differ from
+//! the direct way by rounding only. A small rotation is done in two passes too (E. Catmull and A. R. Smith, "3-D transformations of
+//! images in scanline order", 1980): along the rows to the output's columns, then along those columns; the kernel is
+//! then sheared by as much as the rows are, which at the few pixels it reaches does not show. Reads a tile's input,
+//! allocates one buffer for the rows.
+
+use crate::geometry::{Affine, Rect, Size};
+use crate::ops::pointwise::Pixel;
+use crate::simd::{Lanes, Plain};
+
+/// Sub-pixel positions in the weight table.
+const PHASES: usize = 256;
+
+/// Keys' cubic with a = −1/2; support 2.
+pub(crate) fn cubic(x: f64) -> f64 {
+    let x = x.abs();
+    if x < 1.0 {
+        (1.5 * x - 2.5) * x * x + 1.0
+    } else if x < 2.0 {
+        ((-0.5 * x + 2.5) * x - 4.0) * x + 2.0
+    } else {
+        0.0
+    }
+}
+
+/// Two neighbouring pixels, or their weights: as wide as the common vector registers.
+pub(crate) type Pair = [f32; 8];
+
+/// Weights along one axis.
+pub(crate) struct Axis {
+    /// Even number of taps.
+    pub(crate) taps: usize,
+    /// Half the kernel's width in input pixels.
+    reach: f64,
+    /// Per phase and pair of taps: each weight once for every lane of its pixel.
+    wide: Vec<Pair>,
+}
+
+impl Axis {
+    /// For `step` input pixels per output pixel.
+    pub(crate) fn new(step: f64) -> Self {
+        let stretch = step.max(1.0);
+        let reach = 2.0 * stretch;
+        let taps = 2 * reach.ceil() as usize;
+        let mut wide = Vec::with_capacity(PHASES * taps / 2);
+        for phase in 0..PHASES {
+            let offset = phase as f64 / PHASES as f64;
+            let weights: Vec<f64> =
+                (0..taps).map(|t| cubic((t as f64 + 1.0 - reach.ceil() - offset) / stretch)).collect();
+            let sum: f64 = weights.iter().sum();
+            wide.extend(weights.as_chunks::<2>().0.iter().map(|[v, w]| -> Pair {
+                std::array::from_fn(|lane| (if lane < 4 { v / sum } else { w / sum }) as f32)
+            }));
+        }
+        Self { taps, reach, wide }
+    }
+
+    /// First input pixel and phase for the continuous input coordinate `at`.
+    #[inline(always)]
+    pub(crate) fn place(&self, at: f64) -> (i64, usize) {
+        // The centre of pixel i is at i + 1/2; round to the nearest phase.
+        let fine = ((at - 0.5) * PHASES as f64 + 0.5).floor() as i64;
+        let whole = fine >> PHASES.trailing_zeros();
+        (whole + 1 - self.reach.ceil() as i64, fine as usize & (PHASES - 1))
+    }
+
+    #[inline(always)]
+    pub(crate) fn weights(&self, phase: usize) -> &[Pair] {
+        &self.wide[phase * self.taps / 2..(phase + 1) * self.taps / 2]
+    }
+}
+
+/// Input columns per input row (and rows per column) up to which a turned mapping is done in two passes.
+const SHEAR: f64 = 0.12;
+
+/// The first of two passes for a turned mapping: the input column for an output column and an input row.
+#[derive(Clone, Copy)]
+struct Shear {
+    /// Input columns per output column.
+    x: f64,
+    /// Input columns per input row.
+    v: f64,
+    /// Offset.
+    c: f64,
+}
+
+impl Shear {
+    fn of(map: &Affine) -> Option<Self> {
+        let turned = map.b != 0.0 || map.d != 0.0;
+        let small = map.b.abs() < SHEAR * map.e.abs() && map.d.abs() < SHEAR * map.a.abs();
+        (turned && small).then(|| {
+            let v = map.b / map.e;
+            Self { x: map.a - v * map.d, v, c: map.c - v * map.f }
+        })
+    }
+}
+
+/// Reduction that a clip's frames may be interpolated by.
+const NEARLY: f64 = 1.1;
+
+/// A resampling, ready for any tile.
+pub struct Resampler {
+    map: Affine,
+    x: Axis,
+    y: Axis,
+    input: Size,
+    shear: Option<Shear>,
+}
+
+impl Resampler {
+    /// `map` goes from output to input coordinates; `input` is the whole input's size.
+    pub fn new(map: Affine, input: Size) -> Self {
+        let (sx, sy) = map.steps();
+        Self { map, x: Axis::new(sx), y: Axis::new(sy), input, shear: Shear::of(&map) }
+    }
+
+    /// As [`new`](Self::new), but a reduction by less than [`NEARLY`] is interpolated: two taps less each way, and what little
+    /// lies above the output's finest detail is not held back. For frames of a clip.
+    pub fn quick(map: Affine, input: Size) -> Self {
+        let nearly = |step: f64| if step < NEARLY { step.min(1.0) } else { step };
+        let (sx, sy) = map.steps();
+        Self { x: Axis::new(nearly(sx)), y: Axis::new(nearly(sy)), ..Self::new(map, input) }
+    }
+
+    /// The part of the input needed for `out`, inside the input.
+    pub fn needs(&self, out: Rect) -> Rect {
+        let (x0, x1) = (out.x as f64 + 0.5, out.right() as f64 - 0.5);
+        let (y0, y1) = (out.y as f64 + 0.5, out.bottom() as f64 - 0.5);
+        let corners = [(x0, y0), (x1, y0), (x0, y1), (x1, y1)].map(|(x, y)| self.map.at(x, y));
+        // Rows above and below are read at columns moved by the shear.
+        let aside = self.shear.map_or(0.0, |s| s.v.abs() * (self.y.reach.ceil() + 2.0) + 1.0);
+        let span = |values: [f64; 4], axis: &Axis, side: u32, more: f64| {
+            let low = values.iter().copied().fold(f64::INFINITY, f64::min) - more;
+            let high = values.iter().copied().fold(f64::NEG_INFINITY, f64::max) + more;
+            let first = axis.place(low).0.clamp(0, i64::from(side) - 1);
+            let last = (axis.place(high).0 + axis.taps as i64).clamp(first + 1, i64::from(side));
+            (first, last - first)
+        };
+        let (x, width) = span(corners.map(|c| c.0), &self.x, self.input.width, aside);
+        let (y, height) = span(corners.map(|c| c.1), &self.y, self.input.height, 0.0);
+        Rect::new(x, y, width, height)
+    }
+
+    /// Fills `out` for the output rectangle `rect` from `input`, which covers `have` (at least [`needs`](Self::needs)).
+    pub fn run(&self, input: &[Pixel], have: Rect, rect: Rect, out: &mut Vec<Pixel>) {
+        // Every pixel is written below.
+        out.resize(rect.area(), [0.0; 4]);
+        if self.map.b == 0.0 && self.map.d == 0.0 {
+            columns_then_rows(self, input, have, rect, out);
+        } else if self.shear.is_some() {
+            sheared(self, input, have, rect, out);
+        } else {
+            directly(self, input, have, rect, out);
+        }
+    }
+}
+
+/// Sum of `weights · pixels` over a row of an even number of taps, even and odd taps apart.
+#[inline(always)]
+pub(crate) fn row_sum<L: Lanes>(pixels: &[Pixel], weights: &[Pair]) -> L {
+    let mut sum = L::zero();
+    for (p, w) in pixels.as_flattened().as_chunks::<8>().0.iter().zip(weights) {
+        sum = sum.plus_product(L::load(p), L::load(w));
+    }
+    sum
+}
+
+/// As [`row_sum`], for a number of pairs known beforehand.
+#[inline(always)]
+fn fixed_sum<L: Lanes, const N: usize>(pixels: &[Pixel], weights: &[Pair]) -> L {
+    let pairs = pixels.as_flattened().as_chunks::<8>().0;
+    let (Some(pairs), Some(weights)) = (pairs.first_chunk::<N>(), weights.first_chunk::<N>()) else {
+        return L::zero();
+    };
+    let mut sum = L::zero();
+    for i in 0..N {
+        sum = sum.plus_product(L::load(&pairs[i]), L::load(&weights[i]));
+    }
+    sum
+}
+
+/// [`row_sum`] in the way that is fastest for the number of taps.
+#[inline(always)]
+fn any_sum<L: Lanes>(pixels: &[Pixel], weights: &[Pair]) -> L {
+    match weights.len() {
+        2 => fixed_sum::<L, 2>(pixels, weights),
+        3 => fixed_sum::<L, 3>(pixels, weights),
+        4 => fixed_sum::<L, 4>(pixels, weights),
+        5 => fixed_sum::<L, 5>(pixels, weights),
+        6 => fixed_sum::<L, 6>(pixels, weights),
+        _ => row_sum(pixels, weights),
+    }
+}
+
+/// The sum over a window of `2 N` columns that lies inside the input, the weights of a row held in registers.
+#[inline(always)]
+fn window_sum<L: Lanes, const N: usize>(window: &[Pixel], width: usize, xw: &[Pair], yw: &[Pair]) -> L {
+    let mut held = [L::zero(); N];
+    for (h, w) in held.iter_mut().zip(xw) {
+        *h = L::load(w);
+    }
+    let mut sum = L::zero();
+    let mut at = 0;
+    for pair in yw {
+        for w in [pair[0], pair[4]] {
+            let row = window[at..at + 2 * N].as_flattened().as_chunks::<8>().0;
+            let mut part = L::zero();
+            for i in 0..N {
+                part = part.plus_product(L::load(&row[i]), held[i]);
+            }
+            sum = sum.plus_product(part, L::splat(w));
+            at += width;
+        }
+    }
+    sum
+}
+
+/// Even and odd taps together.
+#[inline(always)]
+pub(crate) fn together<L: Lanes>(sum: L) -> Pixel {
+    let sum = sum.array();
+    std::array::from_fn(|c| sum[c] + sum[c + 4])
+}
+
+/// A function in the widest version this processor runs.
+macro_rules! widest {
+    ($name:ident, $generic:ident) => {
+        fn $name(r: &Resampler, input: &[Pixel], have: Rect, rect: Rect, out: &mut [Pixel]) {
+            #[cfg(target_arch = "x86_64")]
+            {
+                #[target_feature(enable = "avx,avx2")]
+                fn wide(r: &Resampler, input: &[Pixel], have: Rect, rect: Rect, out: &mut [Pixel]) {
+                    $generic::<crate::simd::Avx>(r, input, have, rect, out);
+                }
+                if is_x86_feature_detected!("avx2") {
+                    // Sound: the processor was just asked.
+                    return unsafe { wide(r, input, have, rect, out) };
+                }
+            }
+            $generic::<Plain>(r, input, have, rect, out);
+        }
+    };
+}
+widest!(directly, directly_in);
+widest!(columns_then_rows, columns_then_rows_in);
+widest!(sheared, sheared_in);
+
+/// The taps of one row, with the edge pixel repeated outside.
+#[inline(always)]
+pub(crate) fn taps<'a>(row: &'a [Pixel], first: i64, count: usize, spare: &'a mut [Pixel]) -> &'a [Pixel] {
+    if first >= 0 && first as usize + count <= row.len() {
+        return &row[first as usize..first as usize + count];
+    }
+    let last = row.len() as i64 - 1;
+    for (i, p) in spare[..count].iter_mut().enumerate() {
+        *p = row[(first + i as i64).clamp(0, last) as usize];
+    }
+    &spare[..count]
+}
+
+#[inline(always)]
+fn directly_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, rect: Rect, out: &mut [Pixel]) {
+    let width = have.width as usize;
+    let mut spare = vec![[0.0; 4]; r.x.taps];
+    for (j, row) in out.chunks_mut(rect.width as usize).enumerate() {
+        let y = (rect.y + j as i64) as f64 + 0.5;
+        for (i, pixel) in row.iter_mut().enumerate() {
+            let (u, v) = r.map.at((rect.x + i as i64) as f64 + 0.5, y);
+            let (x0, xp) = r.x.place(u);
+            let (y0, yp) = r.y.place(v);
+            let (xw, yw) = (r.x.weights(xp), r.y.weights(yp));
+            let mut sum = L::zero();
+            let (x0, y0) = (x0 - have.x, y0 - have.y);
+            let high = have.height as usize;
+            let inside =
+                x0 >= 0 && x0 as usize + r.x.taps <= width && y0 >= 0 && y0 as usize + r.y.taps <= high;
+            if inside {
+                let window = &input[y0 as usize * width + x0 as usize..];
+                sum = match xw.len() {
+                    2 => window_sum::<L, 2>(window, width, xw, yw),
+                    4 => window_sum::<L, 4>(window, width, xw, yw),
+                    6 => window_sum::<L, 6>(window, width, xw, yw),
+                    _ => {
+                        for (t, w) in yw.iter().flat_map(|pair| [pair[0], pair[4]]).enumerate() {
+                            let part = row_sum(&window[t * width..t * width + r.x.taps], xw);
+                            sum = sum.plus_product(part, L::splat(w));
+                        }
+                        sum
+                    }
+                };
+            } else {
+                let weights = yw.iter().flat_map(|pair| [pair[0], pair[4]]);
+                for (t, w) in weights.enumerate() {
+                    let line = (y0 + t as i64).clamp(0, have.height - 1) as usize * width;
+                    let row = taps(&input[line..line + width], x0, r.x.taps, &mut spare);
+                    sum = sum.plus_product(row_sum(row, xw), L::splat(w));
+                }
+            }
+            *pixel = together(sum).map(|v| v.clamp(0.0, 16.0));
+        }
+    }
+}
+
+/// The columns of an output row first, then along that row, which stays in the cache.
+#[inline(always)]
+fn columns_then_rows_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, rect: Rect, out: &mut [Pixel]) {
+    let (wide, width, taps) = (have.width as usize, rect.width as usize, r.x.taps);
+    // The line with its ends repeated as far as the kernel reaches: every window lies inside.
+    let mut line = vec![[0f32; 4]; wide + 2 * taps];
+    let place = |i: usize| {
+        let (x0, phase) = r.x.place(r.map.at((rect.x + i as i64) as f64 + 0.5, 0.0).0);
+        ((x0 - have.x).clamp(-(taps as i64), wide as i64) + taps as i64, phase)
+    };
+    let places: Vec<(usize, usize)> = (0..width).map(place).map(|(x, phase)| (x as usize, phase)).collect();
+    for (j, row) in out.chunks_mut(width).enumerate() {
+        let (y0, phase) = r.y.place(r.map.at(0.0, (rect.y + j as i64) as f64 + 0.5).1);
+        let weighed: Vec<(&[Pixel], f32)> =
+            r.y.weights(phase)
+                .iter()
+                .flat_map(|pair| [pair[0], pair[4]])
+                .enumerate()
+                .map(|(t, w)| {
+                    let at = (y0 - have.y + t as i64).clamp(0, have.height - 1) as usize * wide;
+                    (&input[at..at + wide], w)
+                })
+                .collect();
+        blended::<L>(&weighed, &mut line[taps..taps + wide]);
+        let (first, last) = (line[taps], line[taps + wide - 1]);
+        line[..taps].fill(first);
+        line[taps + wide..].fill(last);
+        match taps / 2 {
+            2 => along::<L, 2>(&line, &places, &r.x, row),
+            3 => along::<L, 3>(&line, &places, &r.x, row),
+            4 => along::<L, 4>(&line, &places, &r.x, row),
+            5 => along::<L, 5>(&line, &places, &r.x, row),
+            6 => along::<L, 6>(&line, &places, &r.x, row),
+            _ => along::<L, 0>(&line, &places, &r.x, row),
+        }
+    }
+}
+
+/// The sum of rows, each with its weight.
+#[inline(always)]
+fn blended<L: Lanes>(rows: &[(&[Pixel], f32)], out: &mut [Pixel]) {
+    let (blocks, rest) = out.as_chunks_mut::<8>();
+    for (b, to) in blocks.iter_mut().enumerate() {
+        let mut sums = [L::zero(); 4];
+        for (row, w) in rows {
+            let from = row[8 * b..8 * b + 8].as_flattened().as_chunks::<8>().0;
+            for k in 0..4 {
+                sums[k] = sums[k].plus_product(L::load(&from[k]), L::splat(*w));
+            }
+        }
+        for (to, sum) in to.as_flattened_mut().as_chunks_mut::<8>().0.iter_mut().zip(sums) {
+            sum.store(to);
+        }
+    }
+    let start = 8 * blocks.len();
+    for (i, pixel) in rest.iter_mut().enumerate() {
+        *pixel = [0.0; 4];
+        for (row, w) in rows {
+            for c in 0..4 {
+                pixel[c] += row[start + i][c] * w;
+            }
+        }
+    }
+}
+
+/// Along a line: each pixel from the window and the phase that belong to it, by `N` pairs of taps, any number for 0.
+#[inline(always)]
+fn along<L: Lanes, const N: usize>(
+    line: &[Pixel],
+    places: &[(usize, usize)],
+    axis: &Axis,
+    out: &mut [Pixel],
+) {
+    let most = L::splat(16.0);
+    let (pairs, rest) = out.as_chunks_mut::<2>();
+    let (twos, last) = places.as_chunks::<2>();
+    for (to, two) in pairs.iter_mut().zip(twos) {
+        let first = placed_sum::<L, N>(line, two[0], axis);
+        let both = first.folded(placed_sum::<L, N>(line, two[1], axis)).limited(most);
+        if let Some(to) = to.as_flattened_mut().first_chunk_mut::<8>() {
+            both.store(to);
+        }
+    }
+    for (pixel, place) in rest.iter_mut().zip(last) {
+        *pixel = together(placed_sum::<L, N>(line, *place, axis).folded(L::zero()).limited(most));
+    }
+}
+
+/// The sum over the window at a place of the line, with the weights of its phase. No closure: one would be compiled for
+/// the common instruction set.
+#[inline(always)]
+fn placed_sum<L: Lanes, const N: usize>(line: &[Pixel], (at, phase): (usize, usize), axis: &Axis) -> L {
+    let window = &line[at..at + axis.taps];
+    match N {
+        0 => row_sum(window, axis.weights(phase)),
+        _ => fixed_sum::<L, N>(window, axis.weights(phase)),
+    }
+}
+
+#[inline(always)]
+fn sheared_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, rect: Rect, out: &mut [Pixel]) {
+    let Some(shear) = r.shear else { return };
+    let (wide, width, high) = (have.width as usize, rect.width as usize, have.height as usize);
+    let mut spare = vec![[0.0; 4]; r.x.taps.max(r.y.taps)];
+    // Column after column, so that the second pass reads along its memory too.
+    let mut middle = vec![[0f32; 4]; width * high];
+    for (j, line) in input.chunks(wide).enumerate() {
+        let start = shear.v * ((have.y + j as i64) as f64 + 0.5) + shear.c;
+        for i in 0..width {
+            let (x0, phase) = r.x.place(shear.x * ((rect.x + i as i64) as f64 + 0.5) + start);
+            let row = taps(line, x0 - have.x, r.x.taps, &mut spare);
+            middle[i * high + j] = together(any_sum::<L>(row, r.x.weights(phase)));
+        }
+    }
+    for (j, row) in out.chunks_mut(width).enumerate() {
+        let start = r.map.e * ((rect.y + j as i64) as f64 + 0.5) + r.map.f;
+        for ((i, pixel), column) in row.iter_mut().enumerate().zip(middle.chunks(high)) {
+            let (y0, phase) = r.y.place(r.map.d * ((rect.x + i as i64) as f64 + 0.5) + start);
+            let column = taps(column, y0 - have.y, r.y.taps, &mut spare);
+            *pixel = together(any_sum::<L>(column, r.y.weights(phase))).map(|v| v.clamp(0.0, 16.0));
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn wave(x: f64, y: f64) -> f64 {
+        0.5 + 0.2 * (x * 0.11).sin() + 0.2 * (y * 0.07 + x * 0.03).cos()
+    }
+
+    fn picture(size: Size) -> Vec<Pixel> {
+        (0..size.height)
+            .flat_map(|y| {
+                (0..size.width).map(move |x| [wave(f64::from(x) + 0.5, f64::from(y) + 0.5) as f32; 4])
+            })
+            .collect()
+    }
+
+    /// The picture over `rect`.
+    fn part(size: Size, rect: Rect) -> Vec<Pixel> {
+        let all = picture(size);
+        let places = (rect.y..rect.bottom()).flat_map(|y| (rect.x..rect.right()).map(move |x| (x, y)));
+        places.map(|(x, y)| all[(y * i64::from(size.width) + x) as usize]).collect()
+    }
+
+    fn run(map: Affine, size: Size, out: Rect) -> Vec<Pixel> {
+        let r = Resampler::new(map, size);
+        let need = r.needs(out);
+        let part = part(size, need);
+        let mut got = Vec::new();
+        r.run(&part, need, out, &mut got);
+        got
+    }
+
+    #[test]
+    fn a_turned_and_reduced_wave_is_the_wave_at_the_mapped_places() {
+        let (s, c) = (0.3f64.sin(), 0.3f64.cos());
+        let map = Affine { a: 1.7 * c, b: -1.7 * s, c: 90.0, d: 1.7 * s, e: 1.7 * c, f: 20.0 };
+        let got = run(map, Size::new(300, 260), Rect::new(20, 10, 60, 50));
+        for (i, p) in got.iter().enumerate() {
+            let (x, y) = map.at(20.5 + (i % 60) as f64, 10.5 + (i / 60) as f64);
+            assert!((f64::from(p[0]) - wave(x, y)).abs() < 4e-3, "{i}: {} {}", p[0], wave(x, y));
+        }
+    }
+
+    #[test]
+    fn a_small_turn_in_two_passes_is_the_turn() {
+        let size = Size::new(300, 260);
+        for (angle, scale) in [(0.021f64, 1.875), (-0.05, 1.0), (0.1, 0.6), (0.02, 3.7)] {
+            let (s, c) = (angle.sin() * scale, angle.cos() * scale);
+            let map = Affine { a: c, b: -s, c: 25.0, d: s, e: c, f: 20.0 };
+            let r = Resampler::new(map, size);
+            assert!(r.shear.is_some());
+            let out = Rect::new(4, 3, 50, 40);
+            let got = run(map, size, out);
+            let need = r.needs(out);
+            let part = part(size, need);
+            let (mut direct, mut plain) = (vec![[0.0; 4]; out.area()], vec![[0.0; 4]; out.area()]);
+            directly(&r, &part, need, out, &mut direct);
+            sheared_in::<Plain>(&r, &part, need, out, &mut plain);
+            // Every instruction set gives the same bits.
+            assert_eq!(got, plain);
+            for (i, p) in got.iter().enumerate() {
+                let (x, y) = map.at(4.5 + (i % 50) as f64, 3.5 + (i / 50) as f64);
+                let inside = (8.0..292.0).contains(&x) && (8.0..252.0).contains(&y);
+                assert!(
+                    !inside || (f64::from(p[0]) - wave(x, y)).abs() < 4e-3,
+                    "{angle}: {} {}",
+                    p[0],
+                    wave(x, y)
+                );
+                assert!((p[0] - direct[i][0]).abs() < 1e-3, "{angle} at {i}: {} {}", p[0], direct[i][0]);
+            }
+            // Tiles equal the whole.
+            for tile in out.tiles(17, 11) {
+                for (i, p) in run(map, size, tile).iter().enumerate() {
+                    let (x, y) = (tile.x - 4 + i as i64 % tile.width, tile.y - 3 + i as i64 / tile.width);
+                    assert_eq!(*p, got[(y * 50 + x) as usize]);
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn both_ways_differ_by_rounding_only() {
+        let size = Size::new(97, 83);
+        let map = Affine { a: 2.3, c: 1.1, e: 1.9, f: 0.4, ..Affine::IDENTITY };
+        let r = Resampler::new(map, size);
+        let out = Rect::new(0, 0, 42, 44);
+        let have = size.rect();
+        let (mut one, mut two) = (vec![[0.0; 4]; out.area()], vec![[0.0; 4]; out.area()]);
+        columns_then_rows(&r, &picture(size), have, out, &mut one);
+        directly(&r, &picture(size), have, out, &mut two);
+        // Every instruction set gives the same bits.
+        let mut plain = vec![[0.0; 4]; out.area()];
+        columns_then_rows_in::<Plain>(&r, &picture(size), have, out, &mut plain);
+        assert_eq!(one, plain);
+        directly_in::<Plain>(&r, &picture(size), have, out, &mut plain);
+        assert_eq!(two, plain);
+        for (a, b) in one.iter().zip(&two) {
+            assert!((0..4).all(|c| (a[c] - b[c]).abs() < 2e-6), "{a:?} {b:?}");
+        }
+    }
+
+    #[test]
+    fn every_number_of_taps_and_any_width_sums_the_same() {
+        // From enlarging (4 taps) to reducing so far that no width is known beforehand; odd sides, parts at the edges.
+        let size = Size::new(211, 127);
+        for (step, out) in [
+            (0.37, Rect::new(0, 0, 33, 21)),
+            (1.04, Rect::new(150, 90, 51, 32)),
+            (1.51, Rect::new(100, 60, 39, 24)),
+            (2.02, Rect::new(3, 1, 101, 61)),
+            (2.49, Rect::new(0, 0, 1, 1)),
+            (2.9, Rect::new(60, 30, 12, 13)),
+            (3.7, Rect::new(0, 0, 57, 34)),
+            (9.1, Rect::new(20, 10, 3, 3)),
+        ] {
+            let map = Affine { a: step, c: 0.3, e: step * 0.98, f: -0.2, ..Affine::IDENTITY };
+            let r = Resampler::new(map, size);
+            let have = r.needs(out);
+            let part = part(size, have);
+            // What was there before is written over.
+            let mut got = vec![[7.0; 4]; out.area() + 5];
+            r.run(&part, have, out, &mut got);
+            assert_eq!(got.len(), out.area(), "{step}");
+            let mut direct = vec![[0.0; 4]; out.area()];
+            directly_in::<Plain>(&r, &part, have, out, &mut direct);
+            let mut plain = vec![[0.0; 4]; out.area()];
+            columns_then_rows_in::<Plain>(&r, &part, have, out, &mut plain);
+            assert_eq!(got, plain, "{step}: every instruction set gives the same bits");
+            for (i, (a, b)) in got.iter().zip(&direct).enumerate() {
+                assert!((a[0] - b[0]).abs() < 4e-6, "{step} at {i}: {a:?} {b:?}");
+            }
+        }
+    }
+
+    #[test]
+    fn the_quick_way_interpolates_where_it_nearly_fits_and_is_the_same_elsewhere() {
+        let size = Size::new(90, 70);
+        for (step, nearly) in [(1.04, true), (0.6, false), (1.2, false), (2.0, false)] {
+            let map = Affine { a: step, e: step, ..Affine::IDENTITY };
+            let (usual, quick) = (Resampler::new(map, size), Resampler::quick(map, size));
+            assert_eq!(quick.x.taps < usual.x.taps, nearly, "{step}");
+            let out = Rect::new(0, 0, 40, 30);
+            let (mut a, mut b) = (Vec::new(), Vec::new());
+            for (r, to) in [(&usual, &mut a), (&quick, &mut b)] {
+                let need = r.needs(out);
+                let part = part(size, need);
+                r.run(&part, need, out, to);
+            }
+            // What is no finer than a few pixels comes out the same.
+            let apart = a.iter().zip(&b).map(|(a, b)| (a[0] - b[0]).abs()).fold(0.0, f32::max);
+            assert!(apart <= if nearly { 2e-3 } else { 0.0 }, "{step}: {apart}");
+        }
+    }
+
+    #[test]
+    fn what_lies_beyond_the_range_and_is_no_number_is_limited() {
+        let size = Size::new(16, 16);
+        let r = Resampler::new(Affine::scale(1.3, 1.3), size);
+        let out = Rect::new(0, 0, 11, 11);
+        for (value, want) in [(-3.0, 0.0), (40.0, 16.0), (f32::NAN, 0.0), (2.5, 2.5)] {
+            let mut got = Vec::new();
+            r.run(&vec![[value; 4]; 256], size.rect(), out, &mut got);
+            assert!(got.iter().flatten().all(|v| (v - want).abs() < 1e-5), "{value}: {:?}", got[0]);
+        }
+    }
+
+    #[test]
+    fn no_scaling_and_whole_shifts_copy_exactly() {
+        let size = Size::new(40, 30);
+        let got = run(Affine::shift(3.0, 4.0), size, Rect::new(0, 0, 30, 20));
+        let all = picture(size);
+        for y in 0..20 {
+            for x in 0..30 {
+                assert_eq!(got[y * 30 + x], all[(y + 4) * 40 + x + 3]);
+            }
+        }
+    }
+
+    #[test]
+    fn tiles_equal_the_whole() {
+        let map = Affine { a: 0.9, b: 0.2, c: -4.0, d: -0.2, e: 0.9, f: 6.0 };
+        let size = Size::new(64, 64);
+        let whole = run(map, size, Rect::new(0, 0, 60, 60));
+        for tile in Rect::new(0, 0, 60, 60).tiles(17, 23) {
+            let part = run(map, size, tile);
+            for (i, p) in part.iter().enumerate() {
+                let (x, y) =
+                    (tile.x as usize + i % tile.width as usize, tile.y as usize + i / tile.width as usize);
+                assert_eq!(*p, whole[y * 60 + x]);
+            }
+        }
+    }
+}

@@ -1,0 +1,4 @@
+//! Mathematics of sequences of frames.
+
+pub mod camera_move;
+pub mod interval;

@@ -1,0 +1,285 @@
+//! Capture sharpening: takes back the softness of lens and sensor by deconvolution, at edges only.
+//!
+//! Richardson–Lucy iterations (W. H. Richardson, 1972; L. B. Lucy, 1974) on the luminance, linear light, with a
+//! Gaussian spread. The result is mixed in by how much the neighbourhood holds beside noise: a mask from the local
+//! variance on perceptual values, so that smooth areas keep their noise as it is. Ratios are limited, so that edges get
+//! no ringing beyond the range around them. Needs a halo of the kernel's radius per pass; allocates five planes the
+//! size of a tile.
+
+use crate::colour::space::LUMINANCE;
+use crate::colour::transfer::ENCODE;
+use crate::geometry::Rect;
+use crate::ops::pointwise::Pixel;
+use crate::step::{AreaOp, Kind, Op, Param, Place, Step, StepInfo, StepKind, values_of};
+use multiversion::multiversion;
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+
+/// Description.
+pub static INFO: StepInfo = StepInfo {
+    id: "capture_sharpening",
+    title: "Capture sharpening",
+    group: "detail",
+    about: "Takes back the softness every lens and sensor leaves, by deconvolution on linear light, at edges and texture only. Belongs at full size, after the denoise.",
+    words: &["capture", "sharpening", "sharpen", "deconvolution", "soft", "lens", "crisp", "raw"],
+    neutral: r#"{"amount": 0}"#,
+    starter: r#"{"amount": 60}"#,
+};
+
+static PARAMS: [Param; 3] = [
+    Param {
+        name: "amount",
+        about: "How much of it is mixed in.",
+        unit: "%",
+        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
+    },
+    Param {
+        name: "radius",
+        about: "How soft the picture is: standard deviation, in thousandths of the long edge.",
+        unit: "‰ of the long edge",
+        kind: Kind::Number { min: 0.02, max: 1.0, step: 0.01 },
+    },
+    Param {
+        name: "smooth",
+        about: "Areas with less detail than this are left alone, in hundredths of the brightness range.",
+        unit: "%",
+        kind: Kind::Number { min: 0.0, max: 20.0, step: 0.5 },
+    },
+];
+
+/// Registration.
+pub static KIND: StepKind = StepKind::of::<CaptureSharpening>(&INFO, &PARAMS);
+
+/// Values of the step.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct CaptureSharpening {
+    /// 0 ..= 100 %.
+    pub amount: f64,
+    /// 0.02 ..= 1 thousandths of the long edge.
+    pub radius: f64,
+    /// 0 ..= 20 hundredths of the brightness range.
+    pub smooth: f64,
+}
+
+impl Default for CaptureSharpening {
+    fn default() -> Self {
+        Self { amount: 60.0, radius: 0.12, smooth: 2.0 }
+    }
+}
+
+/// Passes of the iteration.
+const PASSES: usize = 6;
+/// Largest deviation, in pixels: beyond it, the mask's work is that of an unsharp mask.
+const WIDEST: f64 = 2.0;
+
+impl CaptureSharpening {
+    fn sigma(&self, place: &Place) -> f64 {
+        (self.radius / 1000.0 * f64::from(place.size.long_edge()) * place.scale).min(WIDEST)
+    }
+}
+
+impl Step for CaptureSharpening {
+    fn values(&self) -> Value {
+        values_of(self)
+    }
+    fn sentence(&self) -> String {
+        "Capture sharpening {amount}, radius {radius}, smooth areas up to {smooth} left alone.".into()
+    }
+    fn ops(&self, place: &Place) -> Vec<Op> {
+        let sigma = self.sigma(place);
+        if self.amount == 0.0 || sigma < 0.25 {
+            return Vec::new();
+        }
+        let reach = (2.5 * sigma).ceil() as usize;
+        let raw: Vec<f64> = (0..=reach).map(|i| (-((i * i) as f64) / (2.0 * sigma * sigma)).exp()).collect();
+        let sum = raw[0] + 2.0 * raw[1..].iter().sum::<f64>();
+        vec![Op::Area(Box::new(Unblur {
+            kernel: raw.iter().map(|v| (v / sum) as f32).collect(),
+            amount: self.amount as f32 / 100.0,
+            smooth: self.smooth as f32 / 100.0,
+        }))]
+    }
+    fn pixels(&self, place: &Place) -> Vec<(&'static str, f64)> {
+        vec![("radius", self.sigma(place))]
+    }
+    fn needs_detail(&self) -> bool {
+        true
+    }
+}
+
+struct Unblur {
+    /// Half the kernel, the middle first.
+    kernel: Vec<f32>,
+    amount: f32,
+    smooth: f32,
+}
+
+impl AreaOp for Unblur {
+    fn halo(&self) -> i64 {
+        (self.kernel.len() as i64 - 1) * 2 * PASSES as i64
+    }
+    fn run(&self, input: &[Pixel], have: Rect, rect: Rect, out: &mut Vec<Pixel>) {
+        let (wide, high) = (have.width as usize, have.height as usize);
+        let seen: Vec<f32> = input
+            .iter()
+            .map(|p| (LUMINANCE[0] * p[0] + LUMINANCE[1] * p[1] + LUMINANCE[2] * p[2]).max(1e-6))
+            .collect();
+        let mut guess = seen.clone();
+        let (mut one, mut two) = (vec![0f32; seen.len()], vec![0f32; seen.len()]);
+        for _ in 0..PASSES {
+            blur(&self.kernel, &guess, wide, high, &mut one, &mut two);
+            for (b, s) in two.iter_mut().zip(&seen) {
+                // A single pass never more than doubles or halves.
+                *b = (s / b.max(1e-6)).clamp(0.5, 2.0);
+            }
+            let ratio = two.clone();
+            blur(&self.kernel, &ratio, wide, high, &mut one, &mut two);
+            for (g, r) in guess.iter_mut().zip(&two) {
+                *g *= r;
+            }
+        }
+        self.put(input, &seen, &guess, have, rect, out);
+    }
+}
+
+impl Unblur {
+    /// Mixes the sharper luminance in where there is detail.
+    fn put(
+        &self,
+        input: &[Pixel],
+        seen: &[f32],
+        guess: &[f32],
+        have: Rect,
+        rect: Rect,
+        out: &mut Vec<Pixel>,
+    ) {
+        let wide = have.width;
+        out.clear();
+        for y in rect.y..rect.bottom() {
+            for x in rect.x..rect.right() {
+                let (mut sum, mut square, mut n) = (0f32, 0f32, 0f32);
+                let (mut low, mut top) = (f32::MAX, f32::MIN);
+                for v in (y - 1).max(have.y)..=(y + 1).min(have.bottom() - 1) {
+                    for u in (x - 1).max(have.x)..=(x + 1).min(have.right() - 1) {
+                        let s = seen[((v - have.y) * wide + u - have.x) as usize];
+                        (low, top) = (low.min(s), top.max(s));
+                        let e = ENCODE.at(s);
+                        sum += e;
+                        square += e * e;
+                        n += 1.0;
+                    }
+                }
+                let spread = (square / n - (sum / n) * (sum / n)).max(0.0).sqrt();
+                let mask = ((spread - self.smooth) / self.smooth.max(0.004)).clamp(0.0, 1.0);
+                let at = ((y - have.y) * wide + x - have.x) as usize;
+                // Up to half as far beyond the neighbourhood as it is wide: crisp, without rings.
+                let room = 0.5 * (top - low);
+                let sharp = guess[at].clamp((low - room).max(0.0), top + room);
+                let factor = 1.0 + (sharp / seen[at] - 1.0) * mask * self.amount;
+                out.push(if factor == 1.0 {
+                    input[at]
+                } else {
+                    input[at].map(|v| (v * factor).clamp(0.0, 16.0))
+                });
+            }
+        }
+    }
+}
+
+/// `two = kernel ∗ from`, rows then columns, edges repeated.
+#[multiversion(targets("x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
+fn blur(kernel: &[f32], from: &[f32], wide: usize, high: usize, one: &mut [f32], two: &mut [f32]) {
+    let reach = kernel.len() - 1;
+    let mut padded = vec![0f32; wide + 2 * reach];
+    for (row, to) in from.chunks(wide).zip(one.chunks_mut(wide)) {
+        padded[..reach].fill(row[0]);
+        padded[reach..reach + wide].copy_from_slice(row);
+        padded[reach + wide..].fill(row[wide - 1]);
+        for (v, c) in to.iter_mut().zip(&padded[reach..]) {
+            *v = c * kernel[0];
+        }
+        for k in 1..=reach {
+            let (a, b) = (&padded[reach - k..], &padded[reach + k..]);
+            for ((v, a), b) in to.iter_mut().zip(a).zip(b) {
+                *v += (a + b) * kernel[k];
+            }
+        }
+    }
+    for y in 0..high {
+        let line = |y: i64| {
+            let at = y.clamp(0, high as i64 - 1) as usize * wide;
+            &one[at..at + wide]
+        };
+        let to = &mut two[y * wide..(y + 1) * wide];
+        for (v, c) in to.iter_mut().zip(line(y as i64)) {
+            *v = c * kernel[0];
+        }
+        for k in 1..=reach {
+            let (a, b) = (line(y as i64 - k as i64), line(y as i64 + k as i64));
+            for ((v, a), b) in to.iter_mut().zip(a).zip(b) {
+                *v += (a + b) * kernel[k];
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::geometry::Size;
+    use crate::steps::testing::{picture, whole};
+
+    /// A scene of soft blobs and an edge, blurred by a Gaussian of deviation `s` in closed form.
+    fn scene(s: f64, noise: f64) -> crate::Picture {
+        let erf = |x: f64| {
+            // A. Abramowitz and I. Stegun, 7.1.26.
+            let t = 1.0 / (1.0 + 0.327_591_1 * x.abs());
+            let p = t
+                * (0.254_829_592
+                    + t * (-0.284_496_736 + t * (1.421_413_741 + t * (-1.453_152_027 + t * 1.061_405_429))));
+            (1.0 - p * (-x * x).exp()).copysign(x)
+        };
+        picture(Size::new(1000, 60), move |x, y| {
+            let (x, y) = (f64::from(x) + 0.5, f64::from(y) + 0.5);
+            let own = (1.0 + s * s).sqrt();
+            let mut v = 0.3 + 0.15 * erf((x - 500.0) / (own * 2f64.sqrt()));
+            for i in 0..40 {
+                let (cx, cy) = (f64::from(i) * 24.0 + 12.0, 10.0 + f64::from(i * 17 % 40));
+                let wide = 2.0 + s * s;
+                v += 0.2 * 2.0 / wide * (-((x - cx).powi(2) + (y - cy).powi(2)) / (2.0 * wide)).exp();
+            }
+            let n = ((x * 12.9898 + y * 78.233).sin() * 43_758.547).fract() - 0.5;
+            [(v + noise * n) as f32; 3]
+        })
+    }
+
+    fn error(a: &[[f32; 3]], b: &[[f32; 3]]) -> f64 {
+        (a.iter().zip(b).map(|(a, b)| f64::from(a[1] - b[1]).powi(2)).sum::<f64>() / a.len() as f64).sqrt()
+    }
+
+    #[test]
+    fn a_known_blur_is_taken_back() {
+        let nothing = || CaptureSharpening { amount: 0.0, ..CaptureSharpening::default() };
+        let (_, truth) = whole(nothing(), &scene(0.0, 0.0));
+        let (_, soft) = whole(nothing(), &scene(0.8, 0.0));
+        let step = CaptureSharpening { amount: 100.0, radius: 0.8, smooth: 0.0 };
+        let (_, sharp) = whole(step, &scene(0.8, 0.0));
+        let (before, after) = (error(&soft, &truth), error(&sharp, &truth));
+        assert!(after < 0.4 * before, "{before} became {after}");
+    }
+
+    #[test]
+    fn smooth_areas_keep_their_noise_as_it_is() {
+        let flat = |noise: f64| {
+            picture(Size::new(400, 40), move |x, y| {
+                let n = ((f64::from(x) * 12.9898 + f64::from(y) * 78.233).sin() * 43_758.547).fract() - 0.5;
+                [(0.2 + noise * n) as f32; 3]
+            })
+        };
+        let nothing = CaptureSharpening { amount: 0.0, ..CaptureSharpening::default() };
+        let (_, before) = whole(nothing, &flat(0.01));
+        let (_, after) = whole(CaptureSharpening { amount: 100.0, radius: 1.0, smooth: 3.0 }, &flat(0.01));
+        assert_eq!(before, after);
+    }
+}

@@ -1,0 +1,3 @@
+//! Steps that say what a result carries.
+
+pub mod data;

@@ -1,0 +1,59 @@
+//! The list of all steps.
+
+use super::{colour, detail, geometry, light, marks, output, repair};
+use crate::step::StepKind;
+
+/// Every kind of step, in the order they are listed.
+static ALL: &[&StepKind] = &[
+    &repair::hot_pixels::KIND,
+    &repair::denoise::KIND,
+    &repair::lens::KIND,
+    &repair::dust::KIND,
+    &geometry::rotate::KIND,
+    &geometry::mirror::KIND,
+    &geometry::straighten::KIND,
+    &geometry::perspective::KIND,
+    &geometry::upscale::KIND,
+    &geometry::crop::KIND,
+    &geometry::resize::KIND,
+    &light::auto_range::KIND,
+    &light::auto_contrast::KIND,
+    &light::remove_cast::KIND,
+    &light::exposure::KIND,
+    &light::white_balance::KIND,
+    &light::shadows_highlights::KIND,
+    &light::end_points::KIND,
+    &light::levels::KIND,
+    &light::contrast::KIND,
+    &light::curve::KIND,
+    &light::local_contrast::KIND,
+    &light::graduated_filter::KIND,
+    &light::vignette::KIND,
+    &light::lift_gamma_gain::KIND,
+    &colour::saturation::KIND,
+    &colour::gentle_saturation::KIND,
+    &colour::colour_balance::KIND,
+    &colour::tint::KIND,
+    &colour::grey::KIND,
+    &colour::lut::KIND,
+    &colour::convert_profile::KIND,
+    &detail::capture_sharpening::KIND,
+    &detail::unsharp_mask::KIND,
+    &detail::output_sharpening::KIND,
+    &detail::grain::KIND,
+    &marks::watermark::KIND,
+    &marks::border::KIND,
+    &marks::caption::KIND,
+    &marks::slate::KIND,
+    &output::data::KIND,
+];
+
+/// Every kind of step, in the order they are listed.
+pub fn registry() -> &'static [&'static StepKind] {
+    ALL
+}
+
+/// The kind of that name.
+pub fn step_kind(id: &str) -> Option<&'static StepKind> {
+    registry().iter().copied().find(|k| k.info.id == id)
+}
