@@ -302,8 +302,8 @@ pub fn frames(clip: &Path, every: u32) -> Ended {
 /// `rallo smaller`.
 pub fn smaller(pdf: &Path, out: &Path, ppi: u32, quality: u8) -> Ended {
     let file = std::fs::read(pdf).map_err(|e| format!("cannot read {}: {e}", pdf.display()))?;
-    let done =
-        rallo_media::smaller::smaller(&file, ppi, quality).map_err(|e| format!("{}: {e}", pdf.display()))?;
+    let done = rallo_media::pdf::shrink::smaller(&file, ppi, quality)
+        .map_err(|e| format!("{}: {e}", pdf.display()))?;
     if done.changed == 0 {
         println!(
             "Nothing could be gained: {} pictures are small enough; nothing was written.",

@@ -4,32 +4,19 @@
 //! JPEG XL, GIF, BMP, and camera raw through the preview inside it; writes JPEG, PNG, WebP, AVIF, JPEG XL and TIFF, with the colour profile, the
 //! camera data and the mark that says which recipe made them.
 
-pub mod album;
-pub mod camera;
-mod containers;
-mod dress;
-mod heif;
-pub mod identity;
-mod jpeg;
-mod jxl;
-mod other;
+pub mod decode;
+pub mod encode;
+pub mod metadata;
 pub mod pdf;
-mod png_file;
-mod preview;
-pub mod read;
-pub mod smaller;
 pub mod video;
-pub mod words;
-pub mod write;
-pub mod xmp;
 
-pub use camera::CameraData;
-pub use dress::{can_carry, carried_over};
-pub use identity::{Made, content_hash, file_hash};
-pub use jxl::is_there as writes_jxl;
-pub use read::{Facts, FileSource, Format};
-pub use words::Words;
-pub use write::{Chroma, Encoding, Extras, Packing, encode, encode_within};
+pub use decode::jxl::is_there as writes_jxl;
+pub use decode::{Facts, FileSource, Format};
+pub use encode::{Chroma, Encoding, Extras, Packing, encode, encode_within};
+pub use metadata::descriptive::Words;
+pub use metadata::embed::{can_carry, carried_over};
+pub use metadata::exif::CameraData;
+pub use metadata::provenance::{Made, content_hash, file_hash};
 
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
@@ -74,7 +61,7 @@ pub enum MediaError {
     #[error("{0}")]
     Unsupported(String),
     /// More pixels than the limit.
-    #[error("{width} × {height} pixels are more than the limit of {} megapixels", read::MAX_PIXELS / 1_000_000)]
+    #[error("{width} × {height} pixels are more than the limit of {} megapixels", decode::MAX_PIXELS / 1_000_000)]
     TooLarge {
         /// Pixels per row.
         width: u32,

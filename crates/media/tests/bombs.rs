@@ -193,7 +193,7 @@ fn a_document_whose_page_unpacks_to_far_more_is_refused() {
     file.extend(format!("trailer\n<< /Size 5 /Root 1 0 R >>\nstartxref\n{table}\n%%EOF\n").bytes());
     let _alone = MEASURED.lock().unwrap_or_else(|p| p.into_inner());
     let before = peak();
-    let told = rallo_media::smaller::smaller(&file, 150, 80).unwrap_err().to_string();
+    let told = rallo_media::pdf::shrink::smaller(&file, 150, 80).unwrap_err().to_string();
     assert!(told.starts_with("this PDF cannot be read"), "{told}");
     assert!(peak() - before < 450_000_000, "{} bytes more", peak() - before);
 }

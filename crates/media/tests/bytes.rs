@@ -1,7 +1,7 @@
 //! Whatever bytes come in: headers, camera data, XMP and pixels are read or refused, and nothing falls over.
 
 use proptest::prelude::*;
-use rallo_media::xmp::Sidecar;
+use rallo_media::metadata::xmp::Sidecar;
 use rallo_media::*;
 use std::path::Path;
 
@@ -37,7 +37,7 @@ fn opened(file: Vec<u8>) {
         let _ = source.facts(Path::new("x"));
         let _ = source.embedded(16);
         let _ = Words::read(source.bytes(), source.exif());
-        let _ = camera::carried(source.exif(), &camera::Carry::default());
+        let _ = metadata::exif::carried(source.exif(), &metadata::exif::Carry::default());
         let size = rallo_engine::Source::size(&source);
         // A changed header may ask for much; that it may is another test's matter.
         if size.area() < 4_000_000 {

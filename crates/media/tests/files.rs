@@ -158,7 +158,7 @@ fn every_format_is_read_as_other_libraries_wrote_it() {
         ("lossless.jxl", Format::Jxl, 8, 0.51),
     ] {
         let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/formats").join(name);
-        let facts = read::facts(&path).unwrap_or_else(|e| panic!("{name}: {e}"));
+        let facts = decode::facts(&path).unwrap_or_else(|e| panic!("{name}: {e}"));
         assert_eq!((facts.format, facts.width, facts.height, facts.bits), (format, 48, 32, bits), "{name}");
         let source = FileSource::open(&path).unwrap();
         assert_eq!(source.size(), Size::new(48, 32), "{name}");

@@ -12,7 +12,7 @@ use crate::targets::Source;
 use rallo_engine::sequence::camera_move::Window;
 use rallo_engine::step::parse_colour;
 use rallo_engine::{Encoded, Pixels, Size};
-use rallo_media::album::{Album, Layout};
+use rallo_media::pdf::album::{Album, Layout};
 use rallo_media::video::{Clip, ClipFacts, Codec, Recorder};
 use rallo_media::{Chroma, Encoding, Extras, FileSource, MediaError};
 use rallo_recipe::delivery::{Contact, Pdf, Video};

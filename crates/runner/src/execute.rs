@@ -8,7 +8,7 @@ use crate::parts::part_in;
 use rallo_engine::step::parse_colour;
 use rallo_engine::steps::output::data::{self, Data};
 use rallo_engine::{Encoded, OutputColour, Picture, Pixels, Plan, Pyramid, Size, Source};
-use rallo_media::camera::{self, Carry};
+use rallo_media::metadata::exif::{self, Carry};
 use rallo_media::{
     Chroma, Encoding, Extras, FileSource, Format, Made, MediaError, Packing, Words, content_hash,
 };
@@ -454,7 +454,7 @@ impl<'a> Work<'a> {
             resolution,
             lies: delivery.is_carried(),
         };
-        let exif = camera::carried(self.source.exif(), &carry);
+        let exif = exif::carried(self.source.exif(), &carry);
         Extras { icc: Some(icc), exif, made, words, resolution }
     }
 }

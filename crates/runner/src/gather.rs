@@ -3,7 +3,8 @@
 //! A copy is written under a temporary name, flushed, read back and compared by hash, then gets its name. What is
 //! there already with the same content is left alone, so a gathering that was stopped goes on where it was.
 
-use rallo_media::{content_hash, read::read_file};
+use rallo_media::content_hash;
+use rallo_media::decode::read_file;
 use rallo_shoot::Frame;
 use rallo_shoot::gather::{self, Becomes, Candidate, Line};
 use serde::Serialize;

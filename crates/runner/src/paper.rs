@@ -1,7 +1,7 @@
 //! The settings sheet as a PDF: the ticket in plain sentences, with a small before and after.
 
 use rallo_engine::{OutputProfile, Plan, Source};
-use rallo_media::pdf::{A4, Paper, Style, Words};
+use rallo_media::pdf::page::{A4, Paper, Style, Words};
 use rallo_media::{Chroma, Encoding, Extras, MediaError};
 use rallo_recipe::{Part, Recipe, Subject};
 

@@ -1,6 +1,7 @@
 //! Looking for frames: which files of folders are pictures, what they say, and what is left out and why.
 
-use rallo_media::{Made, MediaError, has_picture_ending, read::Facts};
+use rallo_media::decode::Facts;
+use rallo_media::{Made, MediaError, has_picture_ending};
 use std::path::{Path, PathBuf};
 
 /// A picture file found.
@@ -158,7 +159,7 @@ pub(crate) fn is_result(path: &Path) -> bool {
 /// # Errors
 /// Why it is no readable picture.
 pub fn facts(path: &Path) -> Result<Facts, MediaError> {
-    rallo_media::read::facts(path)
+    rallo_media::decode::facts(path)
 }
 
 #[cfg(test)]

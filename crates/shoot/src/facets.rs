@@ -1,7 +1,7 @@
 //! Facets: what frames have in common, counted, narrowing each other; and the filter made of them.
 
 use crate::{Choice, Frame};
-use rallo_media::camera::shutter_text;
+use rallo_media::metadata::exif::shutter_text;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashMap, HashSet};
 

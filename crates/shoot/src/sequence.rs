@@ -3,7 +3,7 @@
 use crate::facets::proportion;
 use crate::{Frame, Order, Sort, natural_key};
 use rallo_engine::sequence::interval::{Interval, backward, changes, interval};
-use rallo_media::camera::shutter_text;
+use rallo_media::metadata::exif::shutter_text;
 use serde::Serialize;
 
 /// One statement.

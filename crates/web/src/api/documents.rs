@@ -8,7 +8,7 @@ use axum::extract::{DefaultBodyLimit, Query};
 use axum::http::{HeaderName, header};
 use axum::response::{IntoResponse, Response};
 use axum::routing::post;
-use rallo_media::smaller::smaller;
+use rallo_media::pdf::shrink::smaller;
 use serde::Deserialize;
 
 /// Largest PDF that is taken, in bytes.

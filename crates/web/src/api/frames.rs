@@ -8,7 +8,7 @@ use axum::response::Response;
 use axum::routing::{delete, get, post};
 use axum::{Json, Router};
 use rallo_engine::{OutputProfile, Plan, Rect, Source};
-use rallo_media::xmp::{self, Sidecar};
+use rallo_media::metadata::xmp::{self, Sidecar};
 use rallo_media::{Chroma, Encoding, Extras, FileSource, content_hash};
 use rallo_runner::frames::{Change, Refusal};
 use rallo_runner::schedule::{self, Class};

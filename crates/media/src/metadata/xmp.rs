@@ -45,7 +45,7 @@ pub(crate) fn others(packet: &str, moved: bool) -> String {
         Some(DC) => ["creator", "rights", "description", "subject"].contains(&name),
         Some(XMP) => name == "Rating",
         Some(RDF) => name == "about",
-        space => space == Some(crate::identity::NAMESPACE),
+        space => space == Some(crate::metadata::provenance::NAMESPACE),
     };
     let mut text = String::new();
     for node in document.descendants().filter(|n| {

@@ -1,7 +1,7 @@
 //! TIFF, WebP, GIF and BMP through the `image` crate: 8 and 16 bit and float, the first frame of an animation,
 //! transparent parts laid on white.
 
-use crate::read::{Format, MAX_PIXELS};
+use crate::decode::{Format, MAX_PIXELS};
 use crate::{MediaError, bytes_text};
 use image::{DynamicImage, ImageDecoder, ImageReader, Limits};
 use rallo_engine::{Samples, Size};

@@ -1,7 +1,7 @@
 //! Documents of many pictures: a grid of them on each page, with captions, a title, contents by folder, page numbers.
 
 use crate::MediaError;
-use crate::pdf::{LEADING, MM, PageSize, Paper, Style};
+use crate::pdf::page::{LEADING, MM, PageSize, Paper, Style};
 
 /// How the pages are.
 #[derive(Clone, Debug, PartialEq)]

@@ -1,7 +1,8 @@
 //! HEIC and AVIF through Debian's libheif, as its own program: a picture that crashes the decoder fails alone,
 //! and one that takes too long is given up.
 
-use crate::{MediaError, png_file};
+use crate::MediaError;
+use crate::decode::png;
 use rallo_engine::{Samples, Size};
 use std::io::Read;
 use std::process::{Command, Stdio};
@@ -135,8 +136,8 @@ pub fn decode(file: &[u8]) -> Result<(Size, Samples, Option<Vec<u8>>), MediaErro
     let done = std::fs::read(&to);
     match done {
         Ok(png) if status.success() => {
-            let head = png_file::head(&png)?;
-            let (size, samples) = png_file::decode(&png)?;
+            let head = png::head(&png)?;
+            let (size, samples) = png::decode(&png)?;
             Ok((size, samples, head.icc))
         }
         _ => {

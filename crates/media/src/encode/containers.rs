@@ -2,7 +2,7 @@
 //! has a place for them.
 
 use crate::MediaError;
-use crate::write::Extras;
+use crate::encode::Extras;
 use exif::{In, Tag as ExifTag, Value};
 use rallo_engine::{Encoded, Pixels, Size};
 use ravif::{Img, RGB8};

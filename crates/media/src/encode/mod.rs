@@ -1,8 +1,12 @@
 //! Writing results: encoding with profile, camera data and the result's mark.
 
-use crate::identity::Made;
-use crate::words::Words;
-use crate::{MediaError, bytes_text, containers, dress, jpeg, jxl, png_file};
+pub(crate) mod containers;
+
+use crate::decode::{jpeg, jxl, png};
+use crate::metadata::descriptive::Words;
+use crate::metadata::embed;
+use crate::metadata::provenance::Made;
+use crate::{MediaError, bytes_text};
 pub use containers::Packing;
 use img_parts::jpeg::Jpeg;
 use img_parts::png::Png;
@@ -164,7 +168,7 @@ pub fn encode(picture: &Encoded, encoding: Encoding, extras: &Extras) -> Result<
             let bare = jpeg::encode(picture.size, pixels, quality, chroma, (progressive, optimised))?;
             let mut file = Jpeg::from_bytes(bare.into()).map_err(|e| fail(e.to_string()))?;
             file.set_icc_profile(extras.icc.clone().map(Bytes::from));
-            dress::jpeg(&mut file, extras);
+            embed::jpeg(&mut file, extras);
             Ok(file.encoder().bytes().to_vec())
         }
         Encoding::WebP { quality } => containers::webp(picture, quality, extras),
@@ -173,9 +177,8 @@ pub fn encode(picture: &Encoded, encoding: Encoding, extras: &Extras) -> Result<
         Encoding::Tiff { packing } => containers::tiff(picture, packing, extras),
         Encoding::Png => {
             let fail = |message: String| MediaError::Encode { format: "PNG", message };
-            let mut file =
-                Png::from_bytes(png_file::encode(picture)?.into()).map_err(|e| fail(e.to_string()))?;
-            dress::png(&mut file, extras);
+            let mut file = Png::from_bytes(png::encode(picture)?.into()).map_err(|e| fail(e.to_string()))?;
+            embed::png(&mut file, extras);
             file.set_icc_profile(extras.icc.clone().map(Bytes::from));
             Ok(file.encoder().bytes().to_vec())
         }

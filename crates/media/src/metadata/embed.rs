@@ -2,9 +2,9 @@
 //! are encoded get it, and files whose pixels are carried over as they are.
 
 use crate::MediaError;
-use crate::read::Format;
-use crate::words::Words;
-use crate::write::Extras;
+use crate::decode::Format;
+use crate::encode::Extras;
+use crate::metadata::descriptive::Words;
 use img_parts::jpeg::{Jpeg, JpegSegment, markers};
 use img_parts::png::{Png, PngChunk};
 use img_parts::riff::{RiffChunk, RiffContent};

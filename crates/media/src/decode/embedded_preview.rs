@@ -1,6 +1,6 @@
 //! Pictures embedded in other files: the preview of a camera raw file, the small picture in a JPEG's camera data.
 
-use crate::jpeg;
+use crate::decode::jpeg;
 use rallo_engine::Size;
 
 /// Whether a file is camera raw: a TIFF structure that holds sensor data, or one of the cameras' own containers.

@@ -1,7 +1,14 @@
 //! Opening a picture file: what it is, and its pixels whole or reduced.
 
-use crate::camera::CameraData;
-use crate::{MediaError, bytes_text, heif, jpeg, jxl, other, png_file, preview};
+pub(crate) mod embedded_preview;
+pub(crate) mod heif;
+pub(crate) mod image_crate;
+pub(crate) mod jpeg;
+pub(crate) mod jxl;
+pub(crate) mod png;
+
+use crate::metadata::exif::CameraData;
+use crate::{MediaError, bytes_text};
 use rallo_engine::{Orientation, Picture, Size, Source, SourceError};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -54,7 +61,7 @@ impl Format {
             [b'B', b'M', _, _, _, _, 0, 0, 0, 0, ..] => Ok(Self::Bmp),
             [b'R', b'I', b'F', b'F', _, _, _, _, b'W', b'E', b'B', b'P', ..] => Ok(Self::WebP),
             [0xff, 0x0a, ..] | [0, 0, 0, 12, b'J', b'X', b'L', b' ', ..] => Ok(Self::Jxl),
-            _ if preview::is_raw(file) => Ok(Self::Raw),
+            _ if embedded_preview::is_raw(file) => Ok(Self::Raw),
             [b'I', b'I', 42, 0, ..] | [b'M', b'M', 0, 42, ..] => Ok(Self::Tiff),
             [_, _, _, _, b'f', b't', b'y', b'p', rest @ ..] => {
                 let brands = &rest[..rest.len().min(40)];
@@ -182,11 +189,11 @@ impl Head {
                 }
             }
             Format::Png => {
-                let head = png_file::head(file)?;
+                let head = png::head(file)?;
                 Self { size: head.size, exif: head.exif, icc: head.icc, bits: head.bits, upright: false }
             }
             Format::Raw => {
-                let (inside, size) = preview::largest(file)
+                let (inside, size) = embedded_preview::largest(file)
                     .ok_or_else(|| MediaError::Unsupported("this camera raw holds no preview".into()))?;
                 let head = jpeg::head(inside);
                 Self {
@@ -206,7 +213,7 @@ impl Head {
                 Self { size: head.size, exif, icc: head.icc, bits: head.bits, upright: true }
             }
             _ => {
-                let head = other::head(file, format)?;
+                let head = image_crate::head(file, format)?;
                 let exif = contained_exif(file);
                 Self { size: head.size, exif, icc: head.icc, bits: head.bits, upright: false }
             }
@@ -291,7 +298,8 @@ impl FileSource {
             Some(rallo_engine::colour::space::Embedded::Convert(_, name)) => name,
         };
         let head = &self.file[..self.file.len().min(HEAD_BYTES as usize)];
-        let crate::xmp::Sidecar { rating, keywords } = crate::xmp::Sidecar::inside(head).unwrap_or_default();
+        let crate::metadata::xmp::Sidecar { rating, keywords } =
+            crate::metadata::xmp::Sidecar::inside(head).unwrap_or_default();
         Facts {
             path: path.to_owned(),
             format: self.format,
@@ -314,7 +322,7 @@ impl FileSource {
 
     /// A smaller picture embedded in the file, of at least `edge` pixels and of the same proportion.
     pub fn embedded(&self, edge: u32) -> Option<Self> {
-        let (inside, size) = preview::largest(self.exif.as_deref()?)?;
+        let (inside, size) = embedded_preview::largest(self.exif.as_deref()?)?;
         let ratio = |s: Size| f64::from(s.width) / f64::from(s.height);
         let fits = size.long_edge() >= edge && (ratio(size) / ratio(self.stored) - 1.0).abs() < 0.01;
         let mut small = Self::from_bytes(inside.to_vec()).ok().filter(|_| fits)?;
@@ -367,14 +375,14 @@ impl FileSource {
         let (size, samples, icc) = match self.format {
             Format::Jpeg => jpeg::decode(&self.file, level).map(|(s, p)| (s, p, None))?,
             Format::Raw => {
-                let (inside, _) = preview::largest(&self.file)
+                let (inside, _) = embedded_preview::largest(&self.file)
                     .ok_or_else(|| MediaError::Unsupported("this camera raw holds no preview".into()))?;
                 jpeg::decode(inside, level).map(|(s, p)| (s, p, None))?
             }
-            Format::Png => png_file::decode(&self.file).map(|(s, p)| (s, p, None))?,
+            Format::Png => png::decode(&self.file).map(|(s, p)| (s, p, None))?,
             Format::Heic | Format::Avif => heif::decode(&self.file)?,
             Format::Jxl => jxl::decode(&self.file).map(|(s, p)| (s, p, None))?,
-            _ => other::decode(&self.file, self.format).map(|(s, p)| (s, p, None))?,
+            _ => image_crate::decode(&self.file, self.format).map(|(s, p)| (s, p, None))?,
         };
         // libheif knows of more ways to cut and turn a picture than its header is read for here.
         let told = matches!(self.format, Format::Heic | Format::Avif) || level > 0 || size == self.stored;

@@ -2,9 +2,9 @@
 //! data and the result's mark stand in boxes before the picture (ISO/IEC 18181-2).
 
 use crate::MediaError;
-use crate::other::{Head, complaint};
-use crate::read::MAX_PIXELS;
-use crate::write::Extras;
+use crate::decode::MAX_PIXELS;
+use crate::decode::image_crate::{Head, complaint};
+use crate::encode::Extras;
 use rallo_engine::{Encoded, OutputProfile, Pixels, Samples, Size};
 use std::io::{BufWriter, Cursor, ErrorKind, Write};
 use std::path::Path;

@@ -87,8 +87,8 @@ impl Paper {
     /// An empty document with a margin in millimetres.
     pub fn new(title: &str, size: PageSize, margin: f32) -> Self {
         let own: [&'static [u8]; 2] = [
-            include_bytes!("../fonts/atkinson-hyperlegible-next-latin-400.ttf"),
-            include_bytes!("../fonts/atkinson-hyperlegible-next-latin-ext-400.ttf"),
+            include_bytes!("../../fonts/atkinson-hyperlegible-next-latin-400.ttf"),
+            include_bytes!("../../fonts/atkinson-hyperlegible-next-latin-ext-400.ttf"),
         ];
         let mut database = fontdb::Database::new();
         let mut fonts = HashMap::new();

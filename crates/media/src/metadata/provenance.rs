@@ -1,6 +1,6 @@
 //! Who made a file: content hashes, and the mark in a result's XMP that says which recipe made it from what.
 
-use crate::words::Words;
+use crate::metadata::descriptive::Words;
 use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
 use std::path::Path;

@@ -3,7 +3,7 @@
 //! Read with XMP first, then IPTC, then EXIF; written to all three, so that other programs find it (JPEG; a PNG has no
 //! place for IPTC). IPTC is the Information Interchange Model 4.2, in UTF-8, inside an image resource block.
 
-use crate::xmp::{DC, RDF, XMP, escaped, items};
+use crate::metadata::xmp::{DC, RDF, XMP, escaped, items};
 use img_parts::jpeg::{Jpeg, markers};
 use rallo_engine::steps::output::data::Data;
 
@@ -51,7 +51,7 @@ impl Words {
     pub fn read(file: &[u8], exif: Option<&[u8]>) -> Self {
         let mut words = Self::default();
         if let Some(exif) = exif {
-            let (creator, copyright, caption) = crate::camera::words(exif);
+            let (creator, copyright, caption) = crate::metadata::exif::words(exif);
             words = Self { creator, copyright, caption, ..words };
         }
         words.take_iptc(file);
@@ -67,8 +67,9 @@ impl Words {
         }
         self.others.iptc = iptc(file).unwrap_or_default();
         self.others.iptc.retain(|(set, text)| !ours.contains(set) && text.len() < 0x8000);
-        self.others.xmp =
-            crate::xmp::inside(file).map(|packet| crate::xmp::others(packet, moved)).unwrap_or_default();
+        self.others.xmp = crate::metadata::xmp::inside(file)
+            .map(|packet| crate::metadata::xmp::others(packet, moved))
+            .unwrap_or_default();
     }
 
     /// XMP descriptions of other programs.
@@ -93,7 +94,7 @@ impl Words {
     }
 
     fn take_xmp(&mut self, file: &[u8]) {
-        let Some(packet) = crate::xmp::inside(file) else { return };
+        let Some(packet) = crate::metadata::xmp::inside(file) else { return };
         let Ok(document) = roxmltree::Document::parse(packet) else { return };
         let first = |name: &str| {
             let node = document.descendants().find(|n| n.has_tag_name((DC, name)))?;
