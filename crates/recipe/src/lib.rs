@@ -5,19 +5,19 @@
 
 pub mod advice;
 mod blocks;
+pub mod condition;
 pub mod delivery;
-mod difference;
+mod diff;
 pub mod file;
 pub mod names;
-pub mod rules;
 pub mod schema;
 pub mod sentence;
 mod starters;
 
 pub use advice::{Advice, advice};
+pub use condition::{Condition, Ladder, Own, Subject};
 pub use delivery::{Bundle, Delivery, Pictures, Task};
-pub use difference::difference;
-pub use rules::{Condition, Ladder, Own, Subject};
+pub use diff::difference;
 pub use sentence::Part;
 pub use starters::starters;
 

@@ -1,7 +1,7 @@
 //! Whatever is thrown at the parsers: they say what is wrong, and what they take is written and read again the same.
 
 use proptest::prelude::*;
-use rallo_recipe::rules::Condition;
+use rallo_recipe::condition::Condition;
 use rallo_recipe::{Recipe, Subject, file, names};
 use serde_json::{Value, json};
 
