@@ -6,7 +6,11 @@ use rallo_demo::device::{Device, Faults, Settings};
 use rallo_engine::{Kind, Param, Rect, registry};
 use rallo_media::{Encoding, Extras, FileSource, bytes_text, video};
 use rallo_recipe::{Recipe, sentence::plain};
-use rallo_runner::{Decided, Roots, execute, paper, scan, targets};
+use rallo_runner::library::scan;
+use rallo_runner::preflight::output_paths;
+use rallo_runner::render::work;
+use rallo_runner::report::settings_sheet;
+use rallo_runner::{Decided, Roots};
 use rallo_shoot::{Document, document};
 use serde_json::{Value, json};
 use std::io::{IsTerminal, Write};
@@ -175,7 +179,7 @@ pub fn with_answers(file: &Path, answers: &[String]) -> Result<Recipe, String> {
 }
 
 /// The recipe with its values for this run, the folder, and its pictures.
-pub fn picked(args: &Pick) -> Result<(Recipe, PathBuf, Vec<targets::Source>), String> {
+pub fn picked(args: &Pick) -> Result<(Recipe, PathBuf, Vec<output_paths::Source>), String> {
     let recipe = with_answers(&args.recipe, &args.answers)?;
     let (from, sources) = match (&args.from, &args.shoot) {
         (Some(from), _) => folder_sources(from, args.recursive)?,
@@ -185,7 +189,7 @@ pub fn picked(args: &Pick) -> Result<(Recipe, PathBuf, Vec<targets::Source>), St
     Ok((recipe, from, sources))
 }
 
-type Sources = (PathBuf, Vec<targets::Source>);
+type Sources = (PathBuf, Vec<output_paths::Source>);
 
 /// The pictures of a folder. Results of earlier runs may lie in it; they are left out by their mark.
 fn folder_sources(from: &Path, recursive: bool) -> Result<Sources, String> {
@@ -197,7 +201,7 @@ fn folder_sources(from: &Path, recursive: bool) -> Result<Sources, String> {
     }
     let sources = found
         .into_iter()
-        .map(|f| targets::Source {
+        .map(|f| output_paths::Source {
             facts: scan::facts(&f.path).ok(),
             path: f.path,
             decided: Decided::default(),
@@ -218,7 +222,7 @@ fn shoot_sources(file: &Path) -> Result<Sources, String> {
     for (i, entry) in document.frames.iter().enumerate().filter(|(i, _)| work[*i]) {
         let path = entry.path.canonicalize().unwrap_or_else(|_| entry.path.clone());
         let decided = document.marks(i).as_ref().map(Decided::from).unwrap_or_default();
-        sources.push(targets::Source { facts: scan::facts(&path).ok(), path, decided });
+        sources.push(output_paths::Source { facts: scan::facts(&path).ok(), path, decided });
     }
     if sources.is_empty() {
         return Err(named(&"no frame in it is in the work"));
@@ -279,7 +283,7 @@ pub fn render(args: &Render) -> Ended {
     } else {
         program.render(&source, rect, &colours)
     };
-    let encoding: Encoding = execute::encoding(&delivery);
+    let encoding: Encoding = work::encoding(&delivery);
     let extras = Extras { icc: Some(colours.icc.clone()), ..Extras::default() };
     let bytes = rendered
         .map_err(|e| e.to_string())
@@ -358,14 +362,14 @@ pub fn sheet(file: &Path, out: &Path, sample: Option<&Path>) -> Ended {
             let fault = |e: String| format!("{}: {e}", picture.display());
             let source = FileSource::open(picture).map_err(|e| fault(e.to_string()))?;
             let about = rallo_runner::subject(picture, Some(&source.facts(picture)), &Decided::default(), 1);
-            Some(paper::pair(&recipe, &source, &about).map_err(fault)?)
+            Some(settings_sheet::pair(&recipe, &source, &about).map_err(fault)?)
         }
     };
     let day = jiff::Timestamp::now()
         .to_zoned_datetime(jiff::tz::TimeZone::system())
         .strftime("%-d %B %Y")
         .to_string();
-    let bytes = paper::settings(&recipe, &day, pair).map_err(|e| e.to_string())?;
+    let bytes = settings_sheet::settings(&recipe, &day, pair).map_err(|e| e.to_string())?;
     write_new(out, &bytes)
 }
 

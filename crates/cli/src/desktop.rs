@@ -4,7 +4,9 @@
 use crate::commands::{self, Ended, FAILED};
 use crate::{DesktopCommand, queue};
 use rallo_recipe::{Recipe, names};
-use rallo_runner::{Decided, order, scan, targets};
+use rallo_runner::Decided;
+use rallo_runner::library::scan;
+use rallo_runner::preflight::{new_run, output_paths};
 use std::path::{Path, PathBuf};
 use std::process::{Command, ExitCode, Stdio};
 
@@ -169,7 +171,11 @@ fn opened(file: &Path, pictures: &[String], data: &Path) -> Result<(ExitCode, St
     }
     let mut sources = Vec::new();
     let mut take = |path: PathBuf| {
-        sources.push(targets::Source { facts: scan::facts(&path).ok(), path, decided: Decided::default() });
+        sources.push(output_paths::Source {
+            facts: scan::facts(&path).ok(),
+            path,
+            decided: Decided::default(),
+        });
     };
     for text in pictures {
         let path = path_of(text)?;
@@ -187,8 +193,8 @@ fn opened(file: &Path, pictures: &[String], data: &Path) -> Result<(ExitCode, St
         return Err("no pictures were given".into());
     }
     let base = scan::common_folder(sources.iter().map(|s| &s.path));
-    let planning = targets::plan(&recipe, &sources, &base, None);
-    let (run, items) = order::written(&planning, &sources, &base, &recipe.name, "file manager")?;
+    let planning = output_paths::plan(&recipe, &sources, &base, None);
+    let (run, items) = new_run::written(&planning, &sources, &base, &recipe.name, "file manager")?;
     let report = queue::worked(run, items, data)?;
     let count = |key: &str| report[key].as_i64().unwrap_or_default();
     let mut text = format!("{}: {} of {} made", recipe.name, count("done") + count("skipped"), sources.len());

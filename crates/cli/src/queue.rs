@@ -4,7 +4,8 @@
 use crate::commands::{self, Ended, print};
 use crate::{Pick, QueueCommand, Worker};
 use rallo_recipe::Recipe;
-use rallo_runner::{Limits, Queue, now, order, report, targets, warnings};
+use rallo_runner::preflight::{checks, new_run, output_paths};
+use rallo_runner::{Limits, Queue, now, report};
 use rallo_store::{NewItem, Run, Store};
 use serde_json::{Value, json};
 use std::path::Path;
@@ -128,7 +129,7 @@ async fn add(
     most: Option<i64>,
     then: Option<String>,
 ) -> Result<i64, String> {
-    let at = at.map(order::moment).transpose().map_err(|e| format!("--at: {e}"))?;
+    let at = at.map(new_run::moment).transpose().map_err(|e| format!("--at: {e}"))?;
     let (run, items) = ordered(pick, "command line")?;
     let run = Run { not_before: at, most_failures: most, hook: then, ..run };
     store.add_run(&run, &items).await.map_err(said)
@@ -138,16 +139,16 @@ async fn add(
 fn ordered(pick: &Pick, origin: &str) -> Result<(Run, Vec<NewItem>), String> {
     let (recipe, from, sources) = commands::picked(pick)?;
     let to = pick.to.as_deref().map(commands::absolute).transpose()?;
-    let planning = targets::plan(&recipe, &sources, &from, to.as_deref());
+    let planning = output_paths::plan(&recipe, &sources, &from, to.as_deref());
     let name = from.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
     let origin = std::env::var("USER").map_or_else(|_| origin.to_owned(), |user| format!("{origin}, {user}"));
-    let (run, items) = order::written(&planning, &sources, &from, &name, &origin)?;
+    let (run, items) = new_run::written(&planning, &sources, &from, &name, &origin)?;
     let mut problems = planning.problems;
-    problems.extend(warnings::warnings(&recipe, &sources, &planning.pictures, &warnings::About::default()));
+    problems.extend(checks::warnings(&recipe, &sources, &planning.pictures, &checks::About::default()));
     for problem in &problems {
         eprintln!("{}", problem.message);
     }
-    Ok((Run { warnings: order::warned(&problems), ..run }, items))
+    Ok((Run { warnings: new_run::warned(&problems), ..run }, items))
 }
 
 /// `rallo run`: a run like any other, worked on here and at once. One that was killed goes on when it is asked for again.

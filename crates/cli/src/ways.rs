@@ -3,7 +3,7 @@
 use crate::commands::{self, Ended, print};
 use crate::queue::{runtime, said, say, store};
 use crate::{TokenCommand, WatchCommand};
-use rallo_runner::watch as watches;
+use rallo_runner::library::watch_folder as watches;
 use rallo_store::Watch;
 use rallo_web::keys;
 use serde_json::{Value, json};

@@ -4,38 +4,23 @@
 //! through many, several at a time within a memory bound, with SQLite as its memory; [`paper`] prints the settings sheet; [`scan`] looks for frames, [`frames`] keeps
 //! them and what was decided, [`gather`] makes verified copies; [`watch`] runs recipes on what arrives in folders.
 
-pub mod behind;
-pub mod bundle;
-pub mod cost;
-pub mod execute;
-pub mod expect;
-pub mod frames;
-pub mod gather;
-pub mod hook;
-pub mod item;
-pub mod order;
-pub mod page;
-pub mod paper;
-mod parts;
+pub mod assemble;
+pub mod files;
+pub mod frame_context;
+pub mod library;
+pub mod preflight;
 pub mod queue;
+pub mod render;
 pub mod report;
-pub mod roots;
-pub mod scan;
 pub mod schedule;
-pub mod subject;
-pub mod targets;
-mod tasks;
-pub mod warnings;
-pub mod watch;
-pub mod zip;
 
-pub use frames::{Frames, Set};
-pub use item::{Item, State};
+pub use files::allowed_folders::Roots;
+pub use frame_context::{Decided, subject};
+pub use library::shoot_index::{Frames, Set};
+pub use preflight::checks::Problem;
+pub use preflight::output_paths::Planned;
 pub use queue::{Event, Limits, Queue};
-pub use roots::Roots;
-pub use subject::{Decided, subject};
-pub use targets::Planned;
-pub use warnings::Problem;
+pub use render::item::{Item, State};
 
 /// Now, as the store keeps times.
 pub fn now() -> String {

@@ -2,8 +2,8 @@
 
 use rallo_engine::{Encoded, Pixels, Size};
 use rallo_media::{CameraData, Chroma, Encoding, Extras};
-use rallo_runner::frames::{Change, Frames, Set};
-use rallo_runner::gather;
+use rallo_runner::library::shoot_index::{Change, Frames, Set};
+use rallo_runner::library::verified_copy;
 use rallo_shoot::{Choice, Frame, Order, Sort, sequence};
 use rallo_store::{Place, Store};
 use std::collections::BTreeMap;
@@ -221,7 +221,7 @@ async fn copies_are_gathered_verified_in_order_of_capture_and_originals_stay() {
     let readable: Vec<&Frame> = all.iter().filter(|f| f.problem.is_none()).collect();
     let target = desk.folder.path().join("gathered");
     let go = AtomicBool::new(false);
-    let plan = |template: &str| gather::plan(&readable, &target, template, &go, &|_, _| {}).unwrap();
+    let plan = |template: &str| verified_copy::plan(&readable, &target, template, &go, &|_, _| {}).unwrap();
     let planned = plan(rallo_shoot::gather::TEMPLATE);
     assert_eq!((planned.copied, planned.twice, planned.there), (4, 1, 0));
     assert!(!target.exists(), "a plan writes nothing");
@@ -233,11 +233,11 @@ async fn copies_are_gathered_verified_in_order_of_capture_and_originals_stay() {
             stop.store(true, Ordering::Relaxed);
         }
     };
-    let part = gather::carry_out(&planned, &target, &stop, &two);
+    let part = verified_copy::carry_out(&planned, &target, &stop, &two);
     assert!(part.stopped && part.copied == 2);
     let rest = plan(rallo_shoot::gather::TEMPLATE);
     assert_eq!((rest.copied, rest.there, rest.twice), (2, 2, 1));
-    let done = gather::carry_out(&rest, &target, &go, &|_, _| {});
+    let done = verified_copy::carry_out(&rest, &target, &go, &|_, _| {});
     assert_eq!((done.copied, done.trouble.len()), (2, 0));
     let names: Vec<String> =
         state(&target).keys().map(|p| p.file_name().unwrap().to_string_lossy().into_owned()).collect();
@@ -254,13 +254,13 @@ async fn copies_are_gathered_verified_in_order_of_capture_and_originals_stay() {
     assert_eq!(copy, std::fs::read(desk.cards().join("one/IMG_10.jpg")).unwrap());
     // Another file of a wanted name is not overwritten.
     std::fs::write(target.join("IMG_1.jpg"), b"mine").unwrap();
-    gather::carry_out(&plan("{stem}"), &target, &go, &|_, _| {});
+    verified_copy::carry_out(&plan("{stem}"), &target, &go, &|_, _| {});
     assert_eq!(std::fs::read(target.join("IMG_1.jpg")).unwrap(), b"mine");
     assert_eq!(state(&desk.cards()), before, "an original was touched");
     // A file that changed after it was looked at is not copied as something else.
     std::fs::write(desk.cards().join("one/IMG_2.jpg"), jpeg("2026-05-04T09:00:10.70", 7)).unwrap();
     let fresh = desk.folder.path().join("fresh");
-    let told = gather::carry_out(&planned, &fresh, &go, &|_, _| {});
+    let told = verified_copy::carry_out(&planned, &fresh, &go, &|_, _| {});
     assert_eq!((told.copied, told.trouble.len()), (3, 1));
     assert!(told.trouble[0].reason.contains("has changed"));
 }

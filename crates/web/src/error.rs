@@ -5,7 +5,7 @@ use axum::extract::{FromRequest, Request};
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
 use rallo_recipe::Faults;
-use rallo_runner::roots::Refused;
+use rallo_runner::files::allowed_folders::Refused;
 use serde::de::DeserializeOwned;
 use serde_json::json;
 

@@ -14,7 +14,8 @@ mod sources;
 
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
-use rallo_runner::{Frames, Queue, Roots, watch};
+use rallo_runner::library::watch_folder;
+use rallo_runner::{Frames, Queue, Roots};
 use rallo_store::Store;
 use sources::Sources;
 use std::net::{IpAddr, SocketAddr};
@@ -162,7 +163,7 @@ pub async fn bind(options: Options) -> Result<Server, StartError> {
     let limits = store.setting("limits").await.ok().flatten();
     let limits = limits.and_then(|t| serde_json::from_str(&t).ok()).unwrap_or_default();
     let queue = Queue::serve(store.clone(), options.workers, limits, options.hook);
-    tokio::spawn(watch::watch(store.clone(), queue.clone(), roots.clone()));
+    tokio::spawn(watch_folder::watch(store.clone(), queue.clone(), roots.clone()));
     let app = Arc::new(Shared {
         queue,
         roots,

@@ -11,8 +11,8 @@ use axum::response::{Html, IntoResponse, Redirect, Response};
 use axum::routing::get;
 use rallo_media::bytes_text;
 use rallo_recipe::{Part, Recipe};
+use rallo_runner::report::{self, settings_sheet};
 use rallo_runner::schedule::{self, Class};
-use rallo_runner::{paper, report};
 use rallo_store::Run;
 
 pub fn routes() -> Router<App> {
@@ -246,8 +246,8 @@ async fn settings_pdf(State(app): State<App>, Path(id): Path<i64>) -> Result<Res
     };
     let about = format!("Version {}, {}", row.version, clock(&row.saved));
     let bytes = schedule::ask(Class::Sight, move || {
-        let pair = frame.and_then(|f| paper::pair(&recipe, &*f.source, &f.about).ok());
-        paper::settings(&recipe, &about, pair)
+        let pair = frame.and_then(|f| settings_sheet::pair(&recipe, &*f.source, &f.about).ok());
+        settings_sheet::settings(&recipe, &about, pair)
     })
     .await??;
     let head = [(header::CONTENT_TYPE, "application/pdf"), (header::CACHE_CONTROL, "no-store")];

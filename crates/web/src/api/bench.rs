@@ -17,7 +17,7 @@ use rallo_engine::{
 use rallo_media::{Chroma, Encoding, Extras, FileSource};
 use rallo_recipe::{Recipe, Subject};
 use rallo_runner::Decided;
-use rallo_runner::behind;
+use rallo_runner::render::intermediate;
 use rallo_runner::schedule::{self, Class};
 use schemars::JsonSchema;
 use serde::Deserialize;
@@ -290,7 +290,7 @@ impl Ask {
 
     /// The first lines up to the denoising, where there is one, with a key for them.
     fn first(&self, frame: &Open, settings: &[Settings], groups: &[(&str, &str)]) -> Option<(usize, String)> {
-        let n = behind::lines(groups).filter(|_| !self.before)?;
+        let n = intermediate::lines(groups).filter(|_| !self.before)?;
         Some((n, format!("{} {:?}", frame.key, &settings[..n])))
     }
 
@@ -304,13 +304,14 @@ impl Ask {
     ) -> Option<Arc<Denoised>> {
         let recipe = self.part(recipe);
         let placed = recipe.placed(&frame.about);
-        let groups = behind::groups(&recipe, &placed);
+        let groups = intermediate::groups(&recipe, &placed);
         let settings: Vec<Settings> = placed.into_iter().map(|(_, settings)| settings).collect();
         let (n, key) = self.first(frame, &settings, &groups)?;
         if !begin {
             return full.peek(&key);
         }
-        let denoises: Vec<bool> = groups[..n].iter().map(|(id, _)| behind::DENOISE.contains(id)).collect();
+        let denoises: Vec<bool> =
+            groups[..n].iter().map(|(id, _)| intermediate::DENOISE.contains(id)).collect();
         full.open(&key, settings[..n].to_vec(), &denoises, &frame.source, &*MEASURED)
     }
 
@@ -325,7 +326,7 @@ impl Ask {
         let placed = recipe.placed(&frame.about);
         let mut from =
             self.from.map(|line| placed.iter().take_while(|(l, _)| l.is_none_or(|l| l < line)).count());
-        let groups = behind::groups(&recipe, &placed);
+        let groups = intermediate::groups(&recipe, &placed);
         let mut settings: Vec<_> = placed.into_iter().map(|(_, settings)| settings).collect();
         let mut source: Arc<dyn Source + Send + Sync> = frame.source.clone();
         let mut left_out = false;
@@ -342,10 +343,11 @@ impl Ask {
                     let mut at = 0;
                     settings.retain(|_| {
                         at += 1;
-                        !behind::DENOISE.contains(&groups[at - 1].0)
+                        !intermediate::DENOISE.contains(&groups[at - 1].0)
                     });
-                    let gone =
-                        |n: usize| groups[..n].iter().filter(|g| behind::DENOISE.contains(&g.0)).count();
+                    let gone = |n: usize| {
+                        groups[..n].iter().filter(|g| intermediate::DENOISE.contains(&g.0)).count()
+                    };
                     from = from.map(|f| f - gone(f));
                 }
                 None => {}

@@ -16,7 +16,10 @@ use futures_core::Stream;
 use rallo_media::decode::MAX_BYTES;
 use rallo_media::{bytes_text, has_picture_ending};
 use rallo_recipe::{Recipe, names};
-use rallo_runner::{Decided, order, report, scan, targets, zip};
+use rallo_runner::files::zip;
+use rallo_runner::library::scan;
+use rallo_runner::preflight::{new_run, output_paths};
+use rallo_runner::{Decided, report};
 use rallo_store::Run;
 use schemars::JsonSchema;
 use serde::Deserialize;
@@ -127,7 +130,7 @@ async fn take(body: Body, part: &FilePath, name: &str) -> Result<u64> {
         }
         if bytes > checked {
             checked = bytes + 32_000_000;
-            let free = part.parent().and_then(targets::free_bytes);
+            let free = part.parent().and_then(output_paths::free_bytes);
             if free.is_some_and(|free| free < SPARE) {
                 return Err(cannot(&"there is no room left on the server's disk"));
             }
@@ -174,13 +177,13 @@ async fn run(
     let (of, base) = (recipe.clone(), inside.clone());
     let (sources, planning) = tokio::task::spawn_blocking(move || {
         let found = scan::look_all(&base)?;
-        let source = |path: PathBuf| targets::Source {
+        let source = |path: PathBuf| output_paths::Source {
             facts: scan::facts(&path).ok(),
             path,
             decided: Decided::default(),
         };
-        let sources: Vec<targets::Source> = found.into_iter().map(source).collect();
-        let planning = targets::plan(&of, &sources, &base, Some(&to));
+        let sources: Vec<output_paths::Source> = found.into_iter().map(source).collect();
+        let planning = output_paths::plan(&of, &sources, &base, Some(&to));
         Ok::<_, std::io::Error>((sources, planning))
     })
     .await?
@@ -188,7 +191,7 @@ async fn run(
     if sources.is_empty() {
         return Err(Error::bad("no picture has arrived yet"));
     }
-    let written = order::written(&planning, &sources, &inside, "dropped pictures", "dropped pictures");
+    let written = new_run::written(&planning, &sources, &inside, "dropped pictures", "dropped pictures");
     let (run, items) = written.map_err(Error::bad)?;
     let run = Run {
         recipe_id: Some(row.id),

@@ -10,7 +10,7 @@ use axum::{Json, Router};
 use rallo_media::has_picture_ending;
 use rallo_media::video::has_clip_ending;
 use rallo_runner::Set;
-use rallo_runner::scan::common_folder;
+use rallo_runner::library::scan::common_folder;
 use rallo_shoot::{Document, document, natural_key};
 use rallo_store::Place;
 use schemars::JsonSchema;

@@ -10,7 +10,7 @@ use axum::{Json, Router};
 use rallo_engine::{OutputProfile, Plan, Rect, Source};
 use rallo_media::metadata::xmp::{self, Sidecar};
 use rallo_media::{Chroma, Encoding, Extras, FileSource, content_hash};
-use rallo_runner::frames::{Change, Refusal};
+use rallo_runner::library::shoot_index::{Change, Refusal};
 use rallo_runner::schedule::{self, Class};
 use rallo_runner::{Set, now};
 use rallo_shoot::frame::{Marks, shifted};

@@ -7,7 +7,8 @@ use axum::extract::State;
 use axum::routing::{get, post};
 use axum::{Json, Router};
 use rallo_media::bytes_text;
-use rallo_runner::{gather, targets};
+use rallo_runner::library::verified_copy;
+use rallo_runner::preflight::output_paths;
 use rallo_shoot::Frame;
 use rallo_shoot::gather::{Becomes, TEMPLATE};
 use schemars::JsonSchema;
@@ -40,9 +41,9 @@ struct Job {
 
 enum Phase {
     Looking,
-    Planned(gather::Report),
+    Planned(verified_copy::Report),
     Copying,
-    Ended(gather::Report),
+    Ended(verified_copy::Report),
     Failed(String),
 }
 
@@ -78,10 +79,10 @@ impl Job {
                 .collect();
             let trouble: Vec<Value> =
                 report.trouble.iter().map(|t| json!({"name": short(&t.path), "reason": t.reason})).collect();
-            let bytes = gather::bytes_needed(&report);
+            let bytes = verified_copy::bytes_needed(&report);
             told["report"] = json!({"copied": report.copied, "there": report.there, "twice": report.twice,
                 "trouble": trouble, "stopped": report.stopped, "lines": lines, "bytes": bytes_text(bytes),
-                "room": targets::room(&self.target, bytes).map(|p| p.message)});
+                "room": output_paths::room(&self.target, bytes).map(|p| p.message)});
         }
         told
     }
@@ -127,7 +128,7 @@ async fn start(State(app): State<App>, Sent(start): Sent<Start>) -> Result<Json<
     tokio::task::spawn_blocking(move || {
         let all: Vec<&Frame> = frames.iter().collect();
         let tell = |done, _| job.done.store(done, Ordering::Relaxed);
-        let planned = gather::plan(&all, &start.target, &start.template, &job.stop, &tell);
+        let planned = verified_copy::plan(&all, &start.target, &start.template, &job.stop, &tell);
         *lock(&job.phase) = match planned {
             Ok(report) => Phase::Planned(report),
             Err(reason) => Phase::Failed(reason),
@@ -155,7 +156,7 @@ async fn go(State(app): State<App>) -> Result<Json<Value>> {
     let worker = job.clone();
     tokio::task::spawn_blocking(move || {
         let tell = |done, _| worker.done.store(done, Ordering::Relaxed);
-        let report = gather::carry_out(&plan, &worker.target, &worker.stop, &tell);
+        let report = verified_copy::carry_out(&plan, &worker.target, &worker.stop, &tell);
         *lock(&worker.phase) = Phase::Ended(report);
     });
     state(State(app)).await

@@ -53,8 +53,10 @@ fn lock<T>(mutex: &std::sync::Mutex<T>) -> std::sync::MutexGuard<'_, T> {
 fn attached(body: impl Into<Body>, kind: &'static str, name: &str) -> Response {
     let is_plain = |c: char| c.is_ascii() && !c.is_control() && !['"', '\\'].contains(&c);
     let plain: String = name.chars().map(|c| if is_plain(c) { c } else { '_' }).collect();
-    let to =
-        format!("attachment; filename=\"{plain}\"; filename*=UTF-8''{}", rallo_runner::page::address(name));
+    let to = format!(
+        "attachment; filename=\"{plain}\"; filename*=UTF-8''{}",
+        rallo_runner::assemble::web_gallery::address(name)
+    );
     ([(header::CONTENT_TYPE, kind.to_owned()), (header::CONTENT_DISPOSITION, to)], body.into())
         .into_response()
 }

@@ -13,7 +13,7 @@ use axum::{Json, Router};
 use rallo_engine::OutputProfile;
 use rallo_media::{Chroma, Encoding, Extras, bytes_text};
 use rallo_recipe::Recipe;
-use rallo_runner::item::Output;
+use rallo_runner::render::item::Output;
 use rallo_runner::schedule::{self, Class};
 use rallo_runner::{Decided, Limits, report};
 use rallo_store::Item;

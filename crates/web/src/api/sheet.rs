@@ -10,11 +10,15 @@ use rallo_engine::{Kind, Size, Source};
 use rallo_media::{FileSource, Format, bytes_text};
 use rallo_recipe::delivery::What;
 use rallo_recipe::{Bundle, Recipe, Task, sentence};
-use rallo_runner::cost::{self, Costs, Original};
-use rallo_runner::scan::common_folder;
+use rallo_runner::assemble::piece;
+use rallo_runner::library::scan::common_folder;
+use rallo_runner::preflight::checks::{self, About, Way};
+use rallo_runner::preflight::cost::{self, Costs, Original};
+use rallo_runner::preflight::{estimate, new_run, output_paths};
+use rallo_runner::render::work;
+use rallo_runner::report::webhook;
 use rallo_runner::schedule::{self, Class};
-use rallo_runner::warnings::{self, About, Way};
-use rallo_runner::{Decided, Planned, Problem, bundle, execute, expect, hook, order, targets};
+use rallo_runner::{Decided, Planned, Problem};
 use rallo_shoot::Frame;
 use rallo_store::Run;
 use schemars::JsonSchema;
@@ -86,10 +90,10 @@ pub struct Prepared {
     laid: Laid,
     /// Frames it takes, as positions in `laid.frames`.
     frames: Vec<usize>,
-    sources: Vec<targets::Source>,
+    sources: Vec<output_paths::Source>,
     recipe: Recipe,
     base: PathBuf,
-    planning: targets::Planning,
+    planning: output_paths::Planning,
 }
 
 impl Prepared {
@@ -132,11 +136,15 @@ fn prepared(app: &App, laid: Laid, recipe: Recipe, leave_out: &HashSet<i64>) -> 
         .collect();
     let source = |i: &usize| {
         let f = &laid.frames[*i];
-        targets::Source { path: f.path.clone(), facts: f.facts.clone(), decided: Decided::from(&f.marks) }
+        output_paths::Source {
+            path: f.path.clone(),
+            facts: f.facts.clone(),
+            decided: Decided::from(&f.marks),
+        }
     };
-    let sources: Vec<targets::Source> = frames.iter().map(source).collect();
-    let mut planning = targets::plan(&recipe, &sources, &base, None);
-    let targets::Planning { pictures: planned, tasks, problems, .. } = &mut planning;
+    let sources: Vec<output_paths::Source> = frames.iter().map(source).collect();
+    let mut planning = output_paths::plan(&recipe, &sources, &base, None);
+    let output_paths::Planning { pictures: planned, tasks, problems, .. } = &mut planning;
     if planned.is_empty() && problems.is_empty() {
         problems.push(Problem::stop("there are no frames to run on; choose a folder in Frames"));
     }
@@ -146,7 +154,7 @@ fn prepared(app: &App, laid: Laid, recipe: Recipe, leave_out: &HashSet<i64>) -> 
     for target in folders.collect::<std::collections::BTreeSet<_>>() {
         if let Err(e) = app.roots.future(target) {
             let problem = Problem::stop(e.to_string());
-            let inside = warnings::delivery("to", json!("subfolder"));
+            let inside = checks::delivery("to", json!("subfolder"));
             problems.push(problem.or("Into a sub-folder instead", inside).or("Another folder", Way::Folder));
             break;
         }
@@ -157,7 +165,7 @@ fn prepared(app: &App, laid: Laid, recipe: Recipe, leave_out: &HashSet<i64>) -> 
             && !video.sound.trim().is_empty()
             && let Err(e) = app.roots.existing(Path::new(video.sound.trim()))
         {
-            let none = warnings::delivery_at(at, "sound", json!(""));
+            let none = checks::delivery_at(at, "sound", json!(""));
             planning.problems.push(Problem::stop(format!("sound: {e}")).or("Without sound", none));
         }
     }
@@ -205,7 +213,7 @@ async fn known(app: &App, prepared: &Prepared) -> Result<Vec<Problem>> {
     let about = About { lens, versions: seen };
     let (recipe, sources, planned) = (recipe.clone(), sources.clone(), planning.pictures.clone());
     let warned =
-        tokio::task::spawn_blocking(move || warnings::warnings(&recipe, &sources, &planned, &about)).await?;
+        tokio::task::spawn_blocking(move || checks::warnings(&recipe, &sources, &planned, &about)).await?;
     all.extend(warned);
     Ok(all)
 }
@@ -253,7 +261,7 @@ fn lines(recipe: &Recipe) -> Vec<Value> {
 const LOOKED_AT: usize = 12;
 
 /// What a picture of a run takes by the machine's table, in seconds of one core.
-fn said(costs: &Costs, recipe: &Recipe, one: &targets::Source, number: usize) -> Option<cost::Cost> {
+fn said(costs: &Costs, recipe: &Recipe, one: &output_paths::Source, number: usize) -> Option<cost::Cost> {
     let facts = one.facts.as_ref()?;
     let about = rallo_runner::subject(&one.path, Some(facts), &one.decided, number);
     let original = Original {
@@ -274,7 +282,7 @@ fn at_once(app: &App, prepared: &Prepared) -> Option<Value> {
     let (first, times) = (all.first()?, sources.len() as f64 / all.len() as f64);
     let seconds = all.iter().map(|c| c.seconds).sum::<f64>() * times / app.queue.width() as f64;
     let files = if recipe.files().is_empty() { 0 } else { all.iter().map(|c| c.bytes).sum() };
-    let bundles: u64 = expect::expected(recipe, sources.len()).iter().map(|(_, bytes)| bytes).sum();
+    let bundles: u64 = estimate::expected(recipe, sources.len()).iter().map(|(_, bytes)| bytes).sum();
     let bytes = (files as f64 * times) as u64 + bundles;
     let each = (files > 0).then(|| bytes_text((files as f64 / all.len() as f64) as u64));
     Some(json!({"seconds": seconds, "bytes": bytes_text(bytes), "each": each, "sure": first.sure}))
@@ -298,11 +306,11 @@ async fn sheet(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Json<
     let together = together
         .map(|((_, task), path)| json!({"source": "all of them", "target": name(path), "what": task.word()}));
     let mut names: Vec<Value> = together.collect();
-    if !execute::variants(recipe).is_empty() {
+    if !work::variants(recipe).is_empty() {
         names.extend(planned.iter().flat_map(all));
     }
     let expected: Vec<String> =
-        expect::expected(recipe, planned.len()).into_iter().map(|(text, _)| text).collect();
+        estimate::expected(recipe, planned.len()).into_iter().map(|(text, _)| text).collect();
     let folders: HashSet<&Path> =
         planned.iter().flat_map(Planned::all).filter_map(|(p, _)| p.parent()).collect();
     let folder = planned.first().and_then(|p| p.target.parent()).unwrap_or(base);
@@ -316,7 +324,7 @@ async fn sheet(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Json<
     Ok(Json(json!({
         "asks": asks, "count": planned.len(), "takes": prepared.laid.takes(), "left_out": left, "folder": app.roots.short(folder),
         "folders": folders.len(), "names": names, "lines": lines(recipe), "goes": goes, "delivery": delivery,
-        "free": targets::free_bytes(folder.ancestors().find(|p| p.exists()).unwrap_or(base)).map(bytes_text),
+        "free": output_paths::free_bytes(folder.ancestors().find(|p| p.exists()).unwrap_or(base)).map(bytes_text),
         "problems": problems, "expected": expected, "cost": at_once(&app, &prepared),
         "kinds": recipe.deliveries.iter().map(|d| d.kind().id).collect::<Vec<_>>(),
     })))
@@ -333,16 +341,17 @@ async fn measure(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Jso
     let prepared = prepare(&app, &asked).await?;
     let Prepared { recipe, sources, planning, base, .. } = prepared;
     let planned = planning.pictures;
-    let area = |s: &targets::Source| s.facts.as_ref().map_or(0, |f| u64::from(f.width) * u64::from(f.height));
+    let area =
+        |s: &output_paths::Source| s.facts.as_ref().map_or(0, |f| u64::from(f.width) * u64::from(f.height));
     let pixels: u64 = sources.iter().map(area).sum();
     let readable: Vec<usize> = (0..sources.len()).filter(|i| area(&sources[*i]) > 0).collect();
-    let picked: Vec<targets::Source> = (0..MEASURED.min(readable.len()))
+    let picked: Vec<output_paths::Source> = (0..MEASURED.min(readable.len()))
         .map(|n| sources[readable[(2 * n + 1) * readable.len() / (2 * MEASURED.min(readable.len()))]].clone())
         .collect();
     let count = sources.len();
-    let of = expect::expected(&recipe, count);
+    let of = estimate::expected(&recipe, count);
     let costs = app.queue.costs();
-    let is_long = |one: &targets::Source| {
+    let is_long = |one: &output_paths::Source| {
         said(&costs, &recipe, one, 1).is_some_and(|c| c.seconds / schedule::cores() as f64 > MEASURABLE)
     };
     if picked.iter().any(is_long) {
@@ -359,8 +368,8 @@ async fn measure(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Jso
             let start = Instant::now();
             let Ok(source) = FileSource::open(&one.path) else { continue };
             let about = rallo_runner::subject(&one.path, Some(&source.facts(&one.path)), &one.decided, n + 1);
-            let kinds = execute::variants(&recipe);
-            let Ok(work) = execute::Work::new(&recipe, &source, &about, 0, None) else { continue };
+            let kinds = work::variants(&recipe);
+            let Ok(work) = work::Work::new(&recipe, &source, &about, 0, None) else { continue };
             let files: std::result::Result<Vec<_>, String> =
                 kinds.iter().map(|k| work.make(k, None)).collect();
             let Ok(files) = files else { continue };
@@ -373,7 +382,7 @@ async fn measure(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Jso
             made += 1;
         }
         let clip = |(at, (_, task)): (usize, (usize, Task))| match task {
-            Task::Bundle(Bundle::Video(video)) => bundle::encoding(&recipe, at, &video, &sources),
+            Task::Bundle(Bundle::Video(video)) => piece::encoding(&recipe, at, &video, &sources),
             _ => None,
         };
         let encoding: f64 = recipe.tasks().into_iter().enumerate().filter_map(clip).sum();
@@ -385,7 +394,7 @@ async fn measure(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Jso
     let bundles: u64 = of.iter().map(|(_, bytes)| bytes).sum();
     let bytes = (each * count as f64) as u64 + bundles;
     let folder = planned.first().and_then(|p| p.target.parent()).unwrap_or(&base);
-    let room = targets::room(folder, bytes);
+    let room = output_paths::room(folder, bytes);
     Ok(Json(
         json!({"measured": made, "bytes": bytes_text(bytes), "each": (each >= 1.0).then(|| bytes_text(each as u64)),
         "seconds": seconds, "room": room}),
@@ -452,7 +461,7 @@ async fn again(State(app): State<App>) -> Result<Json<Value>> {
 pub fn address(text: Option<&str>) -> Result<Option<String>> {
     match text.map(str::trim).filter(|t| !t.is_empty()) {
         None => Ok(None),
-        Some(text) if hook::is_address(text) && text.len() <= 2000 => Ok(Some(text.to_owned())),
+        Some(text) if webhook::is_address(text) && text.len() <= 2000 => Ok(Some(text.to_owned())),
         Some(text) => {
             Err(Error::bad(format!("expected an address that begins with http:// or https://, got {text}")))
         }
@@ -467,13 +476,13 @@ async fn begin(
     asked: &Asked,
 ) -> Result<(i64, usize)> {
     let Prepared { laid, sources, base, planning, .. } = &prepared;
-    let written = order::written(planning, sources, base, &laid.name, "page");
+    let written = new_run::written(planning, sources, base, &laid.name, "page");
     let (run, items) = written.map_err(Error::bad)?;
     let count = sources.len();
     let mut said = known(app, &prepared).await?;
     let Prepared { laid, planning, .. } = prepared;
     said.extend(planning.problems);
-    let at = asked.at.as_deref().map(order::moment).transpose();
+    let at = asked.at.as_deref().map(new_run::moment).transpose();
     let run = Run {
         recipe_id: from.0,
         recipe_version: from.1,
@@ -481,7 +490,7 @@ async fn begin(
         not_before: at.map_err(|e| Error::bad(format!("at: {e}")))?,
         most_failures: asked.most_failures,
         hook: address(asked.report_to.as_deref())?,
-        warnings: order::warned(&said),
+        warnings: new_run::warned(&said),
         ..run
     };
     let id = app.store.add_run(&run, &items).await?;

@@ -7,7 +7,7 @@ use axum::extract::{Path, State};
 use axum::routing::{get, post};
 use axum::{Json, Router};
 use rallo_recipe::Recipe;
-use rallo_runner::watch;
+use rallo_runner::library::watch_folder;
 use rallo_store::Watch;
 use schemars::JsonSchema;
 use serde::Deserialize;
@@ -88,7 +88,7 @@ async fn set_up(State(app): State<App>, Sent(new): Sent<NewWatch>) -> Result<Jso
         hook: address(new.report_to.as_deref())?,
         ..Watch::default()
     };
-    watch::check(&mut watch, Some(&app.roots)).map_err(Error::bad)?;
+    watch_folder::check(&mut watch, Some(&app.roots)).map_err(Error::bad)?;
     let id = app.store.save_watch(&watch).await?;
     Ok(Json(json!({"id": id})))
 }

@@ -1,8 +1,8 @@
 //! What should be known before a run, each with what mends it.
 
-use crate::execute;
-use crate::subject::{Decided, subject};
-use crate::targets::{Planned, Source, name_of};
+use crate::frame_context::{Decided, subject};
+use crate::preflight::output_paths::{Planned, Source, name_of};
+use crate::render::work;
 use rallo_engine::Size;
 use rallo_recipe::{Recipe, Subject, names};
 use serde::Serialize;
@@ -395,23 +395,20 @@ const LOOKED_INTO: usize = 400;
 
 /// What stands where results would go.
 fn there_already(recipe: &Recipe, sources: &[Source], planned: &[Planned]) -> Vec<Problem> {
-    let variants = execute::variants(recipe);
+    let variants = work::variants(recipe);
     let results = planned.iter().enumerate().flat_map(|(i, p)| {
         p.all().zip(&variants).map(move |((path, _), one)| (i, path, one)).collect::<Vec<_>>()
     });
     let there: Vec<_> = results.filter(|(_, path, _)| path.exists()).collect();
     // By what stands there, and what the delivery says of that.
-    let mut kinds: BTreeMap<(execute::There, &str), usize> = BTreeMap::new();
+    let mut kinds: BTreeMap<(work::There, &str), usize> = BTreeMap::new();
     for (i, path, one) in there.iter().take(LOOKED_INTO) {
         let decided: &Decided = &sources[*i].decided;
         let about = subject(&planned[*i].source, sources[*i].facts.as_ref(), decided, i + 1);
         // A plain copy bears no mark: it is known by its bytes.
         let is_copy = one.delivery.is_carried() && same_bytes(path, &sources[*i].path);
-        let kind = if is_copy {
-            execute::There::Same
-        } else {
-            execute::there(recipe, one, path, decided.shift, &about)
-        };
+        let kind =
+            if is_copy { work::There::Same } else { work::there(recipe, one, path, decided.shift, &about) };
         *kinds.entry((kind, &one.delivery.existing)).or_default() += 1;
     }
     let of = if there.len() > LOOKED_INTO {
@@ -425,17 +422,17 @@ fn there_already(recipe: &Recipe, sources: &[Source], planned: &[Planned]) -> Ve
         let fails = existing == "fail";
         let number = || delivery("existing", json!("number"));
         all.push(match kind {
-            execute::There::Same => Problem::note(format!(
+            work::There::Same => Problem::note(format!(
                 "{} there already, made by this recipe; where the original is unchanged it is skipped{of}.",
                 results(n)
             )),
-            execute::There::Result if fails => Problem::note(format!(
+            work::There::Result if fails => Problem::note(format!(
                 "{} there already, of another recipe or with other values; those pictures will fail{of}.",
                 results(n)
             ))
             .or("Replace the older results", delivery("existing", json!("replace")))
             .or("Give the new ones a number", number()),
-            execute::There::Other if existing != "number" => Problem::note(format!(
+            work::There::Other if existing != "number" => Problem::note(format!(
                 "{} of that name {} there already and {} no result; those pictures will fail{of}.",
                 if n == 1 { "One file".into() } else { format!("{n} files") },
                 if n == 1 { "is" } else { "are" },
@@ -478,8 +475,8 @@ mod tests {
     }
 
     fn told(recipe: &Recipe, sources: &[Source], about: &About) -> Vec<Problem> {
-        let crate::targets::Planning { pictures: planned, problems, .. } =
-            crate::targets::plan(recipe, sources, Path::new("/p"), None);
+        let crate::preflight::output_paths::Planning { pictures: planned, problems, .. } =
+            crate::preflight::output_paths::plan(recipe, sources, Path::new("/p"), None);
         assert_eq!(problems, []);
         warnings(recipe, sources, &planned, about)
     }
@@ -566,7 +563,8 @@ mod tests {
         let mut one = source("a.jpg", (900, 600), "x", &[]);
         one.path = folder.path().join("a.jpg");
         let recipe = recipe(json!([]), "{stem}");
-        let planned = crate::targets::plan(&recipe, &[one.clone()], folder.path(), None).pictures;
+        let planned =
+            crate::preflight::output_paths::plan(&recipe, &[one.clone()], folder.path(), None).pictures;
         let told = warnings(&recipe, &[one], &planned, &About::default());
         assert!(told[0].message.starts_with("One file of that name is there already and is no result"));
         assert_eq!(told[0].mends[0].way, delivery("existing", json!("number")));
@@ -581,7 +579,10 @@ mod tests {
         let recipe = Recipe::from_value(&value).unwrap();
         let mut one = source("a.jpg", (600, 400), "L", &[]);
         one.path = folder.path().join("a.jpg");
-        let plan = || crate::targets::plan(&recipe, std::slice::from_ref(&one), folder.path(), None).pictures;
+        let plan = || {
+            crate::preflight::output_paths::plan(&recipe, std::slice::from_ref(&one), folder.path(), None)
+                .pictures
+        };
         let told =
             |planned: &[Planned]| warnings(&recipe, std::slice::from_ref(&one), planned, &About::default());
         let mut problems = told(&plan());

@@ -1,10 +1,10 @@
 //! One picture of a run: from opening it to its file, within a memory bound for all that are in work; a bad one fails
 //! alone.
 
-use crate::behind::{self, Kept};
-use crate::bundle::Piece;
-use crate::execute::{Ended, Fault, execute, variants};
-use crate::subject::{Decided, subject};
+use crate::assemble::piece::Piece;
+use crate::frame_context::{Decided, subject};
+use crate::render::intermediate::{self, Kept};
+use crate::render::work::{Ended, Fault, execute, variants};
 use rallo_engine::Source;
 use rallo_media::FileSource;
 use rallo_media::video::ClipFacts;
@@ -157,7 +157,7 @@ pub(crate) fn opened<T>(
     let files = variants(recipe).len() + stages.len();
     let moves = |(_, stage): &(usize, Pictures)| stage.frame.as_ref().is_some_and(|f| f.fit == "move");
     let shared = if files > 1 || stages.iter().any(moves) { plan.size().area() * 16 } else { 0 };
-    let bytes = bytes + behind::bytes(recipe, source.size(), &about) + shared;
+    let bytes = bytes + intermediate::bytes(recipe, source.size(), &about) + shared;
     let _taken = room.take(bytes);
     work(&source, &about)
 }

@@ -133,7 +133,7 @@ fn copy(line: &Line, to: &Path) -> Result<(), String> {
     let folder = to.parent().unwrap_or(Path::new("."));
     let system = |e: std::io::Error| format!("cannot write {}: {e}", to.display());
     std::fs::create_dir_all(folder).map_err(system)?;
-    let mut part = crate::parts::part_in(folder).map_err(system)?;
+    let mut part = crate::files::atomic_file::part_in(folder).map_err(system)?;
     part.write_all(&bytes).map_err(system)?;
     if let Ok(time) = std::fs::metadata(&line.source).and_then(|m| m.modified()) {
         part.as_file().set_modified(time).map_err(system)?;

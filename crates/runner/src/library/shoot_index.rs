@@ -3,10 +3,10 @@
 //! What the pages ask for (filters, orders, counts) is answered from memory; every change is written to the store
 //! first. Scanning and measuring run in the background and tell what they find as events.
 
+use crate::library::scan::{self, Found, LeftOut, Seen};
 use crate::now;
-use crate::scan::{self, Found, LeftOut, Seen};
+use crate::preflight::output_paths::name_of;
 use crate::schedule::{self, Class};
-use crate::targets::name_of;
 use rallo_engine::analysis::measure;
 use rallo_engine::{Measures, Source};
 use rallo_media::FileSource;

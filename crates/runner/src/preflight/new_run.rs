@@ -1,6 +1,6 @@
 //! A run as it is written down: by the pages, the command line, a watched folder.
 
-use crate::targets::{Planned, Planning, Source};
+use crate::preflight::output_paths::{Planned, Planning, Source};
 use crate::{Problem, now, report};
 use rallo_recipe::Recipe;
 use rallo_store::{NewItem, Run};

@@ -1,6 +1,6 @@
 //! Files in one: a ZIP (APPNOTE 6.3) of results. Pictures are compressed already, so they are only stored.
 
-use crate::scan::common_folder;
+use crate::library::scan::common_folder;
 use std::collections::HashSet;
 use std::fs::File;
 use std::io::{Seek, SeekFrom, Write};

@@ -1,9 +1,10 @@
 //! Which files a run will write, known before it runs.
 
-use crate::item::default_memory;
-use crate::subject::{Decided, subject};
-use crate::warnings::{self, Problem, Way};
-use crate::{execute, expect};
+use crate::frame_context::{Decided, subject};
+use crate::preflight::checks::{self, Problem, Way};
+use crate::preflight::estimate;
+use crate::render::item::default_memory;
+use crate::render::work;
 use rallo_engine::{Plan, Size};
 use rallo_media::{Facts, bytes_text};
 use rallo_recipe::delivery::What;
@@ -188,7 +189,7 @@ pub fn plan_from(
         None => recipe.clone(),
     };
     let recipe = &settled;
-    let variants = execute::variants(recipe);
+    let variants = work::variants(recipe);
     let mut planned = Vec::with_capacity(sources.len());
     let mut taken: HashMap<String, usize> = HashMap::new();
     let mut clashes: Vec<(usize, usize, PathBuf)> = Vec::new();
@@ -279,7 +280,7 @@ pub fn plan_from(
                 "two deliveries would both write {written} of {}{more}; give them other names or folders",
                 name(&planned[*a].source)
             );
-            let apart = warnings::delivery("name", json!("{stem}-{width}"));
+            let apart = checks::delivery("name", json!("{stem}-{width}"));
             problems.push(Problem::stop(message).or("The width behind each name", apart));
         } else {
             let both = Problem::stop(format!(
@@ -289,8 +290,8 @@ pub fn plan_from(
             ));
             let longer = recipe.deliveries.first().map(|d| format!("{}-{{n:04}}", d.target().name));
             problems.push(
-                both.or("Number all names", warnings::delivery("name", json!(longer)))
-                    .or("Number only those that are taken", warnings::delivery("existing", json!("number"))),
+                both.or("Number all names", checks::delivery("name", json!(longer)))
+                    .or("Number only those that are taken", checks::delivery("existing", json!("number"))),
             );
         }
     }
@@ -302,11 +303,11 @@ pub fn plan_from(
             over.display()
         ));
         problems.push(
-            over.or("Into a sub-folder instead", warnings::delivery("to", json!("subfolder")))
+            over.or("Into a sub-folder instead", checks::delivery("to", json!("subfolder")))
                 .or("Another folder", Way::Folder),
         );
     }
-    problems.extend(expect::problems(recipe, sources, &subjects));
+    problems.extend(estimate::problems(recipe, sources, &subjects));
     problems.extend(taken_already(recipe, &tasks));
     Planning { recipe: Some(settled), pictures: planned, tasks, problems }
 }
@@ -319,7 +320,7 @@ fn taken_already(recipe: &Recipe, targets: &[PathBuf]) -> Vec<Problem> {
         if !matches!(task, Task::Bundle(_) | Task::Zip) || existing == "number" || !path.exists() {
             continue;
         }
-        let to = |value: &str| warnings::delivery_at(at, "existing", json!(value));
+        let to = |value: &str| checks::delivery_at(at, "existing", json!(value));
         let name = name_of(path);
         let problem = if existing == "replace" {
             Problem::note(format!("{name} is there already; where it is an earlier result it is replaced."))
@@ -350,7 +351,7 @@ fn together(
     taken: &mut HashMap<String, usize>,
     problems: &mut Vec<Problem>,
 ) -> Vec<PathBuf> {
-    let variants = execute::variants(recipe);
+    let variants = work::variants(recipe);
     let mut all = Vec::new();
     for (at, task) in recipe.tasks() {
         let delivery = &recipe.deliveries[at];

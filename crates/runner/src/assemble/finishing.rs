@@ -1,14 +1,16 @@
 //! What is done for all pictures of a run together, once they are made: bundles, the check of numbered frames, sidecars and
 //! checksums of an archive, the page of a course pack, ZIP files.
 
-use crate::behind::Kept;
-use crate::bundle::{self, Gathered, Gatherer, Piece, Stream};
-use crate::execute::{Ended, Fault, Work, numbered};
-use crate::item::{self, Item, Output, Room, State};
-use crate::page::{MARK, address, escaped};
-use crate::parts::part_in;
-use crate::subject::subject;
-use crate::{paper, report, scan, zip};
+use crate::assemble::piece::{self, Gathered, Gatherer, Piece, Stream};
+use crate::assemble::web_gallery::{MARK, address, escaped};
+use crate::files::atomic_file::part_in;
+use crate::files::zip;
+use crate::frame_context::subject;
+use crate::library::scan;
+use crate::render::intermediate::Kept;
+use crate::render::item::{self, Item, Output, Room, State};
+use crate::render::work::{Ended, Fault, Work, numbered};
+use crate::report::{self, settings_sheet};
 use rallo_media::{FileSource, Made, Words, content_hash, file_hash};
 use rallo_recipe::delivery::What;
 use rallo_recipe::{Bundle, Recipe, Subject, Task, names};
@@ -51,7 +53,7 @@ impl Around<'_> {
 
     /// Files of one of the recipe's deliveries, with their originals.
     fn files(&self, delivery: usize) -> Vec<(Output, &rallo_store::Item)> {
-        let all = crate::execute::variants(self.recipe);
+        let all = crate::render::work::variants(self.recipe);
         let own = |o: &Output| o.variant.and_then(|v| all.get(v)).is_some_and(|v| v.at == delivery);
         self.pictures()
             .flat_map(|i| report::outputs(i).into_iter().filter(own).map(move |o| (o, i)))
@@ -181,7 +183,7 @@ impl Around<'_> {
             let made = item::opened(&recipe, &item, self.room, |source, about| {
                 let work = Work::new(&recipe, source, about, item.decided.shift, Some(self.kept))
                     .map_err(|e| Box::new(Ended::failed(Fault::new("unreadable", e))))?;
-                bundle::piece(&work, task, &stage, (at, count))
+                piece::piece(&work, task, &stage, (at, count))
                     .map_err(|e| Box::new(Ended::failed(Fault::new("unreadable", e))))
             });
             made.ok()
@@ -233,7 +235,7 @@ impl Around<'_> {
         let Some((target, replace)) = self.place(&bundle.target().existing, &mark)? else {
             let mut ended = self.there();
             if let (Bundle::Video(video), Some(output)) = (bundle, ended.outputs.first_mut()) {
-                let told = bundle::clip(video, "", self.pictures().count());
+                let told = piece::clip(video, "", self.pictures().count());
                 (output.width, output.height) = (told.size.width, told.size.height);
             }
             return Ok(Done { ended, mark: Some(mark) });
@@ -314,7 +316,7 @@ impl Around<'_> {
 
     /// Which of the files of each picture is the delivery's first.
     fn variant(&self, delivery: usize) -> usize {
-        crate::execute::variants(self.recipe).iter().position(|v| v.at == delivery).unwrap_or(0)
+        crate::render::work::variants(self.recipe).iter().position(|v| v.at == delivery).unwrap_or(0)
     }
 
     /// Sidecars, the recipe and checksums of an archive.
@@ -373,9 +375,9 @@ impl Around<'_> {
             let (recipe, item) = self.picture(at)?;
             let source = FileSource::open(&item.source).ok()?;
             let about = subject(&item.source, Some(&source.facts(&item.source)), &item.decided, at + 1);
-            paper::pair(&recipe, &source, &about).ok()
+            settings_sheet::pair(&recipe, &source, &about).ok()
         });
-        let sheet = paper::settings(self.recipe, &about, pair).map_err(|e| bundle::fault(&e))?;
+        let sheet = settings_sheet::settings(self.recipe, &about, pair).map_err(|e| piece::fault(&e))?;
         let settings = self.write(self.beside(folder.join("settings.pdf"))?, &sheet)?;
         let title = names::text(&course.title, &self.recipe.name, &self.first());
         let files = self.files(delivery);

@@ -1,7 +1,7 @@
 //! The page beside the results of a web delivery: every picture in all its widths and formats, each with the lines that put
 //! it into a page of one's own (HTML's `picture` and `srcset`).
 
-use crate::execute::variants;
+use crate::render::work::variants;
 use crate::report;
 use rallo_media::content_hash;
 use rallo_recipe::Recipe;
@@ -141,7 +141,7 @@ fn put(folder: &Path, text: &str) -> std::io::Result<PathBuf> {
     };
     let path = names.map(|n| folder.join(n)).find(free);
     let path = path.ok_or_else(|| std::io::Error::other("no free name for it"))?;
-    let mut part = crate::parts::part_in(folder)?;
+    let mut part = crate::files::atomic_file::part_in(folder)?;
     part.write_all(text.as_bytes())?;
     part.as_file().sync_all()?;
     part.persist(&path).map_err(|e| e.error)?;

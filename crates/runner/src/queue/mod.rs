@@ -5,17 +5,19 @@
 //! depends on nothing but its item, so work done twice does no harm, and a program that was killed goes on where it
 //! stopped.
 
-use crate::behind::Kept;
-use crate::bundle::{Piece, Stream};
-use crate::cost::{self, Cost, Costs, Original};
-use crate::execute::{Ended, Fault};
-use crate::item::{self, Item, Joins, Room, State, default_memory};
-use crate::parts::{part_in, sweep};
+use crate::assemble::finishing::{self, Around};
+use crate::assemble::piece::{Piece, Stream};
+use crate::assemble::web_gallery;
+use crate::files::atomic_file::{part_in, sweep};
+use crate::frame_context::subject;
+use crate::now;
+use crate::preflight::cost::{self, Cost, Costs, Original};
+use crate::preflight::output_paths::free_bytes;
+use crate::render::intermediate::Kept;
+use crate::render::item::{self, Item, Joins, Room, State, default_memory};
+use crate::render::work::{Ended, Fault};
+use crate::report::{self, webhook};
 use crate::schedule::{self, CancellationToken, Class, Share};
-use crate::subject::subject;
-use crate::targets::free_bytes;
-use crate::tasks::{self, Around};
-use crate::{hook, now, page, report};
 use rallo_engine::Size;
 use rallo_media::Format;
 use rallo_recipe::Recipe;
@@ -523,7 +525,7 @@ impl Queue {
     /// What a picture of a run takes by the machine's table, and the pixels of its original.
     fn said(&self, recipe: &Recipe, item: &rallo_store::Item) -> Option<(Cost, f64)> {
         let path = Path::new(&item.source);
-        let facts = crate::scan::facts(path).ok()?;
+        let facts = crate::library::scan::facts(path).ok()?;
         let size = Size::new(facts.width, facts.height);
         let decided = serde_json::from_str(&item.decided).unwrap_or_default();
         let about = subject(path, Some(&facts), &decided, item.position as usize + 1);
@@ -808,7 +810,7 @@ impl Queue {
             let mut all = HashMap::new();
             for item in items.iter().filter(|i| i.task.is_some()) {
                 let around = queue.around(&handle, &recipe, (&items, item), &stop);
-                if let Some((task, stream)) = tasks::stream(&around) {
+                if let Some((task, stream)) = finishing::stream(&around) {
                     all.insert(task, stream);
                 }
             }
@@ -825,9 +827,11 @@ impl Queue {
         item: &rallo_store::Item,
         streams: Arc<Streams>,
         threads: usize,
-    ) -> tasks::Done {
-        let failed =
-            |kind, reason: String| tasks::Done { ended: Ended::failed(Fault::new(kind, reason)), mark: None };
+    ) -> finishing::Done {
+        let failed = |kind, reason: String| finishing::Done {
+            ended: Ended::failed(Fault::new(kind, reason)),
+            mark: None,
+        };
         let items = match self.0.store.items(run.id).await {
             Ok(items) => items,
             Err(e) => return failed("inside", e.to_string()),
@@ -842,7 +846,7 @@ impl Queue {
             };
             let around = queue.around(&handle, recipe, (&items, &item), &streams.stop);
             let live = item.task.and_then(|t| streams.all.get(&(t as usize))).and_then(Stream::complete);
-            queue.pooled(threads, &Share::default(), || tasks::perform(&around, live))
+            queue.pooled(threads, &Share::default(), || finishing::perform(&around, live))
         };
         tokio::task::spawn_blocking(work)
             .await
@@ -885,7 +889,7 @@ impl Queue {
         }
         self.write_time(run).await?;
         // Before the end is written down: a program killed here does it once more.
-        page::write(&self.0.store, run).await?;
+        web_gallery::write(&self.0.store, run).await?;
         if self.0.store.end_run(run, &now()).await? {
             self.keep_costs().await;
             lock(&self.0.active).remove(&run);
@@ -911,7 +915,7 @@ impl Queue {
         // In the background: the queue goes on.
         self.0.calls.fetch_add(1, Ordering::Relaxed);
         tokio::spawn(async move {
-            hook::call(run, &hook, report).await;
+            webhook::call(run, &hook, report).await;
             queue.0.calls.fetch_sub(1, Ordering::Relaxed);
         });
         Ok(())

@@ -1,6 +1,9 @@
 //! The report of a run: what was made of what, with times and sizes; as JSON and as a table.
 
-use crate::item::Output;
+pub mod settings_sheet;
+pub mod webhook;
+
+use crate::render::item::Output;
 use rallo_recipe::Recipe;
 use rallo_store::{Item, Run, Store};
 use serde_json::{Value, json};

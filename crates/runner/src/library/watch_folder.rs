@@ -6,11 +6,12 @@
 //! not at all, so nothing is forgotten or done twice by a program that is killed, and what arrived while nobody watched,
 //! or while the watch was paused, is taken in later.
 
-use crate::roots::Roots;
-use crate::scan::{self, Found, Seen};
+use crate::files::allowed_folders::Roots;
+use crate::library::scan::{self, Found, Seen};
+use crate::preflight::new_run;
+use crate::preflight::output_paths::{self, Source};
 use crate::schedule::{self, Class};
-use crate::targets::{self, Source};
-use crate::{Decided, Queue, now, order};
+use crate::{Decided, Queue, now};
 use rallo_engine::Source as _;
 use rallo_media::FileSource;
 use rallo_recipe::Recipe;
@@ -285,8 +286,8 @@ async fn renamed(
     let to = watch.target.as_deref().map(Path::new);
     let sources = [source_of(Path::new(&now.path))];
     let first = was.position as usize;
-    let planning = targets::plan_from(&recipe, &sources, folder, to, first);
-    let (_, items) = order::written(&planning, &sources, folder, &watch.name, "")?;
+    let planning = output_paths::plan_from(&recipe, &sources, folder, to, first);
+    let (_, items) = new_run::written(&planning, &sources, folder, &watch.name, "")?;
     let Some(item) = items.first() else { return Ok(()) };
     let again = store
         .rename_arrival(watch.id, was, &now.path, &item.target, &item.more)
@@ -318,13 +319,13 @@ async fn take_in(
     let (of, number) = (recipe.clone(), first as usize);
     let (sources, planning) = tokio::task::spawn_blocking(move || {
         let sources: Vec<Source> = paths.iter().map(|p| source_of(p)).collect();
-        let planning = targets::plan_from(&of, &sources, &base, target.as_deref(), number);
+        let planning = output_paths::plan_from(&of, &sources, &base, target.as_deref(), number);
         (sources, planning)
     })
     .await
     .map_err(|e| e.to_string())?;
     let origin = format!("watched folder {}", watch.name);
-    let (run, items) = order::written(&planning, &sources, folder, &watch.name, &origin)?;
+    let (run, items) = new_run::written(&planning, &sources, folder, &watch.name, &origin)?;
     let fresh = Run {
         recipe_id: watch.recipe_id,
         recipe_version: watch.recipe_version,

@@ -2,8 +2,8 @@
 //! everything that is made of it. Kept on the disk where that is worth its room, so that another value of a later line
 //! does not denoise again.
 
+use crate::preflight::output_paths::free_bytes;
 use crate::schedule;
-use crate::targets::free_bytes;
 use rallo_engine::{
     Orientation, Picture, Plan, PlanError, Pyramid, Rect, Samples, Settings, Size, Source, SourceError,
 };
@@ -269,7 +269,7 @@ impl Kept {
 }
 
 fn write(folder: &Path, key: &str, size: Size, values: &[f32]) -> std::io::Result<()> {
-    let mut part = crate::parts::part_in(folder)?;
+    let mut part = crate::files::atomic_file::part_in(folder)?;
     let mut hash = 0u64;
     {
         let mut out = BufWriter::with_capacity(1 << 20, part.as_file_mut());

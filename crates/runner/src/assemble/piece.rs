@@ -5,10 +5,10 @@
 //! cannot be (a run that was interrupted, pictures that another program made, a clip that runs backwards) the bundle is
 //! made in a pass of its own at the end. Both ways give the same file.
 
-use crate::execute::{Fault, Lines, Work};
-use crate::parts::{part_in, sweep};
-use crate::subject::subject;
-use crate::targets::Source;
+use crate::files::atomic_file::{part_in, sweep};
+use crate::frame_context::subject;
+use crate::preflight::output_paths::Source;
+use crate::render::work::{Fault, Lines, Work};
 use rallo_engine::sequence::camera_move::Window;
 use rallo_engine::step::parse_colour;
 use rallo_engine::{Encoded, Pixels, Size};
@@ -26,7 +26,7 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard};
 use std::time::{Duration, Instant};
 use tempfile::TempPath;
 
-use crate::execute::Variant;
+use crate::render::work::Variant;
 
 /// What one picture becomes before it joins the others.
 pub struct Piece {
@@ -941,7 +941,7 @@ mod tests {
             let picture = Encoded { size: Size::new(64, 36), pixels: Pixels::U8(vec![n; 64 * 36 * 3]) };
             std::fs::write(&path, rallo_media::encode(&picture, Encoding::Png, &Extras::default()).unwrap())
                 .unwrap();
-            let facts = crate::scan::facts(&path).ok().filter(|_| whole);
+            let facts = crate::library::scan::facts(&path).ok().filter(|_| whole);
             Source { path, facts, decided: Default::default() }
         };
         let document = serde_json::json!({"format": "rallo-recipe", "version": 1, "name": "x", "deliveries":

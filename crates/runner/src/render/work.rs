@@ -1,10 +1,10 @@
 //! One result: read, render, write. Originals are opened read-only; a result appears under its name only when
 //! it is complete.
 
-use crate::behind::{self, Kept};
-use crate::bundle::{self, Piece};
-use crate::item::{Item, Output, State};
-use crate::parts::part_in;
+use crate::assemble::piece::{self, Piece};
+use crate::files::atomic_file::part_in;
+use crate::render::intermediate::{self, Kept};
+use crate::render::item::{Item, Output, State};
 use rallo_engine::step::parse_colour;
 use rallo_engine::steps::output::data::{self, Data};
 use rallo_engine::{Encoded, OutputColour, Picture, Pixels, Plan, Pyramid, Size, Source};
@@ -281,7 +281,7 @@ impl<'a> Work<'a> {
         } else {
             Vec::new()
         };
-        let ready = behind::ready(self.recipe, self.source, self.subject, self.kept, extra)
+        let ready = intermediate::ready(self.recipe, self.source, self.subject, self.kept, extra)
             .map_err(|e| e.to_string())?;
         let program = ready.plan.program(1.0);
         let (size, values) =
@@ -411,7 +411,7 @@ impl<'a> Work<'a> {
             return lines.picture(self.recipe, self.subject, delivery, width);
         }
         let after = self.recipe.after(delivery, width, self.subject);
-        let mut ready = behind::ready(self.recipe, self.source, self.subject, self.kept, after)
+        let mut ready = intermediate::ready(self.recipe, self.source, self.subject, self.kept, after)
             .map_err(|e| e.to_string())?;
         if delivery.quick {
             ready.plan = ready.plan.reducing_sooner();
@@ -739,7 +739,7 @@ pub fn execute(
     files.sort_by_key(|file| file.what.0);
     let place = (item.number.saturating_sub(1), of);
     let pieces: Result<Vec<_>, String> =
-        stages.iter().map(|(task, stage)| Ok((*task, bundle::piece(&work, *task, stage, place)?))).collect();
+        stages.iter().map(|(task, stage)| Ok((*task, piece::piece(&work, *task, stage, place)?))).collect();
     let pieces = pieces.map_err(failed)?;
     if state_of(&item.source) != before || before.is_some_and(|b| b.0 != source.bytes().len() as u64) {
         let reason =
@@ -796,7 +796,7 @@ mod tests {
         assert_eq!(stages.len(), 3);
         assert_eq!(work.picture(&stages[0].1, None).unwrap().0.size, Size::new(192, 192));
         for (task, stage) in &stages {
-            bundle::piece(&work, *task, stage, (0, 1)).unwrap();
+            piece::piece(&work, *task, stage, (0, 1)).unwrap();
         }
         assert_eq!(SHARED.with(std::cell::Cell::get) - before, 1);
         // A document on pages as large as its pictures wants them whole.

@@ -1,0 +1,5 @@
+//! Files on the disk: written whole or not at all, only in allowed folders.
+
+pub mod allowed_folders;
+pub(crate) mod atomic_file;
+pub mod zip;

@@ -1,0 +1,6 @@
+//! Frames on the disk: looking for them, keeping them in memory, copying and watching.
+
+pub mod scan;
+pub mod shoot_index;
+pub mod verified_copy;
+pub mod watch_folder;

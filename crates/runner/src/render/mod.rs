@@ -1,0 +1,5 @@
+//! One picture of a run: reading, rendering, encoding, writing.
+
+pub mod intermediate;
+pub mod item;
+pub mod work;
