@@ -5,7 +5,7 @@ use crate::queue::{runtime, said, say, store};
 use crate::{TokenCommand, WatchCommand};
 use rallo_runner::library::watch_folder as watches;
 use rallo_store::Watch;
-use rallo_web::keys;
+use rallo_web::auth;
 use serde_json::{Value, json};
 use std::io::{IsTerminal, Read};
 use std::path::Path;
@@ -101,7 +101,7 @@ pub fn token(command: &TokenCommand, data: &Path) -> Ended {
         let store = store(data).await?;
         match command {
             TokenCommand::Add { name } => {
-                let (_, token) = keys::new_token(&store, name).await?;
+                let (_, token) = auth::new_token(&store, name).await?;
                 say(token)
             }
             TokenCommand::List => {
@@ -138,7 +138,7 @@ pub fn passphrase(data: &Path) -> Ended {
     }
     let text = text.trim_end_matches(['\r', '\n']);
     runtime()?.block_on(async {
-        keys::set_passphrase(&store(data).await?, text).await?;
+        auth::set_passphrase(&store(data).await?, text).await?;
         say("The passphrase is set; whoever was in must say it anew.".into())
     })
 }

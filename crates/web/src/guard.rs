@@ -1,7 +1,7 @@
 //! Who may ask: by the server's name, the page the request comes from, a session or a script's token, and for everything
 //! that changes something the page's own token.
 
-use crate::{App, keys};
+use crate::{App, auth};
 use axum::extract::{Request, State};
 use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
 use axum::middleware::Next;
@@ -29,7 +29,7 @@ async fn by_token(app: &App, headers: &HeaderMap) -> Result<bool, Refused> {
     if !kind.eq_ignore_ascii_case("bearer") {
         return Err(wrong());
     }
-    match app.store.use_token(&keys::hashed(token.trim()), &rallo_runner::now()).await {
+    match app.store.use_token(&auth::hashed(token.trim()), &rallo_runner::now()).await {
         Ok(true) => Ok(true),
         Ok(false) => Err(wrong()),
         Err(e) => {
@@ -40,9 +40,9 @@ async fn by_token(app: &App, headers: &HeaderMap) -> Result<bool, Refused> {
 }
 
 async fn has_session(app: &App, headers: &HeaderMap) -> bool {
-    let secret = text(headers, "cookie").and_then(keys::session);
+    let secret = text(headers, "cookie").and_then(auth::session);
     let Some(secret) = secret else { return false };
-    app.store.has_session(&keys::hashed(secret), &rallo_runner::now()).await.unwrap_or(false)
+    app.store.has_session(&auth::hashed(secret), &rallo_runner::now()).await.unwrap_or(false)
 }
 
 /// Whether a page of another site is behind it: a picture or a form in it, not a link that somebody followed.
@@ -77,7 +77,7 @@ async fn check(app: &App, method: &Method, path: &str, headers: &HeaderMap) -> R
         });
     }
     let changes = method != Method::GET && method != Method::HEAD;
-    let known = text(headers, "x-rallo-token").is_some_and(|t| keys::same(t, &app.token));
+    let known = text(headers, "x-rallo-token").is_some_and(|t| auth::same(t, &app.token));
     // The passphrase's form has no page of ours to take a token from; its origin must be told instead.
     let form = path == "/login" && text(headers, "origin").is_some();
     if changes && !known && !form {

@@ -4,13 +4,13 @@
 //! modules talking to the JSON routes under `/api`. Progress comes as server-sent events.
 
 mod api;
-mod desk;
+pub mod auth;
 mod error;
 mod full_quality;
 mod guard;
-pub mod keys;
 mod pages;
 mod sources;
+mod workspace;
 
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
@@ -90,7 +90,7 @@ pub(crate) struct Door {
     hosts: Vec<String>,
     locked: bool,
     secure: bool,
-    keeper: keys::Door,
+    keeper: auth::Door,
 }
 
 impl Door {
@@ -102,7 +102,7 @@ impl Door {
             hosts.extend(["127.0.0.1", "localhost", "[::1]"].map(|n| format!("{n}:{}", address.port())));
         }
         let locked = options.locked || !address.ip().is_loopback();
-        Self { hosts, locked, secure: options.secure, keeper: keys::Door::default() }
+        Self { hosts, locked, secure: options.secure, keeper: auth::Door::default() }
     }
 }
 
@@ -135,7 +135,7 @@ impl Server {
 }
 
 fn token() -> std::io::Result<String> {
-    keys::random(16)
+    auth::random(16)
 }
 
 /// Opens the store, starts the queue and what watches folders, and listens.
@@ -155,7 +155,7 @@ pub async fn bind(options: Options) -> Result<Server, StartError> {
     let listener = TcpListener::bind(at).await.map_err(port)?;
     let address = listener.local_addr().map_err(port)?;
     let door = Door::new(&options, address);
-    if door.locked && !keys::has_passphrase(&store).await.map_err(|e| StartError::Store(file, e))? {
+    if door.locked && !auth::has_passphrase(&store).await.map_err(|e| StartError::Store(file, e))? {
         return Err(StartError::NoPassphrase);
     }
     let token = token().map_err(|e| StartError::Data("/dev/urandom".into(), e))?;

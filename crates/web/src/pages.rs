@@ -1,8 +1,8 @@
 //! The pages, rendered on the server, and the assets that ship with the program.
 
 use crate::App;
-use crate::desk::{self, Laid};
 use crate::error::{Error, Result};
+use crate::workspace::{self, Laid};
 use askama::Template;
 use axum::Router;
 use axum::extract::{Path, State};
@@ -96,7 +96,7 @@ struct Frames {
 }
 
 async fn frames(State(app): State<App>) -> Result<Html<String>> {
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     html(&Frames {
         rail: Rail::new(&app, &laid, "frames"),
         shoot: laid.shoot.as_ref().map_or(0, |s| s.id),
@@ -115,7 +115,7 @@ struct Bench {
 }
 
 async fn bench(State(app): State<App>) -> Result<Html<String>> {
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     let frame = laid.frames.iter().find(|f| Some(f.id) == laid.desk.frame);
     let facts = frame.and_then(|f| f.facts.as_ref()).and_then(|f| serde_json::to_string(f).ok());
     html(&Bench {
@@ -168,7 +168,7 @@ struct Recipes {
 }
 
 async fn recipes(State(app): State<App>) -> Result<Html<String>> {
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     html(&Recipes { rail: Rail::new(&app, &laid, "recipes") })
 }
 
@@ -179,7 +179,7 @@ struct Watched {
 }
 
 async fn watched(State(app): State<App>) -> Result<Html<String>> {
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     html(&Watched { rail: Rail::new(&app, &laid, "watched") })
 }
 
@@ -191,7 +191,7 @@ struct Setup {
 }
 
 async fn setup(State(app): State<App>) -> Result<Html<String>> {
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     html(&Setup { rail: Rail::new(&app, &laid, "setup"), locked: app.door.locked })
 }
 
@@ -202,7 +202,7 @@ struct Proof {
 }
 
 async fn proof(State(app): State<App>) -> Result<Html<String>> {
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     html(&Proof { rail: Rail::new(&app, &laid, "proof") })
 }
 
@@ -220,7 +220,7 @@ struct Settings {
 }
 
 async fn settings(State(app): State<App>, Path(id): Path<i64>) -> Result<Html<String>> {
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     let row = app.store.recipe(id).await?;
     let recipe = Recipe::parse(&row.document)?;
     html(&Settings {
@@ -236,7 +236,7 @@ async fn settings(State(app): State<App>, Path(id): Path<i64>) -> Result<Html<St
 
 /// The same sheet as a PDF, with the pictures of the frame on the desk.
 async fn settings_pdf(State(app): State<App>, Path(id): Path<i64>) -> Result<Response> {
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     let row = app.store.recipe(id).await?;
     let recipe = Recipe::parse(&row.document)?;
     let frame = match laid.desk.frame {
@@ -269,7 +269,7 @@ struct Sheet {
 }
 
 async fn sheet(State(app): State<App>) -> Result<Html<String>> {
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     let row = laid.recipe.as_ref().ok_or_else(|| Error::bad("there is no recipe"))?;
     html(&Sheet { ticket: Ticket::new(&row.document, row.version)?, rail: Rail::new(&app, &laid, "sheet") })
 }
@@ -284,7 +284,7 @@ struct RunPage {
 }
 
 async fn run(State(app): State<App>, Path(id): Path<i64>) -> Result<Html<String>> {
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     let run = app.store.run(id).await?;
     let clock = |text: &Option<String>| {
         let time: Option<jiff::Timestamp> = text.as_deref().and_then(|t| t.parse().ok());
@@ -384,7 +384,7 @@ struct ListingRow {
 const LISTED: usize = 5000;
 
 async fn run_folder(State(app): State<App>, Path(id): Path<i64>) -> Result<Html<String>> {
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     let target = app.store.first_target(id).await?.ok_or_else(|| Error::bad("this run has no pictures"))?;
     let folder = std::path::Path::new(&target).parent().unwrap_or(std::path::Path::new("/")).to_owned();
     let folder = app.roots.existing(&folder)?;
@@ -435,7 +435,7 @@ struct Runs {
 }
 
 async fn runs(State(app): State<App>) -> Result<Html<String>> {
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     let mut runs = Vec::new();
     for run in app.store.runs().await?.into_iter().filter(|r| ["done", "cancelled"].contains(&&*r.state)) {
         let counts = app.store.counts(run.id).await?;
@@ -455,7 +455,7 @@ struct Second {
 }
 
 async fn second(State(app): State<App>) -> Result<Html<String>> {
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     let frame = laid.frames.iter().find(|f| Some(f.id) == laid.desk.frame);
     html(&Second {
         rail: Rail::new(&app, &laid, "second"),
@@ -472,7 +472,7 @@ struct Keys {
 }
 
 async fn keys(State(app): State<App>) -> Result<Html<String>> {
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     html(&Keys { rail: Rail::new(&app, &laid, "keys") })
 }
 
@@ -483,6 +483,6 @@ struct Nothing {
 }
 
 async fn nothing(State(app): State<App>) -> Result<Response> {
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     Ok((StatusCode::NOT_FOUND, html(&Nothing { rail: Rail::new(&app, &laid, "keys") })?).into_response())
 }

@@ -2,8 +2,8 @@
 
 use super::bench::open;
 use crate::App;
-use crate::desk;
 use crate::error::{Error, Result, Sent};
+use crate::workspace;
 use axum::extract::State;
 use axum::response::Response;
 use axum::routing::post;
@@ -163,7 +163,7 @@ const STEPS: u32 = 200;
 async fn moving(State(app): State<App>, Sent(asked): Sent<Moving>) -> Result<Json<Value>> {
     let recipe = Recipe::from_value(&asked.recipe)?;
     let frame = open(&app, asked.frame).await?;
-    let count = desk::laid(&app).await?.chosen().len().max(1);
+    let count = workspace::laid(&app).await?.chosen().len().max(1);
     let recipe = recipe.settled(&frame.about);
     let delivery = recipe.deliveries.get(asked.at);
     let Some(What::Video(video)) = delivery.map(|d| &d.what) else {
@@ -209,7 +209,7 @@ fn one() -> u32 {
 /// Old and new names of all frames on the desk; clashes are marked, and names that had to be changed.
 async fn name_all(State(app): State<App>, Sent(asked): Sent<Template>) -> Result<Json<Value>> {
     names::check(&asked.name).map_err(|e| Error::bad(format!("name: {e}")))?;
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     let mut seen: HashMap<String, usize> = HashMap::new();
     let mut rows: Vec<(String, String, bool, Option<usize>)> = Vec::new();
     for (i, frame) in laid.chosen().into_iter().enumerate() {

@@ -2,7 +2,7 @@
 
 use super::attached;
 use crate::error::{Error, Result, Sent};
-use crate::{App, desk};
+use crate::{App, workspace};
 use axum::extract::{Path, Query, State};
 use axum::response::Response;
 use axum::routing::{get, post, put};
@@ -215,14 +215,14 @@ async fn dropped(State(app): State<App>, Sent(files): Sent<Vec<Dropped>>) -> Res
 
 /// Puts a shoot on the desk and scans it in the background.
 async fn lay(app: &App, id: i64) -> Result<()> {
-    let before = desk::load(app).await?;
+    let before = workspace::load(app).await?;
     let same = before.shoot == Some(id) && before.list.is_none();
     let desk = if same {
         before
     } else {
-        desk::Desk { shoot: Some(id), recipe: before.recipe, ..desk::Desk::default() }
+        workspace::Desk { shoot: Some(id), recipe: before.recipe, ..workspace::Desk::default() }
     };
-    desk::save(app, &desk).await?;
+    workspace::save(app, &desk).await?;
     scan_soon(app, id);
     Ok(())
 }
@@ -282,7 +282,7 @@ async fn left_out(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Va
 
 /// The shoot as a document, to be kept by the browser.
 async fn save_file(State(app): State<App>) -> Result<Response> {
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     let places = match &laid.shoot {
         Some(shoot) => app.store.places(shoot.id).await?,
         None => return Err(Error::bad("there is no shoot to save")),

@@ -2,7 +2,7 @@
 
 use super::image;
 use crate::error::{Error, Result, Sent};
-use crate::{App, desk};
+use crate::{App, workspace};
 use axum::extract::{Path, Query, State};
 use axum::response::Response;
 use axum::routing::{delete, get, post};
@@ -50,7 +50,7 @@ impl From<Refusal> for Error {
     }
 }
 
-fn set_of(desk: &desk::Desk) -> Result<Set> {
+fn set_of(desk: &workspace::Desk) -> Result<Set> {
     desk.set().ok_or_else(|| Error::bad("there are no frames yet; choose a folder"))
 }
 
@@ -67,7 +67,7 @@ async fn view(State(app): State<App>, Sent(view): Sent<View>) -> Result<Json<Val
     if let Some(order) = view.order {
         keep_order(&app, order).await?;
     }
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     let Some(set) = laid.desk.set() else { return Ok(Json(json!({"ids": [], "total": 0, "facets": []}))) };
     let known = app.frames.known(set, laid.desk.recipe).await?;
     let narrowed = facets::narrow(&laid.frames, &view.filter, &known);
@@ -101,7 +101,7 @@ async fn view(State(app): State<App>, Sent(view): Sent<View>) -> Result<Json<Val
 }
 
 async fn keep_order(app: &App, order: Order) -> Result<()> {
-    let mut desk = desk::load(app).await?;
+    let mut desk = workspace::load(app).await?;
     match desk.set() {
         Some(Set::Shoot(id)) => {
             let mut shoot = app.store.shoot(id).await?;
@@ -110,7 +110,7 @@ async fn keep_order(app: &App, order: Order) -> Result<()> {
         }
         Some(Set::Selection(_)) => {
             desk.list_order = order;
-            desk::save(app, &desk).await?;
+            workspace::save(app, &desk).await?;
         }
         None => {}
     }
@@ -127,7 +127,7 @@ const ROWS: usize = 600;
 
 /// What the page shows of some frames.
 async fn rows(State(app): State<App>, Sent(Ids { ids }): Sent<Ids>) -> Result<Json<Value>> {
-    let desk = desk::load(&app).await?;
+    let desk = workspace::load(&app).await?;
     let set = set_of(&desk)?;
     let all = app.frames.all(set).await?;
     let known = app.frames.known(set, desk.recipe).await?;
@@ -153,7 +153,7 @@ struct Asked {
 }
 
 async fn change(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Json<Value>> {
-    let set = set_of(&desk::load(&app).await?)?;
+    let set = set_of(&workspace::load(&app).await?)?;
     let changed = app.frames.change(set, &asked.ids, &asked.change).await?;
     if let Change::Keywords { add, .. } = &asked.change {
         remember_keywords(&app, add).await?;
@@ -181,7 +181,7 @@ pub struct Shift {
 
 /// What a shift would do: before and after of the first frames, and the shift itself.
 async fn shift(State(app): State<App>, Sent(shift): Sent<Shift>) -> Result<Json<Value>> {
-    let all = app.frames.all(set_of(&desk::load(&app).await?)?).await?;
+    let all = app.frames.all(set_of(&workspace::load(&app).await?)?).await?;
     let millis = match (shift.millis, shift.frame, &shift.becomes) {
         (Some(millis), _, _) => millis,
         (None, Some(id), Some(text)) => {
@@ -210,7 +210,7 @@ async fn shift(State(app): State<App>, Sent(shift): Sent<Shift>) -> Result<Json<
 
 /// The sequence check of the frames a run would take.
 async fn check(State(app): State<App>) -> Result<Json<Value>> {
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     let chosen: Vec<Frame> = laid.chosen().into_iter().filter(|f| f.facts.is_some()).cloned().collect();
     if chosen.is_empty() {
         return Err(Error::bad("there are no readable frames to check"));
@@ -228,7 +228,7 @@ pub struct Sidecars {
 
 /// Reads ratings and keywords from sidecars, or writes them; sidecars of other programs are left alone.
 async fn sidecars(State(app): State<App>, Sent(asked): Sent<Sidecars>) -> Result<Json<Value>> {
-    let set = set_of(&desk::load(&app).await?)?;
+    let set = set_of(&workspace::load(&app).await?)?;
     let all = app.frames.all(set).await?;
     let ids: HashSet<i64> = asked.ids.into_iter().collect();
     let some: Vec<Frame> = all.iter().filter(|f| ids.contains(&f.id)).cloned().collect();
@@ -412,7 +412,7 @@ async fn part(State(app): State<App>, Path(id): Path<i64>, Query(part): Query<Pa
 }
 
 async fn get_desk(State(app): State<App>) -> Result<Json<Value>> {
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     let sorts: Vec<Value> = Sort::ALL.iter().map(|(by, title)| json!({"by": by, "title": title})).collect();
     let measures: Vec<Value> =
         facets::MEASURES.iter().map(|(id, title)| json!({"id": id, "title": title})).collect();
@@ -421,12 +421,12 @@ async fn get_desk(State(app): State<App>) -> Result<Json<Value>> {
 
 /// Changes what lies on the desk; what is not named stays.
 async fn set_desk(State(app): State<App>, Sent(change): Sent<Value>) -> Result<Json<Value>> {
-    let mut now = serde_json::to_value(desk::load(&app).await?).unwrap_or_default();
+    let mut now = serde_json::to_value(workspace::load(&app).await?).unwrap_or_default();
     for (key, value) in change.as_object().into_iter().flatten() {
         now[key] = value.clone();
     }
-    let desk: desk::Desk = serde_json::from_value(now).map_err(Error::bad)?;
-    desk::save(&app, &desk).await?;
-    let laid = desk::laid(&app).await?;
+    let desk: workspace::Desk = serde_json::from_value(now).map_err(Error::bad)?;
+    workspace::save(&app, &desk).await?;
+    let laid = workspace::laid(&app).await?;
     Ok(Json(json!({"chosen": laid.chosen().len(), "word": laid.word(), "left_out": laid.left_out()})))
 }

@@ -2,7 +2,7 @@
 
 use super::lock;
 use crate::error::{Error, Result, Sent};
-use crate::{App, desk};
+use crate::{App, workspace};
 use axum::extract::State;
 use axum::routing::{get, post};
 use axum::{Json, Router};
@@ -106,7 +106,7 @@ pub struct Start {
 async fn start(State(app): State<App>, Sent(start): Sent<Start>) -> Result<Json<Value>> {
     app.roots.future(&start.target)?;
     rallo_recipe::names::check(&start.template).map_err(Error::bad)?;
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     let frames: Vec<Frame> = laid.chosen().into_iter().cloned().collect();
     if frames.is_empty() {
         return Err(Error::bad("there are no frames to gather"));

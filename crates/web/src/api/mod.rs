@@ -1,6 +1,8 @@
 //! JSON routes.
 
+pub(crate) mod auth;
 pub(crate) mod bench;
+pub(crate) mod cache;
 pub(crate) mod camera;
 mod clips;
 mod delivered;
@@ -9,9 +11,7 @@ pub(crate) mod drops;
 mod folders;
 mod frames;
 pub(crate) mod gather;
-mod kept;
-mod keys;
-mod look;
+pub(crate) mod inspect;
 mod openapi;
 pub mod recipes;
 mod runs;
@@ -31,7 +31,7 @@ pub fn routes() -> Router<App> {
         .merge(camera::routes())
         .merge(bench::routes())
         .merge(recipes::routes())
-        .merge(look::routes())
+        .merge(inspect::routes())
         .merge(clips::routes())
         .merge(delivered::routes())
         .merge(documents::routes())
@@ -39,8 +39,8 @@ pub fn routes() -> Router<App> {
         .merge(sheet::routes())
         .merge(drops::routes())
         .merge(watches::routes())
-        .merge(keys::routes())
-        .merge(kept::routes())
+        .merge(auth::routes())
+        .merge(cache::routes())
         .merge(openapi::routes())
 }
 

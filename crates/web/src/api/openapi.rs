@@ -1,9 +1,8 @@
 //! The HTTP interface described for programs: OpenAPI 3.1, served at `/api/openapi.json`.
 
-use super::{
-    bench, clips, delivered, drops, folders, frames, gather, keys, look, recipes, runs, sheet, watches,
-};
+use super::{bench, clips, delivered, drops, folders, frames, gather, recipes, runs, sheet, watches};
 use crate::App;
+use crate::api::{auth, inspect};
 use axum::routing::get;
 use axum::{Json, Router};
 use schemars::{JsonSchema, SchemaGenerator, generate::SchemaSettings};
@@ -148,7 +147,7 @@ fn all() -> Vec<Route> {
         ("post", "/api/places", "Places worth a close look", Of(of::<bench::Ask>), AsJson),
         ("get", "/api/typical", "The most typical frames", Nothing, AsJson),
         ("get", "/api/proof", "The sample and the frames least like it", Nothing, AsJson),
-        ("put", "/api/proof", "Keep what was accepted", Of(of::<look::Proof>), AsJson),
+        ("put", "/api/proof", "Keep what was accepted", Of(of::<inspect::Proof>), AsJson),
         ("get", "/api/recipes", "Recipes", Nothing, AsJson),
         ("post", "/api/recipes", "Keep a new recipe", Plain(RECIPE), AsJson),
         ("post", "/api/recipes/load", "Take in a file of recipes", Plain(r#"{"type": "string"}"#), AsJson),
@@ -268,12 +267,12 @@ fn all() -> Vec<Route> {
             "put",
             "/api/kept-work",
             "Give it another size, or empty it",
-            Of(of::<super::kept::NewLimit>),
+            Of(of::<super::cache::NewLimit>),
             AsJson,
         ),
         // Who may come in.
         ("get", "/api/tokens", "Tokens of scripts", Nothing, AsJson),
-        ("post", "/api/tokens", "Make one; it is told this once", Of(of::<keys::NewToken>), AsJson),
+        ("post", "/api/tokens", "Make one; it is told this once", Of(of::<auth::NewToken>), AsJson),
         ("delete", "/api/tokens/{id}", "Take one away", Nothing, AsJson),
         ("post", "/api/logout", "End this session", Nothing, AsJson),
     ]

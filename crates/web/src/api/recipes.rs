@@ -69,9 +69,9 @@ async fn keep(app: &App, recipe: &Recipe) -> Result<RecipeRow> {
     let text = recipe.to_value().to_string();
     let row = app.store.save_recipe(None, 0, &recipe.name, &text, &now()).await?;
     let row = row.ok_or_else(|| Error::bad("the recipe was not saved"))?;
-    let mut desk = crate::desk::load(app).await?;
+    let mut desk = crate::workspace::load(app).await?;
     desk.recipe = Some(row.id);
-    crate::desk::save(app, &desk).await?;
+    crate::workspace::save(app, &desk).await?;
     Ok(row)
 }
 
@@ -159,10 +159,10 @@ pub async fn keep_version(app: &App, id: i64, from: i64, recipe: &Recipe) -> Res
 
 async fn remove(State(app): State<App>, Path(id): Path<i64>) -> Result<()> {
     app.store.remove_recipe(id).await?;
-    let mut desk = crate::desk::load(&app).await?;
+    let mut desk = crate::workspace::load(&app).await?;
     if desk.recipe == Some(id) {
         desk.recipe = None;
-        crate::desk::save(&app, &desk).await?;
+        crate::workspace::save(&app, &desk).await?;
     }
     Ok(())
 }

@@ -4,7 +4,7 @@ use super::frames::cached_thumb;
 use super::sheet::{Answer, answers_of};
 use super::{attached, image};
 use crate::error::{Error, Result, Sent};
-use crate::{App, desk};
+use crate::{App, workspace};
 use axum::extract::{Path, Query, State};
 use axum::response::Response;
 use axum::response::sse::{Event, KeepAlive, Sse};
@@ -312,7 +312,7 @@ async fn in_work(State(app): State<App>) -> Result<Json<Vec<i64>>> {
     if sources.is_empty() {
         return Ok(Json(Vec::new()));
     }
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     let busy = |f: &&rallo_shoot::Frame| sources.contains(&*f.path.to_string_lossy());
     Ok(Json(laid.frames.iter().filter(busy).map(|f| f.id).collect()))
 }

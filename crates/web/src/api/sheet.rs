@@ -1,8 +1,8 @@
 //! The run sheet: the last look at what will happen, with everything that can be put right there; starting a run.
 
-use crate::desk::Laid;
 use crate::error::{Error, Result, Sent};
-use crate::{App, desk};
+use crate::workspace::Laid;
+use crate::{App, workspace};
 use axum::extract::State;
 use axum::routing::post;
 use axum::{Json, Router};
@@ -112,7 +112,7 @@ fn changed(recipe: &Recipe, asked: &Asked) -> Result<Recipe> {
 }
 
 async fn prepare(app: &App, asked: &Asked) -> Result<Prepared> {
-    let laid = desk::laid(app).await?;
+    let laid = workspace::laid(app).await?;
     let row = laid.recipe.as_ref().ok_or_else(|| Error::bad("there is no recipe; open the bench first"))?;
     let recipe = super::recipes::followed(app, Recipe::parse(&row.document)?).await?;
     let recipe = changed(&recipe, asked)?;
@@ -403,7 +403,7 @@ async fn measure(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Jso
 
 /// Keeps the changes made on the sheet in the recipe, as its next version.
 async fn keep(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Json<Value>> {
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     let row = laid.recipe.ok_or_else(|| Error::bad("there is no recipe"))?;
     let recipe = changed(&Recipe::parse(&row.document)?, &asked)?;
     super::recipes::keep_version(&app, row.id, row.version, &recipe).await
@@ -445,7 +445,7 @@ async fn again(State(app): State<App>) -> Result<Json<Value>> {
     let last = last.ok_or_else(|| Error::bad("nothing has run yet, so there is nothing to repeat"))?;
     let recipe = Recipe::parse(&last.document)?;
     let name = recipe.name.clone();
-    let prepared = prepared(&app, desk::laid(&app).await?, recipe, &HashSet::new())?;
+    let prepared = prepared(&app, workspace::laid(&app).await?, recipe, &HashSet::new())?;
     let asked = Asked { most_failures: last.most_failures, ..Asked::default() };
     let (id, count) = begin(&app, prepared, (last.recipe_id, last.recipe_version), &asked).await?;
     let newest = match last.recipe_id {

@@ -2,8 +2,8 @@
 
 use super::bench::{Ask, Open, open};
 use crate::App;
-use crate::desk;
 use crate::error::{Error, Result, Sent};
+use crate::workspace;
 use axum::extract::State;
 use axum::routing::{get, post};
 use axum::{Json, Router};
@@ -69,7 +69,7 @@ const MEASURABLE: f64 = 6.0;
 async fn cost(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Value>> {
     let recipe = ask.recipe()?;
     let frame = open(&app, ask.frame).await?;
-    let count = desk::laid(&app).await?.chosen().len();
+    let count = workspace::laid(&app).await?.chosen().len();
     let costs = app.queue.costs();
     let recipe = recipe.settled(&frame.about);
     let file = &frame.source;
@@ -229,7 +229,7 @@ fn told(frames: &[&Frame], picks: Vec<Pick>) -> Vec<Value> {
 
 /// The frames most like the others, to record on.
 async fn typical_frames(State(app): State<App>) -> Result<Json<Value>> {
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     let frames = laid.chosen();
     Ok(Json(told(&frames, typical(&frames, 3)).into()))
 }
@@ -244,7 +244,7 @@ pub struct Proof {
 
 /// The recipe on the desk, and the frames to prove it on: the sample, and those least like it.
 async fn proof_frames(State(app): State<App>) -> Result<Json<Value>> {
-    let laid = desk::laid(&app).await?;
+    let laid = workspace::laid(&app).await?;
     let row = laid.recipe.as_ref().ok_or_else(|| Error::bad("there is no recipe; open the bench first"))?;
     let frames = laid.chosen();
     let sample = frames.iter().position(|f| Some(f.id) == laid.desk.frame);

@@ -1,7 +1,7 @@
 //! The passphrase's page, and tokens for scripts.
 
 use crate::error::{Error, Result, Sent};
-use crate::{App, keys};
+use crate::{App, auth};
 use askama::Template;
 use axum::extract::{Form, Path, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
@@ -47,10 +47,10 @@ async fn come_in(State(app): State<App>, Form(said): Form<Said>) -> Result<Respo
     match app.door.keeper.open(&app.store, said.passphrase).await {
         Ok(secret) => {
             let secure = if app.door.secure { "; Secure" } else { "" };
-            let age = keys::DAYS * 24 * 3600;
+            let age = auth::DAYS * 24 * 3600;
             let cookie = format!(
                 "{}={secret}; HttpOnly; SameSite=Strict; Path=/; Max-Age={age}{secure}",
-                keys::COOKIE
+                auth::COOKIE
             );
             let mut response = Redirect::to("/frames").into_response();
             response
@@ -64,8 +64,8 @@ async fn come_in(State(app): State<App>, Form(said): Form<Said>) -> Result<Respo
 
 async fn leave(State(app): State<App>, headers: HeaderMap) -> Result<Json<Value>> {
     let cookies = headers.get(header::COOKIE).and_then(|v| v.to_str().ok()).unwrap_or_default();
-    if let Some(secret) = keys::session(cookies) {
-        app.store.end_session(Some(&keys::hashed(secret))).await?;
+    if let Some(secret) = auth::session(cookies) {
+        app.store.end_session(Some(&auth::hashed(secret))).await?;
     }
     Ok(Json(json!({})))
 }
@@ -85,7 +85,7 @@ pub struct NewToken {
 
 /// Makes a token; it is told this once and never again.
 async fn make(State(app): State<App>, Sent(new): Sent<NewToken>) -> Result<Json<Value>> {
-    let (id, token) = keys::new_token(&app.store, &new.name).await.map_err(Error::bad)?;
+    let (id, token) = auth::new_token(&app.store, &new.name).await.map_err(Error::bad)?;
     Ok(Json(json!({"id": id, "token": token})))
 }
 
