@@ -1,8 +1,8 @@
 //! Every value of every step and every delivery: what is out of its range is refused at its path by the reader and by the
 //! schema, what is at the ends of it is taken by both, written, read back and said.
 
-use rallo_engine::step::{Kind, Param};
 use rallo_engine::registry;
+use rallo_engine::step::{Kind, Param};
 use rallo_recipe::delivery::KINDS;
 use rallo_recipe::schema::schema;
 use rallo_recipe::sentence::plain;

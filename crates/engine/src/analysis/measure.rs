@@ -4,7 +4,8 @@
 //! vanish when a picture is made smaller. Values are perceptual (the picture's own encoding), as people see them.
 
 use crate::geometry::Size;
-use crate::image::picture::{Picture, Samples, Source, SourceError};
+use crate::image::picture::{Picture, Samples};
+use crate::image::source::{Source, SourceError};
 use serde::{Deserialize, Serialize};
 
 /// Measures of one picture.
@@ -221,7 +222,8 @@ pub fn measure(source: &dyn Source) -> Result<Measures, SourceError> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::image::picture::{Orientation, Pyramid};
+    use crate::image::picture::Orientation;
+    use crate::image::pyramid::Pyramid;
 
     fn measured(w: u32, h: u32, value: impl Fn(u32, u32) -> [f32; 3]) -> Measures {
         let px =

@@ -1,3 +1,5 @@
 //! Pictures in memory, and where their pixels come from.
 
 pub mod picture;
+pub mod pyramid;
+pub mod source;

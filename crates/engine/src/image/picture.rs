@@ -1,8 +1,8 @@
 //! Pictures as decoded, and where a plan takes them from.
 
 use crate::colour::space::{self, Embedded, InputColour};
-use crate::geometry::{Rect, Size};
-use std::sync::{Arc, Mutex};
+use crate::geometry::Size;
+use std::sync::Arc;
 
 /// Interleaved RGB samples, row by row, without padding.
 #[derive(Clone)]
@@ -202,85 +202,11 @@ impl Picture {
     }
 }
 
-/// Why a source could not deliver its picture.
-#[derive(Clone, Debug, thiserror::Error)]
-#[error("{0}")]
-pub struct SourceError(pub String);
-
-impl SourceError {
-    /// The work was given up on its way (see [`crate::pace`]).
-    pub fn given_up() -> Self {
-        Self("nobody waits for this picture any more".into())
-    }
-}
-
-/// Where a plan takes its picture from, whole or reduced.
-pub trait Source: Sync {
-    /// Upright size of the whole picture.
-    fn size(&self) -> Size;
-    /// The largest level it can deliver.
-    fn max_level(&self) -> u8;
-    /// The picture at `1 / 2^level` of its size, sides rounded up.
-    ///
-    /// # Errors
-    /// When the picture cannot be decoded.
-    fn level(&self, level: u8) -> Result<Arc<Picture>, SourceError>;
-    /// How the stored picture was turned to be upright.
-    fn orientation(&self) -> Orientation {
-        Orientation::UPRIGHT
-    }
-    /// A number of the picture's own, the same whenever it is read.
-    fn seed(&self) -> u64 {
-        0
-    }
-    /// A number that changes whenever the pixels do, for sources whose pixels come bit by bit or depend on more than the
-    /// file: what was kept of another state is not used.
-    fn state(&self) -> u64 {
-        0
-    }
-    /// A part of a level as working values, row by row, for sources that have their pixels part by part; nothing where
-    /// the whole [`level`](Self::level) is to be asked for.
-    fn part(&self, _level: u8, _rect: Rect) -> Option<Result<Vec<[f32; 3]>, SourceError>> {
-        None
-    }
-}
-
-/// A picture in memory with its reductions, each made when first asked for.
-pub struct Pyramid {
-    size: Size,
-    levels: Mutex<Vec<Arc<Picture>>>,
-}
-
-impl Pyramid {
-    /// Levels 0 ..= this are offered.
-    pub const LEVELS: u8 = 5;
-
-    /// Takes the whole picture.
-    pub fn new(picture: Picture) -> Self {
-        Self { size: picture.size(), levels: Mutex::new(vec![Arc::new(picture)]) }
-    }
-}
-
-impl Source for Pyramid {
-    fn size(&self) -> Size {
-        self.size
-    }
-    fn max_level(&self) -> u8 {
-        Self::LEVELS
-    }
-    fn level(&self, level: u8) -> Result<Arc<Picture>, SourceError> {
-        let mut levels = self.levels.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
-        while levels.len() <= usize::from(level.min(Self::LEVELS)) {
-            let next = levels[levels.len() - 1].halved();
-            levels.push(Arc::new(next));
-        }
-        Ok(levels[usize::from(level.min(Self::LEVELS))].clone())
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::image::pyramid::Pyramid;
+    use crate::image::source::Source;
 
     #[test]
     fn orientations_turn_as_the_standard_says() {

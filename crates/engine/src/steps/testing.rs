@@ -1,7 +1,8 @@
 //! Shared by the steps' tests: runs a step the way a plan does.
 
 use crate::geometry::{Rect, Size};
-use crate::image::picture::{Picture, Pyramid};
+use crate::image::picture::Picture;
+use crate::image::pyramid::Pyramid;
 use crate::ops::pointwise::PointProgram;
 use crate::plan::{Plan, Settings};
 use crate::step::{Op, Place, Step};
