@@ -3,15 +3,17 @@
 //! The bench's controls, the command line's validation, the JSON Schema, the sentences on the ticket and the
 //! documentation all come from [`StepInfo`] and [`Param`].
 
+mod declare;
 mod info;
 mod ops;
 mod param;
 
-pub use crate::step::info::StepInfo;
+pub use crate::step::info::{AREA_GROUPS, Effect, Facts, StepInfo, Tool, ToolKind};
 pub use crate::step::ops::{AreaOp, EnlargeOp, Geometry, MarkOp, Op, Place, View, Wants, WholeOp};
 pub use crate::step::param::{
     Kind, MAX_POINTS, MAX_SIDE, PLACES, Param, ParamError, file_bytes, parse_colour, place_share, proportion,
 };
+pub(crate) use declare::step;
 
 use crate::colour::space::OutputColour;
 use crate::geometry::Size;

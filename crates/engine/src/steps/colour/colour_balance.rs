@@ -6,67 +6,32 @@
 
 use crate::colour::space::LUMINANCE;
 use crate::ops::pointwise::{CHUNK, PixelOp, Planes, PointOp};
-use crate::step::{Kind, Op, Param, Place, Step, StepInfo, StepKind, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{Kind, Op, Place, Step, step, values_of};
 use serde_json::Value;
 use std::sync::Arc;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "colour_balance",
-    title: "Colour balance",
-    group: "colour",
-    about: "Moves shadows, midtones and highlights towards or away from red, green and blue; the brightness of every pixel is kept.",
-    words: &[
-        "colour",
-        "color",
-        "balance",
-        "shadows",
-        "midtones",
-        "highlights",
-        "toning",
-        "cast",
-        "teal",
-        "grading",
-    ],
-    neutral: r#"{"shadows": [0, 0, 0], "midtones": [0, 0, 0], "highlights": [0, 0, 0]}"#,
-    starter: r#"{"shadows": [0, 0, 6], "highlights": [6, 2, 0]}"#,
-};
-
-static PARAMS: [Param; 3] = [
-    Param {
-        name: "shadows",
-        about: "Dark tones towards (above 0) or away from red, green, blue.",
-        unit: "",
-        kind: Kind::Triple { min: -100.0, max: 100.0, step: 1.0 },
-    },
-    Param {
-        name: "midtones",
-        about: "Middle tones towards (above 0) or away from red, green, blue.",
-        unit: "",
-        kind: Kind::Triple { min: -100.0, max: 100.0, step: 1.0 },
-    },
-    Param {
-        name: "highlights",
-        about: "Bright tones towards (above 0) or away from red, green, blue.",
-        unit: "",
-        kind: Kind::Triple { min: -100.0, max: 100.0, step: 1.0 },
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<ColourBalance>(&INFO, &PARAMS);
-
-/// Values of the step, each for red, green, blue.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct ColourBalance {
-    /// −100 ..= 100.
-    pub shadows: [f64; 3],
-    /// −100 ..= 100.
-    pub midtones: [f64; 3],
-    /// −100 ..= 100.
-    pub highlights: [f64; 3],
+step! {
+    /// Moves shadows, midtones and highlights towards or away from red, green and blue; the brightness of
+    /// every pixel is kept.
+    pub struct ColourBalance: PartialEq {
+        id: "colour_balance",
+        title: "Colour balance",
+        group: "colour",
+        words: [
+            "colour", "color", "balance", "shadows", "midtones", "highlights", "toning", "cast", "teal",
+            "grading",
+        ],
+        neutral: r#"{"shadows": [0, 0, 0], "midtones": [0, 0, 0], "highlights": [0, 0, 0]}"#,
+        starter: r#"{"shadows": [0, 0, 6], "highlights": [6, 2, 0]}"#,
+    }
+    parameters {
+        /// Dark tones towards (above 0) or away from red, green, blue.
+        shadows: [f64; 3] = [0.0; 3], Kind::Triple { min: -100.0, max: 100.0, step: 1.0 };
+        /// Middle tones towards (above 0) or away from red, green, blue.
+        midtones: [f64; 3] = [0.0; 3], Kind::Triple { min: -100.0, max: 100.0, step: 1.0 };
+        /// Bright tones towards (above 0) or away from red, green, blue.
+        highlights: [f64; 3] = [0.0; 3], Kind::Triple { min: -100.0, max: 100.0, step: 1.0 };
+    }
 }
 
 impl Step for ColourBalance {

@@ -8,91 +8,43 @@
 use crate::colour::icc::Intent;
 use crate::colour::space::{Matrix, OutputColour, OutputProfile};
 use crate::ops::pointwise::{CHUNK, PixelOp, Planes, PointOp};
-use crate::step::{Kind, Op, Param, ParamError, Place, Step, StepInfo, StepKind, file_bytes, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{Kind, Op, ParamError, Place, Step, file_bytes, step, values_of};
 use serde_json::Value;
 use std::sync::{Arc, LazyLock, Mutex};
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "convert_profile",
-    title: "Convert profile",
-    group: "colour",
-    about: "Converts to the colour space results leave in, and embeds its profile; deliveries that name no colour space of their own follow it. Intent and black point matter for profiles from files, such as a printer's.",
-    words: &[
-        "profile",
-        "icc",
-        "convert",
-        "colour space",
-        "color space",
-        "srgb",
-        "p3",
-        "oprgb",
-        "romm",
-        "rec2020",
-        "gamut",
-        "print",
-        "proof",
-        "intent",
-    ],
-    neutral: r#"{"profile": "rec2020"}"#,
-    starter: r#"{"profile": "srgb"}"#,
-};
+step! {
+    /// Converts to the colour space results leave in, and embeds its profile; deliveries that name no
+    /// colour space of their own follow it. Intent and black point matter for profiles from files, such as
+    /// a printer's.
+    pub struct ConvertProfile: PartialEq {
+        id: "convert_profile",
+        title: "Convert profile",
+        group: "colour",
+        words: [
+            "profile", "icc", "convert", "colour space", "color space", "srgb", "p3", "oprgb", "romm",
+            "rec2020", "gamut", "print", "proof", "intent",
+        ],
+        neutral: r#"{"profile": "rec2020"}"#,
+        starter: r#"{"profile": "srgb"}"#,
+    }
+    parameters {
+        /// The colour space: sRGB, Display P3, opRGB (IEC 61966-2-5), ROMM RGB, Rec. 2020, or a profile
+        /// from a file.
+        profile: String = "srgb".into(), Kind::Choice(&PROFILES);
+        /// The profile, an .icc file for RGB; it is kept inside the recipe.
+        file: String = String::new(), Kind::File(LARGEST);
+        /// What becomes of colours a profile from a file cannot show.
+        intent: String = "relative".into(), Kind::Choice(&["perceptual", "relative", "saturation", "absolute"]);
+        /// Black point compensation: black becomes the darkest the profile shows, and shadows keep their
+        /// steps.
+        black_point: bool = true, Kind::Flag;
+    }
+}
 
 const PROFILES: [&str; 6] = ["srgb", "display-p3", "op-rgb", "romm-rgb", "rec2020", "file"];
 
 /// Largest profile as text, in bytes.
 const LARGEST: usize = 8_000_000;
-
-static PARAMS: [Param; 4] = [
-    Param {
-        name: "profile",
-        about: "The colour space: sRGB, Display P3, opRGB (IEC 61966-2-5), ROMM RGB, Rec. 2020, or a profile from a file.",
-        unit: "",
-        kind: Kind::Choice(&PROFILES),
-    },
-    Param {
-        name: "file",
-        about: "The profile, an .icc file for RGB; it is kept inside the recipe.",
-        unit: "",
-        kind: Kind::File(LARGEST),
-    },
-    Param {
-        name: "intent",
-        about: "What becomes of colours a profile from a file cannot show.",
-        unit: "",
-        kind: Kind::Choice(&["perceptual", "relative", "saturation", "absolute"]),
-    },
-    Param {
-        name: "black_point",
-        about: "Black point compensation: black becomes the darkest the profile shows, and shadows keep their steps.",
-        unit: "",
-        kind: Kind::Flag,
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<ConvertProfile>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct ConvertProfile {
-    /// One of the built-in spaces, or `file`.
-    pub profile: String,
-    /// `data:` URL of an ICC profile, or nothing.
-    pub file: String,
-    /// `perceptual`, `relative`, `saturation` or `absolute`.
-    pub intent: String,
-    /// Black point compensation.
-    pub black_point: bool,
-}
-
-impl Default for ConvertProfile {
-    fn default() -> Self {
-        Self { profile: "srgb".into(), file: String::new(), intent: "relative".into(), black_point: true }
-    }
-}
 
 type Kept = Option<(ConvertProfile, Arc<OutputColour>)>;
 /// The last profile from a file that was read: one recipe asks for it once for every tile.

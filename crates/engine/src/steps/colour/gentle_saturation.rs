@@ -5,39 +5,26 @@
 //! `skin` a soft window of hues around 25°. Luminance is kept. Allocates nothing.
 
 use crate::ops::pointwise::{CHUNK, PixelOp, Planes, PointOp};
-use crate::step::{Kind, Op, Param, Place, Step, StepInfo, StepKind, values_of};
+use crate::step::{Kind, Op, Place, Step, step, values_of};
 use multiversion::multiversion;
-use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::sync::Arc;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "gentle_saturation",
-    title: "Gentle saturation",
-    group: "colour",
-    about: "Stronger or weaker colours where they are pale; saturated colours and skin change least. On linear light, luminance is kept.",
-    words: &["gentle", "saturation", "colour", "color", "pale", "skin", "portrait", "vivid", "muted"],
-    neutral: r#"{"amount": 0}"#,
-    starter: r#"{"amount": 20}"#,
-};
-
-static PARAMS: [Param; 1] = [Param {
-    name: "amount",
-    about: "Weaker (below 0) or stronger (above 0).",
-    unit: "",
-    kind: Kind::Number { min: -100.0, max: 100.0, step: 1.0 },
-}];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<GentleSaturation>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct GentleSaturation {
-    /// −100 ..= 100.
-    pub amount: f64,
+step! {
+    /// Stronger or weaker colours where they are pale; saturated colours and skin change least. On linear
+    /// light, luminance is kept.
+    pub struct GentleSaturation: PartialEq {
+        id: "gentle_saturation",
+        title: "Gentle saturation",
+        group: "colour",
+        words: ["gentle", "saturation", "colour", "color", "pale", "skin", "portrait", "vivid", "muted"],
+        neutral: r#"{"amount": 0}"#,
+        starter: r#"{"amount": 20}"#,
+    }
+    parameters {
+        /// Weaker (below 0) or stronger (above 0).
+        amount: f64 = 0.0, Kind::Number { min: -100.0, max: 100.0, step: 1.0 };
+    }
 }
 
 impl Step for GentleSaturation {

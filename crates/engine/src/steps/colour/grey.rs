@@ -1,68 +1,30 @@
 //! Grey: one luminance from weighted red, green and blue. One 3 × 3 matrix on linear light.
 
 use crate::ops::pointwise::PointOp;
-use crate::step::{Kind, Op, Param, Place, Step, StepInfo, StepKind, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{Kind, Op, Place, Step, step, values_of};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "grey",
-    title: "Grey from channels",
-    group: "colour",
-    about: "Black and white, with a say in how much of red, green and blue counts, as a coloured filter before the lens would; the weights are brought to a sum of 100 % where their sum is above 0. On linear light.",
-    words: &["grey", "gray", "black and white", "monochrome", "b&w", "desaturate", "channel", "mixer"],
-    neutral: r#"{"amount": 0}"#,
-    starter: r#"{"red": 40, "green": 50, "blue": 10}"#,
-};
-
-static PARAMS: [Param; 4] = [
-    Param {
-        name: "red",
-        about: "How much the red light counts.",
-        unit: "%",
-        kind: Kind::Number { min: -100.0, max: 200.0, step: 1.0 },
-    },
-    Param {
-        name: "green",
-        about: "How much the green light counts.",
-        unit: "%",
-        kind: Kind::Number { min: -100.0, max: 200.0, step: 1.0 },
-    },
-    Param {
-        name: "blue",
-        about: "How much the blue light counts.",
-        unit: "%",
-        kind: Kind::Number { min: -100.0, max: 200.0, step: 1.0 },
-    },
-    Param {
-        name: "amount",
-        about: "How much of the colour goes.",
-        unit: "%",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Grey>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Grey {
-    /// −100 ..= 200 %.
-    pub red: f64,
-    /// −100 ..= 200 %.
-    pub green: f64,
-    /// −100 ..= 200 %.
-    pub blue: f64,
-    /// 0 ..= 100 %.
-    pub amount: f64,
-}
-
-impl Default for Grey {
-    fn default() -> Self {
-        Self { red: 26.0, green: 68.0, blue: 6.0, amount: 100.0 }
+step! {
+    /// Black and white, with a say in how much of red, green and blue counts, as a coloured filter before
+    /// the lens would; the weights are brought to a sum of 100 % where their sum is above 0. On linear
+    /// light.
+    pub struct Grey: PartialEq {
+        id: "grey",
+        title: "Grey from channels",
+        group: "colour",
+        words: ["grey", "gray", "black and white", "monochrome", "b&w", "desaturate", "channel", "mixer"],
+        neutral: r#"{"amount": 0}"#,
+        starter: r#"{"red": 40, "green": 50, "blue": 10}"#,
+    }
+    parameters {
+        /// How much the red light counts.
+        red: f64 = 26.0, Kind::Number { min: -100.0, max: 200.0, step: 1.0 }, "%";
+        /// How much the green light counts.
+        green: f64 = 68.0, Kind::Number { min: -100.0, max: 200.0, step: 1.0 }, "%";
+        /// How much the blue light counts.
+        blue: f64 = 6.0, Kind::Number { min: -100.0, max: 200.0, step: 1.0 }, "%";
+        /// How much of the colour goes.
+        amount: f64 = 100.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 }, "%";
     }
 }
 

@@ -7,53 +7,31 @@
 
 use crate::colour::space::{InputColour, Matrix, OutputProfile, apply};
 use crate::ops::pointwise::{CHUNK, PixelOp, Planes, PointOp};
-use crate::step::{Kind, Op, Param, ParamError, Place, Step, StepInfo, StepKind, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{Kind, Op, ParamError, Place, Step, step, values_of};
 use serde_json::Value;
 use std::sync::Arc;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "lut",
-    title: "LUT",
-    group: "colour",
-    about: "Applies a table of colours from a .cube file (1D or 3D, tetrahedral interpolation) on sRGB values. The table is kept inside the recipe, so that it can be handed on.",
-    words: &["lut", "cube", "look", "table", "film", "grade", "grading", "preset"],
-    neutral: r#"{"table": ""}"#,
-    starter: r#"{"table": ""}"#,
-};
+step! {
+    /// Applies a table of colours from a .cube file (1D or 3D, tetrahedral interpolation) on sRGB values.
+    /// The table is kept inside the recipe, so that it can be handed on.
+    pub struct Lut: PartialEq {
+        id: "lut",
+        title: "LUT",
+        group: "colour",
+        words: ["lut", "cube", "look", "table", "film", "grade", "grading", "preset"],
+        neutral: r#"{"table": ""}"#,
+        starter: r#"{"table": ""}"#,
+    }
+    parameters {
+        /// The text of a .cube file.
+        table: String = String::new(), Kind::File(LARGEST);
+        /// How much of it.
+        strength: f64 = 100.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 }, "%";
+    }
+}
 
 /// Largest file, in bytes.
 const LARGEST: usize = 12_000_000;
-
-static PARAMS: [Param; 2] = [
-    Param { name: "table", about: "The text of a .cube file.", unit: "", kind: Kind::File(LARGEST) },
-    Param {
-        name: "strength",
-        about: "How much of it.",
-        unit: "%",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Lut>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Lut {
-    /// Text of a .cube file, or nothing.
-    pub table: String,
-    /// 0 ..= 100 %.
-    pub strength: f64,
-}
-
-impl Default for Lut {
-    fn default() -> Self {
-        Self { table: String::new(), strength: 100.0 }
-    }
-}
 
 /// A parsed table.
 struct Cube {

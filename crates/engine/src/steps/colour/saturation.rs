@@ -3,47 +3,27 @@
 
 use crate::colour::space::{IDENTITY, LUMINANCE};
 use crate::ops::pointwise::PointOp;
-use crate::step::{Kind, Op, Param, Place, Step, StepInfo, StepKind, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{Kind, Op, Place, Step, step, values_of};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "saturation",
-    title: "Saturation",
-    group: "colour",
-    about: "Stronger or weaker colours at the same brightness; −100 is grey, 100 twice the distance from grey, on linear light.",
-    words: &[
-        "saturation",
-        "colour",
-        "color",
-        "vivid",
-        "pale",
-        "muted",
-        "grey",
-        "monochrome",
-        "black and white",
-    ],
-    neutral: r#"{"amount": 0}"#,
-    starter: r#"{"amount": 8}"#,
-};
-
-static PARAMS: [Param; 1] = [Param {
-    name: "amount",
-    about: "Weaker (below 0) or stronger (above 0).",
-    unit: "",
-    kind: Kind::Number { min: -100.0, max: 100.0, step: 1.0 },
-}];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Saturation>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Saturation {
-    /// −100 ..= 100.
-    pub amount: f64,
+step! {
+    /// Stronger or weaker colours at the same brightness; −100 is grey, 100 twice the distance from grey,
+    /// on linear light.
+    pub struct Saturation: PartialEq {
+        id: "saturation",
+        title: "Saturation",
+        group: "colour",
+        words: [
+            "saturation", "colour", "color", "vivid", "pale", "muted", "grey", "monochrome", "black and
+            white",
+        ],
+        neutral: r#"{"amount": 0}"#,
+        starter: r#"{"amount": 8}"#,
+    }
+    parameters {
+        /// Weaker (below 0) or stronger (above 0).
+        amount: f64 = 0.0, Kind::Number { min: -100.0, max: 100.0, step: 1.0 };
+    }
 }
 
 impl Step for Saturation {

@@ -5,52 +5,25 @@
 
 use crate::colour::space::{IDENTITY, InputColour, LUMINANCE, apply};
 use crate::ops::pointwise::PointOp;
-use crate::step::{Kind, Op, Param, Place, Step, StepInfo, StepKind, parse_colour, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{Kind, Op, Place, Step, parse_colour, step, values_of};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "tint",
-    title: "Tint",
-    group: "colour",
-    about: "Tones the picture with one colour at the same brightness, such as a warm brown over grey; on linear light.",
-    words: &["tint", "tone", "toning", "sepia", "brown", "duotone", "old", "colour wash"],
-    neutral: r#"{"amount": 0}"#,
-    starter: r##"{"colour": "#b98d5a", "amount": 40}"##,
-};
-
-static PARAMS: [Param; 2] = [
-    Param {
-        name: "colour",
-        about: "The colour; only its hue and strength count.",
-        unit: "",
-        kind: Kind::Colour,
-    },
-    Param {
-        name: "amount",
-        about: "How far the picture's own colours give way.",
-        unit: "%",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Tint>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Tint {
-    /// `#rrggbb`.
-    pub colour: String,
-    /// 0 ..= 100 %.
-    pub amount: f64,
-}
-
-impl Default for Tint {
-    fn default() -> Self {
-        Self { colour: "#b98d5a".into(), amount: 30.0 }
+step! {
+    /// Tones the picture with one colour at the same brightness, such as a warm brown over grey; on linear
+    /// light.
+    pub struct Tint: PartialEq {
+        id: "tint",
+        title: "Tint",
+        group: "colour",
+        words: ["tint", "tone", "toning", "sepia", "brown", "duotone", "old", "colour wash"],
+        neutral: r#"{"amount": 0}"#,
+        starter: r##"{"colour": "#b98d5a", "amount": 40}"##,
+    }
+    parameters {
+        /// The colour; only its hue and strength count.
+        colour: String = "#b98d5a".into(), Kind::Colour;
+        /// How far the picture's own colours give way.
+        amount: f64 = 30.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 }, "%";
     }
 }
 

@@ -10,61 +10,33 @@ use crate::colour::space::LUMINANCE;
 use crate::colour::transfer::ENCODE;
 use crate::geometry::Rect;
 use crate::ops::pointwise::Pixel;
-use crate::step::{AreaOp, Kind, Op, Param, Place, Step, StepInfo, StepKind, values_of};
+use crate::step::{AreaOp, Effect, Kind, Op, Place, Step, step, values_of};
 use multiversion::multiversion;
-use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "capture_sharpening",
-    title: "Capture sharpening",
-    group: "detail",
-    about: "Takes back the softness every lens and sensor leaves, by deconvolution on linear light, at edges and texture only. Belongs at full size, after the denoise.",
-    words: &["capture", "sharpening", "sharpen", "deconvolution", "soft", "lens", "crisp", "raw"],
-    neutral: r#"{"amount": 0}"#,
-    starter: r#"{"amount": 60}"#,
-};
-
-static PARAMS: [Param; 3] = [
-    Param {
-        name: "amount",
-        about: "How much of it is mixed in.",
-        unit: "%",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-    },
-    Param {
-        name: "radius",
-        about: "How soft the picture is: standard deviation, in thousandths of the long edge.",
-        unit: "‰ of the long edge",
-        kind: Kind::Number { min: 0.02, max: 1.0, step: 0.01 },
-    },
-    Param {
-        name: "smooth",
-        about: "Areas with less detail than this are left alone, in hundredths of the brightness range.",
-        unit: "%",
-        kind: Kind::Number { min: 0.0, max: 20.0, step: 0.5 },
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<CaptureSharpening>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct CaptureSharpening {
-    /// 0 ..= 100 %.
-    pub amount: f64,
-    /// 0.02 ..= 1 thousandths of the long edge.
-    pub radius: f64,
-    /// 0 ..= 20 hundredths of the brightness range.
-    pub smooth: f64,
-}
-
-impl Default for CaptureSharpening {
-    fn default() -> Self {
-        Self { amount: 60.0, radius: 0.12, smooth: 2.0 }
+step! {
+    /// Takes back the softness every lens and sensor leaves, by deconvolution on linear light, at edges and
+    /// texture only. Belongs at full size, after the denoise.
+    pub struct CaptureSharpening: PartialEq {
+        id: "capture_sharpening",
+        title: "Capture sharpening",
+        group: "detail",
+        words: ["capture", "sharpening", "sharpen", "deconvolution", "soft", "lens", "crisp", "raw"],
+        neutral: r#"{"amount": 0}"#,
+        starter: r#"{"amount": 60}"#,
+        facts: {
+            once: Some("sharpened"),
+            judged_at_full_size: true,
+            effects: &[Effect::RaisesNoise, Effect::RestoresCapture],
+        },
+    }
+    parameters {
+        /// How much of it is mixed in.
+        amount: f64 = 60.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 }, "%";
+        /// How soft the picture is: standard deviation, in thousandths of the long edge.
+        radius: f64 = 0.12, Kind::Number { min: 0.02, max: 1.0, step: 0.01 }, "‰ of the long edge";
+        /// Areas with less detail than this are left alone, in hundredths of the brightness range.
+        smooth: f64 = 2.0, Kind::Number { min: 0.0, max: 20.0, step: 0.5 }, "%";
     }
 }
 

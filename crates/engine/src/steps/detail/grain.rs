@@ -6,69 +6,31 @@
 //! scale. Allocates nothing.
 
 use crate::ops::pointwise::{CHUNK, PixelOp, Planes, PointOp};
-use crate::step::{Kind, Op, Param, Place, Step, StepInfo, StepKind, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{Effect, Kind, Op, Place, Step, step, values_of};
 use serde_json::Value;
 use std::sync::Arc;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "grain",
-    title: "Grain",
-    group: "detail",
-    about: "Adds grain: even, or like film; its size is relative to the picture. The same frame always gets the same grain, the next frame another. On perceptual values.",
-    words: &["grain", "noise", "film", "texture", "analogue", "analog", "rough"],
-    neutral: r#"{"amount": 0}"#,
-    starter: r#"{"amount": 25}"#,
-};
-
-static PARAMS: [Param; 4] = [
-    Param {
-        name: "amount",
-        about: "How strong.",
-        unit: "",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-    },
-    Param {
-        name: "size",
-        about: "Size of a grain, in thousandths of the long edge.",
-        unit: "‰ of the long edge",
-        kind: Kind::Number { min: 0.1, max: 5.0, step: 0.05 },
-    },
-    Param {
-        name: "kind",
-        about: "As on film, strongest in the middle tones, or even.",
-        unit: "",
-        kind: Kind::Choice(&["film", "even"]),
-    },
-    Param {
-        name: "colour",
-        about: "How different the three colours are; 0 is grain of brightness only.",
-        unit: "%",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Grain>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Grain {
-    /// 0 ..= 100.
-    pub amount: f64,
-    /// 0.1 ..= 5 thousandths of the long edge.
-    pub size: f64,
-    /// `film` or `even`.
-    pub kind: String,
-    /// 0 ..= 100 %.
-    pub colour: f64,
-}
-
-impl Default for Grain {
-    fn default() -> Self {
-        Self { amount: 25.0, size: 0.4, kind: "film".into(), colour: 20.0 }
+step! {
+    /// Adds grain: even, or like film; its size is relative to the picture. The same frame always gets the
+    /// same grain, the next frame another. On perceptual values.
+    pub struct Grain: PartialEq {
+        id: "grain",
+        title: "Grain",
+        group: "detail",
+        words: ["grain", "noise", "film", "texture", "analogue", "analog", "rough"],
+        neutral: r#"{"amount": 0}"#,
+        starter: r#"{"amount": 25}"#,
+        facts: { judged_at_full_size: true, effects: &[Effect::RaisesNoise] },
+    }
+    parameters {
+        /// How strong.
+        amount: f64 = 25.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 };
+        /// Size of a grain, in thousandths of the long edge.
+        size: f64 = 0.4, Kind::Number { min: 0.1, max: 5.0, step: 0.05 }, "‰ of the long edge";
+        /// As on film, strongest in the middle tones, or even.
+        kind: String = "film".into(), Kind::Choice(&["film", "even"]);
+        /// How different the three colours are; 0 is grain of brightness only.
+        colour: f64 = 20.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 }, "%";
     }
 }
 

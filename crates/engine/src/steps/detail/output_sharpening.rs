@@ -5,80 +5,34 @@
 //! light) at the viewing distance, in pixels of the print; ink spreads more on matte paper, so the amount is higher
 //! there. The radius is relative to the output, whatever stands after this line.
 
-use crate::step::{Kind, Op, Param, Place, Step, StepInfo, StepKind, values_of};
+use crate::step::{Effect, Kind, Op, Place, Step, step, values_of};
 use crate::steps::detail::unsharp_mask::Mask;
-use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "output_sharpening",
-    title: "Output sharpening",
-    group: "detail",
-    about: "The last sharpening, for where the picture will be looked at: a screen, or paper by its surface, width and distance. On the lightness, perceptual values. Belongs after the resize.",
-    words: &[
-        "output",
-        "sharpening",
-        "sharpen",
-        "screen",
-        "print",
-        "paper",
-        "matte",
-        "glossy",
-        "web",
-        "final",
-    ],
-    neutral: r#"{"strength": 0}"#,
-    starter: r#"{"target": "screen", "strength": 50}"#,
-};
-
-static PARAMS: [Param; 4] = [
-    Param {
-        name: "target",
-        about: "Where it is looked at.",
-        unit: "",
-        kind: Kind::Choice(&["screen", "glossy paper", "matte paper"]),
-    },
-    Param {
-        name: "strength",
-        about: "How strong; 50 is ordinary.",
-        unit: "",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-    },
-    Param {
-        name: "width",
-        about: "Long edge of the print.",
-        unit: "cm",
-        kind: Kind::Number { min: 5.0, max: 500.0, step: 1.0 },
-    },
-    Param {
-        name: "distance",
-        about: "How far away it is looked at.",
-        unit: "cm",
-        kind: Kind::Number { min: 10.0, max: 1000.0, step: 5.0 },
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<OutputSharpening>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct OutputSharpening {
-    /// `screen`, `glossy paper` or `matte paper`.
-    pub target: String,
-    /// 0 ..= 100.
-    pub strength: f64,
-    /// 5 ..= 500 cm.
-    pub width: f64,
-    /// 10 ..= 1000 cm.
-    pub distance: f64,
-}
-
-impl Default for OutputSharpening {
-    fn default() -> Self {
-        Self { target: "screen".into(), strength: 50.0, width: 30.0, distance: 40.0 }
+step! {
+    /// The last sharpening, for where the picture will be looked at: a screen, or paper by its surface,
+    /// width and distance. On the lightness, perceptual values. Belongs after the resize.
+    pub struct OutputSharpening: PartialEq {
+        id: "output_sharpening",
+        title: "Output sharpening",
+        group: "detail",
+        words: [
+            "output", "sharpening", "sharpen", "screen", "print", "paper", "matte", "glossy", "web",
+            "final",
+        ],
+        neutral: r#"{"strength": 0}"#,
+        starter: r#"{"target": "screen", "strength": 50}"#,
+        facts: { judged_at_full_size: true, effects: &[Effect::RaisesNoise, Effect::SharpensOutput] },
+    }
+    parameters {
+        /// Where it is looked at.
+        target: String = "screen".into(), Kind::Choice(&["screen", "glossy paper", "matte paper"]);
+        /// How strong; 50 is ordinary.
+        strength: f64 = 50.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 };
+        /// Long edge of the print.
+        width: f64 = 30.0, Kind::Number { min: 5.0, max: 500.0, step: 1.0 }, "cm";
+        /// How far away it is looked at.
+        distance: f64 = 40.0, Kind::Number { min: 10.0, max: 1000.0, step: 5.0 }, "cm";
     }
 }
 

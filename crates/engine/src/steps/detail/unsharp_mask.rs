@@ -8,61 +8,29 @@ use crate::colour::space::LUMINANCE;
 use crate::colour::transfer::{DECODE, ENCODE, Table};
 use crate::geometry::Rect;
 use crate::ops::pointwise::Pixel;
-use crate::step::{AreaOp, Kind, Op, Param, Place, Step, StepInfo, StepKind, values_of};
+use crate::step::{AreaOp, Effect, Kind, Op, Place, Step, step, values_of};
 use multiversion::multiversion;
-use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "unsharp_mask",
-    title: "Unsharp mask",
-    group: "detail",
-    about: "Sharpens by raising the difference to a blurred copy; on the lightness only, computed on perceptual values. Best after the resize.",
-    words: &["sharp", "sharpen", "soft", "blurry", "crisp", "detail", "usm", "unsharp"],
-    neutral: r#"{"amount": 0}"#,
-    starter: r#"{"amount": 60}"#,
-};
-
-static PARAMS: [Param; 3] = [
-    Param {
-        name: "amount",
-        about: "How much of the difference is added; 100 doubles fine detail.",
-        unit: "",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-    },
-    Param {
-        name: "radius",
-        about: "Radius (standard deviation) of the blur, in thousandths of the long edge here.",
-        unit: "‰ of the long edge",
-        kind: Kind::Number { min: 0.05, max: 5.0, step: 0.05 },
-    },
-    Param {
-        name: "threshold",
-        about: "Differences below this, in hundredths of the brightness range, are left alone.",
-        unit: "%",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 0.5 },
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<UnsharpMask>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct UnsharpMask {
-    /// 0 ..= 100.
-    pub amount: f64,
-    /// 0.05 ..= 5 thousandths of the long edge.
-    pub radius: f64,
-    /// 0 ..= 100 hundredths of the brightness range.
-    pub threshold: f64,
-}
-
-impl Default for UnsharpMask {
-    fn default() -> Self {
-        Self { amount: 50.0, radius: 0.5, threshold: 2.0 }
+step! {
+    /// Sharpens by raising the difference to a blurred copy; on the lightness only, computed on perceptual
+    /// values. Best after the resize.
+    pub struct UnsharpMask: PartialEq {
+        id: "unsharp_mask",
+        title: "Unsharp mask",
+        group: "detail",
+        words: ["sharp", "sharpen", "soft", "blurry", "crisp", "detail", "usm", "unsharp"],
+        neutral: r#"{"amount": 0}"#,
+        starter: r#"{"amount": 60}"#,
+        facts: { judged_at_full_size: true, effects: &[Effect::RaisesNoise, Effect::SharpensEdges] },
+    }
+    parameters {
+        /// How much of the difference is added; 100 doubles fine detail.
+        amount: f64 = 50.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 };
+        /// Radius (standard deviation) of the blur, in thousandths of the long edge here.
+        radius: f64 = 0.5, Kind::Number { min: 0.05, max: 5.0, step: 0.05 }, "‰ of the long edge";
+        /// Differences below this, in hundredths of the brightness range, are left alone.
+        threshold: f64 = 2.0, Kind::Number { min: 0.0, max: 100.0, step: 0.5 }, "%";
     }
 }
 

@@ -3,99 +3,48 @@
 
 use crate::geometry::{Affine, Size};
 use crate::step::{
-    Geometry, Kind, PLACES, Param, Step, StepInfo, StepKind, place_share, proportion, values_of,
+    Effect, Geometry, Kind, PLACES, Step, Tool, ToolKind, place_share, proportion, step, values_of,
 };
-use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "crop",
-    title: "Crop",
-    group: "geometry",
-    about: "Keeps a part of the picture: the largest window of a proportion at a place, made smaller or moved if wanted, or exact pixels.",
-    words: &[
-        "crop",
-        "cut",
-        "trim",
-        "16:9",
-        "4:5",
-        "1:1",
-        "3:2",
-        "square",
-        "portrait",
-        "proportion",
-        "aspect",
-    ],
-    neutral: r#"{"proportion": "original"}"#,
-    starter: r#"{"proportion": "16:9", "place": "centre"}"#,
-};
-
-static PARAMS: [Param; 6] = [
-    Param {
-        name: "proportion",
-        about: "Width to height, such as 16:9, or original.",
-        unit: "",
-        kind: Kind::Proportion,
-    },
-    Param { name: "place", about: "Where the window sits.", unit: "", kind: Kind::Choice(&PLACES) },
-    Param {
-        name: "size",
-        about: "Size of the window against the largest that fits.",
-        unit: "%",
-        kind: Kind::Number { min: 1.0, max: 100.0, step: 1.0 },
-    },
-    Param {
-        name: "right",
-        about: "Moved to the right, in hundredths of the picture's width.",
-        unit: "%",
-        kind: Kind::Number { min: -100.0, max: 100.0, step: 0.5 },
-    },
-    Param {
-        name: "down",
-        about: "Moved down, in hundredths of the picture's height.",
-        unit: "%",
-        kind: Kind::Number { min: -100.0, max: 100.0, step: 0.5 },
-    },
-    Param {
-        name: "pixels",
-        about: "Exactly these pixels [x, y, width, height] instead; cut to what the picture has.",
-        unit: "px",
-        kind: Kind::Window,
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Crop>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Crop {
-    /// `W:H` or `original`.
-    pub proportion: String,
-    /// One of the nine places.
-    pub place: String,
-    /// 1 ..= 100 % of the largest window.
-    pub size: f64,
-    /// −100 ..= 100 % of the width.
-    pub right: f64,
-    /// −100 ..= 100 % of the height.
-    pub down: f64,
-    /// `[x, y, width, height]`.
-    pub pixels: Option<[u32; 4]>,
-}
-
-impl Default for Crop {
-    fn default() -> Self {
-        Self {
-            proportion: "original".into(),
-            place: "centre".into(),
-            size: 100.0,
-            right: 0.0,
-            down: 0.0,
-            pixels: None,
-        }
+step! {
+    /// Keeps a part of the picture: the largest window of a proportion at a place, made smaller or moved if
+    /// wanted, or exact pixels.
+    pub struct Crop: PartialEq {
+        id: "crop",
+        title: "Crop",
+        group: "geometry",
+        words: [
+            "crop", "cut", "trim", "16:9", "4:5", "1:1", "3:2", "square", "portrait", "proportion",
+            "aspect",
+        ],
+        neutral: r#"{"proportion": "original"}"#,
+        starter: r#"{"proportion": "16:9", "place": "centre"}"#,
+        facts: {
+            moves_pixels: true,
+            tool: Some(Tool {
+                kind: ToolKind::Window,
+                button: Some("Crop on the picture"),
+                hint: "Drag the window; its corner changes the size.",
+                opens_at_once: false,
+                shows_input: true,
+            }),
+            effects: &[Effect::Frames],
+        },
+    }
+    parameters {
+        /// Width to height, such as 16:9, or original.
+        proportion: String = "original".into(), Kind::Proportion;
+        /// Where the window sits.
+        place: String = "centre".into(), Kind::Choice(&PLACES);
+        /// Size of the window against the largest that fits.
+        size: f64 = 100.0, Kind::Number { min: 1.0, max: 100.0, step: 1.0 }, "%";
+        /// Moved to the right, in hundredths of the picture's width.
+        right: f64 = 0.0, Kind::Number { min: -100.0, max: 100.0, step: 0.5 }, "%";
+        /// Moved down, in hundredths of the picture's height.
+        down: f64 = 0.0, Kind::Number { min: -100.0, max: 100.0, step: 0.5 }, "%";
+        /// Exactly these pixels [x, y, width, height] instead; cut to what the picture has.
+        pixels: Option<[u32; 4]> = None, Kind::Window, "px";
     }
 }
 

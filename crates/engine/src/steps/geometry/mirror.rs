@@ -1,42 +1,23 @@
 //! Mirror: left and right, or top and bottom, change places. Pure geometry, no pixel is computed anew.
 
 use crate::geometry::{Affine, Size};
-use crate::step::{Geometry, Kind, Param, Step, StepInfo, StepKind, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{Geometry, Kind, Step, step, values_of};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "mirror",
-    title: "Mirror",
-    group: "geometry",
-    about: "Left and right, or top and bottom, change places; no pixel is changed.",
-    words: &["mirror", "flip", "reflect", "left", "right", "reverse"],
-    neutral: r#"{"across": "none"}"#,
-    starter: r#"{"across": "left and right"}"#,
-};
-
-static PARAMS: [Param; 1] = [Param {
-    name: "across",
-    about: "What changes places.",
-    unit: "",
-    kind: Kind::Choice(&["none", "left and right", "top and bottom"]),
-}];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Mirror>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Mirror {
-    /// `none`, `left and right` or `top and bottom`.
-    pub across: String,
-}
-
-impl Default for Mirror {
-    fn default() -> Self {
-        Self { across: "left and right".into() }
+step! {
+    /// Left and right, or top and bottom, change places; no pixel is changed.
+    pub struct Mirror: PartialEq {
+        id: "mirror",
+        title: "Mirror",
+        group: "geometry",
+        words: ["mirror", "flip", "reflect", "left", "right", "reverse"],
+        neutral: r#"{"across": "none"}"#,
+        starter: r#"{"across": "left and right"}"#,
+        facts: { moves_pixels: true },
+    }
+    parameters {
+        /// What changes places.
+        across: String = "left and right".into(), Kind::Choice(&["none", "left and right", "top and bottom"]);
     }
 }
 

@@ -8,72 +8,44 @@
 use crate::analysis::line_detection::{Line, found_lines};
 use crate::geometry::{Affine, Size};
 use crate::ops::warp::{Projective, Warp};
-use crate::step::{Geometry, Kind, Param, ParamError, Step, StepInfo, StepKind, View, Wants, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{Effect, Geometry, Kind, ParamError, Step, Tool, ToolKind, View, Wants, step, values_of};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "perspective",
-    title: "Perspective",
-    group: "geometry",
-    about: "Makes verticals and horizontals parallel again: draw two or four lines along things that are upright or level in truth, or let them be found; then the covered part is cut out in the same proportion.",
-    words: &[
-        "perspective",
-        "vertical",
-        "verticals",
-        "parallel",
-        "keystone",
-        "building",
-        "leaning",
-        "falling lines",
-        "tilt",
-    ],
-    neutral: r#"{"lines": []}"#,
-    starter: r#"{"automatic": true}"#,
-};
-
-static PARAMS: [Param; 3] = [
-    Param {
-        name: "lines",
-        about: "Lines from one end to the other.",
-        unit: "",
-        kind: Kind::Rows(&["x", "y", "to x", "to y"], 4),
-    },
-    Param {
-        name: "automatic",
-        about: "Lines are found in the picture; those drawn go before.",
-        unit: "",
-        kind: Kind::Flag,
-    },
-    Param {
-        name: "strength",
-        about: "How much of it: a little less often looks more natural.",
-        unit: "%",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Perspective>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Perspective {
-    /// At most four.
-    pub lines: Vec<Line>,
-    /// Whether lines are found where none are drawn.
-    pub automatic: bool,
-    /// 0 ..= 100 %.
-    pub strength: f64,
-    #[serde(skip)]
-    seen: Vec<Line>,
-}
-
-impl Default for Perspective {
-    fn default() -> Self {
-        Self { lines: Vec::new(), automatic: false, strength: 100.0, seen: Vec::new() }
+step! {
+    /// Makes verticals and horizontals parallel again: draw two or four lines along things that are upright
+    /// or level in truth, or let them be found; then the covered part is cut out in the same proportion.
+    pub struct Perspective: PartialEq {
+        id: "perspective",
+        title: "Perspective",
+        group: "geometry",
+        words: [
+            "perspective", "vertical", "verticals", "parallel", "keystone", "building", "leaning",
+            "falling lines", "tilt",
+        ],
+        neutral: r#"{"lines": []}"#,
+        starter: r#"{"automatic": true}"#,
+        facts: {
+            moves_pixels: true,
+            tool: Some(Tool {
+                kind: ToolKind::Lines,
+                button: Some("Draw lines on the picture"),
+                hint: "Draw up to four lines along what should be upright or level; a fifth starts over.",
+                opens_at_once: true,
+                shows_input: true,
+            }),
+            effects: &[Effect::Frames],
+        },
+    }
+    parameters {
+        /// Lines from one end to the other.
+        lines: Vec<Line> = Vec::new(), Kind::Rows(&["x", "y", "to x", "to y"], 4);
+        /// Lines are found in the picture; those drawn go before.
+        automatic: bool = false, Kind::Flag;
+        /// How much of it: a little less often looks more natural.
+        strength: f64 = 100.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 }, "%";
+    }
+    measured {
+        seen: Vec<Line> = Vec::new();
     }
 }
 

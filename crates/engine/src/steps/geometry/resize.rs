@@ -2,85 +2,45 @@
 //! never larger than the picture unless `enlarge` allows it.
 
 use crate::geometry::{Affine, Size};
-use crate::step::{Geometry, Kind, MAX_SIDE, Param, ParamError, Step, StepInfo, StepKind, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{Effect, Geometry, Kind, MAX_SIDE, ParamError, Step, step, values_of};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "resize",
-    title: "Resize",
-    group: "geometry",
-    about: "Makes the picture as many pixels as wanted; give exactly one of the sizes. Pictures that are smaller already stay as they are unless enlarging is allowed.",
-    words: &[
-        "resize",
-        "size",
-        "smaller",
-        "larger",
-        "scale",
-        "pixels",
-        "web",
-        "width",
-        "height",
-        "long edge",
-        "reduce",
-    ],
-    neutral: r#"{"long_edge": null}"#,
-    starter: r#"{"long_edge": 1600}"#,
-};
+step! {
+    /// Makes the picture as many pixels as wanted; give exactly one of the sizes. Pictures that are smaller
+    /// already stay as they are unless enlarging is allowed.
+    pub struct Resize: PartialEq {
+        id: "resize",
+        title: "Resize",
+        group: "geometry",
+        words: [
+            "resize", "size", "smaller", "larger", "scale", "pixels", "web", "width", "height", "long
+            edge", "reduce",
+        ],
+        neutral: r#"{"long_edge": null}"#,
+        starter: r#"{"long_edge": 1600}"#,
+        facts: { moves_pixels: true, effects: &[Effect::Resizes, Effect::SetsSize] },
+    }
+    parameters {
+        /// Length of the longer side.
+        long_edge: Option<u32> = None, SIDE, "px";
+        /// Length of the shorter side.
+        short_edge: Option<u32> = None, SIDE, "px";
+        /// Width; the height follows.
+        width: Option<u32> = None, SIDE, "px";
+        /// Height; the width follows.
+        height: Option<u32> = None, SIDE, "px";
+        /// As large as fits inside [width, height].
+        fit: Option<[u32; 2]> = None, Kind::Pair, "px";
+        /// Fills [width, height]; what sticks out is cropped evenly.
+        fill: Option<[u32; 2]> = None, Kind::Pair, "px";
+        /// Exactly [width, height], stretched if need be.
+        exact: Option<[u32; 2]> = None, Kind::Pair, "px";
+        /// Whether pictures may become larger than they are.
+        enlarge: bool = false, Kind::Flag;
+    }
+}
 
 const SIDE: Kind = Kind::Whole { min: 1, max: MAX_SIDE };
-
-static PARAMS: [Param; 8] = [
-    Param { name: "long_edge", about: "Length of the longer side.", unit: "px", kind: SIDE },
-    Param { name: "short_edge", about: "Length of the shorter side.", unit: "px", kind: SIDE },
-    Param { name: "width", about: "Width; the height follows.", unit: "px", kind: SIDE },
-    Param { name: "height", about: "Height; the width follows.", unit: "px", kind: SIDE },
-    Param { name: "fit", about: "As large as fits inside [width, height].", unit: "px", kind: Kind::Pair },
-    Param {
-        name: "fill",
-        about: "Fills [width, height]; what sticks out is cropped evenly.",
-        unit: "px",
-        kind: Kind::Pair,
-    },
-    Param {
-        name: "exact",
-        about: "Exactly [width, height], stretched if need be.",
-        unit: "px",
-        kind: Kind::Pair,
-    },
-    Param {
-        name: "enlarge",
-        about: "Whether pictures may become larger than they are.",
-        unit: "",
-        kind: Kind::Flag,
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Resize>(&INFO, &PARAMS);
-
-/// Values of the step; at most one size is given.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Resize {
-    /// Pixels of the longer side.
-    pub long_edge: Option<u32>,
-    /// Pixels of the shorter side.
-    pub short_edge: Option<u32>,
-    /// Pixels per row.
-    pub width: Option<u32>,
-    /// Rows.
-    pub height: Option<u32>,
-    /// Inside this box.
-    pub fit: Option<[u32; 2]>,
-    /// Filling this box.
-    pub fill: Option<[u32; 2]>,
-    /// Exactly this box.
-    pub exact: Option<[u32; 2]>,
-    /// Whether it may grow.
-    pub enlarge: bool,
-}
 
 impl Resize {
     fn given(&self) -> Vec<&'static str> {

@@ -1,42 +1,23 @@
 //! Rotate: by quarter turns. Pure geometry, no pixel is computed anew.
 
 use crate::geometry::{Affine, Size};
-use crate::step::{Geometry, Kind, Param, Step, StepInfo, StepKind, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{Effect, Geometry, Kind, Step, step, values_of};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "rotate",
-    title: "Rotate",
-    group: "geometry",
-    about: "Turns the picture by quarter turns; no pixel is changed.",
-    words: &["rotate", "turn", "quarter", "90", "180", "portrait", "landscape", "upright", "sideways"],
-    neutral: r#"{"turn": "none"}"#,
-    starter: r#"{"turn": "right"}"#,
-};
-
-static PARAMS: [Param; 1] = [Param {
-    name: "turn",
-    about: "Clockwise (right), anticlockwise (left), or half way round.",
-    unit: "",
-    kind: Kind::Choice(&["none", "right", "left", "half"]),
-}];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Rotate>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Rotate {
-    /// `none`, `right`, `left` or `half`.
-    pub turn: String,
-}
-
-impl Default for Rotate {
-    fn default() -> Self {
-        Self { turn: "right".into() }
+step! {
+    /// Turns the picture by quarter turns; no pixel is changed.
+    pub struct Rotate: PartialEq {
+        id: "rotate",
+        title: "Rotate",
+        group: "geometry",
+        words: ["rotate", "turn", "quarter", "90", "180", "portrait", "landscape", "upright", "sideways"],
+        neutral: r#"{"turn": "none"}"#,
+        starter: r#"{"turn": "right"}"#,
+        facts: { moves_pixels: true, effects: &[Effect::Turns] },
+    }
+    parameters {
+        /// Clockwise (right), anticlockwise (left), or half way round.
+        turn: String = "right".into(), Kind::Choice(&["none", "right", "left", "half"]);
     }
 }
 

@@ -2,37 +2,35 @@
 //! that holds no empty corner. Pure geometry: becomes part of one mapping.
 
 use crate::geometry::{Affine, Size};
-use crate::step::{Geometry, Kind, Param, Step, StepInfo, StepKind, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{Effect, Geometry, Kind, Step, Tool, ToolKind, step, values_of};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "straighten",
-    title: "Straighten",
-    group: "geometry",
-    about: "Turns the picture by a small angle and cuts away the corners that would be empty; the proportion stays.",
-    words: &["straighten", "horizon", "tilt", "level", "rotate", "turn", "crooked", "angle"],
-    neutral: r#"{"degrees": 0}"#,
-    starter: r#"{"degrees": 0}"#,
-};
-
-static PARAMS: [Param; 1] = [Param {
-    name: "degrees",
-    about: "Clockwise (above 0) or anticlockwise (below 0).",
-    unit: "°",
-    kind: Kind::Number { min: -45.0, max: 45.0, step: 0.1 },
-}];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Straighten>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Straighten {
-    /// −45 ..= 45, clockwise.
-    pub degrees: f64,
+step! {
+    /// Turns the picture by a small angle and cuts away the corners that would be empty; the proportion
+    /// stays.
+    pub struct Straighten: PartialEq {
+        id: "straighten",
+        title: "Straighten",
+        group: "geometry",
+        words: ["straighten", "horizon", "tilt", "level", "rotate", "turn", "crooked", "angle"],
+        neutral: r#"{"degrees": 0}"#,
+        starter: r#"{"degrees": 0}"#,
+        facts: {
+            moves_pixels: true,
+            tool: Some(Tool {
+                kind: ToolKind::Horizon,
+                button: Some("Draw the horizon"),
+                hint: "Draw a line along something that should be level or upright.",
+                opens_at_once: true,
+                shows_input: true,
+            }),
+            effects: &[Effect::Frames],
+        },
+    }
+    parameters {
+        /// Clockwise (above 0) or anticlockwise (below 0).
+        degrees: f64 = 0.0, Kind::Number { min: -45.0, max: 45.0, step: 0.1 }, "°";
+    }
 }
 
 impl Step for Straighten {

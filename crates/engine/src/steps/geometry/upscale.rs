@@ -10,43 +10,31 @@ use crate::geometry::{Affine, Rect, Size};
 use crate::ops::denoise::{apart, together};
 use crate::ops::pointwise::Pixel;
 use crate::ops::resample::cubic;
-use crate::step::{EnlargeOp, Geometry, Kind, Param, Step, StepInfo, StepKind, values_of};
+use crate::step::{Effect, EnlargeOp, Geometry, Kind, Step, step, values_of};
 use multiversion::multiversion;
-use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "upscale",
-    title: "Upscale",
-    group: "geometry",
-    about: "Makes the picture two, three or four times as large each way, with clean edges and without rings. Cannot sensibly be done twice. The result may have at most 400 megapixels.",
-    words: &["upscale", "enlarge", "larger", "bigger", "double", "resolution", "super", "2x", "4x", "print"],
-    neutral: r#"{"factor": "1"}"#,
-    starter: r#"{"factor": "2"}"#,
-};
-
-static PARAMS: [Param; 1] = [Param {
-    name: "factor",
-    about: "How many times as large each way.",
-    unit: "",
-    kind: Kind::Choice(&["1", "2", "3", "4"]),
-}];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Upscale>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Upscale {
-    /// `1` … `4`.
-    pub factor: String,
-}
-
-impl Default for Upscale {
-    fn default() -> Self {
-        Self { factor: "2".into() }
+step! {
+    /// Makes the picture two, three or four times as large each way, with clean edges and without rings.
+    /// Cannot sensibly be done twice. The result may have at most 400 megapixels.
+    pub struct Upscale: PartialEq {
+        id: "upscale",
+        title: "Upscale",
+        group: "geometry",
+        words: [
+            "upscale", "enlarge", "larger", "bigger", "double", "resolution", "super", "2x", "4x", "print",
+        ],
+        neutral: r#"{"factor": "1"}"#,
+        starter: r#"{"factor": "2"}"#,
+        facts: {
+            moves_pixels: true,
+            once: Some("enlarged"),
+            effects: &[Effect::RaisesNoise, Effect::Resizes, Effect::Enlarges],
+        },
+    }
+    parameters {
+        /// How many times as large each way.
+        factor: String = "2".into(), Kind::Choice(&["1", "2", "3", "4"]);
     }
 }
 

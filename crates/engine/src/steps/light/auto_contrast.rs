@@ -6,65 +6,33 @@
 
 use crate::colour::space::LUMINANCE;
 use crate::colour::transfer::encode;
-use crate::step::{Kind, Op, Param, Place, Step, StepInfo, StepKind, View, Wants, values_of};
+use crate::step::{Kind, Op, Place, Step, View, Wants, step, values_of};
 use crate::steps::light::auto_range::{percentile, tenth};
 use crate::steps::light::contrast::Contrast;
 use crate::steps::light::levels::Levels;
-use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "auto_contrast",
-    title: "Automatic contrast",
-    group: "light",
-    about: "Brings brightness and contrast towards an easy middle, half the way and bounded, so that a night stays a night; measured on every frame, or once and kept for all.",
-    words: &["automatic", "auto", "contrast", "brightness", "tone", "even", "flat", "dull"],
-    neutral: r#"{"strength": 0}"#,
-    starter: r#"{"strength": 80}"#,
-};
-
-static PARAMS: [Param; 3] = [
-    Param {
-        name: "strength",
-        about: "How much of what was measured is done.",
-        unit: "%",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-    },
-    Param {
-        name: "nudge",
-        about: "Always a little less (below 0) or more (above 0) contrast on top.",
-        unit: "",
-        kind: Kind::Number { min: -50.0, max: 50.0, step: 1.0 },
-    },
-    Param {
-        name: "kept",
-        about: "Middle and spread as measured on the sample, for all frames; nothing: measured on every frame.",
-        unit: "%",
-        kind: Kind::Kept(2),
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<AutoContrast>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct AutoContrast {
-    /// 0 ..= 100 %.
-    pub strength: f64,
-    /// −50 ..= 50.
-    pub nudge: f64,
-    /// Median and spread, per cent of the scale.
-    pub kept: Option<[f64; 2]>,
-    #[serde(skip)]
-    seen: Option<[f64; 2]>,
-}
-
-impl Default for AutoContrast {
-    fn default() -> Self {
-        Self { strength: 80.0, nudge: 0.0, kept: None, seen: None }
+step! {
+    /// Brings brightness and contrast towards an easy middle, half the way and bounded, so that a night
+    /// stays a night; measured on every frame, or once and kept for all.
+    pub struct AutoContrast: PartialEq {
+        id: "auto_contrast",
+        title: "Automatic contrast",
+        group: "light",
+        words: ["automatic", "auto", "contrast", "brightness", "tone", "even", "flat", "dull"],
+        neutral: r#"{"strength": 0}"#,
+        starter: r#"{"strength": 80}"#,
+    }
+    parameters {
+        /// How much of what was measured is done.
+        strength: f64 = 80.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 }, "%";
+        /// Always a little less (below 0) or more (above 0) contrast on top.
+        nudge: f64 = 0.0, Kind::Number { min: -50.0, max: 50.0, step: 1.0 };
+        /// Middle and spread as measured on the sample, for all frames; nothing: measured on every frame.
+        kept: Option<[f64; 2]> = None, Kind::Kept(2), "%";
+    }
+    measured {
+        seen: Option<[f64; 2]> = None;
     }
 }
 

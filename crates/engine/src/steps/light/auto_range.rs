@@ -5,71 +5,35 @@
 //! The work is that of `levels`.
 
 use crate::colour::transfer::encode;
-use crate::step::{Kind, Op, Param, Place, Step, StepInfo, StepKind, View, Wants, values_of};
+use crate::step::{Kind, Op, Place, Step, View, Wants, step, values_of};
 use crate::steps::light::levels::Levels;
-use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "auto_range",
-    title: "Automatic range",
-    group: "light",
-    about: "Stretches the tones so that the darkest that matter become black and the brightest white; measured on every frame, or once and kept for all. Bounded: black takes at most 30 % of the scale, white starts at 55 % or above.",
-    words: &["automatic", "auto", "range", "levels", "flat", "haze", "fog", "stretch", "normalise"],
-    neutral: r#"{"strength": 0}"#,
-    starter: r#"{"strength": 80}"#,
-};
-
-static PARAMS: [Param; 4] = [
-    Param {
-        name: "strength",
-        about: "How much of what was measured is done.",
-        unit: "%",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-    },
-    Param {
-        name: "leave",
-        about: "So many thousandths of the pixels may become full black, and as many full white.",
-        unit: "‰",
-        kind: Kind::Number { min: 0.0, max: 50.0, step: 0.5 },
-    },
-    Param {
-        name: "nudge",
-        about: "Always a little darker (below 0) or brighter (above 0) on top.",
-        unit: "",
-        kind: Kind::Number { min: -50.0, max: 50.0, step: 1.0 },
-    },
-    Param {
-        name: "kept",
-        about: "Black and white as measured on the sample, for all frames; nothing: measured on every frame.",
-        unit: "%",
-        kind: Kind::Kept(2),
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<AutoRange>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct AutoRange {
-    /// 0 ..= 100 %.
-    pub strength: f64,
-    /// 0 ..= 50 ‰.
-    pub leave: f64,
-    /// −50 ..= 50.
-    pub nudge: f64,
-    /// Black and white, per cent of the scale.
-    pub kept: Option<[f64; 2]>,
-    #[serde(skip)]
-    seen: Option<[f64; 2]>,
-}
-
-impl Default for AutoRange {
-    fn default() -> Self {
-        Self { strength: 80.0, leave: 1.0, nudge: 0.0, kept: None, seen: None }
+step! {
+    /// Stretches the tones so that the darkest that matter become black and the brightest white; measured
+    /// on every frame, or once and kept for all. Bounded: black takes at most 30 % of the scale, white
+    /// starts at 55 % or above.
+    pub struct AutoRange: PartialEq {
+        id: "auto_range",
+        title: "Automatic range",
+        group: "light",
+        words: ["automatic", "auto", "range", "levels", "flat", "haze", "fog", "stretch", "normalise"],
+        neutral: r#"{"strength": 0}"#,
+        starter: r#"{"strength": 80}"#,
+        facts: { clips: &["black", "white"] },
+    }
+    parameters {
+        /// How much of what was measured is done.
+        strength: f64 = 80.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 }, "%";
+        /// So many thousandths of the pixels may become full black, and as many full white.
+        leave: f64 = 1.0, Kind::Number { min: 0.0, max: 50.0, step: 0.5 }, "‰";
+        /// Always a little darker (below 0) or brighter (above 0) on top.
+        nudge: f64 = 0.0, Kind::Number { min: -50.0, max: 50.0, step: 1.0 };
+        /// Black and white as measured on the sample, for all frames; nothing: measured on every frame.
+        kept: Option<[f64; 2]> = None, Kind::Kept(2), "%";
+    }
+    measured {
+        seen: Option<[f64; 2]> = None;
     }
 }
 

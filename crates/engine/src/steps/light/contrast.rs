@@ -2,37 +2,24 @@
 
 use crate::colour::transfer::{decode, encode};
 use crate::ops::pointwise::PointOp;
-use crate::step::{Kind, Op, Param, Place, Step, StepInfo, StepKind, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{Kind, Op, Place, Step, step, values_of};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "contrast",
-    title: "Contrast",
-    group: "light",
-    about: "Draws tones away from the middle (above 0) without clipping black or white, or towards it (below 0); computed on perceptual values.",
-    words: &["contrast", "flat", "flatter", "punch", "hard", "soft", "dull", "fog"],
-    neutral: r#"{"amount": 0}"#,
-    starter: r#"{"amount": 10}"#,
-};
-
-static PARAMS: [Param; 1] = [Param {
-    name: "amount",
-    about: "Less (below 0) or more (above 0).",
-    unit: "",
-    kind: Kind::Number { min: -100.0, max: 100.0, step: 1.0 },
-}];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Contrast>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Contrast {
-    /// −100 ..= 100.
-    pub amount: f64,
+step! {
+    /// Draws tones away from the middle (above 0) without clipping black or white, or towards it (below 0);
+    /// computed on perceptual values.
+    pub struct Contrast: PartialEq {
+        id: "contrast",
+        title: "Contrast",
+        group: "light",
+        words: ["contrast", "flat", "flatter", "punch", "hard", "soft", "dull", "fog"],
+        neutral: r#"{"amount": 0}"#,
+        starter: r#"{"amount": 10}"#,
+    }
+    parameters {
+        /// Less (below 0) or more (above 0).
+        amount: f64 = 0.0, Kind::Number { min: -100.0, max: 100.0, step: 1.0 };
+    }
 }
 
 /// The tone function on the perceptual scale. Above white it runs on without a jump.

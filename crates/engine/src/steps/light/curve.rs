@@ -6,62 +6,37 @@
 
 use crate::colour::transfer::{decode, encode};
 use crate::ops::pointwise::{Curve as Function, PointOp};
-use crate::step::{Kind, Op, Param, Place, Step, StepInfo, StepKind, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{Kind, Op, Place, Step, step, values_of};
 use serde_json::Value;
 use std::sync::Arc;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "curve",
-    title: "Curve",
-    group: "light",
-    about: "A tone curve through points [in, out] on perceptual values, for all channels together and for each; interpolated without overshoot.",
-    words: &["curve", "tone", "levels", "shadows", "highlights", "s-curve", "gamma", "matte"],
-    neutral: r#"{"all": [[0, 0], [1, 1]]}"#,
-    starter: r#"{"all": [[0, 0], [0.25, 0.22], [0.75, 0.79], [1, 1]]}"#,
-};
-
-static PARAMS: [Param; 4] = [
-    Param { name: "all", about: "Points for all three channels.", unit: "", kind: Kind::Points },
-    Param { name: "red", about: "Points for red, before the combined ones.", unit: "", kind: Kind::Points },
-    Param {
-        name: "green",
-        about: "Points for green, before the combined ones.",
-        unit: "",
-        kind: Kind::Points,
-    },
-    Param { name: "blue", about: "Points for blue, before the combined ones.", unit: "", kind: Kind::Points },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Curve>(&INFO, &PARAMS);
+step! {
+    /// A tone curve through points [in, out] on perceptual values, for all channels together and for each;
+    /// interpolated without overshoot.
+    pub struct Curve: PartialEq {
+        id: "curve",
+        title: "Curve",
+        group: "light",
+        words: ["curve", "tone", "levels", "shadows", "highlights", "s-curve", "gamma", "matte"],
+        neutral: r#"{"all": [[0, 0], [1, 1]]}"#,
+        starter: r#"{"all": [[0, 0], [0.25, 0.22], [0.75, 0.79], [1, 1]]}"#,
+    }
+    parameters {
+        /// Points for all three channels.
+        all: Vec<Point> = STRAIGHT.to_vec(), Kind::Points;
+        /// Points for red, before the combined ones.
+        red: Vec<Point> = STRAIGHT.to_vec(), Kind::Points;
+        /// Points for green, before the combined ones.
+        green: Vec<Point> = STRAIGHT.to_vec(), Kind::Points;
+        /// Points for blue, before the combined ones.
+        blue: Vec<Point> = STRAIGHT.to_vec(), Kind::Points;
+    }
+}
 
 /// A point, in and out.
 pub type Point = [f64; 2];
 
 const STRAIGHT: [Point; 2] = [[0.0, 0.0], [1.0, 1.0]];
-
-/// Values of the step.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Curve {
-    /// For all channels.
-    pub all: Vec<Point>,
-    /// For red.
-    pub red: Vec<Point>,
-    /// For green.
-    pub green: Vec<Point>,
-    /// For blue.
-    pub blue: Vec<Point>,
-}
-
-impl Default for Curve {
-    fn default() -> Self {
-        let straight = || STRAIGHT.to_vec();
-        Self { all: straight(), red: straight(), green: straight(), blue: straight() }
-    }
-}
 
 /// The monotone cubic through points.
 pub struct Monotone {

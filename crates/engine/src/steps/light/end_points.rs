@@ -5,47 +5,27 @@
 
 use crate::colour::transfer::{decode, encode};
 use crate::ops::pointwise::PointOp;
-use crate::step::{Kind, Op, Param, Place, Step, StepInfo, StepKind, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{Kind, Op, Place, Step, step, values_of};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "end_points",
-    title: "Black and white point",
-    group: "light",
-    about: "Lets the darkest tones fall to black or lifts them, and lets the brightest rise to white or holds them back; the middle stays. On perceptual values.",
-    words: &["black", "white", "point", "blacks", "whites", "clip", "deep", "flat", "haze", "fade"],
-    neutral: r#"{"black": 0, "white": 0}"#,
-    starter: r#"{"black": -10, "white": 10}"#,
-};
-
-static PARAMS: [Param; 2] = [
-    Param {
-        name: "black",
-        about: "Darker (below 0: more tones become black) or lighter (above 0) at the dark end.",
-        unit: "",
-        kind: Kind::Number { min: -100.0, max: 100.0, step: 1.0 },
-    },
-    Param {
-        name: "white",
-        about: "Darker (below 0) or lighter (above 0: more tones become white) at the bright end.",
-        unit: "",
-        kind: Kind::Number { min: -100.0, max: 100.0, step: 1.0 },
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<EndPoints>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct EndPoints {
-    /// −100 ..= 100.
-    pub black: f64,
-    /// −100 ..= 100.
-    pub white: f64,
+step! {
+    /// Lets the darkest tones fall to black or lifts them, and lets the brightest rise to white or holds
+    /// them back; the middle stays. On perceptual values.
+    pub struct EndPoints: PartialEq {
+        id: "end_points",
+        title: "Black and white point",
+        group: "light",
+        words: ["black", "white", "point", "blacks", "whites", "clip", "deep", "flat", "haze", "fade"],
+        neutral: r#"{"black": 0, "white": 0}"#,
+        starter: r#"{"black": -10, "white": 10}"#,
+        facts: { clips: &["black", "white"] },
+    }
+    parameters {
+        /// Darker (below 0: more tones become black) or lighter (above 0) at the dark end.
+        black: f64 = 0.0, Kind::Number { min: -100.0, max: 100.0, step: 1.0 };
+        /// Darker (below 0) or lighter (above 0: more tones become white) at the bright end.
+        white: f64 = 0.0, Kind::Number { min: -100.0, max: 100.0, step: 1.0 };
+    }
 }
 
 /// Share of the scale an end moves at 100.

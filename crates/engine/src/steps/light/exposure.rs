@@ -2,37 +2,24 @@
 
 use crate::colour::space::IDENTITY;
 use crate::ops::pointwise::PointOp;
-use crate::step::{Kind, Op, Param, Place, Step, StepInfo, StepKind, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{Kind, Op, Place, Step, step, values_of};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "exposure",
-    title: "Exposure",
-    group: "light",
-    about: "Brightens or darkens like a longer or shorter shutter time; computed on linear light, so one stop is twice the light.",
-    words: &["bright", "brighter", "dark", "darker", "light", "stops", "ev", "underexposed"],
-    neutral: r#"{"stops": 0}"#,
-    starter: r#"{"stops": 0.3}"#,
-};
-
-static PARAMS: [Param; 1] = [Param {
-    name: "stops",
-    about: "How much brighter (above 0) or darker (below 0).",
-    unit: "stops",
-    kind: Kind::Number { min: -5.0, max: 5.0, step: 0.05 },
-}];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Exposure>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Exposure {
-    /// −5 ..= 5 stops.
-    pub stops: f64,
+step! {
+    /// Brightens or darkens like a longer or shorter shutter time; computed on linear light, so one stop is
+    /// twice the light.
+    pub struct Exposure: PartialEq {
+        id: "exposure",
+        title: "Exposure",
+        group: "light",
+        words: ["bright", "brighter", "dark", "darker", "light", "stops", "ev", "underexposed"],
+        neutral: r#"{"stops": 0}"#,
+        starter: r#"{"stops": 0.3}"#,
+    }
+    parameters {
+        /// How much brighter (above 0) or darker (below 0).
+        stops: f64 = 0.0, Kind::Number { min: -5.0, max: 5.0, step: 0.05 }, "stops";
+    }
 }
 
 impl Step for Exposure {

@@ -5,91 +5,43 @@
 
 use crate::ops::mask::{Area, Combine, Form, Mask, Shape};
 use crate::ops::pointwise::{Masked, PointOp, PointProgram};
-use crate::step::{Kind, Op, Param, ParamError, Place, Step, StepInfo, StepKind, values_of};
+use crate::step::{Kind, Op, ParamError, Place, Step, Tool, ToolKind, step, values_of};
 use crate::steps::colour::saturation::Saturation;
 use crate::steps::light::contrast::Contrast;
 use crate::steps::light::exposure::Exposure;
 use crate::steps::light::white_balance::WhiteBalance;
-use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::sync::Arc;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "graduated_filter",
-    title: "Graduated filter",
-    group: "light",
-    about: "Darkens a sky or lightens a foreground like a graduated glass before the lens: all of it before the line, nothing after it, softly between. Each part as in the step of its name.",
-    words: &["graduated", "gradient", "sky", "horizon", "filter", "grey grad", "foreground", "darken sky"],
-    neutral: r#"{"stops": 0, "contrast": 0, "temperature": 0, "saturation": 0}"#,
-    starter: r#"{"stops": -0.7}"#,
-};
-
-static PARAMS: [Param; 6] = [
-    Param {
-        name: "from",
-        about: "Where it begins to fade; before this, all of it.",
-        unit: "",
-        kind: Kind::Spot,
-    },
-    Param { name: "to", about: "Where it has faded; beyond this, nothing.", unit: "", kind: Kind::Spot },
-    Param {
-        name: "stops",
-        about: "Darker (below 0) or brighter (above 0).",
-        unit: "stops",
-        kind: Kind::Number { min: -5.0, max: 5.0, step: 0.05 },
-    },
-    Param {
-        name: "contrast",
-        about: "Less (below 0) or more (above 0) contrast.",
-        unit: "",
-        kind: Kind::Number { min: -100.0, max: 100.0, step: 1.0 },
-    },
-    Param {
-        name: "temperature",
-        about: "Cooler (below 0) or warmer (above 0).",
-        unit: "",
-        kind: Kind::Number { min: -100.0, max: 100.0, step: 1.0 },
-    },
-    Param {
-        name: "saturation",
-        about: "Weaker (below 0) or stronger (above 0) colours.",
-        unit: "",
-        kind: Kind::Number { min: -100.0, max: 100.0, step: 1.0 },
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<GraduatedFilter>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct GraduatedFilter {
-    /// `[x, y]`, shares of width and height.
-    pub from: [f64; 2],
-    /// `[x, y]`, elsewhere than `from`.
-    pub to: [f64; 2],
-    /// −5 ..= 5.
-    pub stops: f64,
-    /// −100 ..= 100.
-    pub contrast: f64,
-    /// −100 ..= 100.
-    pub temperature: f64,
-    /// −100 ..= 100.
-    pub saturation: f64,
-}
-
-impl Default for GraduatedFilter {
-    fn default() -> Self {
-        Self {
-            from: [0.5, 0.2],
-            to: [0.5, 0.5],
-            stops: 0.0,
-            contrast: 0.0,
-            temperature: 0.0,
-            saturation: 0.0,
-        }
+step! {
+    /// Darkens a sky or lightens a foreground like a graduated glass before the lens: all of it before the
+    /// line, nothing after it, softly between. Each part as in the step of its name.
+    pub struct GraduatedFilter: PartialEq {
+        id: "graduated_filter",
+        title: "Graduated filter",
+        group: "light",
+        words: [
+            "graduated", "gradient", "sky", "horizon", "filter", "grey grad", "foreground", "darken sky",
+        ],
+        neutral: r#"{"stops": 0, "contrast": 0, "temperature": 0, "saturation": 0}"#,
+        starter: r#"{"stops": -0.7}"#,
+        facts: {
+            tool: Some(Tool {
+                kind: ToolKind::Ramp, button: Some("Draw it on the picture"), hint: "Drag from where it is full to where it ends.", opens_at_once: false, shows_input: false }) },
+    }
+    parameters {
+        /// Where it begins to fade; before this, all of it.
+        from: [f64; 2] = [0.5, 0.2], Kind::Spot;
+        /// Where it has faded; beyond this, nothing.
+        to: [f64; 2] = [0.5, 0.5], Kind::Spot;
+        /// Darker (below 0) or brighter (above 0).
+        stops: f64 = 0.0, Kind::Number { min: -5.0, max: 5.0, step: 0.05 }, "stops";
+        /// Less (below 0) or more (above 0) contrast.
+        contrast: f64 = 0.0, Kind::Number { min: -100.0, max: 100.0, step: 1.0 };
+        /// Cooler (below 0) or warmer (above 0).
+        temperature: f64 = 0.0, Kind::Number { min: -100.0, max: 100.0, step: 1.0 };
+        /// Weaker (below 0) or stronger (above 0) colours.
+        saturation: f64 = 0.0, Kind::Number { min: -100.0, max: 100.0, step: 1.0 };
     }
 }
 

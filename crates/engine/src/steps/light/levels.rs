@@ -4,84 +4,39 @@
 
 use crate::colour::transfer::{decode, encode};
 use crate::ops::pointwise::{Curve, PointOp};
-use crate::step::{Kind, Op, Param, ParamError, Place, Step, StepInfo, StepKind, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{Kind, Op, ParamError, Place, Step, step, values_of};
 use serde_json::Value;
 use std::sync::Arc;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "levels",
-    title: "Levels",
-    group: "light",
-    about: "Says which tone becomes black and which white, how bright the middle is, and how far the result reaches; on perceptual values, for one channel or all.",
-    words: &["levels", "gamma", "range", "flat", "haze", "black", "white", "midtones"],
-    neutral: r#"{"black": 0, "white": 100, "middle": 1}"#,
-    starter: r#"{"black": 2, "white": 96}"#,
-};
-
-const CHANNELS: [&str; 4] = ["all", "red", "green", "blue"];
-
-static PARAMS: [Param; 6] = [
-    Param {
-        name: "black",
-        about: "This tone and all below become the darkest.",
-        unit: "%",
-        kind: Kind::Number { min: 0.0, max: 99.0, step: 0.5 },
-    },
-    Param {
-        name: "white",
-        about: "This tone and all above become the brightest.",
-        unit: "%",
-        kind: Kind::Number { min: 1.0, max: 100.0, step: 0.5 },
-    },
-    Param {
-        name: "middle",
-        about: "Brighter (above 1) or darker (below 1) in between, as an exponent.",
-        unit: "",
-        kind: Kind::Number { min: 0.1, max: 10.0, step: 0.02 },
-    },
-    Param {
-        name: "low",
-        about: "The darkest tone of the result.",
-        unit: "%",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 0.5 },
-    },
-    Param {
-        name: "high",
-        about: "The brightest tone of the result.",
-        unit: "%",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 0.5 },
-    },
-    Param { name: "channel", about: "Which channel.", unit: "", kind: Kind::Choice(&CHANNELS) },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Levels>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Levels {
-    /// 0 ..= 99 %, below `white`.
-    pub black: f64,
-    /// 1 ..= 100 %.
-    pub white: f64,
-    /// 0.1 ..= 10.
-    pub middle: f64,
-    /// 0 ..= 100 %.
-    pub low: f64,
-    /// 0 ..= 100 %.
-    pub high: f64,
-    /// `all`, `red`, `green` or `blue`.
-    pub channel: String,
-}
-
-impl Default for Levels {
-    fn default() -> Self {
-        Self { black: 0.0, white: 100.0, middle: 1.0, low: 0.0, high: 100.0, channel: "all".into() }
+step! {
+    /// Says which tone becomes black and which white, how bright the middle is, and how far the result
+    /// reaches; on perceptual values, for one channel or all.
+    pub struct Levels: PartialEq {
+        id: "levels",
+        title: "Levels",
+        group: "light",
+        words: ["levels", "gamma", "range", "flat", "haze", "black", "white", "midtones"],
+        neutral: r#"{"black": 0, "white": 100, "middle": 1}"#,
+        starter: r#"{"black": 2, "white": 96}"#,
+        facts: { clips: &["black", "white"] },
+    }
+    parameters {
+        /// This tone and all below become the darkest.
+        black: f64 = 0.0, Kind::Number { min: 0.0, max: 99.0, step: 0.5 }, "%";
+        /// This tone and all above become the brightest.
+        white: f64 = 100.0, Kind::Number { min: 1.0, max: 100.0, step: 0.5 }, "%";
+        /// Brighter (above 1) or darker (below 1) in between, as an exponent.
+        middle: f64 = 1.0, Kind::Number { min: 0.1, max: 10.0, step: 0.02 };
+        /// The darkest tone of the result.
+        low: f64 = 0.0, Kind::Number { min: 0.0, max: 100.0, step: 0.5 }, "%";
+        /// The brightest tone of the result.
+        high: f64 = 100.0, Kind::Number { min: 0.0, max: 100.0, step: 0.5 }, "%";
+        /// Which channel.
+        channel: String = "all".into(), Kind::Choice(&CHANNELS);
     }
 }
+
+const CHANNELS: [&str; 4] = ["all", "red", "green", "blue"];
 
 impl Levels {
     fn function(&self) -> Curve {

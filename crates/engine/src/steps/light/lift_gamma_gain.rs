@@ -4,61 +4,28 @@
 
 use crate::colour::transfer::{decode, encode};
 use crate::ops::pointwise::{Curve, PointOp};
-use crate::step::{Kind, Op, Param, Place, Step, StepInfo, StepKind, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{Kind, Op, Place, Step, step, values_of};
 use serde_json::Value;
 use std::sync::Arc;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "lift_gamma_gain",
-    title: "Lift, gamma, gain",
-    group: "light",
-    about: "Three handles for grading: lift moves the dark end, gamma the middle, gain the bright end, each for red, green and blue; on perceptual values.",
-    words: &["lift", "gamma", "gain", "grade", "grading", "colour", "look", "film", "video"],
-    neutral: r#"{"lift": [0, 0, 0], "gamma": [1, 1, 1], "gain": [1, 1, 1]}"#,
-    starter: r#"{"lift": [0.01, 0.01, 0.02], "gain": [1.03, 1.02, 1]}"#,
-};
-
-static PARAMS: [Param; 3] = [
-    Param {
-        name: "lift",
-        about: "Raises (above 0) or lowers the dark end.",
-        unit: "",
-        kind: Kind::Triple { min: -0.5, max: 0.5, step: 0.01 },
-    },
-    Param {
-        name: "gamma",
-        about: "Brightens (above 1) or darkens the middle.",
-        unit: "",
-        kind: Kind::Triple { min: 0.2, max: 5.0, step: 0.02 },
-    },
-    Param {
-        name: "gain",
-        about: "Raises (above 1) or lowers the bright end.",
-        unit: "",
-        kind: Kind::Triple { min: 0.0, max: 4.0, step: 0.02 },
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<LiftGammaGain>(&INFO, &PARAMS);
-
-/// Values of the step, each for red, green, blue.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct LiftGammaGain {
-    /// −0.5 ..= 0.5.
-    pub lift: [f64; 3],
-    /// 0.2 ..= 5.
-    pub gamma: [f64; 3],
-    /// 0 ..= 4.
-    pub gain: [f64; 3],
-}
-
-impl Default for LiftGammaGain {
-    fn default() -> Self {
-        Self { lift: [0.0; 3], gamma: [1.0; 3], gain: [1.0; 3] }
+step! {
+    /// Three handles for grading: lift moves the dark end, gamma the middle, gain the bright end, each for
+    /// red, green and blue; on perceptual values.
+    pub struct LiftGammaGain: PartialEq {
+        id: "lift_gamma_gain",
+        title: "Lift, gamma, gain",
+        group: "light",
+        words: ["lift", "gamma", "gain", "grade", "grading", "colour", "look", "film", "video"],
+        neutral: r#"{"lift": [0, 0, 0], "gamma": [1, 1, 1], "gain": [1, 1, 1]}"#,
+        starter: r#"{"lift": [0.01, 0.01, 0.02], "gain": [1.03, 1.02, 1]}"#,
+    }
+    parameters {
+        /// Raises (above 0) or lowers the dark end.
+        lift: [f64; 3] = [0.0; 3], Kind::Triple { min: -0.5, max: 0.5, step: 0.01 };
+        /// Brightens (above 1) or darkens the middle.
+        gamma: [f64; 3] = [1.0; 3], Kind::Triple { min: 0.2, max: 5.0, step: 0.02 };
+        /// Raises (above 1) or lowers the bright end.
+        gain: [f64; 3] = [1.0; 3], Kind::Triple { min: 0.0, max: 4.0, step: 0.02 };
     }
 }
 

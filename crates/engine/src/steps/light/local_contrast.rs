@@ -6,55 +6,30 @@
 use crate::colour::transfer::{DECODE, ENCODE};
 use crate::ops::guided_filter::Guide;
 use crate::ops::pointwise::{CHUNK, PixelOp, Planes, PointOp};
-use crate::step::{Kind, Op, Param, Place, Step, StepInfo, StepKind, View, Wants, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{Effect, Kind, Op, Place, Step, View, Wants, step, values_of};
 use serde_json::Value;
 use std::sync::Arc;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "local_contrast",
-    title: "Local contrast",
-    group: "light",
-    about: "Raises texture against its surroundings (above 0) or smooths it (below 0), without halos at strong edges; on perceptual values, colour is kept. Raises noise too: denoise first.",
-    words: &["local", "contrast", "texture", "structure", "detail", "punch", "flat", "haze", "soft"],
-    neutral: r#"{"amount": 0}"#,
-    starter: r#"{"amount": 25}"#,
-};
-
-static PARAMS: [Param; 2] = [
-    Param {
-        name: "amount",
-        about: "Smoother (below 0) or stronger (above 0); 100 doubles it.",
-        unit: "",
-        kind: Kind::Number { min: -100.0, max: 100.0, step: 1.0 },
-    },
-    Param {
-        name: "reach",
-        about: "How large the surroundings are, in hundredths of the long edge.",
-        unit: "% of the long edge",
-        kind: Kind::Number { min: 0.2, max: 10.0, step: 0.1 },
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<LocalContrast>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, Serialize, Deserialize)]
-#[serde(default)]
-pub struct LocalContrast {
-    /// −100 ..= 100.
-    pub amount: f64,
-    /// 0.2 ..= 10 hundredths of the long edge.
-    pub reach: f64,
-    #[serde(skip)]
-    guide: Option<Arc<Guide>>,
-}
-
-impl Default for LocalContrast {
-    fn default() -> Self {
-        Self { amount: 0.0, reach: 2.0, guide: None }
+step! {
+    /// Raises texture against its surroundings (above 0) or smooths it (below 0), without halos at strong
+    /// edges; on perceptual values, colour is kept. Raises noise too: denoise first.
+    pub struct LocalContrast {
+        id: "local_contrast",
+        title: "Local contrast",
+        group: "light",
+        words: ["local", "contrast", "texture", "structure", "detail", "punch", "flat", "haze", "soft"],
+        neutral: r#"{"amount": 0}"#,
+        starter: r#"{"amount": 25}"#,
+        facts: { effects: &[Effect::RaisesNoise] },
+    }
+    parameters {
+        /// Smoother (below 0) or stronger (above 0); 100 doubles it.
+        amount: f64 = 0.0, Kind::Number { min: -100.0, max: 100.0, step: 1.0 };
+        /// How large the surroundings are, in hundredths of the long edge.
+        reach: f64 = 2.0, Kind::Number { min: 0.2, max: 10.0, step: 0.1 }, "% of the long edge";
+    }
+    measured {
+        guide: Option<Arc<Guide>> = None;
     }
 }
 

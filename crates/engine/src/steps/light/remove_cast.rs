@@ -4,83 +4,38 @@
 //! counting the less the stronger its colour: the grey-world assumption (G. Buchsbaum, 1980) held to the pixels it is
 //! true for. The work is that of `white_balance`, bounded to ± 40 each way.
 
-use crate::step::{Kind, Op, Param, Place, Step, StepInfo, StepKind, View, Wants, values_of};
+use crate::step::{Kind, Op, Place, Step, View, Wants, step, values_of};
 use crate::steps::light::auto_range::tenth;
 use crate::steps::light::white_balance::WhiteBalance;
-use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "remove_cast",
-    title: "Remove a colour cast",
-    group: "light",
-    about: "Finds the colour of the light from what should be grey and balances it away; measured on every frame, or once and kept for all. At most 40 each way.",
-    words: &[
-        "automatic",
-        "auto",
-        "cast",
-        "colour",
-        "color",
-        "white balance",
-        "neutral",
-        "yellow",
-        "blue",
-        "lamp",
-    ],
-    neutral: r#"{"strength": 0}"#,
-    starter: r#"{"strength": 80}"#,
-};
-
-static PARAMS: [Param; 4] = [
-    Param {
-        name: "strength",
-        about: "How much of what was measured is done.",
-        unit: "%",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-    },
-    Param {
-        name: "temperature",
-        about: "Always a little cooler (below 0) or warmer (above 0) on top.",
-        unit: "",
-        kind: Kind::Number { min: -40.0, max: 40.0, step: 1.0 },
-    },
-    Param {
-        name: "tint",
-        about: "Always a little greener (below 0) or more magenta (above 0) on top.",
-        unit: "",
-        kind: Kind::Number { min: -40.0, max: 40.0, step: 1.0 },
-    },
-    Param {
-        name: "kept",
-        about: "Temperature and tint as measured on the sample, for all frames; nothing: measured on every frame.",
-        unit: "",
-        kind: Kind::Kept(2),
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<RemoveCast>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct RemoveCast {
-    /// 0 ..= 100 %.
-    pub strength: f64,
-    /// −40 ..= 40.
-    pub temperature: f64,
-    /// −40 ..= 40.
-    pub tint: f64,
-    /// Temperature and tint.
-    pub kept: Option<[f64; 2]>,
-    #[serde(skip)]
-    seen: Option<[f64; 2]>,
-}
-
-impl Default for RemoveCast {
-    fn default() -> Self {
-        Self { strength: 80.0, temperature: 0.0, tint: 0.0, kept: None, seen: None }
+step! {
+    /// Finds the colour of the light from what should be grey and balances it away; measured on every
+    /// frame, or once and kept for all. At most 40 each way.
+    pub struct RemoveCast: PartialEq {
+        id: "remove_cast",
+        title: "Remove a colour cast",
+        group: "light",
+        words: [
+            "automatic", "auto", "cast", "colour", "color", "white balance", "neutral", "yellow", "blue",
+            "lamp",
+        ],
+        neutral: r#"{"strength": 0}"#,
+        starter: r#"{"strength": 80}"#,
+    }
+    parameters {
+        /// How much of what was measured is done.
+        strength: f64 = 80.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 }, "%";
+        /// Always a little cooler (below 0) or warmer (above 0) on top.
+        temperature: f64 = 0.0, Kind::Number { min: -40.0, max: 40.0, step: 1.0 };
+        /// Always a little greener (below 0) or more magenta (above 0) on top.
+        tint: f64 = 0.0, Kind::Number { min: -40.0, max: 40.0, step: 1.0 };
+        /// Temperature and tint as measured on the sample, for all frames; nothing: measured on every
+        /// frame.
+        kept: Option<[f64; 2]> = None, Kind::Kept(2);
+    }
+    measured {
+        seen: Option<[f64; 2]> = None;
     }
 }
 

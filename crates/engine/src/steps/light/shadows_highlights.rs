@@ -8,74 +8,35 @@
 use crate::colour::transfer::{ENCODE, Table, decode};
 use crate::ops::guided_filter::Guide;
 use crate::ops::pointwise::{CHUNK, PixelOp, Planes, PointOp};
-use crate::step::{Kind, Op, Param, Place, Step, StepInfo, StepKind, View, Wants, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{Effect, Kind, Op, Place, Step, View, Wants, step, values_of};
 use serde_json::Value;
 use std::sync::Arc;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "shadows_highlights",
-    title: "Shadows and highlights",
-    group: "light",
-    about: "Lightens or darkens the dark parts and the bright parts as wholes: local contrast stays, edges get no halo. The factor comes from perceptual values and works on linear light.",
-    words: &[
-        "shadows",
-        "highlights",
-        "dark",
-        "bright",
-        "backlight",
-        "lift",
-        "recover",
-        "sky",
-        "dynamic",
-        "fill",
-    ],
-    neutral: r#"{"shadows": 0, "highlights": 0}"#,
-    starter: r#"{"shadows": 25, "highlights": -20}"#,
-};
-
-static PARAMS: [Param; 3] = [
-    Param {
-        name: "shadows",
-        about: "Darker (below 0) or lighter (above 0) where it is dark.",
-        unit: "",
-        kind: Kind::Number { min: -100.0, max: 100.0, step: 1.0 },
-    },
-    Param {
-        name: "highlights",
-        about: "Darker (below 0) or lighter (above 0) where it is bright.",
-        unit: "",
-        kind: Kind::Number { min: -100.0, max: 100.0, step: 1.0 },
-    },
-    Param {
-        name: "reach",
-        about: "How large the parts are that count as one, in hundredths of the long edge.",
-        unit: "% of the long edge",
-        kind: Kind::Number { min: 0.2, max: 10.0, step: 0.1 },
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<ShadowsHighlights>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, Serialize, Deserialize)]
-#[serde(default)]
-pub struct ShadowsHighlights {
-    /// −100 ..= 100.
-    pub shadows: f64,
-    /// −100 ..= 100.
-    pub highlights: f64,
-    /// 0.2 ..= 10 hundredths of the long edge.
-    pub reach: f64,
-    #[serde(skip)]
-    guide: Option<Arc<Guide>>,
-}
-
-impl Default for ShadowsHighlights {
-    fn default() -> Self {
-        Self { shadows: 0.0, highlights: 0.0, reach: 1.5, guide: None }
+step! {
+    /// Lightens or darkens the dark parts and the bright parts as wholes: local contrast stays, edges get
+    /// no halo. The factor comes from perceptual values and works on linear light.
+    pub struct ShadowsHighlights {
+        id: "shadows_highlights",
+        title: "Shadows and highlights",
+        group: "light",
+        words: [
+            "shadows", "highlights", "dark", "bright", "backlight", "lift", "recover", "sky", "dynamic",
+            "fill",
+        ],
+        neutral: r#"{"shadows": 0, "highlights": 0}"#,
+        starter: r#"{"shadows": 25, "highlights": -20}"#,
+        facts: { effects: &[Effect::RaisesNoise] },
+    }
+    parameters {
+        /// Darker (below 0) or lighter (above 0) where it is dark.
+        shadows: f64 = 0.0, Kind::Number { min: -100.0, max: 100.0, step: 1.0 };
+        /// Darker (below 0) or lighter (above 0) where it is bright.
+        highlights: f64 = 0.0, Kind::Number { min: -100.0, max: 100.0, step: 1.0 };
+        /// How large the parts are that count as one, in hundredths of the long edge.
+        reach: f64 = 1.5, Kind::Number { min: 0.2, max: 10.0, step: 0.1 }, "% of the long edge";
+    }
+    measured {
+        guide: Option<Arc<Guide>> = None;
     }
 }
 

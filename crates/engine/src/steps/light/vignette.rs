@@ -2,69 +2,31 @@
 //! smoothly from 0 at the inner ellipse to 1 at the corners. Allocates nothing.
 
 use crate::ops::pointwise::{CHUNK, PixelOp, Planes, PointOp};
-use crate::step::{Kind, Op, Param, Place, Step, StepInfo, StepKind, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{Effect, Kind, Op, Place, Step, step, values_of};
 use serde_json::Value;
 use std::sync::Arc;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "vignette",
-    title: "Vignette",
-    group: "light",
-    about: "Darkens or lightens towards the corners of the picture as it is at this line, so best after the crop; on linear light.",
-    words: &["vignette", "corners", "edges", "dark", "frame", "burn", "attention"],
-    neutral: r#"{"stops": 0}"#,
-    starter: r#"{"stops": -0.7}"#,
-};
-
-static PARAMS: [Param; 4] = [
-    Param {
-        name: "stops",
-        about: "Darker (below 0) or lighter (above 0) in the corners.",
-        unit: "stops",
-        kind: Kind::Number { min: -4.0, max: 4.0, step: 0.05 },
-    },
-    Param {
-        name: "inside",
-        about: "How far from the middle it begins; 100 is the corner.",
-        unit: "%",
-        kind: Kind::Number { min: 0.0, max: 95.0, step: 1.0 },
-    },
-    Param {
-        name: "round",
-        about: "A circle (100) or an ellipse of the picture's proportion (0).",
-        unit: "%",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-    },
-    Param {
-        name: "soft",
-        about: "How gently it begins.",
-        unit: "%",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Vignette>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Vignette {
-    /// −4 ..= 4 stops.
-    pub stops: f64,
-    /// 0 ..= 95 %.
-    pub inside: f64,
-    /// 0 ..= 100 %.
-    pub round: f64,
-    /// 0 ..= 100 %.
-    pub soft: f64,
-}
-
-impl Default for Vignette {
-    fn default() -> Self {
-        Self { stops: 0.0, inside: 30.0, round: 30.0, soft: 60.0 }
+step! {
+    /// Darkens or lightens towards the corners of the picture as it is at this line, so best after the
+    /// crop; on linear light.
+    pub struct Vignette: PartialEq {
+        id: "vignette",
+        title: "Vignette",
+        group: "light",
+        words: ["vignette", "corners", "edges", "dark", "frame", "burn", "attention"],
+        neutral: r#"{"stops": 0}"#,
+        starter: r#"{"stops": -0.7}"#,
+        facts: { effects: &[Effect::GoesByCorners] },
+    }
+    parameters {
+        /// Darker (below 0) or lighter (above 0) in the corners.
+        stops: f64 = 0.0, Kind::Number { min: -4.0, max: 4.0, step: 0.05 }, "stops";
+        /// How far from the middle it begins; 100 is the corner.
+        inside: f64 = 30.0, Kind::Number { min: 0.0, max: 95.0, step: 1.0 }, "%";
+        /// A circle (100) or an ellipse of the picture's proportion (0).
+        round: f64 = 30.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 }, "%";
+        /// How gently it begins.
+        soft: f64 = 60.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 }, "%";
     }
 }
 

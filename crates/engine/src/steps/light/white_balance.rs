@@ -7,61 +7,32 @@
 
 use crate::colour::space::{self, Matrix, multiply};
 use crate::ops::pointwise::PointOp;
-use crate::step::{Kind, Op, Param, Place, Step, StepInfo, StepKind, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{Kind, Op, Place, Step, Tool, ToolKind, step, values_of};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "white_balance",
-    title: "White balance",
-    group: "light",
-    about: "Makes the picture warmer or cooler, greener or more magenta, as if it had been taken for another light; a chromatic adaptation on linear light, one unit of temperature is one mired.",
-    words: &[
-        "warm",
-        "warmer",
-        "cool",
-        "cooler",
-        "yellow",
-        "blue",
-        "green",
-        "magenta",
-        "temperature",
-        "tint",
-        "neutral",
-        "grey",
-        "cast",
-    ],
-    neutral: r#"{"temperature": 0, "tint": 0}"#,
-    starter: r#"{"temperature": 5}"#,
-};
-
-static PARAMS: [Param; 2] = [
-    Param {
-        name: "temperature",
-        about: "Cooler (below 0) or warmer (above 0).",
-        unit: "",
-        kind: Kind::Number { min: -100.0, max: 100.0, step: 1.0 },
-    },
-    Param {
-        name: "tint",
-        about: "Greener (below 0) or more magenta (above 0).",
-        unit: "",
-        kind: Kind::Number { min: -100.0, max: 100.0, step: 1.0 },
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<WhiteBalance>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct WhiteBalance {
-    /// −100 cooler … 100 warmer, mired.
-    pub temperature: f64,
-    /// −100 greener … 100 more magenta.
-    pub tint: f64,
+step! {
+    /// Makes the picture warmer or cooler, greener or more magenta, as if it had been taken for another
+    /// light; a chromatic adaptation on linear light, one unit of temperature is one mired.
+    pub struct WhiteBalance: PartialEq {
+        id: "white_balance",
+        title: "White balance",
+        group: "light",
+        words: [
+            "warm", "warmer", "cool", "cooler", "yellow", "blue", "green", "magenta", "temperature",
+            "tint", "neutral", "grey", "cast",
+        ],
+        neutral: r#"{"temperature": 0, "tint": 0}"#,
+        starter: r#"{"temperature": 5}"#,
+        facts: {
+            tool: Some(Tool {
+                kind: ToolKind::Neutral, button: Some("Pick a neutral spot"), hint: "Click on something that should be grey.", opens_at_once: false, shows_input: true }) },
+    }
+    parameters {
+        /// Cooler (below 0) or warmer (above 0).
+        temperature: f64 = 0.0, Kind::Number { min: -100.0, max: 100.0, step: 1.0 };
+        /// Greener (below 0) or more magenta (above 0).
+        tint: f64 = 0.0, Kind::Number { min: -100.0, max: 100.0, step: 1.0 };
+    }
 }
 
 /// Linear BT.2020 to XYZ, D65 (ITU-R BT.2020-2).

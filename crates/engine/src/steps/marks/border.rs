@@ -3,82 +3,37 @@
 
 use crate::geometry::{Affine, Rect, Size, inner_long_edge};
 use crate::ops::pointwise::Pixel;
-use crate::step::{Geometry, Kind, MarkOp, Op, Param, Place, Step, StepInfo, StepKind, values_of};
+use crate::step::{Effect, Geometry, Kind, MarkOp, Op, Place, Step, step, values_of};
 use crate::steps::colour::tint::working;
-use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "border",
-    title: "Border",
-    group: "marks",
-    about: "Puts a border around the picture, with room below for a caption and a thin line where it meets the picture; all sizes are relative to the picture.",
-    words: &["border", "frame", "canvas", "passe-partout", "mat", "white edge", "margin", "square", "line"],
-    neutral: r#"{"width": 0, "below": 0, "line": 0}"#,
-    starter: r#"{"width": 3}"#,
-};
-
-static PARAMS: [Param; 6] = [
-    Param {
-        name: "width",
-        about: "Width of the border, in hundredths of the long edge.",
-        unit: "% of the long edge",
-        kind: Kind::Number { min: 0.0, max: 50.0, step: 0.1 },
-    },
-    Param {
-        name: "below",
-        about: "More room below, for a caption.",
-        unit: "% of the long edge",
-        kind: Kind::Number { min: 0.0, max: 50.0, step: 0.1 },
-    },
-    Param { name: "colour", about: "Colour of the border.", unit: "", kind: Kind::Colour },
-    Param {
-        name: "line",
-        about: "Width of the line inside; 0 is none.",
-        unit: "% of the long edge",
-        kind: Kind::Number { min: 0.0, max: 5.0, step: 0.05 },
-    },
-    Param { name: "line_colour", about: "Colour of the line.", unit: "", kind: Kind::Colour },
-    Param {
-        name: "gap",
-        about: "How far the line stands from the picture.",
-        unit: "% of the long edge",
-        kind: Kind::Number { min: 0.0, max: 20.0, step: 0.1 },
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Border>(&INFO, &PARAMS);
-
-/// Values of the step; lengths in hundredths of the long edge.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Border {
-    /// 0 ..= 50.
-    pub width: f64,
-    /// 0 ..= 50.
-    pub below: f64,
-    /// `#rrggbb`.
-    pub colour: String,
-    /// 0 ..= 5.
-    pub line: f64,
-    /// `#rrggbb`.
-    pub line_colour: String,
-    /// 0 ..= 20, inside the border.
-    pub gap: f64,
-}
-
-impl Default for Border {
-    fn default() -> Self {
-        Self {
-            width: 3.0,
-            below: 0.0,
-            colour: "#ffffff".into(),
-            line: 0.0,
-            line_colour: "#222222".into(),
-            gap: 0.0,
-        }
+step! {
+    /// Puts a border around the picture, with room below for a caption and a thin line where it meets the
+    /// picture; all sizes are relative to the picture.
+    pub struct Border: PartialEq {
+        id: "border",
+        title: "Border",
+        group: "marks",
+        words: [
+            "border", "frame", "canvas", "passe-partout", "mat", "white edge", "margin", "square", "line",
+        ],
+        neutral: r#"{"width": 0, "below": 0, "line": 0}"#,
+        starter: r#"{"width": 3}"#,
+        facts: { moves_pixels: true, effects: &[Effect::Draws, Effect::AddsMargin] },
+    }
+    parameters {
+        /// Width of the border, in hundredths of the long edge.
+        width: f64 = 3.0, Kind::Number { min: 0.0, max: 50.0, step: 0.1 }, "% of the long edge";
+        /// More room below, for a caption.
+        below: f64 = 0.0, Kind::Number { min: 0.0, max: 50.0, step: 0.1 }, "% of the long edge";
+        /// Colour of the border.
+        colour: String = "#ffffff".into(), Kind::Colour;
+        /// Width of the line inside; 0 is none.
+        line: f64 = 0.0, Kind::Number { min: 0.0, max: 5.0, step: 0.05 }, "% of the long edge";
+        /// Colour of the line.
+        line_colour: String = "#222222".into(), Kind::Colour;
+        /// How far the line stands from the picture.
+        gap: f64 = 0.0, Kind::Number { min: 0.0, max: 20.0, step: 0.1 }, "% of the long edge";
     }
 }
 

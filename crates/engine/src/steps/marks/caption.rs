@@ -6,117 +6,47 @@
 use crate::geometry::{Affine, Rect, Size, inner_long_edge};
 use crate::ops::overlay::{Laid, Lay, Plate, Stamp};
 use crate::ops::text;
-use crate::step::{Geometry, Kind, Op, Param, Place, Step, StepInfo, StepKind, values_of};
+use crate::step::{Effect, Geometry, Kind, Op, Place, Step, step, values_of};
 use crate::steps::colour::tint::working;
-use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "caption",
-    title: "Caption strip",
-    group: "marks",
-    about: "Adds a strip with a line of text: below or above the picture on room of its own, or inside it. Fields in braces stand for data of the picture; parts between dots or commas whose data are missing are left out.",
-    words: &[
-        "caption",
-        "strip",
-        "text",
-        "title",
-        "label",
-        "camera data",
-        "exif",
-        "bar",
-        "footer",
-        "description",
-        "line",
-        "date",
-    ],
-    neutral: r#"{"text": ""}"#,
-    starter: r#"{}"#,
-};
-
-const WHERE: [&str; 4] = ["below", "above", "inside at the bottom", "inside at the top"];
-
-static PARAMS: [Param; 8] = [
-    Param {
-        name: "text",
-        about: "The line; fields in braces such as {camera}, {iso} or {taken:%d %B %Y} are filled.",
-        unit: "",
-        kind: Kind::Template(300),
-    },
-    Param {
-        name: "place",
-        about: "Where the strip lies: on room of its own, or over the picture.",
-        unit: "",
-        kind: Kind::Choice(&WHERE),
-    },
-    Param {
-        name: "height",
-        about: "Height of the strip.",
-        unit: "% of the long edge",
-        kind: Kind::Number { min: 1.0, max: 30.0, step: 0.1 },
-    },
-    Param {
-        name: "size",
-        about: "Size of the type.",
-        unit: "% of the long edge",
-        kind: Kind::Number { min: 0.5, max: 20.0, step: 0.1 },
-    },
-    Param {
-        name: "align",
-        about: "Where in the strip the line stands.",
-        unit: "",
-        kind: Kind::Choice(&["left", "centre", "right"]),
-    },
-    Param { name: "colour", about: "Colour of the type.", unit: "", kind: Kind::Colour },
-    Param { name: "ground", about: "Colour of the strip.", unit: "", kind: Kind::Colour },
-    Param {
-        name: "cover",
-        about: "How much a strip inside the picture covers it.",
-        unit: "%",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Caption>(&INFO, &PARAMS);
-
-/// Values of the step; lengths in hundredths of the picture's long edge.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Caption {
-    /// At most 300 characters.
-    pub text: String,
-    /// `below`, `above`, `inside at the bottom` or `inside at the top`.
-    pub place: String,
-    /// 1 ..= 30.
-    pub height: f64,
-    /// 0.5 ..= 20.
-    pub size: f64,
-    /// `left`, `centre` or `right`.
-    pub align: String,
-    /// `#rrggbb`.
-    pub colour: String,
-    /// `#rrggbb`.
-    pub ground: String,
-    /// 0 ..= 100 %, inside the picture.
-    pub cover: f64,
-}
-
-impl Default for Caption {
-    fn default() -> Self {
-        Self {
-            text: "{camera} · {focal} · {aperture} · {shutter} · ISO {iso}".into(),
-            place: "below".into(),
-            height: 4.0,
-            size: 1.8,
-            align: "left".into(),
-            colour: "#222222".into(),
-            ground: "#ffffff".into(),
-            cover: 70.0,
-        }
+step! {
+    /// Adds a strip with a line of text: below or above the picture on room of its own, or inside it.
+    /// Fields in braces stand for data of the picture; parts between dots or commas whose data are missing
+    /// are left out.
+    pub struct Caption: PartialEq {
+        id: "caption",
+        title: "Caption strip",
+        group: "marks",
+        words: [
+            "caption", "strip", "text", "title", "label", "camera data", "exif", "bar", "footer",
+            "description", "line", "date",
+        ],
+        neutral: r#"{"text": ""}"#,
+        starter: r#"{}"#,
+        facts: { moves_pixels: true, effects: &[Effect::Draws, Effect::AddsMargin] },
+    }
+    parameters {
+        /// The line; fields in braces such as {camera}, {iso} or {taken:%d %B %Y} are filled.
+        text: String = "{camera} · {focal} · {aperture} · {shutter} · ISO {iso}".into(), Kind::Template(300);
+        /// Where the strip lies: on room of its own, or over the picture.
+        place: String = "below".into(), Kind::Choice(&WHERE);
+        /// Height of the strip.
+        height: f64 = 4.0, Kind::Number { min: 1.0, max: 30.0, step: 0.1 }, "% of the long edge";
+        /// Size of the type.
+        size: f64 = 1.8, Kind::Number { min: 0.5, max: 20.0, step: 0.1 }, "% of the long edge";
+        /// Where in the strip the line stands.
+        align: String = "left".into(), Kind::Choice(&["left", "centre", "right"]);
+        /// Colour of the type.
+        colour: String = "#222222".into(), Kind::Colour;
+        /// Colour of the strip.
+        ground: String = "#ffffff".into(), Kind::Colour;
+        /// How much a strip inside the picture covers it.
+        cover: f64 = 70.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 }, "%";
     }
 }
+
+const WHERE: [&str; 4] = ["below", "above", "inside at the bottom", "inside at the top"];
 
 impl Caption {
     fn inside(&self) -> bool {

@@ -5,96 +5,42 @@
 use crate::geometry::Rect;
 use crate::ops::overlay::{Laid, Lay, Plate, Stamp};
 use crate::ops::text;
-use crate::step::{Kind, Op, PLACES, Param, Place, Step, StepInfo, StepKind, place_share, values_of};
+use crate::step::{Effect, Kind, Op, PLACES, Place, Step, place_share, step, values_of};
 use crate::steps::colour::tint::working;
-use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "slate",
-    title: "Slate",
-    group: "marks",
-    about: "Puts a plate with a number and a title onto the picture, to tell takes, lessons or frames apart; or covers the picture with it. Fields in braces stand for data of the picture.",
-    words: &[
-        "slate",
-        "number",
-        "numbering",
-        "counter",
-        "title",
-        "board",
-        "take",
-        "lesson",
-        "frame number",
-        "card",
-    ],
-    neutral: r#"{"number": "", "title": ""}"#,
-    starter: r#"{}"#,
-};
-
-static PARAMS: [Param; 8] = [
-    Param {
-        name: "number",
-        about: "The large line; {n:03} is the picture's number in the run.",
-        unit: "",
-        kind: Kind::Template(40),
-    },
-    Param { name: "title", about: "The small line below it.", unit: "", kind: Kind::Template(120) },
-    Param { name: "place", about: "Where the plate stands.", unit: "", kind: Kind::Choice(&PLACES) },
-    Param {
-        name: "size",
-        about: "Size of the number's type; the title's is two fifths of it.",
-        unit: "% of the long edge",
-        kind: Kind::Number { min: 1.0, max: 30.0, step: 0.1 },
-    },
-    Param { name: "colour", about: "Colour of the type.", unit: "", kind: Kind::Colour },
-    Param { name: "ground", about: "Colour of the plate.", unit: "", kind: Kind::Colour },
-    Param {
-        name: "cover",
-        about: "How much the plate covers what lies under it.",
-        unit: "%",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-    },
-    Param { name: "whole", about: "The plate covers the whole picture.", unit: "", kind: Kind::Flag },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Slate>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Slate {
-    /// At most 40 characters.
-    pub number: String,
-    /// At most 120 characters.
-    pub title: String,
-    /// One of the nine places.
-    pub place: String,
-    /// 1 ..= 30 hundredths of the output's long edge.
-    pub size: f64,
-    /// `#rrggbb`.
-    pub colour: String,
-    /// `#rrggbb`.
-    pub ground: String,
-    /// 0 ..= 100 %.
-    pub cover: f64,
-    /// Over the whole picture.
-    pub whole: bool,
-}
-
-impl Default for Slate {
-    fn default() -> Self {
-        Self {
-            number: "{n:03}".into(),
-            title: String::new(),
-            place: "top left".into(),
-            size: 6.0,
-            colour: "#ffffff".into(),
-            ground: "#222222".into(),
-            cover: 85.0,
-            whole: false,
-        }
+step! {
+    /// Puts a plate with a number and a title onto the picture, to tell takes, lessons or frames apart; or
+    /// covers the picture with it. Fields in braces stand for data of the picture.
+    pub struct Slate: PartialEq {
+        id: "slate",
+        title: "Slate",
+        group: "marks",
+        words: [
+            "slate", "number", "numbering", "counter", "title", "board", "take", "lesson", "frame number",
+            "card",
+        ],
+        neutral: r#"{"number": "", "title": ""}"#,
+        starter: r#"{}"#,
+        facts: { effects: &[Effect::Draws] },
+    }
+    parameters {
+        /// The large line; {n:03} is the picture's number in the run.
+        number: String = "{n:03}".into(), Kind::Template(40);
+        /// The small line below it.
+        title: String = String::new(), Kind::Template(120);
+        /// Where the plate stands.
+        place: String = "top left".into(), Kind::Choice(&PLACES);
+        /// Size of the number's type; the title's is two fifths of it.
+        size: f64 = 6.0, Kind::Number { min: 1.0, max: 30.0, step: 0.1 }, "% of the long edge";
+        /// Colour of the type.
+        colour: String = "#ffffff".into(), Kind::Colour;
+        /// Colour of the plate.
+        ground: String = "#222222".into(), Kind::Colour;
+        /// How much the plate covers what lies under it.
+        cover: f64 = 85.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 }, "%";
+        /// The plate covers the whole picture.
+        whole: bool = false, Kind::Flag;
     }
 }
 

@@ -7,172 +7,66 @@
 use crate::ops::overlay::{Colours, Laid, Lay, Stamp, softened, wide, widened};
 use crate::ops::text;
 use crate::step::{
-    Kind, Op, PLACES, Param, ParamError, Place, Step, StepInfo, StepKind, file_bytes, parse_colour,
-    place_share, values_of,
+    Effect, Kind, Op, PLACES, ParamError, Place, Step, Tool, ToolKind, file_bytes, parse_colour, place_share,
+    step, values_of,
 };
 use resvg::tiny_skia::{FilterQuality, IntSize, Pixmap, PixmapPaint, PremultipliedColorU8, Transform};
 use resvg::usvg::{self, roxmltree};
-use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::sync::{Arc, LazyLock, Mutex};
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "watermark",
-    title: "Watermark",
-    group: "marks",
-    about: "Lays a text or a picture (PNG or SVG) onto the picture; its size is relative to the output, so that small and large pictures look alike. Fields in braces stand for data of the picture.",
-    words: &[
-        "watermark",
-        "logo",
-        "text",
-        "name",
-        "copyright",
-        "signature",
-        "mark",
-        "write",
-        "brand",
-        "stamp",
-        "overlay",
-        "emboss",
-        "tile",
-        "protect",
-    ],
-    neutral: r#"{"text": ""}"#,
-    starter: r#"{"text": "Thistlewick"}"#,
-};
+step! {
+    /// Lays a text or a picture (PNG or SVG) onto the picture; its size is relative to the output, so that
+    /// small and large pictures look alike. Fields in braces stand for data of the picture.
+    pub struct Watermark: PartialEq {
+        id: "watermark",
+        title: "Watermark",
+        group: "marks",
+        words: [
+            "watermark", "logo", "text", "name", "copyright", "signature", "mark", "write", "brand",
+            "stamp", "overlay", "emboss", "tile", "protect",
+        ],
+        neutral: r#"{"text": ""}"#,
+        starter: r#"{"text": "Thistlewick"}"#,
+        facts: {
+            tool: Some(Tool {
+                kind: ToolKind::Placing, button: None, hint: "Drag it on the picture to move it.", opens_at_once: false, shows_input: false }), effects: &[Effect::Draws] },
+    }
+    parameters {
+        /// What is written; fields in braces such as {taken:%Y} or {camera} are filled.
+        text: String = String::new(), Kind::Template(200);
+        /// A PNG or SVG file instead of a text; it is kept inside the recipe.
+        picture: String = String::new(), Kind::File(LARGEST);
+        /// Where it stands.
+        place: String = "bottom right".into(), Kind::Choice(&PLACES);
+        /// Height of the type or of the picture, in hundredths of the output's long edge.
+        size: f64 = 3.0, Kind::Number { min: 0.5, max: 100.0, step: 0.1 }, "% of the long edge";
+        /// How much it covers.
+        opacity: f64 = 60.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 }, "%";
+        /// Moved to the right, in hundredths of the picture's width.
+        right: f64 = 0.0, Kind::Number { min: -100.0, max: 100.0, step: 0.5 }, "%";
+        /// Moved down, in hundredths of the picture's height.
+        down: f64 = 0.0, Kind::Number { min: -100.0, max: 100.0, step: 0.5 }, "%";
+        /// Turned, clockwise above 0.
+        angle: f64 = 0.0, Kind::Number { min: -180.0, max: 180.0, step: 1.0 }, "°";
+        /// Flat in its colours, or raised: seen by light and shade on its edges only.
+        look: String = "flat".into(), Kind::Choice(&["flat", "raised"]);
+        /// Colour of the type.
+        colour: String = "#ffffff".into(), Kind::Colour;
+        /// Strength of the contrasting edge around the type.
+        edge: f64 = 50.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 }, "%";
+        /// Repeated all over the picture, every second row moved by half.
+        tile: bool = false, Kind::Flag;
+        /// Room between repeated marks, in hundredths of the mark's longer side.
+        gap: f64 = 60.0, Kind::Number { min: 0.0, max: 500.0, step: 5.0 }, "%";
+    }
+}
 
 /// Largest picture as text, in bytes.
 const LARGEST: usize = 4_000_000;
 
 /// Longest side of a mark in pixels.
 const LONGEST: f64 = 12_000.0;
-
-static PARAMS: [Param; 13] = [
-    Param {
-        name: "text",
-        about: "What is written; fields in braces such as {taken:%Y} or {camera} are filled.",
-        unit: "",
-        kind: Kind::Template(200),
-    },
-    Param {
-        name: "picture",
-        about: "A PNG or SVG file instead of a text; it is kept inside the recipe.",
-        unit: "",
-        kind: Kind::File(LARGEST),
-    },
-    Param { name: "place", about: "Where it stands.", unit: "", kind: Kind::Choice(&PLACES) },
-    Param {
-        name: "size",
-        about: "Height of the type or of the picture, in hundredths of the output's long edge.",
-        unit: "% of the long edge",
-        kind: Kind::Number { min: 0.5, max: 100.0, step: 0.1 },
-    },
-    Param {
-        name: "opacity",
-        about: "How much it covers.",
-        unit: "%",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-    },
-    Param {
-        name: "right",
-        about: "Moved to the right, in hundredths of the picture's width.",
-        unit: "%",
-        kind: Kind::Number { min: -100.0, max: 100.0, step: 0.5 },
-    },
-    Param {
-        name: "down",
-        about: "Moved down, in hundredths of the picture's height.",
-        unit: "%",
-        kind: Kind::Number { min: -100.0, max: 100.0, step: 0.5 },
-    },
-    Param {
-        name: "angle",
-        about: "Turned, clockwise above 0.",
-        unit: "°",
-        kind: Kind::Number { min: -180.0, max: 180.0, step: 1.0 },
-    },
-    Param {
-        name: "look",
-        about: "Flat in its colours, or raised: seen by light and shade on its edges only.",
-        unit: "",
-        kind: Kind::Choice(&["flat", "raised"]),
-    },
-    Param { name: "colour", about: "Colour of the type.", unit: "", kind: Kind::Colour },
-    Param {
-        name: "edge",
-        about: "Strength of the contrasting edge around the type.",
-        unit: "%",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-    },
-    Param {
-        name: "tile",
-        about: "Repeated all over the picture, every second row moved by half.",
-        unit: "",
-        kind: Kind::Flag,
-    },
-    Param {
-        name: "gap",
-        about: "Room between repeated marks, in hundredths of the mark's longer side.",
-        unit: "%",
-        kind: Kind::Number { min: 0.0, max: 500.0, step: 5.0 },
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Watermark>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Watermark {
-    /// At most 200 characters.
-    pub text: String,
-    /// Text of an SVG, or a PNG as `data:` URL; nothing for a text.
-    pub picture: String,
-    /// One of the nine places.
-    pub place: String,
-    /// 0.5 ..= 100 hundredths of the output's long edge.
-    pub size: f64,
-    /// 0 ..= 100 %.
-    pub opacity: f64,
-    /// −100 ..= 100 % of the width.
-    pub right: f64,
-    /// −100 ..= 100 % of the height.
-    pub down: f64,
-    /// −180 ..= 180 degrees, clockwise.
-    pub angle: f64,
-    /// `flat` or `raised`.
-    pub look: String,
-    /// `#rrggbb`.
-    pub colour: String,
-    /// 0 ..= 100 %.
-    pub edge: f64,
-    /// All over.
-    pub tile: bool,
-    /// 0 ..= 500 % of the mark's longer side.
-    pub gap: f64,
-}
-
-impl Default for Watermark {
-    fn default() -> Self {
-        Self {
-            text: String::new(),
-            picture: String::new(),
-            place: "bottom right".into(),
-            size: 3.0,
-            opacity: 60.0,
-            right: 0.0,
-            down: 0.0,
-            angle: 0.0,
-            look: "flat".into(),
-            colour: "#ffffff".into(),
-            edge: 50.0,
-            tile: false,
-            gap: 60.0,
-        }
-    }
-}
 
 impl Watermark {
     /// Type size in pixels of this place, at full scale.

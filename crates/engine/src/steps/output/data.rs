@@ -1,111 +1,49 @@
 //! Data: what results carry beside their pixels: creator, copyright, caption, keywords, capture time, resolution, and what
 //! of the original's data is kept. Changes no pixel; the program that writes the file asks for the values.
 
-use crate::step::{Kind, Param, ParamError, Step, StepInfo, StepKind, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{Kind, ParamError, Step, step, values_of};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "data",
-    title: "Data",
-    group: "data",
-    about: "Writes creator, copyright, caption and keywords into the results, moves the capture time in them, sets their resolution tag, and says what of the original's data is kept. Fields in braces stand for data of the picture.",
-    words: &[
-        "data",
-        "metadata",
-        "exif",
-        "iptc",
-        "xmp",
-        "creator",
-        "author",
-        "copyright",
-        "caption",
-        "keywords",
-        "tags",
-        "gps",
-        "privacy",
-        "strip",
-        "remove",
-        "dpi",
-        "ppi",
-        "resolution",
-        "time",
-        "clock",
-        "serial",
-    ],
-    neutral: r#"{}"#,
-    starter: r#"{"creator": "Thistlewick Nursery", "copyright": "© {taken:%Y} Thistlewick Nursery"}"#,
-};
+step! {
+    /// Writes creator, copyright, caption and keywords into the results, moves the capture time in them,
+    /// sets their resolution tag, and says what of the original's data is kept. Fields in braces stand for
+    /// data of the picture.
+    pub struct Data: PartialEq {
+        id: "data",
+        title: "Data",
+        group: "data",
+        words: [
+            "data", "metadata", "exif", "iptc", "xmp", "creator", "author", "copyright", "caption",
+            "keywords", "tags", "gps", "privacy", "strip", "remove", "dpi", "ppi", "resolution", "time",
+            "clock", "serial",
+        ],
+        neutral: r#"{}"#,
+        starter: r#"{"creator": "Thistlewick Nursery", "copyright": "© {taken:%Y} Thistlewick Nursery"}"#,
+    }
+    parameters {
+        /// Who made the picture.
+        creator: String = String::new(), Kind::Template(200);
+        /// The notice of rights.
+        copyright: String = String::new(), Kind::Template(300);
+        /// What the picture shows.
+        caption: String = String::new(), Kind::Template(2000);
+        /// Keywords given to every result.
+        add: Vec<String> = Vec::new(), Kind::Words(100);
+        /// Keywords taken away.
+        remove: Vec<String> = Vec::new(), Kind::Words(100);
+        /// Moves the capture time the results carry: -1:30 is one and a half hours back, +2d 0:00 two days
+        /// on.
+        shift: String = String::new(), Kind::Text(30), "h:mm";
+        /// Resolution tag, for programs that print by it; the pixels stay.
+        resolution: Option<u32> = None, Kind::Whole { min: 1, max: 9600 }, "pixels per inch";
+        /// What of the original's data the results keep: all of it, all but where it was taken, all but
+        /// that and the serial numbers and owner of the camera, or nothing.
+        keep: String = "all".into(), Kind::Choice(&KEEP);
+    }
+}
 
 /// What is kept of the original's data.
 pub const KEEP: [&str; 4] = ["all", "without place", "without place and serial numbers", "nothing"];
-
-static PARAMS: [Param; 8] = [
-    Param { name: "creator", about: "Who made the picture.", unit: "", kind: Kind::Template(200) },
-    Param { name: "copyright", about: "The notice of rights.", unit: "", kind: Kind::Template(300) },
-    Param { name: "caption", about: "What the picture shows.", unit: "", kind: Kind::Template(2000) },
-    Param { name: "add", about: "Keywords given to every result.", unit: "", kind: Kind::Words(100) },
-    Param { name: "remove", about: "Keywords taken away.", unit: "", kind: Kind::Words(100) },
-    Param {
-        name: "shift",
-        about: "Moves the capture time the results carry: -1:30 is one and a half hours back, +2d 0:00 two days on.",
-        unit: "h:mm",
-        kind: Kind::Text(30),
-    },
-    Param {
-        name: "resolution",
-        about: "Resolution tag, for programs that print by it; the pixels stay.",
-        unit: "pixels per inch",
-        kind: Kind::Whole { min: 1, max: 9600 },
-    },
-    Param {
-        name: "keep",
-        about: "What of the original's data the results keep: all of it, all but where it was taken, all but that and the serial numbers and owner of the camera, or nothing.",
-        unit: "",
-        kind: Kind::Choice(&KEEP),
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Data>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Data {
-    /// Empty leaves what the original says; so do the next two.
-    pub creator: String,
-    /// Notice of rights.
-    pub copyright: String,
-    /// Description.
-    pub caption: String,
-    /// Keywords added.
-    pub add: Vec<String>,
-    /// Keywords removed.
-    pub remove: Vec<String>,
-    /// As [`seconds`] reads it.
-    pub shift: String,
-    /// Pixels per inch.
-    pub resolution: Option<u32>,
-    /// One of [`KEEP`].
-    pub keep: String,
-}
-
-impl Default for Data {
-    fn default() -> Self {
-        Self {
-            creator: String::new(),
-            copyright: String::new(),
-            caption: String::new(),
-            add: Vec::new(),
-            remove: Vec::new(),
-            shift: String::new(),
-            resolution: None,
-            keep: "all".into(),
-        }
-    }
-}
 
 /// Seconds of a shift: an optional sign, optional days (`2d`), `h:mm` or `h:mm:ss`; nothing for anything else.
 pub fn seconds(shift: &str) -> Option<i64> {

@@ -5,87 +5,46 @@
 
 use crate::geometry::Rect;
 use crate::ops::denoise::{Noise, Planes, Strength, blocks, sliding};
-use crate::step::{Kind, Op, Param, Place, Step, StepInfo, StepKind, View, Wants, WholeOp, values_of};
+use crate::step::{Effect, Kind, Op, Place, Step, View, Wants, WholeOp, step, values_of};
 use rayon::prelude::*;
-use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::sync::Arc;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "denoise",
-    title: "Denoise",
-    group: "repair",
-    about: "Takes out noise, measured in the picture by lightness and frequency, brightness and colour noise each with its own strength. Thorough compares blocks all over the neighbourhood, quick looks at every block alone. Belongs first, before anything that sharpens or raises contrast.",
-    words: &["noise", "denoise", "noisy", "grainy", "grain", "iso", "smooth", "blotches", "speckle", "night"],
-    neutral: r#"{"brightness": 0, "colour": 0}"#,
-    starter: r#"{"method": "thorough"}"#,
-};
-
-static PARAMS: [Param; 5] = [
-    Param {
-        name: "method",
-        about: "Thorough for the result, quick where time counts.",
-        unit: "",
-        kind: Kind::Choice(&["thorough", "quick"]),
-    },
-    Param {
-        name: "brightness",
-        about: "Strength against brightness noise; 50 takes out what was measured.",
-        unit: "",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-    },
-    Param {
-        name: "colour",
-        about: "Strength against colour noise; 50 takes out what was measured.",
-        unit: "",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-    },
-    Param {
-        name: "detail",
-        about: "How much faint detail is kept, at the price of some noise; 50 is even-handed.",
-        unit: "",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-    },
-    Param {
-        name: "level",
-        about: "0: measured in every picture. Otherwise the noise's deviation, of 255, taken for white.",
-        unit: "",
-        kind: Kind::Number { min: 0.0, max: 100.0, step: 0.5 },
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Denoise>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Denoise {
-    /// `thorough` or `quick`.
-    pub method: String,
-    /// 0 ..= 100, 50 is what was measured.
-    pub brightness: f64,
-    /// 0 ..= 100, 50 is what was measured.
-    pub colour: f64,
-    /// 0 ..= 100.
-    pub detail: f64,
-    /// 0 measured, or 0 ..= 100 of 255.
-    pub level: f64,
-    #[serde(skip)]
-    noise: Option<Arc<Noise>>,
-}
-
-impl Default for Denoise {
-    fn default() -> Self {
-        Self {
-            method: "thorough".into(),
-            brightness: 50.0,
-            colour: 50.0,
-            detail: 50.0,
-            level: 0.0,
-            noise: None,
-        }
+step! {
+    /// Takes out noise, measured in the picture by lightness and frequency, brightness and colour noise
+    /// each with its own strength. Thorough compares blocks all over the neighbourhood, quick looks at
+    /// every block alone. Belongs first, before anything that sharpens or raises contrast.
+    pub struct Denoise {
+        id: "denoise",
+        title: "Denoise",
+        group: "repair",
+        words: [
+            "noise", "denoise", "noisy", "grainy", "grain", "iso", "smooth", "blotches", "speckle",
+            "night",
+        ],
+        neutral: r#"{"brightness": 0, "colour": 0}"#,
+        starter: r#"{"method": "thorough"}"#,
+        facts: {
+            expensive: true,
+            once: Some("denoised"),
+            judged_at_full_size: true,
+            effects: &[Effect::RemovesNoise],
+        },
+    }
+    parameters {
+        /// Thorough for the result, quick where time counts.
+        method: String = "thorough".into(), Kind::Choice(&["thorough", "quick"]);
+        /// Strength against brightness noise; 50 takes out what was measured.
+        brightness: f64 = 50.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 };
+        /// Strength against colour noise; 50 takes out what was measured.
+        colour: f64 = 50.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 };
+        /// How much faint detail is kept, at the price of some noise; 50 is even-handed.
+        detail: f64 = 50.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 };
+        /// 0: measured in every picture. Otherwise the noise's deviation, of 255, taken for white.
+        level: f64 = 0.0, Kind::Number { min: 0.0, max: 100.0, step: 0.5 };
+    }
+    measured {
+        noise: Option<Arc<Noise>> = None;
     }
 }
 

@@ -8,46 +8,36 @@
 use crate::geometry::Rect;
 use crate::image::picture::Orientation;
 use crate::ops::pointwise::Pixel;
-use crate::step::{
-    Kind, MarkOp, Op, Param, ParamError, Place, Step, StepInfo, StepKind, View, Wants, values_of,
-};
-use serde::{Deserialize, Serialize};
+use crate::step::{Kind, MarkOp, Op, ParamError, Place, Step, Tool, ToolKind, View, Wants, step, values_of};
 use serde_json::Value;
 use std::sync::Arc;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "dust",
-    title: "Dust spots",
-    group: "repair",
-    about: "Heals fixed places from their surroundings, such as dust on the sensor; they stay on the sensor when a picture is taken upright, and go with every later turn and crop.",
-    words: &["dust", "spot", "spots", "heal", "sensor", "speck", "retouch", "blemish", "remove"],
-    neutral: r#"{"spots": []}"#,
-    starter: r#"{"spots": []}"#,
-};
+step! {
+    /// Heals fixed places from their surroundings, such as dust on the sensor; they stay on the sensor when
+    /// a picture is taken upright, and go with every later turn and crop.
+    pub struct Dust {
+        id: "dust",
+        title: "Dust spots",
+        group: "repair",
+        words: ["dust", "spot", "spots", "heal", "sensor", "speck", "retouch", "blemish", "remove"],
+        neutral: r#"{"spots": []}"#,
+        starter: r#"{"spots": []}"#,
+        facts: {
+            tool: Some(Tool {
+                kind: ToolKind::Spots, button: Some("Click on the spots"), hint: "Click on a spot to heal it; click again to leave it. Drag for a larger one.", opens_at_once: true, shows_input: true }) },
+    }
+    parameters {
+        /// Place on the sensor (shares of the stored width and height) and radius (share of the long edge,
+        /// at most 0.03).
+        spots: Vec<[f64; 3]> = Vec::new(), Kind::Rows(&["x", "y", "radius"], MOST);
+    }
+    measured {
+        healed: Arc<Vec<Patch>> = Arc::default();
+    }
+}
 
 /// Most spots.
 const MOST: usize = 200;
-
-static PARAMS: [Param; 1] = [Param {
-    name: "spots",
-    about: "Place on the sensor (shares of the stored width and height) and radius (share of the long edge, at most 0.03).",
-    unit: "",
-    kind: Kind::Rows(&["x", "y", "radius"], MOST),
-}];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Dust>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, Default, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Dust {
-    /// x, y, radius.
-    pub spots: Vec<[f64; 3]>,
-    #[serde(skip)]
-    healed: Arc<Vec<Patch>>,
-}
 
 /// A healed spot at full size.
 #[derive(Debug)]

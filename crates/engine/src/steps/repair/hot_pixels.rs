@@ -9,42 +9,27 @@
 use crate::colour::transfer::{ENCODE, decode};
 use crate::geometry::Rect;
 use crate::ops::pointwise::Pixel;
-use crate::step::{AreaOp, Kind, Op, Param, Place, Step, StepInfo, StepKind, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{AreaOp, Effect, Kind, Op, Place, Step, step, values_of};
 use serde_json::Value;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "hot_pixels",
-    title: "Hot pixels",
-    group: "repair",
-    about: "Removes single bright or dark pixels and one-coloured specks that a warm sensor leaves in long exposures; stars, which a lens spreads over several pixels, stay. Belongs before the denoise.",
-    words: &["hot", "pixel", "pixels", "dead", "stuck", "speck", "specks", "long exposure", "night", "stars"],
-    neutral: r#"{"strength": 0}"#,
-    starter: r#"{"strength": 60}"#,
-};
-
-static PARAMS: [Param; 1] = [Param {
-    name: "strength",
-    about: "How little a pixel must stand out to be taken for a hot one.",
-    unit: "",
-    kind: Kind::Number { min: 0.0, max: 100.0, step: 1.0 },
-}];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<HotPixels>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct HotPixels {
-    /// 0 ..= 100.
-    pub strength: f64,
-}
-
-impl Default for HotPixels {
-    fn default() -> Self {
-        Self { strength: 60.0 }
+step! {
+    /// Removes single bright or dark pixels and one-coloured specks that a warm sensor leaves in long
+    /// exposures; stars, which a lens spreads over several pixels, stay. Belongs before the denoise.
+    pub struct HotPixels: PartialEq {
+        id: "hot_pixels",
+        title: "Hot pixels",
+        group: "repair",
+        words: [
+            "hot", "pixel", "pixels", "dead", "stuck", "speck", "specks", "long exposure", "night",
+            "stars",
+        ],
+        neutral: r#"{"strength": 0}"#,
+        starter: r#"{"strength": 60}"#,
+        facts: { judged_at_full_size: true, effects: &[Effect::FindsHotPixels] },
+    }
+    parameters {
+        /// How little a pixel must stand out to be taken for a hot one.
+        strength: f64 = 60.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 };
     }
 }
 

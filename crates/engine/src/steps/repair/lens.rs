@@ -8,75 +8,36 @@
 use crate::geometry::Size;
 use crate::ops::pointwise::{CHUNK, PixelOp, Planes, PointOp};
 use crate::ops::warp::Lens as Mapping;
-use crate::step::{Geometry, Kind, Op, Param, Place, Step, StepInfo, StepKind, values_of};
-use serde::{Deserialize, Serialize};
+use crate::step::{Geometry, Kind, Op, Place, Step, step, values_of};
 use serde_json::Value;
 use std::sync::Arc;
 
-/// Description.
-pub static INFO: StepInfo = StepInfo {
-    id: "lens",
-    title: "Lens values by hand",
-    group: "repair",
-    about: "Straightens bent lines, brings coloured fringes together and lightens dark corners, with values set by hand. Best at the beginning: it goes by the middle of the picture as it comes to this line.",
-    words: &[
-        "lens",
-        "distortion",
-        "barrel",
-        "pincushion",
-        "bent",
-        "fringe",
-        "aberration",
-        "fall-off",
-        "corners",
-        "dark corners",
-    ],
-    neutral: r#"{"distortion": 0, "red": 0, "blue": 0, "falloff": 0}"#,
-    starter: r#"{"distortion": 3}"#,
-};
-
-static PARAMS: [Param; 4] = [
-    Param {
-        name: "distortion",
-        about: "Lines that bend outwards (above 0) or inwards (below 0) are straightened: so much of the corner's radius.",
-        unit: "%",
-        kind: Kind::Number { min: -30.0, max: 30.0, step: 0.1 },
-    },
-    Param {
-        name: "red",
-        about: "Red made larger (above 0) or smaller against green.",
-        unit: "‰",
-        kind: Kind::Number { min: -5.0, max: 5.0, step: 0.05 },
-    },
-    Param {
-        name: "blue",
-        about: "Blue made larger (above 0) or smaller against green.",
-        unit: "‰",
-        kind: Kind::Number { min: -5.0, max: 5.0, step: 0.05 },
-    },
-    Param {
-        name: "falloff",
-        about: "Corners lightened (above 0) or darkened.",
-        unit: "stops",
-        kind: Kind::Number { min: -3.0, max: 3.0, step: 0.05 },
-    },
-];
-
-/// Registration.
-pub static KIND: StepKind = StepKind::of::<Lens>(&INFO, &PARAMS);
-
-/// Values of the step.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct Lens {
-    /// −30 ..= 30 % of the corner's radius.
-    pub distortion: f64,
-    /// −5 ..= 5 ‰.
-    pub red: f64,
-    /// −5 ..= 5 ‰.
-    pub blue: f64,
-    /// −3 ..= 3 stops.
-    pub falloff: f64,
+step! {
+    /// Straightens bent lines, brings coloured fringes together and lightens dark corners, with values set
+    /// by hand. Best at the beginning: it goes by the middle of the picture as it comes to this line.
+    pub struct Lens: PartialEq {
+        id: "lens",
+        title: "Lens values by hand",
+        group: "repair",
+        words: [
+            "lens", "distortion", "barrel", "pincushion", "bent", "fringe", "aberration", "fall-off",
+            "corners", "dark corners",
+        ],
+        neutral: r#"{"distortion": 0, "red": 0, "blue": 0, "falloff": 0}"#,
+        starter: r#"{"distortion": 3}"#,
+        facts: { moves_pixels: true, once: Some("corrected for their lens") },
+    }
+    parameters {
+        /// Lines that bend outwards (above 0) or inwards (below 0) are straightened: so much of the
+        /// corner's radius.
+        distortion: f64 = 0.0, Kind::Number { min: -30.0, max: 30.0, step: 0.1 }, "%";
+        /// Red made larger (above 0) or smaller against green.
+        red: f64 = 0.0, Kind::Number { min: -5.0, max: 5.0, step: 0.05 }, "‰";
+        /// Blue made larger (above 0) or smaller against green.
+        blue: f64 = 0.0, Kind::Number { min: -5.0, max: 5.0, step: 0.05 }, "‰";
+        /// Corners lightened (above 0) or darkened.
+        falloff: f64 = 0.0, Kind::Number { min: -3.0, max: 3.0, step: 0.05 }, "stops";
+    }
 }
 
 impl Step for Lens {
