@@ -1,6 +1,7 @@
 //! Orders that work against the person: said, with the order that would be better; never forbidden.
 
 use crate::Recipe;
+use rallo_engine::step::{Effect, Facts};
 use serde::Serialize;
 
 /// Something that could be better.
@@ -14,76 +15,71 @@ pub struct Advice {
     pub order: Vec<usize>,
 }
 
-/// Of two kinds of steps, which should come first, and why.
+/// Of two effects, which should come first, and why.
 struct Rule {
-    first: &'static [&'static str],
-    then: &'static [&'static str],
+    first: &'static [Effect],
+    then: &'static [Effect],
     why: &'static str,
 }
 
-const SHARPEN: [&str; 3] = ["unsharp_mask", "capture_sharpening", "output_sharpening"];
-const GEOMETRY: [&str; 5] = ["rotate", "straighten", "perspective", "crop", "resize"];
-
 static RULES: [Rule; 7] = [
     Rule {
-        first: &["hot_pixels"],
-        then: &["denoise"],
+        first: &[Effect::FindsHotPixels],
+        then: &[Effect::RemovesNoise],
         why: "denoising spreads hot pixels, and they are no longer found",
     },
     Rule {
-        first: &["denoise"],
-        then: &[
-            "unsharp_mask",
-            "capture_sharpening",
-            "output_sharpening",
-            "local_contrast",
-            "shadows_highlights",
-            "grain",
-            "upscale",
-        ],
+        first: &[Effect::RemovesNoise],
+        then: &[Effect::RaisesNoise],
         why: "what comes before raises the noise, or changes it so that it is no longer found",
     },
     Rule {
-        first: &["capture_sharpening"],
-        then: &["resize", "upscale", "unsharp_mask", "output_sharpening"],
+        first: &[Effect::RestoresCapture],
+        then: &[Effect::Resizes, Effect::SharpensEdges, Effect::SharpensOutput],
         why: "it takes back the softness of the full-size picture",
     },
     Rule {
-        first: &["resize", "upscale"],
-        then: &["output_sharpening"],
+        first: &[Effect::Resizes],
+        then: &[Effect::SharpensOutput],
         why: "the resize makes it soft again",
     },
     Rule {
-        first: &["crop", "straighten", "perspective", "rotate"],
-        then: &["watermark", "caption", "border", "slate"],
+        first: &[Effect::Frames, Effect::Turns],
+        then: &[Effect::Draws],
         why: "part of it may be cut off or turned",
     },
     Rule {
-        first: &["crop", "straighten", "perspective"],
-        then: &["vignette"],
+        first: &[Effect::Frames],
+        then: &[Effect::GoesByCorners],
         why: "its corners are no longer the picture's",
     },
     Rule {
-        first: &["resize"],
-        then: &["border", "caption"],
+        first: &[Effect::SetsSize],
+        then: &[Effect::AddsMargin],
         why: "the size given would count the border or strip too",
     },
 ];
 
 /// Everything that could be in a better order, the first lines first.
 pub fn advice(recipe: &Recipe) -> Vec<Advice> {
-    let on: Vec<(usize, &str)> =
-        recipe.steps.iter().enumerate().filter(|(_, l)| recipe.is_on(l)).map(|(i, l)| (i, l.id)).collect();
+    let on: Vec<(usize, &Facts)> = recipe
+        .steps
+        .iter()
+        .enumerate()
+        .filter(|(_, line)| recipe.is_on(line))
+        .map(|(i, line)| (i, &line.kind().info.facts))
+        .collect();
+    let has_any = |facts: &Facts, effects: &[Effect]| effects.iter().any(|e| facts.has(*e));
     let title = |i: usize| recipe.steps[i].kind().info.title.to_lowercase();
     let all: Vec<usize> = (0..recipe.steps.len()).collect();
     let mut found: Vec<Advice> = Vec::new();
     for rule in &RULES {
-        for &(late, id) in on.iter().filter(|(_, id)| rule.first.contains(id)) {
-            let Some(&(early, _)) = on.iter().find(|(i, id)| *i < late && rule.then.contains(id)) else {
+        for &(late, facts) in on.iter().filter(|(_, facts)| has_any(facts, rule.first)) {
+            let Some(&(early, _)) = on.iter().find(|(i, f)| *i < late && has_any(f, rule.then)) else {
                 continue;
             };
             // Told at the one that is moved: geometry and size stay, what depends on them moves behind.
-            let moves_back = GEOMETRY.contains(&id) || id == "upscale";
+            let moves_back = has_any(facts, &[Effect::Frames, Effect::Turns, Effect::Resizes]);
             let (line, order) =
                 if moves_back { (early, moved(&all, early, late)) } else { (late, moved(&all, late, early)) };
             let message = if moves_back {
@@ -108,7 +104,7 @@ pub fn advice(recipe: &Recipe) -> Vec<Advice> {
             found.push(Advice { line, message, order });
         }
     }
-    let twice: Vec<usize> = on.iter().filter(|(_, id)| *id == "upscale").map(|(i, _)| *i).collect();
+    let twice: Vec<usize> = on.iter().filter(|(_, f)| f.has(Effect::Enlarges)).map(|(i, _)| *i).collect();
     if let [first, second, ..] = twice[..] {
         found.push(Advice {
             line: second,
@@ -119,8 +115,11 @@ pub fn advice(recipe: &Recipe) -> Vec<Advice> {
             order: all.iter().copied().filter(|i| *i != second).collect(),
         });
     }
-    let sharpened: Vec<usize> =
-        on.iter().filter(|(_, id)| SHARPEN[..2].contains(id)).map(|(i, _)| *i).collect();
+    let sharpened: Vec<usize> = on
+        .iter()
+        .filter(|(_, f)| has_any(f, &[Effect::SharpensEdges, Effect::RestoresCapture]))
+        .map(|(i, _)| *i)
+        .collect();
     if sharpened.len() > 2 {
         found.push(Advice {
             line: sharpened[2],

@@ -23,6 +23,7 @@ pub use starters::starters;
 
 use delivery::Frame;
 use rallo_engine::sequence::camera_move::Framed;
+use rallo_engine::step::AREA_GROUPS;
 use rallo_engine::steps::output::data::Data;
 use rallo_engine::{
     Area, Kind, Param, Plan, PlanError, Settings, Size, Source, Step, StepKind, registry, step_kind,
@@ -204,16 +205,11 @@ impl Line {
         })
     }
 
-    /// Whether it changes where pixels lie, or reaches so far that it runs by itself: such lines cannot be mixed together
-    /// with others.
+    /// Whether it cannot be mixed together with other lines.
     fn stands_alone(&self) -> bool {
-        let group = self.kind().info.group;
-        group == "geometry" || ["lens", "border", "caption", "denoise"].contains(&self.id)
+        self.kind().info.stands_alone()
     }
 }
-
-/// Groups of steps that can be held to an area.
-pub const AREA_GROUPS: [&str; 4] = ["repair", "light", "colour", "detail"];
 
 impl Recipe {
     /// Lines before which a run waits for a yes, with what is to be looked at.
@@ -223,11 +219,6 @@ impl Recipe {
         let at: Vec<usize> = self.steps.iter().enumerate().filter_map(wait).collect();
         at.into_iter().map(|i| (i, self.steps[i].checkpoint.as_deref().unwrap_or_default())).collect()
     }
-}
-
-/// Whether a step moves or widens the picture.
-pub fn moves(kind: &StepKind) -> bool {
-    kind.info.group == "geometry" || ["lens", "border", "caption"].contains(&kind.info.id)
 }
 
 /// A checked recipe.
@@ -321,7 +312,7 @@ impl Reading {
                         format!("expected a number from 0 to 100, got {}", brief(value)),
                     ),
                 },
-                "area" if !AREA_GROUPS.contains(&kind.info.group) => self.fault(
+                "area" if !kind.info.takes_area() => self.fault(
                     format!("{at}.{id}.area"),
                     format!(
                         "{id} works on the whole picture; only steps of {} take an area",

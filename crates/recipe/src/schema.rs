@@ -66,7 +66,7 @@ pub fn schema() -> Value {
             all.extend(properties(kind.params, &kind.defaults()));
             all.insert("on".into(), json!({"type": "boolean", "default": true}));
             all.insert("mix".into(), json!({"type": "number", "minimum": 0, "maximum": 100, "default": 100}));
-            if crate::AREA_GROUPS.contains(&kind.info.group) {
+            if kind.info.takes_area() {
                 all.insert("area".into(), json!({"$ref": "#/$defs/area"}));
             }
             all.insert("when".into(), json!({"type": "string", "maxLength": 1000}));

@@ -130,7 +130,7 @@ impl Line {
 
     /// Whether it moves or widens the picture, so that before has it too.
     pub fn moves(&self) -> bool {
-        crate::moves(self.kind())
+        self.kind().info.facts.moves_pixels
     }
 
     /// Its sentence as plain text.

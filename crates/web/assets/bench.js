@@ -30,7 +30,6 @@ const pick = { line: null, neutral: false };
 // What is clipped is shown while an end of the tones is being moved, or as long as it is asked for.
 let clipping = false;
 let clipPinned = false;
-const ENDS = { end_points: ['black', 'white'], levels: ['black', 'white'], auto_range: ['black', 'white'] };
 
 // Undo goes through decisions, not through the moves of a hand.
 let past = [];
@@ -40,15 +39,16 @@ let settled = '';
 // Off the ticket: what the recipe was when the recording stopped, and how far undo reached then.
 let off = null;
 
-const kind = (step) => kinds.find((k) => k.id === step.step);
+const kind = (step) => kinds.find((k) => k.id === step?.step);
+/** Whether the open line is moved by hand without a tool being taken up first. */
+const alwaysAtHand = () => { const tool = kind(doc.steps[open])?.tool; return Boolean(tool && !tool.button); };
 const text = () => JSON.stringify(doc);
 
 /** The tools that work on the input of the open line show the picture as it comes to that line. */
 function upto() {
   const step = doc.steps[open];
   if (!step) return undefined;
-  if (['crop', 'straighten', 'perspective', 'dust'].includes(step.step) && pick.tool) return open;
-  return step.step === 'white_balance' && pick.neutral ? open : undefined;
+  return kind(step)?.tool?.shows_input && (pick.tool || pick.neutral) ? open : undefined;
 }
 
 let toolSize = null;
@@ -65,7 +65,7 @@ const viewer = new Viewer($('stage'), () => ({
   over();
 });
 
-const over = () => overlay($('overlay'), viewer, pick.tool ? doc.steps[open] : null, facts, { ...pick, cross: hand.cross, held: hand.held }, pick.shape != null ? [doc.steps[open]?.area].flat()[pick.shape] : null);
+const over = () => overlay($('overlay'), viewer, doc.steps[open], pick.tool ? kind(doc.steps[open])?.tool?.kind : null, facts, { ...pick, cross: hand.cross, held: hand.held }, pick.shape != null ? [doc.steps[open]?.area].flat()[pick.shape] : null);
 
 /** Something around a line's values changed: its mix, area, condition, values per ISO, block. */
 function around(i, key, value, done) {
@@ -132,12 +132,12 @@ async function changeFile(i, values) {
 /** Values of one line changed; `done` ends a gesture. */
 function change(i, values, done) {
   const step = doc.steps[i];
-  clipping = clipPinned || (!done && Object.keys(values).some((name) => ENDS[step.step]?.includes(name)));
+  clipping = clipPinned || (!done && Object.keys(values).some((name) => kind(step)?.clips.includes(name)));
   const k = kind(step);
   if (frame && k.params.some((p) => p.kind === 'file' && values[p.name])) { changeFile(i, values); return; }
   const moves = Object.keys(values);
-  if (step.step === 'resize' && moves.some((m) => m !== 'enlarge' && values[m] != null)) {
-    for (const p of k.params) if (p.name !== 'enlarge' && !moves.includes(p.name)) delete step[p.name];
+  if (moves.some((m) => k.one_of.includes(m) && values[m] != null)) {
+    for (const name of k.one_of) if (!moves.includes(name)) delete step[name];
   }
   for (const [name, value] of Object.entries(values)) {
     const param = k.params.find((p) => p.name === name);
@@ -364,12 +364,11 @@ function line(step, i) {
       act('↓', 'Later (Alt + ↓)', () => move(i, 1), i === doc.steps.length - 1),
       act('Twice', 'Write the same line again', () => { doc.steps.splice(i + 1, 0, structuredClone(step)); changed(true); }),
       act('Remove', 'Delete', () => remove(i)));
-    const tool = { crop: 'Crop on the picture', straighten: 'Draw the horizon', white_balance: 'Pick a neutral spot', perspective: 'Draw lines on the picture', dust: 'Click on the spots', graduated_filter: 'Draw it on the picture' }[step.step];
-    if (tool) {
-      const on = step.step === 'white_balance' ? pick.neutral : pick.tool;
-      acts.prepend(act(on ? 'Show the result' : tool, '', () => useTool(step.step, !on)));
-    }
-    if (step.step === 'watermark') acts.append(el('small', {}, 'Drag it on the picture to move it.'));
+    const { tool } = k;
+    if (tool?.button) {
+      const on = pick.tool || pick.neutral;
+      acts.prepend(act(on ? 'Show the result' : tool.button, '', () => useTool(tool, !on)));
+    } else if (tool) acts.append(el('small', {}, tool.hint));
     li.append(acts);
   }
   return li;
@@ -427,15 +426,16 @@ async function takeIn(recipe) {
   } catch (e) { say(e.message); }
 }
 
-function useTool(which, on) {
-  pick.tool = which !== 'white_balance' && on;
-  pick.neutral = which === 'white_balance' && on;
+/** Takes up a step's tool, or puts it away. */
+function useTool(tool, on) {
+  pick.tool = on && tool?.kind !== 'neutral';
+  pick.neutral = on && tool?.kind === 'neutral';
   pick.line = null;
   pick.shape = null;
   const hint = $('hint');
   hint.hidden = !on;
   if (on) stage.focus({ preventScroll: true });
-  hint.textContent = { crop: 'Drag the window; its corner changes the size.', straighten: 'Draw a line along something that should be level or upright.', white_balance: 'Click on something that should be grey.', perspective: 'Draw up to four lines along what should be upright or level; a fifth starts over.', dust: 'Click on a spot to heal it; click again to leave it. Drag for a larger one.', graduated_filter: 'Drag from where it is full to where it ends.' }[which] ?? '';
+  hint.textContent = (on && tool?.hint) || '';
   hint.append(el('small', {}, ' By keys: arrows, Enter to take hold and to let go, Esc to give up.'));
   toolSize = told?.lines[open]?.size ?? null;
   draw();
@@ -455,11 +455,11 @@ function drawing(shape) {
 
 function toggle(i) {
   open = open === i ? -1 : i;
-  useTool('', false);
+  useTool(null, false);
   tell(true);
 }
 const switchLine = (i) => { if (doc.steps[i].on === false) delete doc.steps[i].on; else doc.steps[i].on = false; changed(true); };
-function remove(i) { doc.steps.splice(i, 1); tidyBlocks(); open = -1; useTool('', false); changed(true); }
+function remove(i) { doc.steps.splice(i, 1); tidyBlocks(); open = -1; useTool(null, false); changed(true); }
 let dragged = null;
 function move(i, by) {
   const to = i + by;
@@ -518,7 +518,7 @@ function advise() {
     li?.append(el('div', { class: 'advice', role: 'note' }, a.message, ' ', el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => {
       doc.steps = a.order.map((n) => doc.steps[n]);
       open = -1;
-      useTool('', false);
+      useTool(null, false);
       changed(true);
     } }, a.order.length < doc.steps.length ? 'Leave this line out' : 'Put it there')));
   }
@@ -608,8 +608,8 @@ function find() {
   const q = $('ask').value.trim().toLowerCase();
   const shape = /^(\d+(?:\.\d+)?)\s*[:x×]\s*(\d+(?:\.\d+)?)$/.exec(q);
   offers = [];
-  if (shape && Number(shape[1]) < 100) offers.push({ k: kinds.find((k) => k.id === 'crop'), values: { proportion: `${shape[1]}:${shape[2]}` } });
-  else if (/^\d{3,5}$/.test(q)) offers.push({ k: kinds.find((k) => k.id === 'resize'), values: { long_edge: Number(q) } });
+  if (shape && Number(shape[1]) < 100) offers.push({ k: kinds.find((k) => k.tool?.kind === 'window'), values: { proportion: `${shape[1]}:${shape[2]}` } });
+  else if (/^\d{3,5}$/.test(q)) offers.push({ k: kinds.find((k) => k.one_of.includes('long_edge')), values: { long_edge: Number(q) } });
   const score = (k) => {
     if (!q) return 1;
     if (k.title.toLowerCase() === q) return 6;
@@ -651,7 +651,7 @@ function add(o) {
     $('ask').value = '';
     shut();
     $('ask').blur();
-    useTool('', false);
+    useTool(null, false);
     change(open, asked, true);
     document.querySelector('#lines .is-open')?.scrollIntoView({ block: 'nearest' });
     return;
@@ -665,7 +665,7 @@ function add(o) {
   shut();
   $('ask').blur();
   changed(true);
-  useTool(o.k.id, ['straighten', 'perspective', 'dust'].includes(o.k.id));
+  useTool(o.k.tool, Boolean(o.k.tool?.opens_at_once));
   document.querySelector('#lines .is-open')?.scrollIntoView({ block: 'nearest' });
 }
 $('ask').addEventListener('input', find);
@@ -683,10 +683,9 @@ $('ask').addEventListener('keydown', (e) => {
 });
 
 // Too small to judge noise and sharpness by: said, with a way to where they show.
-const FINE = ['denoise', 'hot_pixels', 'capture_sharpening', 'unsharp_mask', 'output_sharpening', 'grain'];
 function closer() {
   const small = viewer.place().zoom * devicePixelRatio < 0.999;
-  const fine = doc.steps.some((s) => FINE.includes(s.step) && s.on !== false);
+  const fine = doc.steps.some((s) => kind(s)?.judged_at_full_size && s.on !== false);
   const box = $('closer');
   box.hidden = !small || !fine;
   const standIn = viewer.pictures.after?.head?.stand_in;
@@ -750,7 +749,6 @@ async function showValue() {
 }
 
 // The picture under the hand.
-const TOOLS_OF_THEIR_OWN = ['watermark'];
 const hand = new Hand(stage, viewer, {
   grab(at, away) {
     const i = open;
@@ -760,9 +758,9 @@ const hand = new Hand(stage, viewer, {
       const set = (shape, done) => { all[pick.shape] = shape; around(i, 'area', all, done); };
       return drawShape(all[pick.shape], at, away, set, viewer.size());
     }
-    return hand.tooling() && grab(viewer, step, at, (v, d) => { change(i, v, d); }, pick, neutral, facts);
+    return hand.tooling() && grab(viewer, step, kind(step)?.tool?.kind, at, (v, d) => { change(i, v, d); }, pick, neutral, facts);
   },
-  tooling: () => Boolean(pick.tool || pick.neutral || pick.shape != null || TOOLS_OF_THEIR_OWN.includes(doc.steps[open]?.step)),
+  tooling: () => Boolean(pick.tool || pick.neutral || pick.shape != null || alwaysAtHand()),
   over: () => over(),
   settle: () => changed(true),
 });

@@ -23,13 +23,13 @@ function windowOf(step, w, h) {
   return { x: put(1 - cw, (at % 3) / 2, (step.right ?? 0) / 100), y: put(1 - ch, Math.floor(at / 3) / 2, (step.down ?? 0) / 100), w: cw, h: ch };
 }
 
-/** The overlay of the line that is open; `change(values, done)` writes its values. */
-export function overlay(root, viewer, step, facts, pick, shape) {
+/** The overlay of the line that is open; `tool` is the kind of its step's tool. */
+export function overlay(root, viewer, step, tool, facts, pick, shape) {
   root.replaceChildren();
   const p = viewer.place();
   const x = (v) => p.x + v * p.w * p.zoom;
   const y = (v) => p.y + v * p.h * p.zoom;
-  if (step?.step === 'crop') {
+  if (tool === 'window') {
     const c = windowOf(step, p.w, p.h);
     const [l, t, r, b] = [x(c.x), y(c.y), x(c.x + c.w), y(c.y + c.h)];
     root.append(svg('path', { class: 'shade', 'fill-rule': 'evenodd', d: `M${x(0)} ${y(0)}H${x(1)}V${y(1)}H${x(0)}ZM${l} ${t}H${r}V${b}H${l}Z` }));
@@ -41,14 +41,14 @@ export function overlay(root, viewer, step, facts, pick, shape) {
     root.append(svg('rect', { class: 'grip', x: r - 7, y: b - 7, width: 14, height: 14 }));
   }
   const stroke = (a, b, cls = 'horizon') => root.append(svg('line', { class: cls, x1: x(a[0]), y1: y(a[1]), x2: x(b[0]), y2: y(b[1]) }));
-  if (step?.step === 'perspective') for (const l of step.lines ?? []) stroke([l[0], l[1]], [l[2], l[3]]);
-  if (step?.step === 'dust') {
-    for (const [sx, sy, r] of step.spots ?? []) {
+  if (tool === 'lines') for (const l of step?.lines ?? []) stroke([l[0], l[1]], [l[2], l[3]]);
+  if (tool === 'spots') {
+    for (const [sx, sy, r] of step?.spots ?? []) {
       const [u, v] = upright([sx, sy], facts.orientation);
       root.append(svg('circle', { class: 'frame', cx: x(u), cy: y(v), r: Math.max(4, r * Math.max(p.w, p.h) * p.zoom) }));
     }
   }
-  const ramp = step?.step === 'graduated_filter' ? { from: step.from ?? [0.5, 0.2], to: step.to ?? [0.5, 0.5] } : shape?.kind === 'gradient' ? shape : null;
+  const ramp = tool === 'ramp' ? { from: step.from ?? [0.5, 0.2], to: step.to ?? [0.5, 0.5] } : shape?.kind === 'gradient' ? shape : null;
   if (ramp) {
     stroke(ramp.from, ramp.to, 'third');
     // Across the ramp, where it is full and where it ends.
@@ -73,10 +73,10 @@ export function overlay(root, viewer, step, facts, pick, shape) {
 const upright = ([x, y], o) => ({ 2: [1 - x, y], 3: [1 - x, 1 - y], 4: [x, 1 - y], 5: [y, x], 6: [1 - y, x], 7: [1 - y, 1 - x], 8: [y, 1 - x] }[o] ?? [x, y]);
 const stored = ([x, y], o) => ({ 2: [1 - x, y], 3: [1 - x, 1 - y], 4: [x, 1 - y], 5: [y, x], 6: [y, 1 - x], 7: [1 - y, 1 - x], 8: [1 - y, x] }[o] ?? [x, y]);
 
-/** Starts a gesture on the picture; returns what follows the pointer, or nothing. */
-export function grab(viewer, step, start, change, pick, neutral, facts) {
+/** Starts a gesture with a step's tool on the picture, `change(values, done)` writing its values; returns what follows the pointer, or nothing. */
+export function grab(viewer, step, tool, start, change, pick, neutral, facts) {
   const p = viewer.place();
-  if (step?.step === 'crop') {
+  if (tool === 'window') {
     const c = windowOf(step, p.w, p.h);
     const corner = Math.hypot((start[0] - c.x - c.w) * p.w * p.zoom, (start[1] - c.y - c.h) * p.h * p.zoom) < 24;
     const r = ratio(step, p.w, p.h);
@@ -95,7 +95,7 @@ export function grab(viewer, step, start, change, pick, neutral, facts) {
       }
     };
   }
-  if (step?.step === 'straighten') {
+  if (tool === 'horizon') {
     return (at, done) => {
       const [dx, dy] = [(at[0] - start[0]) * p.w, (at[1] - start[1]) * p.h];
       pick.line = done ? null : [start, at];
@@ -108,14 +108,14 @@ export function grab(viewer, step, start, change, pick, neutral, facts) {
     };
   }
   const exact = (v) => round(v, 10000);
-  if (step?.step === 'perspective' && pick.tool) {
+  if (tool === 'lines' && pick.tool) {
     const lines = (step.lines ?? []).length >= 4 ? [] : step.lines ?? [];
     return (at, done) => {
       pick.line = done ? null : [start, at];
       if (done && Math.hypot(at[0] - start[0], at[1] - start[1]) > 0.03) change({ lines: [...lines, [...start, ...at].map(exact)] }, true);
     };
   }
-  if (step?.step === 'dust' && pick.tool) {
+  if (tool === 'spots' && pick.tool) {
     const spots = step.spots ?? [];
     const far = (s) => { const u = upright(s, facts.orientation); return Math.hypot((u[0] - start[0]) * p.w, (u[1] - start[1]) * p.h); };
     return (at, done) => {
@@ -126,15 +126,15 @@ export function grab(viewer, step, start, change, pick, neutral, facts) {
       else change({ spots: [...spots, [...stored(start, facts.orientation).map(exact), Math.max(0.003, Math.min(0.03, exact(moved)))]] }, true);
     };
   }
-  if (step?.step === 'graduated_filter' && pick.tool) {
+  if (tool === 'ramp' && pick.tool) {
     return (at, done) => { if (Math.hypot(at[0] - start[0], at[1] - start[1]) > 0.01) change({ from: start.map(exact), to: at.map(exact) }, done); };
   }
-  if (step?.step === 'watermark') {
+  if (tool === 'placing') {
     const [right, down] = [step.right ?? 0, step.down ?? 0];
     const limit = (v) => Math.max(-100, Math.min(100, round(v)));
     return (at, done) => change({ right: limit(right + (at[0] - start[0]) * 100), down: limit(down + (at[1] - start[1]) * 100) }, done);
   }
-  if (step?.step === 'white_balance' && pick.neutral) {
+  if (tool === 'neutral' && pick.neutral) {
     return (at, done) => { if (done) neutral(at); };
   }
   return null;

@@ -50,6 +50,11 @@ pub struct Facts {
     pub judged_at_full_size: bool,
     /// Parameters that are ends of the tones: while one is moved, what is clipped is shown.
     pub clips: &'static [&'static str],
+    /// Parameters of which at most one is given; a new one takes the place of the others.
+    pub one_of: &'static [&'static str],
+    /// Its values are mostly the same from one recipe to the next, so that a new line starts from the last ones; what
+    /// depends on the one picture (crop, horizon, exposure) starts afresh.
+    pub starts_as_last_time: bool,
     /// How it is set on the picture itself.
     pub tool: Option<Tool>,
     /// What it does that matters to the order of steps.
@@ -64,6 +69,8 @@ impl Facts {
         once: None,
         judged_at_full_size: false,
         clips: &[],
+        one_of: &[],
+        starts_as_last_time: false,
         tool: None,
         effects: &[],
     };

@@ -4,6 +4,7 @@ use crate::frame_context::{Decided, subject};
 use crate::preflight::output_paths::{Planned, Source, name_of};
 use crate::render::work;
 use rallo_engine::Size;
+use rallo_engine::registry;
 use rallo_recipe::{Recipe, Subject, names};
 use serde::Serialize;
 use serde_json::{Map, Value, json};
@@ -107,14 +108,6 @@ pub struct About {
     pub versions: Option<(i64, i64)>,
 }
 
-/// Steps that do harm when done twice, with what they make of a picture.
-const ONCE: [(&str, &str); 4] = [
-    ("denoise", "denoised"),
-    ("lens", "corrected for their lens"),
-    ("upscale", "enlarged"),
-    ("capture_sharpening", "sharpened"),
-];
-
 /// Everything that should be known before `recipe` runs over `sources`, which will be written as `planned`.
 pub fn warnings(recipe: &Recipe, sources: &[Source], planned: &[Planned], about: &About) -> Vec<Problem> {
     let subjects: Vec<Subject> = sources
@@ -159,7 +152,8 @@ fn some(pictures: &[usize], sources: &[Source]) -> String {
 fn done_before(recipe: &Recipe, sources: &[Source]) -> Vec<Problem> {
     let mut all = Vec::new();
     let mut told: Vec<usize> = Vec::new();
-    for (id, word) in ONCE {
+    for (step, word) in registry().iter().filter_map(|kind| Some((kind.info, kind.info.facts.once?))) {
+        let id = step.id;
         let Some(at) = recipe.steps.iter().position(|l| l.on && l.id == id) else { continue };
         let done = |s: &Source| s.facts.as_ref().is_some_and(|f| f.done.iter().any(|d| d == id));
         let pictures: Vec<usize> = (0..sources.len()).filter(|i| done(&sources[*i])).collect();

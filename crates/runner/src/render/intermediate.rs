@@ -4,6 +4,8 @@
 
 use crate::preflight::output_paths::free_bytes;
 use crate::schedule;
+use rallo_engine::step::StepInfo;
+use rallo_engine::steps::light::exposure;
 use rallo_engine::{
     Orientation, Picture, Plan, PlanError, Pyramid, Rect, Samples, Settings, Size, Source, SourceError,
 };
@@ -22,9 +24,6 @@ pub const LARGEST: u64 = 60_000_000;
 /// Rows computed before it is told how far it is: few enough to be told often, enough that what is needed around them weighs
 /// little.
 const BAND: i64 = 512;
-
-/// Steps so expensive that their result is kept.
-pub const DENOISE: [&str; 1] = ["denoise"];
 
 /// The picture behind the first lines, as a source of its own.
 pub struct Behind {
@@ -51,21 +50,22 @@ impl Source for Behind {
     }
 }
 
-/// How many of the first lines end in a denoising that is worth keeping: lines of repair, light and colour only, so that
-/// the result depends on nothing behind them.
-pub fn lines(groups: &[(&str, &str)]) -> Option<usize> {
-    let last = groups.iter().position(|(id, _)| DENOISE.contains(id))?;
-    let plain = |(id, group): &(&str, &str)| ["repair", "light", "colour"].contains(group) && *id != "lens";
-    groups[..=last].iter().all(plain).then_some(last + 1)
+/// How many of the first lines end in a step whose result is worth keeping. Only lines that leave pixels where they are
+/// may stand before it and depend on nothing after it, so that the result depends on those lines alone.
+pub fn lines(steps: &[&StepInfo]) -> Option<usize> {
+    let last = steps.iter().position(|step| step.facts.expensive)?;
+    let plain =
+        |step: &&StepInfo| ["repair", "light", "colour"].contains(&step.group) && !step.facts.moves_pixels;
+    steps[..=last].iter().all(plain).then_some(last + 1)
 }
 
-/// The group of each of a recipe's lines that apply to a picture.
-pub fn groups(recipe: &Recipe, placed: &[(Option<usize>, Settings)]) -> Vec<(&'static str, &'static str)> {
-    let group = |line: &Option<usize>| match line {
-        Some(i) => (recipe.steps[*i].id, recipe.steps[*i].kind().info.group),
-        None => ("exposure", "light"),
+/// What is known of each step that applies to a picture; the exposure of one frame alone belongs to no line.
+pub fn infos(recipe: &Recipe, placed: &[(Option<usize>, Settings)]) -> Vec<&'static StepInfo> {
+    let info = |line: &Option<usize>| match line {
+        Some(i) => recipe.steps[*i].kind().info,
+        None => &exposure::INFO,
     };
-    placed.iter().map(|(line, _)| group(line)).collect()
+    placed.iter().map(|(line, _)| info(line)).collect()
 }
 
 /// Share of a picture's time that its denoising takes.
@@ -115,7 +115,7 @@ impl Ready<'_> {
 /// Bytes that the picture behind its denoising takes in memory, with its reductions; 0 where there is none.
 pub fn bytes(recipe: &Recipe, size: Size, subject: &Subject) -> u64 {
     let placed = recipe.placed(subject);
-    let cut = lines(&groups(recipe, &placed)).filter(|_| size.area() <= LARGEST);
+    let cut = lines(&infos(recipe, &placed)).filter(|_| size.area() <= LARGEST);
     cut.map_or(0, |_| size.area() * 16)
 }
 
@@ -132,7 +132,7 @@ pub fn ready<'a>(
     after: Vec<Settings>,
 ) -> Result<Ready<'a>, PlanError> {
     let placed = recipe.placed(subject);
-    let cut = lines(&groups(recipe, &placed)).filter(|_| source.size().area() <= LARGEST);
+    let cut = lines(&infos(recipe, &placed)).filter(|_| source.size().area() <= LARGEST);
     let mut settings: Vec<Settings> = placed.into_iter().map(|(_, s)| s).collect();
     settings.extend(after);
     let Some(cut) = cut else {
@@ -328,9 +328,12 @@ mod tests {
 
     #[test]
     fn only_what_depends_on_nothing_behind_it_is_kept() {
-        assert_eq!(lines(&[("hot_pixels", "repair"), ("denoise", "repair"), ("crop", "geometry")]), Some(2));
-        assert_eq!(lines(&[("crop", "geometry"), ("denoise", "repair")]), None);
-        assert_eq!(lines(&[("exposure", "light")]), None);
+        let info = |id: &str| rallo_engine::step_kind(id).unwrap().info;
+        let cut = |ids: &[&str]| lines(&ids.iter().map(|id| info(id)).collect::<Vec<_>>());
+        assert_eq!(cut(&["hot_pixels", "denoise", "crop"]), Some(2));
+        assert_eq!(cut(&["crop", "denoise"]), None);
+        assert_eq!(cut(&["lens", "denoise"]), None);
+        assert_eq!(cut(&["exposure"]), None);
     }
 
     fn picture(n: u32) -> Picture {

@@ -10,6 +10,7 @@ use axum::routing::{get, post};
 use axum::{Json, Router};
 use rallo_engine::analysis::scopes::{self, Scopes};
 use rallo_engine::step::View;
+use rallo_engine::step::{StepInfo, Tool};
 use rallo_engine::steps::light::white_balance::WhiteBalance;
 use rallo_engine::{
     Encoded, Kept, Kind, Memory, OutputProfile, Param, Plan, Rect, Settings, Size, Source, Step, registry,
@@ -60,8 +61,9 @@ async fn steps(State(app): State<App>) -> Result<Json<Value>> {
         .map(|k| {
             let starter: Value = serde_json::from_str(k.info.starter).unwrap_or_default();
             json!({"id": k.info.id, "title": k.info.title, "group": k.info.group, "about": k.info.about,
-                "moves": rallo_recipe::moves(k),
-                "takes_area": rallo_recipe::AREA_GROUPS.contains(&k.info.group), "words": k.info.words, "starter": starter,
+                "moves": k.info.facts.moves_pixels, "takes_area": k.info.takes_area(),
+                "judged_at_full_size": k.info.facts.judged_at_full_size, "clips": k.info.facts.clips, "one_of": k.info.facts.one_of,
+                "tool": k.info.facts.tool.map(tool), "words": k.info.words, "starter": starter,
                 "lately": lately.get(k.info.id), "params": params(k.params, &k.defaults())})
         })
         .collect();
@@ -70,6 +72,12 @@ async fn steps(State(app): State<App>) -> Result<Json<Value>> {
         .map(|k| json!({"id": k.id, "title": k.title, "about": k.about, "params": params(k.params, &k.defaults())}))
         .collect();
     Ok(Json(json!({"steps": all, "deliveries": deliveries})))
+}
+
+/// A step's tool as the page takes it up.
+fn tool(tool: Tool) -> Value {
+    json!({"kind": tool.kind.as_str(), "button": tool.button, "hint": tool.hint, "opens_at_once": tool.opens_at_once,
+        "shows_input": tool.shows_input})
 }
 
 /// What a page asks about a recipe on a frame.
@@ -289,8 +297,8 @@ impl Ask {
     }
 
     /// The first lines up to the denoising, where there is one, with a key for them.
-    fn first(&self, frame: &Open, settings: &[Settings], groups: &[(&str, &str)]) -> Option<(usize, String)> {
-        let n = intermediate::lines(groups).filter(|_| !self.before)?;
+    fn first(&self, frame: &Open, settings: &[Settings], steps: &[&StepInfo]) -> Option<(usize, String)> {
+        let n = intermediate::lines(steps).filter(|_| !self.before)?;
         Some((n, format!("{} {:?}", frame.key, &settings[..n])))
     }
 
@@ -304,14 +312,13 @@ impl Ask {
     ) -> Option<Arc<Denoised>> {
         let recipe = self.part(recipe);
         let placed = recipe.placed(&frame.about);
-        let groups = intermediate::groups(&recipe, &placed);
+        let steps = intermediate::infos(&recipe, &placed);
         let settings: Vec<Settings> = placed.into_iter().map(|(_, settings)| settings).collect();
-        let (n, key) = self.first(frame, &settings, &groups)?;
+        let (n, key) = self.first(frame, &settings, &steps)?;
         if !begin {
             return full.peek(&key);
         }
-        let denoises: Vec<bool> =
-            groups[..n].iter().map(|(id, _)| intermediate::DENOISE.contains(id)).collect();
+        let denoises: Vec<bool> = steps[..n].iter().map(|step| step.facts.expensive).collect();
         full.open(&key, settings[..n].to_vec(), &denoises, &frame.source, &*MEASURED)
     }
 
@@ -326,11 +333,11 @@ impl Ask {
         let placed = recipe.placed(&frame.about);
         let mut from =
             self.from.map(|line| placed.iter().take_while(|(l, _)| l.is_none_or(|l| l < line)).count());
-        let groups = intermediate::groups(&recipe, &placed);
+        let steps = intermediate::infos(&recipe, &placed);
         let mut settings: Vec<_> = placed.into_iter().map(|(_, settings)| settings).collect();
         let mut source: Arc<dyn Source + Send + Sync> = frame.source.clone();
         let mut left_out = false;
-        if let Some((n, _)) = self.first(frame, &settings, &groups) {
+        if let Some((n, _)) = self.first(frame, &settings, &steps) {
             match &denoised {
                 Some(denoised) => {
                     source = denoised.clone();
@@ -343,11 +350,9 @@ impl Ask {
                     let mut at = 0;
                     settings.retain(|_| {
                         at += 1;
-                        !intermediate::DENOISE.contains(&groups[at - 1].0)
+                        !steps[at - 1].facts.expensive
                     });
-                    let gone = |n: usize| {
-                        groups[..n].iter().filter(|g| intermediate::DENOISE.contains(&g.0)).count()
-                    };
+                    let gone = |n: usize| steps[..n].iter().filter(|step| step.facts.expensive).count();
                     from = from.map(|f| f - gone(f));
                 }
                 None => {}

@@ -292,20 +292,6 @@ async fn kept(State(app): State<App>) -> Result<Json<Kept>> {
     Ok(Json(kept_values(&app).await?))
 }
 
-/// Steps whose values are the same from one recipe to the next more often than not; what depends on the one picture
-/// (crop, horizon, exposure, curve …) starts afresh.
-const STICKS: [&str; 9] = [
-    "denoise",
-    "resize",
-    "upscale",
-    "capture_sharpening",
-    "unsharp_mask",
-    "output_sharpening",
-    "grain",
-    "border",
-    "convert_profile",
-];
-
 /// Values last written down, by step.
 pub async fn lately(app: &App) -> Result<BTreeMap<String, Value>> {
     let text = app.store.setting("lately").await?;
@@ -317,8 +303,7 @@ async fn remember(app: &App, recipe: &Recipe) -> Result<()> {
     let before = lately(app).await?;
     let mut all = before.clone();
     for line in &recipe.steps {
-        let group = line.kind().info.group;
-        if STICKS.contains(&line.id) || group == "marks" || group == "data" {
+        if line.kind().info.facts.starts_as_last_time {
             let mut values = line.step.values();
             for param in line.kind().params.iter().filter(|p| matches!(p.kind, Kind::Kept(_))) {
                 values[param.name] = Value::Null;

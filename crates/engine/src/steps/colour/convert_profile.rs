@@ -26,6 +26,7 @@ step! {
         ],
         neutral: r#"{"profile": "rec2020"}"#,
         starter: r#"{"profile": "srgb"}"#,
+        facts: { starts_as_last_time: true },
     }
     parameters {
         /// The colour space: sRGB, Display P3, opRGB (IEC 61966-2-5), ROMM RGB, Rec. 2020, or a profile

@@ -14,8 +14,8 @@ step! {
         title: "Saturation",
         group: "colour",
         words: [
-            "saturation", "colour", "color", "vivid", "pale", "muted", "grey", "monochrome", "black and
-            white",
+            "saturation", "colour", "color", "vivid", "pale", "muted", "grey", "monochrome",
+            "black and white",
         ],
         neutral: r#"{"amount": 0}"#,
         starter: r#"{"amount": 8}"#,

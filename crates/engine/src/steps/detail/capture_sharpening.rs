@@ -28,6 +28,7 @@ step! {
             once: Some("sharpened"),
             judged_at_full_size: true,
             effects: &[Effect::RaisesNoise, Effect::RestoresCapture],
+            starts_as_last_time: true,
         },
     }
     parameters {

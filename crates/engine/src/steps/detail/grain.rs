@@ -20,7 +20,7 @@ step! {
         words: ["grain", "noise", "film", "texture", "analogue", "analog", "rough"],
         neutral: r#"{"amount": 0}"#,
         starter: r#"{"amount": 25}"#,
-        facts: { judged_at_full_size: true, effects: &[Effect::RaisesNoise] },
+        facts: { judged_at_full_size: true, effects: &[Effect::RaisesNoise], starts_as_last_time: true },
     }
     parameters {
         /// How strong.

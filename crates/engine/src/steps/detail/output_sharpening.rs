@@ -22,7 +22,11 @@ step! {
         ],
         neutral: r#"{"strength": 0}"#,
         starter: r#"{"target": "screen", "strength": 50}"#,
-        facts: { judged_at_full_size: true, effects: &[Effect::RaisesNoise, Effect::SharpensOutput] },
+        facts: {
+            judged_at_full_size: true,
+            effects: &[Effect::RaisesNoise, Effect::SharpensOutput],
+            starts_as_last_time: true,
+        },
     }
     parameters {
         /// Where it is looked at.

@@ -22,7 +22,11 @@ step! {
         words: ["sharp", "sharpen", "soft", "blurry", "crisp", "detail", "usm", "unsharp"],
         neutral: r#"{"amount": 0}"#,
         starter: r#"{"amount": 60}"#,
-        facts: { judged_at_full_size: true, effects: &[Effect::RaisesNoise, Effect::SharpensEdges] },
+        facts: {
+            judged_at_full_size: true,
+            effects: &[Effect::RaisesNoise, Effect::SharpensEdges],
+            starts_as_last_time: true,
+        },
     }
     parameters {
         /// How much of the difference is added; 100 doubles fine detail.

@@ -13,12 +13,17 @@ step! {
         title: "Resize",
         group: "geometry",
         words: [
-            "resize", "size", "smaller", "larger", "scale", "pixels", "web", "width", "height", "long
-            edge", "reduce",
+            "resize", "size", "smaller", "larger", "scale", "pixels", "web", "width", "height",
+            "long edge", "reduce",
         ],
         neutral: r#"{"long_edge": null}"#,
         starter: r#"{"long_edge": 1600}"#,
-        facts: { moves_pixels: true, effects: &[Effect::Resizes, Effect::SetsSize] },
+        facts: {
+            moves_pixels: true,
+            effects: &[Effect::Resizes, Effect::SetsSize],
+            starts_as_last_time: true,
+            one_of: &["long_edge", "short_edge", "width", "height", "fit", "fill", "exact"],
+        },
     }
     parameters {
         /// Length of the longer side.

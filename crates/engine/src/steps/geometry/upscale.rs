@@ -22,7 +22,8 @@ step! {
         title: "Upscale",
         group: "geometry",
         words: [
-            "upscale", "enlarge", "larger", "bigger", "double", "resolution", "super", "2x", "4x", "print",
+            "upscale", "enlarge", "larger", "bigger", "double", "resolution", "super", "2x", "4x",
+            "print",
         ],
         neutral: r#"{"factor": "1"}"#,
         starter: r#"{"factor": "2"}"#,
@@ -30,6 +31,7 @@ step! {
             moves_pixels: true,
             once: Some("enlarged"),
             effects: &[Effect::RaisesNoise, Effect::Resizes, Effect::Enlarges],
+            starts_as_last_time: true,
         },
     }
     parameters {

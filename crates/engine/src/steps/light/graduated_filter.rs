@@ -27,7 +27,13 @@ step! {
         starter: r#"{"stops": -0.7}"#,
         facts: {
             tool: Some(Tool {
-                kind: ToolKind::Ramp, button: Some("Draw it on the picture"), hint: "Drag from where it is full to where it ends.", opens_at_once: false, shows_input: false }) },
+                kind: ToolKind::Ramp,
+                button: Some("Draw it on the picture"),
+                hint: "Drag from where it is full to where it ends.",
+                opens_at_once: false,
+                shows_input: false,
+            }),
+        },
     }
     parameters {
         /// Where it begins to fade; before this, all of it.

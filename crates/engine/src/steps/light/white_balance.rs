@@ -25,7 +25,13 @@ step! {
         starter: r#"{"temperature": 5}"#,
         facts: {
             tool: Some(Tool {
-                kind: ToolKind::Neutral, button: Some("Pick a neutral spot"), hint: "Click on something that should be grey.", opens_at_once: false, shows_input: true }) },
+                kind: ToolKind::Neutral,
+                button: Some("Pick a neutral spot"),
+                hint: "Click on something that should be grey.",
+                opens_at_once: false,
+                shows_input: true,
+            }),
+        },
     }
     parameters {
         /// Cooler (below 0) or warmer (above 0).

@@ -19,7 +19,11 @@ step! {
         ],
         neutral: r#"{"width": 0, "below": 0, "line": 0}"#,
         starter: r#"{"width": 3}"#,
-        facts: { moves_pixels: true, effects: &[Effect::Draws, Effect::AddsMargin] },
+        facts: {
+            moves_pixels: true,
+            effects: &[Effect::Draws, Effect::AddsMargin],
+            starts_as_last_time: true,
+        },
     }
     parameters {
         /// Width of the border, in hundredths of the long edge.

@@ -24,7 +24,11 @@ step! {
         ],
         neutral: r#"{"text": ""}"#,
         starter: r#"{}"#,
-        facts: { moves_pixels: true, effects: &[Effect::Draws, Effect::AddsMargin] },
+        facts: {
+            moves_pixels: true,
+            effects: &[Effect::Draws, Effect::AddsMargin],
+            starts_as_last_time: true,
+        },
     }
     parameters {
         /// The line; fields in braces such as {camera}, {iso} or {taken:%d %B %Y} are filled.

@@ -22,7 +22,7 @@ step! {
         ],
         neutral: r#"{"number": "", "title": ""}"#,
         starter: r#"{}"#,
-        facts: { effects: &[Effect::Draws] },
+        facts: { effects: &[Effect::Draws], starts_as_last_time: true },
     }
     parameters {
         /// The large line; {n:03} is the picture's number in the run.

@@ -30,7 +30,15 @@ step! {
         starter: r#"{"text": "Thistlewick"}"#,
         facts: {
             tool: Some(Tool {
-                kind: ToolKind::Placing, button: None, hint: "Drag it on the picture to move it.", opens_at_once: false, shows_input: false }), effects: &[Effect::Draws] },
+                kind: ToolKind::Placing,
+                button: None,
+                hint: "Drag it on the picture to move it.",
+                opens_at_once: false,
+                shows_input: false,
+            }),
+            effects: &[Effect::Draws],
+            starts_as_last_time: true,
+        },
     }
     parameters {
         /// What is written; fields in braces such as {taken:%Y} or {camera} are filled.

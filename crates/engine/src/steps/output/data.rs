@@ -19,6 +19,7 @@ step! {
         ],
         neutral: r#"{}"#,
         starter: r#"{"creator": "Thistlewick Nursery", "copyright": "© {taken:%Y} Thistlewick Nursery"}"#,
+        facts: { starts_as_last_time: true },
     }
     parameters {
         /// Who made the picture.

@@ -29,6 +29,7 @@ step! {
             once: Some("denoised"),
             judged_at_full_size: true,
             effects: &[Effect::RemovesNoise],
+            starts_as_last_time: true,
         },
     }
     parameters {

@@ -24,7 +24,13 @@ step! {
         starter: r#"{"spots": []}"#,
         facts: {
             tool: Some(Tool {
-                kind: ToolKind::Spots, button: Some("Click on the spots"), hint: "Click on a spot to heal it; click again to leave it. Drag for a larger one.", opens_at_once: true, shows_input: true }) },
+                kind: ToolKind::Spots,
+                button: Some("Click on the spots"),
+                hint: "Click on a spot to heal it; click again to leave it. Drag for a larger one.",
+                opens_at_once: true,
+                shows_input: true,
+            }),
+        },
     }
     parameters {
         /// Place on the sensor (shares of the stored width and height) and radius (share of the long edge,
