@@ -10,8 +10,8 @@ pub mod metadata;
 pub mod pdf;
 pub mod video;
 
-pub use decode::jxl::is_there as writes_jxl;
 pub use decode::{Facts, FileSource, Format};
+pub use encode::jxl::is_there as writes_jxl;
 pub use encode::{Chroma, Encoding, Extras, Packing, encode, encode_within};
 pub use metadata::descriptive::Words;
 pub use metadata::embed::{can_carry, carried_over};

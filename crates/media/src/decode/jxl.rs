@@ -4,19 +4,8 @@
 use crate::MediaError;
 use crate::decode::MAX_PIXELS;
 use crate::decode::image_crate::{Head, complaint};
-use crate::encode::Extras;
-use rallo_engine::{Encoded, OutputProfile, Pixels, Samples, Size};
-use std::io::{BufWriter, Cursor, ErrorKind, Write};
-use std::path::Path;
-use std::process::{Command, Stdio};
-use std::sync::atomic::AtomicBool;
-
-/// The encoder, of Debian's package libjxl-tools.
-const PROGRAM: &str = "cjxl";
-
-fn fail(message: impl ToString) -> MediaError {
-    MediaError::Encode { format: "JPEG XL", message: message.to_string() }
-}
+use rallo_engine::{Samples, Size};
+use std::io::Cursor;
 
 fn open(file: &[u8]) -> Result<jxl_oxide::JxlImage, MediaError> {
     // Four channels in float, and as much again to work in.
@@ -70,93 +59,12 @@ pub fn decode(file: &[u8]) -> Result<(Size, Samples), MediaError> {
     ))
 }
 
-/// One box: its length, kind and content (ISO/IEC 14496-12).
-fn boxed(kind: &[u8; 4], content: &[u8]) -> Vec<u8> {
-    [&(content.len() as u32 + 8).to_be_bytes()[..], kind, content].concat()
-}
-
-/// Whether JPEG XL can be written here.
-pub fn is_there() -> bool {
-    static FOUND: AtomicBool = AtomicBool::new(false);
-    crate::is_found(&FOUND, &[(PROGRAM, "--version")])
-}
-
-/// Where in a file of boxes the picture's code begins: behind the signature, the kind of file and its level.
-fn code_at(file: &[u8]) -> Option<usize> {
-    let mut at = 0;
-    while let Some((length, rest)) = file.get(at..)?.split_first_chunk::<4>() {
-        if rest.starts_with(b"jxlc") || rest.starts_with(b"jxlp") {
-            return Some(at);
-        }
-        at += (u32::from_be_bytes(*length) as usize).max(8);
-    }
-    None
-}
-
-/// The pixels as the simplest file there is: a few numbers, then the samples (netpbm's PPM).
-fn plain(picture: &Encoded, to: &Path) -> Result<(), MediaError> {
-    let mut file = BufWriter::new(std::fs::File::create(to).map_err(fail)?);
-    let Size { width, height } = picture.size;
-    let (most, samples) = match &picture.pixels {
-        Pixels::U8(v) => (255, v.clone()),
-        Pixels::U16(v) => (65_535, v.iter().flat_map(|s| s.to_be_bytes()).collect()),
-        Pixels::F32(_) => return Err(fail("floats were given")),
-    };
-    write!(file, "P6\n{width} {height}\n{most}\n").map_err(fail)?;
-    file.write_all(&samples).map_err(fail)?;
-    file.flush().map_err(fail)
-}
-
-/// Writes a picture of 8 or 16 bits; `quality` 1 ..= 100 about as JPEG's, nothing is lost without one.
-///
-/// # Errors
-/// [`MediaError::Encode`], in plain words where the encoder is not installed.
-pub fn encode(picture: &Encoded, quality: Option<u8>, extras: &Extras) -> Result<Vec<u8>, MediaError> {
-    let folder = tempfile::tempdir().map_err(fail)?;
-    let at = |name: &str| folder.path().join(name);
-    plain(picture, &at("in.ppm"))?;
-    let mut command = Command::new(PROGRAM);
-    command.arg(at("in.ppm")).arg(at("out.jxl")).args(["--container=1", "--quiet"]);
-    match quality {
-        // At 100 nothing would be lost, in another way than is asked for.
-        Some(quality) => command.arg(format!("--quality={}", quality.min(99))),
-        None => command.arg("--distance=0"),
-    };
-    let threads = rayon::current_num_threads();
-    command.arg(format!("--num_threads={}", if threads > 1 { threads } else { 0 }));
-    match &extras.icc {
-        Some(icc) if *icc != OutputProfile::Srgb.colour().icc => {
-            std::fs::write(at("profile.icc"), icc).map_err(fail)?;
-            command.arg("-x").arg(format!("icc_pathname={}", at("profile.icc").display()));
-        }
-        _ => {
-            command.args(["-x", "color_space=RGB_D65_SRG_Rel_SRG"]);
-        }
-    }
-    let done = command.stdin(Stdio::null()).output().map_err(|e| match e.kind() {
-        ErrorKind::NotFound => fail("the program cjxl is not installed; on Debian: apt install libjxl-tools"),
-        _ => fail(format!("cjxl does not start: {e}")),
-    })?;
-    let made = std::fs::read(at("out.jxl")).unwrap_or_default();
-    let Some(code) = code_at(&made).filter(|_| done.status.success()) else {
-        let said = String::from_utf8_lossy(&done.stderr);
-        return Err(fail(said.lines().last().unwrap_or("the encoder gave up").trim()));
-    };
-    let mut file = made[..code].to_vec();
-    if let Some(exif) = &extras.exif {
-        // Before the block stands where in it the header begins.
-        file.extend(boxed(b"Exif", &[&[0; 4], &exif[..]].concat()));
-    }
-    if let Some(made) = &extras.made {
-        file.extend(boxed(b"xml ", made.xmp(&extras.words).as_bytes()));
-    }
-    file.extend(&made[code..]);
-    Ok(file)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::Extras;
+    use crate::encode::jxl::encode;
+    use rallo_engine::{Encoded, Pixels};
 
     fn ramp(size: Size) -> impl Iterator<Item = u32> {
         (0..size.height).flat_map(move |y| {

@@ -1,13 +1,17 @@
 //! Writing results: encoding with profile, camera data and the result's mark.
 
-pub(crate) mod containers;
+pub(crate) mod avif;
+pub(crate) mod jxl;
+pub(crate) mod png;
+pub(crate) mod tiff;
+pub(crate) mod webp;
 
-use crate::decode::{jpeg, jxl, png};
+use crate::decode::jpeg;
 use crate::metadata::descriptive::Words;
 use crate::metadata::embed;
 use crate::metadata::provenance::Made;
 use crate::{MediaError, bytes_text};
-pub use containers::Packing;
+pub use tiff::Packing;
 use img_parts::jpeg::Jpeg;
 use img_parts::png::Png;
 use img_parts::{Bytes, ImageICC};
@@ -171,10 +175,10 @@ pub fn encode(picture: &Encoded, encoding: Encoding, extras: &Extras) -> Result<
             embed::jpeg(&mut file, extras);
             Ok(file.encoder().bytes().to_vec())
         }
-        Encoding::WebP { quality } => containers::webp(picture, quality, extras),
-        Encoding::Avif { quality } => containers::avif(picture, quality, extras),
+        Encoding::WebP { quality } => webp::webp(picture, quality, extras),
+        Encoding::Avif { quality } => avif::avif(picture, quality, extras),
         Encoding::Jxl { quality } => jxl::encode(picture, quality, extras),
-        Encoding::Tiff { packing } => containers::tiff(picture, packing, extras),
+        Encoding::Tiff { packing } => tiff::tiff(picture, packing, extras),
         Encoding::Png => {
             let fail = |message: String| MediaError::Encode { format: "PNG", message };
             let mut file = Png::from_bytes(png::encode(picture)?.into()).map_err(|e| fail(e.to_string()))?;

@@ -5,7 +5,6 @@ use crate::MediaError;
 use crate::encode::Extras;
 use exif::{In, Tag as ExifTag, Value};
 use rallo_engine::{Encoded, Pixels, Size};
-use ravif::{Img, RGB8};
 use std::io::Cursor;
 use tiff::encoder::colortype::{RGB8 as TiffRgb8, RGB16 as TiffRgb16, RGB32Float};
 use tiff::encoder::compression::DeflateLevel;
@@ -23,89 +22,15 @@ pub enum Packing {
     Deflate,
 }
 
-fn fail(format: &'static str, message: impl ToString) -> MediaError {
+pub(super) fn fail(format: &'static str, message: impl ToString) -> MediaError {
     MediaError::Encode { format, message: message.to_string() }
 }
 
-fn eight<'a>(picture: &'a Encoded, format: &'static str) -> Result<&'a [u8], MediaError> {
+pub(super) fn eight<'a>(picture: &'a Encoded, format: &'static str) -> Result<&'a [u8], MediaError> {
     match &picture.pixels {
         Pixels::U8(pixels) => Ok(pixels),
         Pixels::U16(_) | Pixels::F32(_) => Err(fail(format, "pixels of more than 8 bits were given")),
     }
-}
-
-/// One chunk of RIFF, padded to an even length.
-fn chunk(kind: &[u8; 4], data: &[u8]) -> Vec<u8> {
-    let pad = if data.len() % 2 == 1 { &[0u8][..] } else { &[] };
-    [kind.as_slice(), &(data.len() as u32).to_le_bytes(), data, pad].concat()
-}
-
-/// WebP (RFC 9649); `quality` 0 ..= 100, nothing is lost without one.
-pub fn webp(picture: &Encoded, quality: Option<u8>, extras: &Extras) -> Result<Vec<u8>, MediaError> {
-    const LONGEST: u32 = 16_383;
-    let Size { width, height } = picture.size;
-    if picture.size.long_edge() > LONGEST {
-        return Err(fail("WebP", format!("{width} × {height} pixels; a WebP has at most {LONGEST} a side")));
-    }
-    let pixels = eight(picture, "WebP")?;
-    let encoder = webp::Encoder::from_rgb(pixels, width, height);
-    let bare = match quality {
-        Some(quality) => encoder.encode(f32::from(quality)),
-        None => encoder.encode_lossless(),
-    };
-    // The bare file is RIFF, its length, WEBP, and one chunk of pixels.
-    let image =
-        bare.get(12..).filter(|i| i.starts_with(b"VP8")).ok_or_else(|| fail("WebP", "no pixels came out"))?;
-    let xmp = extras.made.as_ref().map(|m| m.xmp(&extras.words));
-    let flag = |is: bool, bit: u8| if is { bit } else { 0 };
-    let flags =
-        flag(extras.icc.is_some(), 0x20) | flag(extras.exif.is_some(), 0x08) | flag(xmp.is_some(), 0x04);
-    let side = |n: u32| (n - 1).to_le_bytes();
-    let mut head = vec![flags, 0, 0, 0];
-    head.extend(&side(width)[..3]);
-    head.extend(&side(height)[..3]);
-    let mut body = chunk(b"VP8X", &head);
-    if let Some(icc) = &extras.icc {
-        body.extend(chunk(b"ICCP", icc));
-    }
-    body.extend(image);
-    if let Some(exif) = &extras.exif {
-        body.extend(chunk(b"EXIF", exif));
-    }
-    if let Some(xmp) = xmp {
-        body.extend(chunk(b"XMP ", xmp.as_bytes()));
-    }
-    Ok([b"RIFF".as_slice(), &(body.len() as u32 + 4).to_le_bytes(), b"WEBP", &body].concat())
-}
-
-/// The box that carries XMP in ISO base media files (ISO 16684-3).
-const XMP_BOX: [u8; 16] =
-    [0xbe, 0x7a, 0xcf, 0xcb, 0x97, 0xa9, 0x42, 0xe8, 0x9c, 0x71, 0x99, 0x94, 0x91, 0xe3, 0xaf, 0xac];
-
-/// AVIF (AV1 Image File Format), 8 bits in sRGB; quality 1 ..= 100.
-pub fn avif(picture: &Encoded, quality: u8, extras: &Extras) -> Result<Vec<u8>, MediaError> {
-    let pixels: Vec<RGB8> =
-        eight(picture, "AVIF")?.as_chunks::<3>().0.iter().map(|p| RGB8::new(p[0], p[1], p[2])).collect();
-    let mut encoder = ravif::Encoder::new()
-        .with_quality(f32::from(quality.clamp(1, 100)))
-        .with_bit_depth(ravif::BitDepth::Eight)
-        // Each picture of a run has its own threads; more of them would change the bytes.
-        .with_num_threads(Some(1))
-        .with_speed(6);
-    if let Some(exif) = &extras.exif {
-        encoder = encoder.with_exif(exif.clone());
-    }
-    let (width, height) = (picture.size.width as usize, picture.size.height as usize);
-    let mut file =
-        encoder.encode_rgb(Img::new(&pixels, width, height)).map_err(|e| fail("AVIF", e))?.avif_file;
-    if let Some(made) = &extras.made {
-        let xmp = made.xmp(&extras.words);
-        file.extend((xmp.len() as u32 + 24).to_be_bytes());
-        file.extend(b"uuid");
-        file.extend(XMP_BOX);
-        file.extend(xmp.as_bytes());
-    }
-    Ok(file)
 }
 
 /// TIFF 6.0, 8 or 16 bits a sample or floats as the pixels have.

@@ -1,0 +1,65 @@
+//! PNG, as small as it gets without losing anything.
+
+use crate::MediaError;
+use rallo_engine::{Encoded, Pixels, Size};
+
+/// How hard is packed, 0 ..= 12: from 6 on it takes much longer for little.
+pub(super) const PACKING: u8 = 5;
+
+/// The colours of a picture that has few, and for each pixel which of them it has.
+pub(super) fn palette(pixels: &[u8]) -> Option<(Vec<[u8; 3]>, Vec<u8>)> {
+    let mut known: std::collections::HashMap<[u8; 3], u8> = std::collections::HashMap::new();
+    let mut colours = Vec::new();
+    let mut places = Vec::with_capacity(pixels.len() / 3);
+    for pixel in pixels.as_chunks::<3>().0 {
+        let place = match known.get(pixel) {
+            Some(place) => *place,
+            None => {
+                let place = u8::try_from(colours.len()).ok()?;
+                colours.push(*pixel);
+                known.insert(*pixel, place);
+                place
+            }
+        };
+        places.push(place);
+    }
+    Some((colours, places))
+}
+
+pub fn encode(picture: &Encoded) -> Result<Vec<u8>, MediaError> {
+    let fail = |message: String| MediaError::Encode { format: "PNG", message };
+    let rgb = oxipng::ColorType::RGB { transparent_color: None };
+    let few = match &picture.pixels {
+        Pixels::U8(v) => palette(v),
+        _ => None,
+    };
+    let (colours, depth, filter, samples) = match (few, &picture.pixels) {
+        // Nothing is lost, and it is smaller; places in a palette are not like their neighbours.
+        (Some((colours, places)), _) => {
+            let colours = colours.iter().map(|[r, g, b]| oxipng::RGBA8::new(*r, *g, *b, 255)).collect();
+            let colours = oxipng::ColorType::Indexed { palette: colours };
+            (colours, oxipng::BitDepth::Eight, oxipng::RowFilter::None, places)
+        }
+        (None, Pixels::U8(v)) => (rgb, oxipng::BitDepth::Eight, oxipng::RowFilter::Paeth, v.clone()),
+        (None, Pixels::U16(v)) => {
+            let bytes = v.iter().flat_map(|s| s.to_be_bytes()).collect();
+            (rgb, oxipng::BitDepth::Sixteen, oxipng::RowFilter::Paeth, bytes)
+        }
+        (None, Pixels::F32(_)) => return Err(fail("floats were given".into())),
+    };
+    let is_palette = matches!(colours, oxipng::ColorType::Indexed { .. });
+    let Size { width, height } = picture.size;
+    let image =
+        oxipng::RawImage::new(width, height, colours, depth, samples).map_err(|e| fail(e.to_string()))?;
+    let options = oxipng::Options {
+        filters: [oxipng::FilterStrategy::Basic(filter)].into_iter().collect(),
+        // Photographs stay RGB with the bits that were asked for; a palette's places take no more than they need.
+        bit_depth_reduction: is_palette,
+        palette_reduction: is_palette,
+        color_type_reduction: false,
+        grayscale_reduction: false,
+        deflater: oxipng::Deflater::Libdeflater { compression: PACKING },
+        ..oxipng::Options::default()
+    };
+    image.create_optimized_png(&options).map_err(|e| fail(e.to_string()))
+}
