@@ -11,76 +11,7 @@
 //! | `taken from 18:00 to 6:00` | time of day by the camera's clock, over midnight too |
 //! | `portrait`, `landscape`, `square` | how the upright picture stands |
 
-use jiff::civil::DateTime;
-use rallo_engine::{Kind, StepKind};
-use serde::{Deserialize, Serialize};
-use serde_json::{Map, Value, json};
-
-/// A frame's own small changes on top of a recipe.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
-#[serde(default, deny_unknown_fields)]
-pub struct Own {
-    /// Stops brighter, −5 ..= 5.
-    pub exposure: f64,
-    /// The crop moved to the right, in hundredths of the width, −100 ..= 100.
-    pub right: f64,
-    /// The crop moved down, in hundredths of the height, −100 ..= 100.
-    pub down: f64,
-}
-
-impl Own {
-    /// Whether nothing is changed.
-    pub fn is_nothing(&self) -> bool {
-        *self == Self::default()
-    }
-
-    /// In words; empty where nothing is changed.
-    pub fn words(&self) -> String {
-        use crate::sentence::number;
-        let part = |v: f64, text: String| (v != 0.0).then_some(text);
-        let all = [
-            part(self.exposure, format!("exposure {} stops", number(self.exposure))),
-            part(self.right, format!("crop {} % to the right", number(self.right))),
-            part(self.down, format!("crop {} % down", number(self.down))),
-        ];
-        all.into_iter().flatten().collect::<Vec<_>>().join(", ")
-    }
-}
-
-/// What is known of one picture when a recipe is applied to it.
-#[derive(Clone, Debug, Default, PartialEq)]
-pub struct Subject {
-    /// Original's name without its ending.
-    pub stem: String,
-    /// Name of the original's folder.
-    pub folder: String,
-    /// Position in the run, from 1.
-    pub number: usize,
-    /// Capture time.
-    pub taken: Option<DateTime>,
-    /// Maker and model.
-    pub camera: Option<String>,
-    /// Lens.
-    pub lens: Option<String>,
-    /// Millimetres.
-    pub focal_length: Option<f64>,
-    /// f-number.
-    pub aperture: Option<f64>,
-    /// Seconds.
-    pub shutter: Option<f64>,
-    /// ISO speed.
-    pub iso: Option<u32>,
-    /// Upright pixels per row; 0 unknown.
-    pub width: u32,
-    /// Upright rows; 0 unknown.
-    pub height: u32,
-    /// 0 none … 5.
-    pub rating: u8,
-    /// Keywords.
-    pub keywords: Vec<String>,
-    /// Its own small changes.
-    pub own: Own,
-}
+use crate::context::Subject;
 
 #[derive(Clone, Copy, Debug, PartialEq)]
 enum Quantity {
@@ -145,7 +76,7 @@ enum Test {
 /// A checked condition.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Condition {
-    text: String,
+    pub(super) text: String,
     test: Test,
 }
 
@@ -187,7 +118,7 @@ fn tokens(text: &str) -> Result<Vec<Token>, String> {
 /// Reads tokens from the front.
 struct Reader {
     tokens: Vec<Token>,
-    at: usize,
+    pub(super) at: usize,
 }
 
 impl Reader {
@@ -306,7 +237,7 @@ impl Reader {
         Err(format!("expected at least, at most, above, below, is or from after {name}, got {}", self.here()))
     }
 
-    fn number(&mut self) -> Result<f64, String> {
+    pub(super) fn number(&mut self) -> Result<f64, String> {
         let plain = |t: &str| t.parse::<f64>().ok().filter(|n| n.is_finite() && *n >= 0.0);
         let value = match self.tokens.get(self.at) {
             Some(Token::Word(w)) => match w.split_once('/') {
@@ -457,87 +388,12 @@ impl Condition {
     }
 }
 
-/// Values of a step per ISO, in rising order.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Ladder(Vec<(u32, Map<String, Value>)>);
-
-impl Ladder {
-    /// Reads `{"100": {…values…}, "6400": {…}}` for a kind of step.
-    ///
-    /// # Errors
-    /// Path below the line, and what is wrong.
-    pub fn read(kind: &StepKind, value: &Value) -> Result<Self, (String, String)> {
-        let Some(map) = value.as_object().filter(|m| !m.is_empty() && m.len() <= 40) else {
-            return Err((
-                "by_iso".into(),
-                "expected an object with up to 40 ISO values and what holds at each".into(),
-            ));
-        };
-        let mut rungs = Vec::with_capacity(map.len());
-        for (iso, values) in map {
-            let at = format!("by_iso.{iso}");
-            let Some(speed) = iso.parse::<u32>().ok().filter(|n| (1..=10_000_000).contains(n)) else {
-                return Err((at, "expected an ISO value such as 1600".into()));
-            };
-            let Some(values) = values.as_object().filter(|v| !v.is_empty()) else {
-                return Err((at, "expected an object of values".into()));
-            };
-            for (name, value) in values {
-                let Some(param) = kind.param(name) else {
-                    let known: Vec<_> = kind.params.iter().map(|p| p.name).collect();
-                    return Err((
-                        format!("{at}.{name}"),
-                        format!("unknown, {} takes {}", kind.info.id, known.join(", ")),
-                    ));
-                };
-                param.check(value).map_err(|e| (format!("{at}.{}", e.path), e.message))?;
-            }
-            rungs.push((speed, values.clone()));
-        }
-        rungs.sort_by_key(|r| r.0);
-        Ok(Self(rungs))
-    }
-
-    /// As it is written.
-    pub fn to_value(&self) -> Value {
-        let map: Map<String, Value> =
-            self.0.iter().map(|(iso, values)| (iso.to_string(), crate::tidy(&json!(values)))).collect();
-        Value::Object(map)
-    }
-
-    /// The values at `iso`: numbers go evenly from entry to entry by stops, anything else changes at its entry.
-    /// Beyond the ends the end's values hold.
-    pub fn at(&self, kind: &StepKind, iso: u32) -> Map<String, Value> {
-        let mut out = Map::new();
-        for param in kind.params {
-            let with: Vec<(u32, &Value)> =
-                self.0.iter().filter_map(|(iso, v)| Some((*iso, v.get(param.name)?))).collect();
-            let Some(first) = with.first() else { continue };
-            let after = with.partition_point(|(speed, _)| *speed <= iso);
-            let below = if after == 0 { *first } else { with[after - 1] };
-            let value = match (param.kind, with.get(after)) {
-                (Kind::Number { .. }, Some(above)) if after > 0 => {
-                    let stops = |n: u32| f64::from(n).log2();
-                    let t = (stops(iso) - stops(below.0)) / (stops(above.0) - stops(below.0));
-                    let (a, b) = (below.1.as_f64().unwrap_or_default(), above.1.as_f64().unwrap_or_default());
-                    json!(((a + (b - a) * t) * 1e4).round() / 1e4)
-                }
-                _ => below.1.clone(),
-            };
-            out.insert(param.name.into(), value);
-        }
-        out
-    }
-
-    /// The lowest and the highest ISO it names.
-    pub fn ends(&self) -> (u32, u32) {
-        (self.0.first().map_or(0, |r| r.0), self.0.last().map_or(0, |r| r.0))
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::iso_table::Ladder;
+    use jiff::civil::DateTime;
+    use serde_json::json;
 
     fn subject() -> Subject {
         Subject {

@@ -1,7 +1,7 @@
 //! The formats that are read, and how each is told from its first bytes.
 
-use crate::decode::embedded_preview;
 use crate::MediaError;
+use crate::decode::embedded_preview;
 use serde::{Deserialize, Serialize};
 
 /// Formats that are read.

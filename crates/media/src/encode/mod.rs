@@ -11,11 +11,11 @@ use crate::metadata::descriptive::Words;
 use crate::metadata::embed;
 use crate::metadata::provenance::Made;
 use crate::{MediaError, bytes_text};
-pub use tiff::Packing;
 use img_parts::jpeg::Jpeg;
 use img_parts::png::Png;
 use img_parts::{Bytes, ImageICC};
 use rallo_engine::{Encoded, Pixels};
+pub use tiff::Packing;
 use turbojpeg::Subsamp;
 
 /// Chroma sampling of a JPEG.

@@ -4,18 +4,28 @@
 //! a contact sheet; a course pack is several of them in one folder. It may have lines of its own, which follow the
 //! recipe's.
 
+mod archive;
 mod bundles;
+mod contact_sheet;
+mod course;
+pub(crate) mod frames;
+mod pdf;
 mod pictures;
-mod sets;
+mod video;
 
 use crate::{Fault, Line, brief, names, tidy};
-pub use bundles::{Bundle, CODECS, CONTACT, Contact, PDF, Pdf, RATES, VIDEO, Video};
+pub use archive::{ARCHIVE, Archive};
+pub use bundles::Bundle;
+pub use contact_sheet::{CONTACT, Contact};
+pub use course::{COURSE, Course};
+pub use frames::{FRAMES, Frames};
+pub use pdf::{PDF, Pdf};
 pub use pictures::{Burned, FORMATS, PICTURES, Pictures};
 use rallo_engine::sequence::camera_move::Window;
 use rallo_engine::{Kind, Param};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
-pub use sets::{ARCHIVE, Archive, COURSE, Course, FRAMES, Frames};
+pub use video::{CODECS, RATES, VIDEO, Video};
 
 /// A kind of delivery as it is described: controls, schema and reading come from this.
 pub struct DeliveryKind {

@@ -1,0 +1,401 @@
+//! A clip of all frames.
+
+use super::{COLOUR, EXISTING, FOLDER, HEIGHT, NAME, SHARPEN, SIZE, TO, Target, WIDTH};
+use rallo_engine::sequence::camera_move::{Ease, Mark, Window, window_at};
+use rallo_engine::step::PLACES;
+use rallo_engine::{Kind, Param};
+use serde::{Deserialize, Serialize};
+
+/// Frame rates, as they are written.
+pub const RATES: [&str; 11] = ["12", "15", "23.976", "24", "25", "29.97", "30", "48", "50", "59.94", "60"];
+
+/// Codecs by name; the first is the one of the purpose.
+pub const CODECS: [&str; 9] =
+    ["purpose", "H.264", "H.265", "VP9", "AV1", "intra 4:2:2", "FFV1", "GIF", "WebP"];
+
+/// Marks a move has at most.
+pub(super) const MARKS: usize = 60;
+
+/// The smallest window of a move, against the largest.
+pub(super) const SMALLEST: f64 = 0.02;
+
+/// Parameters of a clip.
+pub static VIDEO: [Param; 31] = [
+    Param {
+        name: "purpose",
+        about: "What it is for: share (plays everywhere), small (fewest bytes), web (in a page), edit (every frame for itself), keep (loses nothing), loop (a moving picture without a player).",
+        unit: "",
+        kind: Kind::Choice(&["share", "small", "web", "edit", "keep", "loop"]),
+    },
+    Param {
+        name: "codec",
+        about: "How the frames are encoded; purpose: as its purpose needs it.",
+        unit: "",
+        kind: Kind::Choice(&CODECS),
+    },
+    Param {
+        name: "bits",
+        about: "Bits a sample; codec: as usual for it.",
+        unit: "",
+        kind: Kind::Choice(&["codec", "8", "10"]),
+    },
+    SIZE,
+    WIDTH,
+    HEIGHT,
+    Param {
+        name: "fit",
+        about: "Frames of another proportion or size: fill (what sticks out is cut), fit (colour around them), or move (a window travels over them).",
+        unit: "",
+        kind: Kind::Choice(&["fill", "fit", "move"]),
+    },
+    Param {
+        name: "move",
+        about: "Where the window of a move is: its time (0 the first frame, 1 the last), its middle from the left and from the top, its size against the largest that fits.",
+        unit: "",
+        kind: Kind::Rows(&["at", "x", "y", "size"], MARKS),
+    },
+    Param {
+        name: "ease",
+        about: "How the window goes from one mark to the next: at one speed, or softly at both, at its start or at its end.",
+        unit: "",
+        kind: Kind::Choice(&["even", "soft", "soft start", "soft end"]),
+    },
+    COLOUR,
+    Param { name: "rate", about: "Frames a second.", unit: "", kind: Kind::Choice(&RATES) },
+    Param {
+        name: "speed",
+        about: "How fast the frames go by: at 2 every second one is left out, at 0.5 each is shown twice.",
+        unit: "",
+        kind: Kind::Number { min: 0.001, max: 1000.0, step: 0.1 },
+    },
+    Param {
+        name: "length",
+        about: "Length of the frames' part exactly; 0 is as the speed makes it.",
+        unit: "s",
+        kind: Kind::Number { min: 0.0, max: 36_000.0, step: 0.1 },
+    },
+    Param {
+        name: "hold_first",
+        about: "How long the first frame stands before the others move.",
+        unit: "s",
+        kind: Kind::Number { min: 0.0, max: 60.0, step: 0.1 },
+    },
+    Param {
+        name: "hold_last",
+        about: "How long the last frame stands at the end.",
+        unit: "s",
+        kind: Kind::Number { min: 0.0, max: 60.0, step: 0.1 },
+    },
+    Param {
+        name: "fade_in",
+        about: "Comes up from black.",
+        unit: "s",
+        kind: Kind::Number { min: 0.0, max: 60.0, step: 0.1 },
+    },
+    Param {
+        name: "fade_out",
+        about: "Goes down to black.",
+        unit: "s",
+        kind: Kind::Number { min: 0.0, max: 60.0, step: 0.1 },
+    },
+    Param {
+        name: "times",
+        about: "How often it is played; moving pictures go on for ever at 1.",
+        unit: "",
+        kind: Kind::Number { min: 1.0, max: 100.0, step: 1.0 },
+    },
+    Param {
+        name: "quality",
+        about: "Quality; empty: as its purpose needs it.",
+        unit: "",
+        kind: Kind::Whole { min: 1, max: 100 },
+    },
+    Param {
+        name: "megabytes",
+        about: "Size of the file to aim at, instead of a quality.",
+        unit: "MB",
+        kind: Kind::Whole { min: 1, max: 100_000 },
+    },
+    Param {
+        name: "text",
+        about: "Written into each frame, such as {n:04}, {taken:%d %B %Y} or a title.",
+        unit: "",
+        kind: Kind::Template(200),
+    },
+    Param { name: "text_place", about: "Where it stands.", unit: "", kind: Kind::Choice(&PLACES) },
+    Param {
+        name: "text_size",
+        about: "Height of its letters.",
+        unit: "% of the long edge",
+        kind: Kind::Number { min: 0.5, max: 30.0, step: 0.5 },
+    },
+    Param {
+        name: "sound",
+        about: "Path of a sound file that is laid under it, cut to its length.",
+        unit: "",
+        kind: Kind::Text(1000),
+    },
+    SHARPEN,
+    NAME,
+    TO,
+    FOLDER,
+    EXISTING,
+    Param {
+        name: "first",
+        about: "The number {n} of its first frame.",
+        unit: "",
+        kind: Kind::Number { min: 0.0, max: 9_999_999.0, step: 1.0 },
+    },
+    Param { name: "backwards", about: "From the last frame to the first.", unit: "", kind: Kind::Flag },
+];
+
+/// A clip.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Video {
+    /// `share`, `small`, `web`, `edit`, `keep` or `loop`.
+    pub purpose: String,
+    /// One of [`CODECS`].
+    pub codec: String,
+    /// `codec`, `8` or `10`.
+    pub bits: String,
+    /// One of [`super::SIZES`].
+    pub size: String,
+    /// Pixels per row, where the size is custom.
+    pub width: Option<u32>,
+    /// Rows, where the size is custom.
+    pub height: Option<u32>,
+    /// `fill`, `fit` or `move`.
+    pub fit: String,
+    /// Marks `[at, x, y, size]` of a move.
+    #[serde(rename = "move")]
+    pub marks: Vec<[f64; 4]>,
+    /// `even`, `soft`, `soft start` or `soft end`.
+    pub ease: String,
+    /// Around what is fitted in.
+    pub colour: String,
+    /// One of [`RATES`].
+    pub rate: String,
+    /// Source frames for each frame of the clip.
+    pub speed: f64,
+    /// Seconds of the frames' part; 0 is by the speed.
+    pub length: f64,
+    /// Seconds.
+    pub hold_first: f64,
+    /// Seconds.
+    pub hold_last: f64,
+    /// Seconds.
+    pub fade_in: f64,
+    /// Seconds.
+    pub fade_out: f64,
+    /// How often it is played.
+    pub times: f64,
+    /// 1 ..= 100, by the purpose without.
+    pub quality: Option<u32>,
+    /// Size of the file to aim at.
+    pub megabytes: Option<u32>,
+    /// Template.
+    pub text: String,
+    /// One of the engine's places.
+    pub text_place: String,
+    /// Hundredths of the long edge.
+    pub text_size: f64,
+    /// Path, or empty.
+    pub sound: String,
+    /// 0 ..= 100.
+    pub sharpen: f64,
+    /// Number of its first frame.
+    pub first: f64,
+    /// From the last to the first.
+    pub backwards: bool,
+    /// Where it goes.
+    #[serde(flatten)]
+    pub target: Target,
+}
+
+impl Default for Video {
+    fn default() -> Self {
+        Self {
+            purpose: "share".into(),
+            codec: "purpose".into(),
+            bits: "codec".into(),
+            size: "1080p".into(),
+            width: None,
+            height: None,
+            fit: "fill".into(),
+            marks: vec![[0.0, 0.5, 0.5, 0.6], [1.0, 0.5, 0.5, 1.0]],
+            ease: "soft".into(),
+            colour: "#000000".into(),
+            rate: "25".into(),
+            speed: 1.0,
+            length: 0.0,
+            hold_first: 0.0,
+            hold_last: 0.0,
+            fade_in: 0.0,
+            fade_out: 0.0,
+            times: 1.0,
+            quality: None,
+            megabytes: None,
+            text: String::new(),
+            text_place: "bottom right".into(),
+            text_size: 3.0,
+            sound: String::new(),
+            sharpen: 0.0,
+            first: 1.0,
+            backwards: false,
+            target: one_file(),
+        }
+    }
+}
+
+/// Where a bundle goes if nothing is said.
+pub(super) fn one_file() -> Target {
+    Target { name: "{recipe}".into(), ..Target::default() }
+}
+
+impl Video {
+    /// The codec it is made with.
+    pub fn codec(&self) -> &str {
+        match (self.codec.as_str(), self.purpose.as_str()) {
+            ("purpose", "small") => "H.265",
+            ("purpose", "web") => "VP9",
+            ("purpose", "edit") => "intra 4:2:2",
+            ("purpose", "keep") => "FFV1",
+            ("purpose", "loop") => "WebP",
+            ("purpose", _) => "H.264",
+            (codec, _) => codec,
+        }
+    }
+
+    /// Frames a second, as a fraction.
+    pub fn rate(&self) -> (u32, u32) {
+        match self.rate.as_str() {
+            "23.976" => (24_000, 1001),
+            "29.97" => (30_000, 1001),
+            "59.94" => (60_000, 1001),
+            rate => (rate.parse().unwrap_or(25), 1),
+        }
+    }
+
+    /// Bits a sample that are encoded.
+    pub fn depth(&self) -> u8 {
+        match (self.codec(), self.bits.as_str()) {
+            ("GIF" | "WebP", _) => 8,
+            ("intra 4:2:2", _) => 10,
+            ("FFV1", "codec") => 16,
+            (_, "10") => 10,
+            _ => 8,
+        }
+    }
+
+    /// Which of `count` frames each frame of the clip shows, holds included; it is played once.
+    pub fn order(&self, count: usize) -> Vec<usize> {
+        self.course(count).into_iter().map(|(k, _)| k).collect()
+    }
+
+    /// The same with the share of the clip's way, which stands while a frame is held.
+    fn course(&self, count: usize) -> Vec<(usize, f64)> {
+        let (n, d) = self.rate();
+        let rate = f64::from(n) / f64::from(d);
+        let Some(last) = count.checked_sub(1) else { return Vec::new() };
+        let moving = if self.length > 0.0 { self.length * rate } else { count as f64 / self.speed };
+        // A clip of at most a day.
+        let moving = moving.round().clamp(1.0, 86_400.0 * 60.0) as usize;
+        let held = |seconds: f64| (seconds * rate).round() as usize;
+        let at = |k: usize| {
+            let frame = (((k as f64 + 0.5) * count as f64 / moving as f64) as usize).min(last);
+            (frame, k as f64 / (moving - 1).max(1) as f64)
+        };
+        let mut all = vec![at(0); held(self.hold_first)];
+        all.extend((0..moving).map(at));
+        all.extend(vec![at(moving - 1); held(self.hold_last)]);
+        if self.backwards {
+            all.iter_mut().for_each(|(k, _)| *k = last - *k);
+        }
+        all
+    }
+
+    /// Frames of the clip of `count` frames that differ from the one before.
+    pub fn fresh(&self, count: usize) -> usize {
+        let seen = |(k, at): (usize, f64)| (k, if self.is_moving() { at } else { 0.0 });
+        let mut all: Vec<_> = self.course(count).into_iter().map(seen).collect();
+        all.dedup();
+        all.len()
+    }
+
+    /// Whether a window travels over its frames.
+    pub fn is_moving(&self) -> bool {
+        self.fit == "move"
+    }
+
+    /// The marks of its move.
+    fn path(&self) -> Vec<Mark> {
+        let mark = |[at, x, y, size]: [f64; 4]| Mark { at, window: Window { middle: (x, y), size } };
+        self.marks.iter().copied().map(mark).collect()
+    }
+
+    /// Size of the smallest window of its move against the largest; 1 where nothing moves.
+    pub fn nearest(&self) -> f64 {
+        let all = self.marks.iter().map(|m| m[3]).filter(|_| self.is_moving());
+        all.fold(1.0, f64::min).max(SMALLEST)
+    }
+
+    /// The window of its move at a share of its way; nothing where nothing moves.
+    pub fn window_at(&self, at: f64) -> Option<Window> {
+        let ease = match self.ease.as_str() {
+            "soft" => Ease::Both,
+            "soft start" => Ease::Start,
+            "soft end" => Ease::End,
+            _ => Ease::Even,
+        };
+        window_at(&self.path(), ease, at).filter(|_| self.is_moving())
+    }
+
+    /// The windows through which a move shows one of `count` frames, in order, each with how often in a row; none where
+    /// nothing moves, or the frame is left out.
+    pub fn windows(&self, frame: usize, count: usize) -> Vec<(Window, usize)> {
+        let mut all: Vec<(Window, usize)> = Vec::new();
+        if !self.is_moving() {
+            return all;
+        }
+        for (_, at) in self.course(count).into_iter().filter(|(k, _)| *k == frame) {
+            let Some(window) = self.window_at(at) else { continue };
+            match all.last_mut() {
+                Some((last, times)) if *last == window => *times += 1,
+                _ => all.push((window, 1)),
+            }
+        }
+        all
+    }
+
+    /// What is wrong with its move.
+    pub(super) fn move_fault(&self) -> Option<String> {
+        if self.is_moving() && self.marks.is_empty() {
+            return Some("expected at least one mark [at, x, y, size], got none".into());
+        }
+        let mut before = f64::NEG_INFINITY;
+        for [at, x, y, size] in &self.marks {
+            if [at, x, y].iter().any(|v| !(0.0..=1.0).contains(*v)) || !(SMALLEST..=1.0).contains(size) {
+                return Some(format!(
+                    "expected at, x and y from 0 to 1 and a size from {SMALLEST} to 1, got [{at}, {x}, {y}, {size}]"
+                ));
+            }
+            if *at <= before {
+                return Some(format!("expected times that rise from mark to mark, got {at} after {before}"));
+            }
+            before = *at;
+        }
+        None
+    }
+
+    /// Its seconds for so many frames, all turns together.
+    pub fn seconds(&self, count: usize) -> f64 {
+        let (n, d) = self.rate();
+        self.order(count).len() as f64 * f64::from(d) / f64::from(n) * self.turns()
+    }
+
+    /// How often it is played within the file.
+    pub fn turns(&self) -> f64 {
+        if matches!(self.codec(), "GIF" | "WebP") { 1.0 } else { self.times.round() }
+    }
+}

@@ -1,0 +1,209 @@
+//! The lines of a recipe as they are for one picture.
+
+use crate::names;
+use crate::context::Subject;
+use crate::delivery::Frame;
+use crate::delivery::Pictures;
+use crate::document::{Line, Recipe};
+use rallo_engine::sequence::camera_move::Framed;
+use rallo_engine::steps::output::data::Data;
+use rallo_engine::{Kind, Plan, PlanError, Settings, Size, Source, Step, step_kind};
+use serde_json::{Map, Value, json};
+use std::sync::Arc;
+
+/// Adds to values of a step, within their ranges; false where there is no such step.
+pub(super) fn moved(at: Option<&mut (Option<usize>, Settings)>, by: &[(&str, f64)], id: &str) -> bool {
+    let (Some((_, settings)), Some(kind)) = (at, step_kind(id)) else { return false };
+    let Value::Object(mut values) = settings.step.values() else { return false };
+    for (name, by) in by {
+        let now = values.get(*name).and_then(Value::as_f64).unwrap_or_default() + by;
+        let (low, high) = kind.param(name).map_or((None, None), |p| p.kind.range());
+        values.insert((*name).into(), json!(now.clamp(low.unwrap_or(f64::MIN), high.unwrap_or(f64::MAX))));
+    }
+    match kind.parse(&values) {
+        Ok(step) => settings.step = Arc::from(step),
+        Err(_) => return false,
+    }
+    true
+}
+
+impl Line {
+    /// Its step with the values that hold for a picture: those of its ISO, and fields in texts filled.
+    pub(super) fn resolved(&self, recipe: &str, subject: &Subject) -> Arc<dyn Step> {
+        let kind = self.kind();
+        let ladder = self.by_iso.as_ref().zip(subject.iso);
+        let templates = kind.params.iter().any(|p| matches!(p.kind, Kind::Template(_)));
+        if ladder.is_none() && !templates {
+            return self.step.clone();
+        }
+        let Value::Object(mut values) = self.step.values() else { return self.step.clone() };
+        if let Some((ladder, iso)) = ladder {
+            values.extend(ladder.at(kind, iso));
+        }
+        for param in kind.params.iter().filter(|p| matches!(p.kind, Kind::Template(_))) {
+            let template = values.get(param.name).and_then(Value::as_str).unwrap_or_default();
+            let mut text = names::text(template, recipe, subject);
+            if let Kind::Template(most) = param.kind {
+                text = text.chars().take(most).collect();
+            }
+            values.insert(param.name.into(), json!(text));
+        }
+        kind.parse(&values).map_or_else(|_| self.step.clone(), Arc::from)
+    }
+
+    /// What the engine does for a picture; nothing where the line is off or its condition is not met.
+    pub fn settings(&self, recipe: &str, subject: &Subject) -> Option<Settings> {
+        let applies = self.on && self.when.as_ref().is_none_or(|when| when.met(subject));
+        applies.then(|| Settings {
+            step: self.resolved(recipe, subject),
+            mix: (self.mix / 100.0) as f32,
+            area: self.area.clone(),
+            block: None,
+        })
+    }
+}
+
+impl Recipe {
+    /// What the engine does for a picture, in order: the lines that are on and apply.
+    pub fn settings(&self, subject: &Subject) -> Vec<Settings> {
+        self.placed(subject).into_iter().map(|(_, settings)| settings).collect()
+    }
+
+    /// As [`settings`](Self::settings), each with the line it comes from; a frame's own exposure has none where the recipe
+    /// has no line for it.
+    pub fn placed(&self, subject: &Subject) -> Vec<(Option<usize>, Settings)> {
+        let lines = self.steps.iter().enumerate();
+        let mut all: Vec<(Option<usize>, Settings)> =
+            lines.filter_map(|(i, line)| Some((Some(i), self.line_settings(line, subject)?))).collect();
+        let own = &subject.own;
+        let id = |at: &(Option<usize>, Settings)| at.0.map(|i| self.steps[i].id);
+        if own.exposure != 0.0
+            && !moved(
+                all.iter_mut().find(|s| id(s) == Some("exposure")),
+                &[("stops", own.exposure)],
+                "exposure",
+            )
+        {
+            // Behind what repairs the picture: that looks at it as the camera wrote it.
+            let repairs = |s: &&(Option<usize>, Settings)| {
+                s.0.is_some_and(|i| self.steps[i].kind().info.group == "repair")
+            };
+            let at = all.iter().take_while(repairs).count();
+            let values = Map::from_iter([("stops".to_owned(), json!(own.exposure))]);
+            if let Some(step) = step_kind("exposure").and_then(|k| k.parse(&values).ok()) {
+                all.insert(at, (None, Settings::from(step)));
+            }
+        }
+        if own.right != 0.0 || own.down != 0.0 {
+            moved(
+                all.iter_mut().find(|s| id(s) == Some("crop")),
+                &[("right", own.right), ("down", own.down)],
+                "crop",
+            );
+        }
+        all
+    }
+
+    /// What the engine does for one of its lines and a picture; nothing where the line or its block is off, or its
+    /// condition is not met.
+    pub fn line_settings(&self, line: &Line, subject: &Subject) -> Option<Settings> {
+        let settings = line.settings(&self.name, subject)?;
+        let at = self.blocks.iter().position(|b| Some(&b.name) == line.block.as_ref());
+        let Some(at) = at else { return Some(settings) };
+        let block = &self.blocks[at];
+        let mixed = (block.mix < 100.0).then_some((at as u32, (block.mix / 100.0) as f32));
+        block.on.then_some(Settings { block: mixed, ..settings })
+    }
+
+    /// The plan for a picture of that size, for sizes and names only: nothing is measured.
+    ///
+    /// # Errors
+    /// [`PlanError`] when a result would be too large.
+    pub fn layout(&self, subject: &Subject) -> Result<Plan, PlanError> {
+        Plan::new(self.settings(subject), Size::new(subject.width, subject.height))
+    }
+
+    /// As [`layout`](Self::layout), with what one of its deliveries does after its lines.
+    ///
+    /// # Errors
+    /// As [`layout`](Self::layout).
+    pub fn layout_for(
+        &self,
+        delivery: &Pictures,
+        width: Option<u32>,
+        subject: &Subject,
+    ) -> Result<Plan, PlanError> {
+        if delivery.is_carried() {
+            return Plan::new(Vec::new(), Size::new(subject.width, subject.height));
+        }
+        let mut settings = self.settings(subject);
+        settings.extend(self.after(delivery, width, subject));
+        Plan::new(settings, Size::new(subject.width, subject.height))
+    }
+
+    /// What one of its deliveries does after its lines: lines of its own, its size, sharpening for that, what is written
+    /// over it.
+    pub fn after(&self, delivery: &Pictures, width: Option<u32>, subject: &Subject) -> Vec<Settings> {
+        let step = |id: &str, values: Value| {
+            let values = values.as_object().cloned().unwrap_or_default();
+            step_kind(id)?.parse(&values).ok().map(Settings::from)
+        };
+        let subject = &delivery.counted(subject);
+        let lines = delivery.lines.iter().filter_map(|line| line.settings(&self.name, subject));
+        let size = match (&delivery.frame, width, delivery.long_edge) {
+            (Some(Frame { window: Some(window), width, height, .. }), _, _) => {
+                let size = Size::new(*width, *height);
+                Some(Settings::from(Box::new(Framed { window: *window, size }) as Box<dyn Step>))
+            }
+            (Some(frame), _, _) => {
+                let fit = if frame.fit == "fit" { "fit" } else { "fill" };
+                step("resize", json!({ fit: [frame.width, frame.height], "enlarge": true }))
+            }
+            (None, Some(width), _) => step("resize", json!({ "width": width })),
+            (None, None, Some(edge)) => step("resize", json!({ "long_edge": edge })),
+            (None, None, None) => None,
+        };
+        let sharpen = (delivery.sharpen > 0.0)
+            .then(|| step("output_sharpening", json!({"target": "screen", "strength": delivery.sharpen})))
+            .flatten();
+        let burned = delivery.burned.as_ref().and_then(|b| {
+            let text = names::text(&b.text, &self.name, subject);
+            // What came of the fields is no template any more.
+            let text = text.replace(['{', '}'], "");
+            step(
+                "watermark",
+                json!({"text": text, "place": b.place, "size": b.size, "opacity": 100, "edge": 60}),
+            )
+        });
+        lines.chain(size).chain(sharpen).chain(burned).collect()
+    }
+
+    /// The same recipe where deliveries that take the frames' own size have it in pixels: that of the first frame.
+    pub fn settled(&self, first: &Subject) -> Self {
+        let mut settled = self.clone();
+        for one in &mut settled.deliveries {
+            let bare = Pictures { lines: one.lines.clone(), ..Pictures::default() };
+            if let Ok(plan) = self.layout_for(&bare, None, first) {
+                *one = one.settled((plan.size().width, plan.size().height));
+            }
+        }
+        settled
+    }
+
+    /// The plan for a picture, everything measured.
+    ///
+    /// # Errors
+    /// [`PlanError`] when a result would be too large or the picture cannot be decoded.
+    pub fn plan(&self, source: &dyn Source, subject: &Subject) -> Result<Plan, PlanError> {
+        Plan::for_picture(self.settings(subject), source)
+    }
+
+    /// What its lines say about the data results carry, in order.
+    pub fn data(&self, subject: &Subject) -> Vec<Data> {
+        let lines = self.steps.iter().filter(|line| line.id == "data");
+        lines
+            .filter_map(|line| self.line_settings(line, subject))
+            .filter_map(|settings| serde_json::from_value(settings.step.values()).ok())
+            .collect()
+    }
+}

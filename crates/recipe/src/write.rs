@@ -1,0 +1,127 @@
+//! Writing a document, and the identity of what it makes.
+
+use crate::VERSION;
+use crate::context::Subject;
+use crate::delivery::{Delivery, Pictures};
+use crate::document::{Block, Line, Recipe};
+use rallo_engine::Settings;
+use serde_json::{Map, Value, json};
+
+/// Whole numbers without a fraction, as people write them.
+pub(crate) fn tidy(value: &Value) -> Value {
+    match value {
+        Value::Number(n) => match n.as_f64() {
+            Some(f) if f.fract() == 0.0 && f.abs() < 1e15 => json!(f as i64),
+            _ => value.clone(),
+        },
+        Value::Array(all) => all.iter().map(tidy).collect(),
+        Value::Object(map) => Value::Object(map.iter().map(|(k, v)| (k.clone(), tidy(v))).collect()),
+        _ => value.clone(),
+    }
+}
+
+impl Line {
+    /// The document's form, values that are defaults left out.
+    pub fn to_value(&self) -> Value {
+        let mut map = Map::new();
+        map.insert("step".into(), json!(self.id));
+        let (values, defaults) = (self.step.values(), self.kind().defaults());
+        for (key, value) in values.as_object().into_iter().flatten() {
+            if defaults.get(key) != Some(value) {
+                map.insert(key.clone(), tidy(value));
+            }
+        }
+        if !self.on {
+            map.insert("on".into(), json!(false));
+        }
+        if self.mix < 100.0 {
+            map.insert("mix".into(), tidy(&json!(self.mix)));
+        }
+        if let Some(area) = &self.area {
+            map.insert("area".into(), tidy(&json!(**area)));
+        }
+        if let Some(when) = &self.when {
+            map.insert("when".into(), json!(when.text()));
+        }
+        if let Some(ladder) = &self.by_iso {
+            map.insert("by_iso".into(), ladder.to_value());
+        }
+        if !self.ask.is_empty() {
+            map.insert("ask".into(), json!(self.ask));
+        }
+        for (key, text) in [("checkpoint", &self.checkpoint), ("block", &self.block)] {
+            if let Some(text) = text {
+                map.insert(key.into(), json!(text));
+            }
+        }
+        Value::Object(map)
+    }
+}
+
+impl Recipe {
+    /// The document, values that are defaults left out.
+    pub fn to_value(&self) -> Value {
+        let steps: Vec<Value> = self.steps.iter().map(Line::to_value).collect();
+        let mut map = Map::new();
+        map.insert("format".into(), json!("rallo-recipe"));
+        map.insert("version".into(), json!(VERSION));
+        map.insert("name".into(), json!(self.name));
+        if !self.note.is_empty() {
+            map.insert("note".into(), json!(self.note));
+        }
+        if !self.labels.is_empty() {
+            map.insert("labels".into(), json!(self.labels));
+        }
+        map.insert("steps".into(), Value::Array(steps));
+        if !self.blocks.is_empty() {
+            map.insert("blocks".into(), self.blocks.iter().map(Block::to_value).collect());
+        }
+        map.insert("deliveries".into(), self.deliveries.iter().map(Delivery::to_value).collect());
+        Value::Object(map)
+    }
+
+    /// A text that is the same for two recipes exactly when they make the same file from the same picture by
+    /// `delivery`; names and targets do not count.
+    pub fn identity(&self, delivery: &Pictures, subject: &Subject) -> String {
+        let one = |(line, s): (Option<usize>, Settings)| {
+            let line = line.map(|i| &self.steps[i]);
+            let mut one = json!({"step": line.map_or("exposure", |l| l.id), "mix": line.map_or(100.0, |l| l.mix),
+                "values": s.step.values(), "area": s.area.as_deref()});
+            if let Some(block) = s.block {
+                one["block"] = json!(block);
+            }
+            one
+        };
+        let mut steps: Vec<Value> = self.placed(subject).into_iter().map(one).collect();
+        if delivery.is_carried() {
+            steps.retain(|s| s["step"] == "data");
+        }
+        let mut all = json!({"version": VERSION, "steps": steps, "delivery": delivery.identity()});
+        if !delivery.lines.is_empty() {
+            let subject = &delivery.counted(subject);
+            let own = delivery.lines.iter().filter_map(|l| Some((l, l.settings(&self.name, subject)?)));
+            let own = own.map(|(l, s)| {
+                json!({"step": l.id, "mix": l.mix, "values": s.step.values(), "area": s.area.as_deref()})
+            });
+            all["own"] = own.collect();
+        }
+        all.to_string()
+    }
+}
+
+impl Block {
+    pub(super) fn to_value(&self) -> Value {
+        let mut map = Map::from_iter([("name".to_owned(), json!(self.name))]);
+        if !self.on {
+            map.insert("on".into(), json!(false));
+        }
+        if self.mix < 100.0 {
+            map.insert("mix".into(), tidy(&json!(self.mix)));
+        }
+        if let Some(from) = &self.from {
+            let value = json!({"recipe": from.recipe, "version": from.version, "follow": from.follow});
+            map.insert("from".into(), value);
+        }
+        Value::Object(map)
+    }
+}
