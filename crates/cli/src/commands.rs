@@ -8,7 +8,7 @@ use rallo_media::{Encoding, Extras, FileSource, bytes_text, video};
 use rallo_recipe::{Recipe, sentence::plain};
 use rallo_runner::library::scan;
 use rallo_runner::preflight::output_paths;
-use rallo_runner::render::work;
+use rallo_runner::render::variant;
 use rallo_runner::report::settings_sheet;
 use rallo_runner::{Decided, Roots};
 use rallo_shoot::{Document, document};
@@ -283,7 +283,7 @@ pub fn render(args: &Render) -> Ended {
     } else {
         program.render(&source, rect, &colours)
     };
-    let encoding: Encoding = work::encoding(&delivery);
+    let encoding: Encoding = variant::encoding(&delivery);
     let extras = Extras { icc: Some(colours.icc.clone()), ..Extras::default() };
     let bytes = rendered
         .map_err(|e| e.to_string())

@@ -1,11 +1,11 @@
 //! Reading a document: every fault is named by its path.
 
-use crate::names;
 use crate::VERSION;
 use crate::condition::Condition;
 use crate::delivery::Delivery;
 use crate::document::{Block, Fault, Faults, Line, MAX_STEPS, Recipe, TakenFrom};
 use crate::iso_table::Ladder;
+use crate::names;
 use rallo_engine::step::AREA_GROUPS;
 use rallo_engine::{Area, Kind, StepKind, registry, step_kind};
 use serde_json::{Map, Value};

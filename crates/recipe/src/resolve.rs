@@ -1,10 +1,10 @@
 //! The lines of a recipe as they are for one picture.
 
-use crate::names;
 use crate::context::Subject;
 use crate::delivery::Frame;
 use crate::delivery::Pictures;
 use crate::document::{Line, Recipe};
+use crate::names;
 use rallo_engine::sequence::camera_move::Framed;
 use rallo_engine::steps::output::data::Data;
 use rallo_engine::{Kind, Plan, PlanError, Settings, Size, Source, Step, step_kind};

@@ -1,24 +1,25 @@
 //! What is done for all pictures of a run together, once they are made: bundles, the check of numbered frames, sidecars and
 //! checksums of an archive, the page of a course pack, ZIP files.
 
-use crate::assemble::piece::{self, Gathered, Gatherer, Piece, Stream};
-use crate::assemble::web_gallery::{MARK, address, escaped};
+use crate::assemble::assembler::{Gathered, Gatherer};
+use crate::assemble::clip;
+use crate::assemble::ordered_stream::Stream;
+use crate::assemble::piece::{self, Piece};
 use crate::files::atomic_file::part_in;
-use crate::files::zip;
 use crate::frame_context::subject;
 use crate::library::scan;
+use crate::render::existing_file::numbered;
+use crate::render::fault::{Ended, Fault};
 use crate::render::intermediate::Kept;
 use crate::render::item::{self, Item, Output, Room, State};
-use crate::render::work::{Ended, Fault, Work, numbered};
-use crate::report::{self, settings_sheet};
-use rallo_media::{FileSource, Made, Words, content_hash, file_hash};
-use rallo_recipe::delivery::What;
-use rallo_recipe::{Bundle, Recipe, Subject, Task, names};
+use crate::render::work::Work;
+use crate::report;
+use rallo_media::{content_hash, file_hash};
+use rallo_recipe::{Bundle, Recipe, Subject, Task};
 use rallo_store::{Store, Written};
-use serde_json::{Value, json};
-use sha2::{Digest, Sha256};
+use serde_json::Value;
 use std::fmt::Write as _;
-use std::io::{Read, Write};
+use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use tempfile::TempPath;
@@ -47,13 +48,13 @@ pub(crate) struct Done {
 
 impl Around<'_> {
     /// The pictures of the run.
-    fn pictures(&self) -> impl Iterator<Item = &rallo_store::Item> {
+    pub(super) fn pictures(&self) -> impl Iterator<Item = &rallo_store::Item> {
         self.items.iter().filter(|i| i.task.is_none())
     }
 
     /// Files of one of the recipe's deliveries, with their originals.
-    fn files(&self, delivery: usize) -> Vec<(Output, &rallo_store::Item)> {
-        let all = crate::render::work::variants(self.recipe);
+    pub(super) fn files(&self, delivery: usize) -> Vec<(Output, &rallo_store::Item)> {
+        let all = crate::render::variant::variants(self.recipe);
         let own = |o: &Output| o.variant.and_then(|v| all.get(v)).is_some_and(|v| v.at == delivery);
         self.pictures()
             .flat_map(|i| report::outputs(i).into_iter().filter(own).map(move |o| (o, i)))
@@ -72,7 +73,7 @@ impl Around<'_> {
     }
 
     /// Where a file of our own goes that stands beside others: its place, or one with a number where somebody else's is.
-    fn beside(&self, path: PathBuf) -> Result<PathBuf, Fault> {
+    pub(super) fn beside(&self, path: PathBuf) -> Result<PathBuf, Fault> {
         if !path.exists() || self.is_ours(&path) {
             return Ok(path);
         }
@@ -81,7 +82,7 @@ impl Around<'_> {
     }
 
     /// Where a result goes, by what its delivery says of files that exist; nothing where it is there already.
-    fn place(&self, existing: &str, mark: &str) -> Result<Option<(PathBuf, bool)>, Fault> {
+    pub(super) fn place(&self, existing: &str, mark: &str) -> Result<Option<(PathBuf, bool)>, Fault> {
         let target = PathBuf::from(&self.item.target);
         if !target.exists() {
             return Ok(Some((target, false)));
@@ -143,7 +144,7 @@ impl Around<'_> {
     }
 
     /// The picture at a place of the run, as it is worked on.
-    fn picture(&self, at: usize) -> Option<(Recipe, Item)> {
+    pub(super) fn picture(&self, at: usize) -> Option<(Recipe, Item)> {
         let item = self.pictures().nth(at)?;
         let answers: Vec<(usize, String, Value)> = serde_json::from_str(&item.answers).unwrap_or_default();
         let recipe = self.recipe.answered(&answers).ok()?;
@@ -235,7 +236,7 @@ impl Around<'_> {
         let Some((target, replace)) = self.place(&bundle.target().existing, &mark)? else {
             let mut ended = self.there();
             if let (Bundle::Video(video), Some(output)) = (bundle, ended.outputs.first_mut()) {
-                let told = piece::clip(video, "", self.pictures().count());
+                let told = clip::clip(video, "", self.pictures().count());
                 (output.width, output.height) = (told.size.width, told.size.height);
             }
             return Ok(Done { ended, mark: Some(mark) });
@@ -260,7 +261,7 @@ impl Around<'_> {
     }
 
     /// It is there already.
-    fn there(&self) -> Ended {
+    pub(super) fn there(&self) -> Ended {
         let path = PathBuf::from(&self.item.target);
         let bytes = path.metadata().map_or(0, |m| m.len());
         let hash = file_hash(&path).unwrap_or_default();
@@ -316,119 +317,10 @@ impl Around<'_> {
 
     /// Which of the files of each picture is the delivery's first.
     fn variant(&self, delivery: usize) -> usize {
-        crate::render::work::variants(self.recipe).iter().position(|v| v.at == delivery).unwrap_or(0)
+        crate::render::variant::variants(self.recipe).iter().position(|v| v.at == delivery).unwrap_or(0)
     }
 
-    /// Sidecars, the recipe and checksums of an archive.
-    fn archive(&self, delivery: usize) -> Result<Done, Fault> {
-        let What::Archive(archive) = &self.recipe.deliveries[delivery].what else {
-            return Err(Fault::new("recipe", "this delivery is no archive"));
-        };
-        let files = self.files(delivery);
-        let sums = PathBuf::from(&self.item.target);
-        let folder = sums.parent().unwrap_or(Path::new("/")).to_owned();
-        let mut paths: Vec<PathBuf> =
-            files.iter().map(|(o, _)| o.path.clone()).filter(|p| p.exists()).collect();
-        let mut outputs = Vec::new();
-        if archive.sidecars {
-            for path in paths.clone() {
-                let source = FileSource::open(&path).map_err(Fault::from)?;
-                let Some(made) = Made::find(source.bytes()) else { continue };
-                let words = Words::read(source.bytes(), source.exif());
-                let mut name = path.clone().into_os_string();
-                name.push(".xmp");
-                outputs.push(self.write(self.beside(name.into())?, made.xmp(&words).as_bytes())?);
-            }
-            let text = serde_json::to_string_pretty(&self.recipe.to_value()).unwrap_or_default() + "\n";
-            outputs.push(self.write(self.beside(folder.join("recipe.json"))?, text.as_bytes())?);
-            paths.extend(outputs.iter().map(|o| o.path.clone()));
-        }
-        if archive.checksums {
-            let target = self.beside(sums.clone())?;
-            let mut lines: std::collections::BTreeMap<String, String> = std::collections::BTreeMap::new();
-            // What earlier runs put there stays in the list.
-            for line in std::fs::read_to_string(&target).unwrap_or_default().lines() {
-                if let Some((sum, name)) = line.split_once("  ").filter(|(_, n)| folder.join(n).exists()) {
-                    lines.insert(name.into(), sum.into());
-                }
-            }
-            for path in &paths {
-                let sum = sha256(path).map_err(|e| unreadable(path, &e))?;
-                let name = path.strip_prefix(&folder).unwrap_or(path);
-                lines.insert(name.to_string_lossy().into_owned(), sum);
-            }
-            let text: String = lines.iter().map(|(name, sum)| format!("{sum}  {name}\n")).collect();
-            outputs.push(self.write(target, text.as_bytes())?);
-        }
-        Ok(Done { ended: Ended { state: State::Done, kind: None, reason: None, outputs }, mark: None })
-    }
-
-    /// The settings sheet and the page of a course pack.
-    fn course(&self, delivery: usize) -> Result<Done, Fault> {
-        let What::Course(course) = &self.recipe.deliveries[delivery].what else {
-            return Err(Fault::new("recipe", "this delivery is no course pack"));
-        };
-        let page = PathBuf::from(&self.item.target);
-        let folder = page.parent().unwrap_or(Path::new("/")).to_owned();
-        let about = format!("{} pictures", self.pictures().count());
-        let pair = (0..self.pictures().count()).find_map(|at| {
-            let (recipe, item) = self.picture(at)?;
-            let source = FileSource::open(&item.source).ok()?;
-            let about = subject(&item.source, Some(&source.facts(&item.source)), &item.decided, at + 1);
-            settings_sheet::pair(&recipe, &source, &about).ok()
-        });
-        let sheet = settings_sheet::settings(self.recipe, &about, pair).map_err(|e| piece::fault(&e))?;
-        let settings = self.write(self.beside(folder.join("settings.pdf"))?, &sheet)?;
-        let title = names::text(&course.title, &self.recipe.name, &self.first());
-        let files = self.files(delivery);
-        let tasks = self.recipe.tasks();
-        let own: Vec<Output> = self
-            .items
-            .iter()
-            .filter(|i| i.task.and_then(|t| tasks.get(t as usize)).is_some_and(|(at, _)| *at == delivery))
-            .flat_map(report::outputs)
-            .collect();
-        let text = course_page(&title, &folder, &files, &own, &settings.path);
-        let page = self.write(self.beside(page)?, text.as_bytes())?;
-        let outputs = vec![settings, page];
-        Ok(Done { ended: Ended { state: State::Done, kind: None, reason: None, outputs }, mark: None })
-    }
-
-    /// A ZIP of a delivery's files, with a list of what is in it.
-    fn zip(&self, delivery: usize) -> Result<Done, Fault> {
-        let files = self.files(delivery);
-        let mut what = Vec::new();
-        let mut paths = Vec::new();
-        let all: Vec<PathBuf> = files.iter().map(|(o, _)| o.path.clone()).collect();
-        let base = scan::common_folder(all.iter());
-        for (output, item) in &files {
-            let sum = sha256(&output.path).map_err(|e| unreadable(&output.path, &e))?;
-            let name = output.path.strip_prefix(&base).unwrap_or(&output.path).to_string_lossy();
-            let source = Path::new(&item.source).file_name().unwrap_or_default().to_string_lossy();
-            what.push(json!({"name": name, "bytes": output.bytes, "sha256": sum, "width": output.width,
-                "height": output.height, "made_of": source}));
-            paths.push(output.path.clone());
-        }
-        if paths.is_empty() {
-            return Err(Fault::new("together", "there is no file to pack"));
-        }
-        let list = json!({"recipe": self.recipe.name, "files": what});
-        let mark = content_hash(list.to_string().as_bytes());
-        let existing = self.recipe.deliveries[delivery].target().existing;
-        let Some((target, replace)) = self.place(&existing, &mark)? else {
-            return Ok(Done { ended: self.there(), mark: Some(mark) });
-        };
-        let said = |e: std::io::Error| Fault::writing(&target, &e);
-        let part = part_in(target.parent().unwrap_or(Path::new("/"))).map_err(said)?;
-        let text = serde_json::to_string_pretty(&list).unwrap_or_default() + "\n";
-        zip::pack(part.as_file(), &paths, &[("manifest.json", text.as_bytes())]).map_err(said)?;
-        part.as_file().sync_all().map_err(said)?;
-        let output = self.keep(part.into_temp_path(), &target, replace, Some(&mark))?;
-        let ended = Ended { state: State::Done, kind: None, reason: None, outputs: vec![output] };
-        Ok(Done { ended, mark: Some(mark) })
-    }
-
-    fn write(&self, path: PathBuf, bytes: &[u8]) -> Result<Output, Fault> {
+    pub(super) fn write(&self, path: PathBuf, bytes: &[u8]) -> Result<Output, Fault> {
         let said = |e: std::io::Error| Fault::writing(&path, &e);
         let mut part = part_in(path.parent().unwrap_or(Path::new("/"))).map_err(said)?;
         part.write_all(bytes).map_err(said)?;
@@ -438,7 +330,7 @@ impl Around<'_> {
 
     /// Gives a complete file its name. The store knows of it before: a program killed between the two finds its own file
     /// there, and not somebody's.
-    fn keep(
+    pub(super) fn keep(
         &self,
         part: TempPath,
         target: &Path,
@@ -474,75 +366,8 @@ impl Around<'_> {
     }
 }
 
-fn unreadable(path: &Path, e: &std::io::Error) -> Fault {
+pub(super) fn unreadable(path: &Path, e: &std::io::Error) -> Fault {
     Fault::new("unreadable", format!("cannot read {}: {e}", path.display()))
-}
-
-/// SHA-256 (FIPS 180-4) of a file, in hexadecimal.
-fn sha256(path: &Path) -> std::io::Result<String> {
-    let mut file = std::fs::File::open(path)?;
-    let mut hasher = Sha256::new();
-    let mut piece = vec![0u8; 256 * 1024];
-    loop {
-        let n = file.read(&mut piece)?;
-        if n == 0 {
-            break;
-        }
-        hasher.update(&piece[..n]);
-    }
-    Ok(hasher.finalize().iter().fold(String::new(), |mut text, b| {
-        let _ = write!(text, "{b:02x}");
-        text
-    }))
-}
-
-/// The page of a course pack: it opens without a server, and shows everything beside it.
-fn course_page(
-    title: &str,
-    folder: &Path,
-    files: &[(Output, &rallo_store::Item)],
-    own: &[Output],
-    settings: &Path,
-) -> String {
-    let title = escaped(title);
-    let within = |path: &Path| {
-        let below = path.strip_prefix(folder).unwrap_or(path);
-        below.iter().map(|p| address(&p.to_string_lossy())).collect::<Vec<_>>().join("/")
-    };
-    let mut text = format!(
-        "<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n{MARK}\n\
-         <meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n<title>{title}</title>\n\
-         <style>body{{font:17px/1.5 sans-serif;margin:0 auto;max-width:72rem;padding:2rem;background:#f5f4ef;color:#222}}\
-         img,video{{max-width:100%;height:auto;display:block;background:#ddd}}\
-         ol{{list-style:none;padding:0;display:grid;gap:1.2rem;grid-template-columns:repeat(auto-fill,minmax(20rem,1fr))}}\
-         a{{color:#14532d}}</style>\n</head>\n<body>\n<h1>{title}</h1>\n"
-    );
-    for clip in own.iter().filter(|o| o.clip.is_some() || o.path.extension().is_some_and(|e| e == "mp4")) {
-        let _ = writeln!(
-            text,
-            "<video controls preload=\"metadata\" src=\"{0}\"><a href=\"{0}\">The clip</a></video>",
-            within(&clip.path)
-        );
-    }
-    text += "<p>";
-    for document in own.iter().filter(|o| o.path.extension().is_some_and(|e| e == "pdf")) {
-        let _ = write!(text, "<a href=\"{}\">Hand-out (PDF)</a> · ", within(&document.path));
-    }
-    let _ = write!(text, "<a href=\"{}\">Settings sheet (PDF)</a></p>\n<ol>\n", within(settings));
-    for (n, (output, item)) in files.iter().enumerate() {
-        let stem = Path::new(&item.source).file_stem().unwrap_or_default().to_string_lossy().into_owned();
-        let to = within(&output.path);
-        let _ = writeln!(
-            text,
-            "<li><a href=\"{to}\"><img src=\"{to}\" width=\"{}\" height=\"{}\" alt=\"{}\" loading=\"lazy\"></a>{}. {}</li>",
-            output.width,
-            output.height,
-            escaped(&stem),
-            n + 1,
-            escaped(&stem)
-        );
-    }
-    text + "</ol>\n</body>\n</html>\n"
 }
 
 /// A bundle that can be filled while the pictures are made, for the task an item stands for.

@@ -1,7 +1,7 @@
 //! The page beside the results of a web delivery: every picture in all its widths and formats, each with the lines that put
 //! it into a page of one's own (HTML's `picture` and `srcset`).
 
-use crate::render::work::variants;
+use crate::render::variant::variants;
 use crate::report;
 use rallo_media::content_hash;
 use rallo_recipe::Recipe;

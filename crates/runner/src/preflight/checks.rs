@@ -2,7 +2,8 @@
 
 use crate::frame_context::{Decided, subject};
 use crate::preflight::output_paths::{Planned, Source, name_of};
-use crate::render::work;
+use crate::render::existing_file;
+use crate::render::variant;
 use rallo_engine::Size;
 use rallo_engine::registry;
 use rallo_recipe::{Recipe, Subject, names};
@@ -389,20 +390,23 @@ const LOOKED_INTO: usize = 400;
 
 /// What stands where results would go.
 fn there_already(recipe: &Recipe, sources: &[Source], planned: &[Planned]) -> Vec<Problem> {
-    let variants = work::variants(recipe);
+    let variants = variant::variants(recipe);
     let results = planned.iter().enumerate().flat_map(|(i, p)| {
         p.all().zip(&variants).map(move |((path, _), one)| (i, path, one)).collect::<Vec<_>>()
     });
     let there: Vec<_> = results.filter(|(_, path, _)| path.exists()).collect();
     // By what stands there, and what the delivery says of that.
-    let mut kinds: BTreeMap<(work::There, &str), usize> = BTreeMap::new();
+    let mut kinds: BTreeMap<(existing_file::There, &str), usize> = BTreeMap::new();
     for (i, path, one) in there.iter().take(LOOKED_INTO) {
         let decided: &Decided = &sources[*i].decided;
         let about = subject(&planned[*i].source, sources[*i].facts.as_ref(), decided, i + 1);
         // A plain copy bears no mark: it is known by its bytes.
         let is_copy = one.delivery.is_carried() && same_bytes(path, &sources[*i].path);
-        let kind =
-            if is_copy { work::There::Same } else { work::there(recipe, one, path, decided.shift, &about) };
+        let kind = if is_copy {
+            existing_file::There::Same
+        } else {
+            existing_file::there(recipe, one, path, decided.shift, &about)
+        };
         *kinds.entry((kind, &one.delivery.existing)).or_default() += 1;
     }
     let of = if there.len() > LOOKED_INTO {
@@ -416,17 +420,17 @@ fn there_already(recipe: &Recipe, sources: &[Source], planned: &[Planned]) -> Ve
         let fails = existing == "fail";
         let number = || delivery("existing", json!("number"));
         all.push(match kind {
-            work::There::Same => Problem::note(format!(
+            existing_file::There::Same => Problem::note(format!(
                 "{} there already, made by this recipe; where the original is unchanged it is skipped{of}.",
                 results(n)
             )),
-            work::There::Result if fails => Problem::note(format!(
+            existing_file::There::Result if fails => Problem::note(format!(
                 "{} there already, of another recipe or with other values; those pictures will fail{of}.",
                 results(n)
             ))
             .or("Replace the older results", delivery("existing", json!("replace")))
             .or("Give the new ones a number", number()),
-            work::There::Other if existing != "number" => Problem::note(format!(
+            existing_file::There::Other if existing != "number" => Problem::note(format!(
                 "{} of that name {} there already and {} no result; those pictures will fail{of}.",
                 if n == 1 { "One file".into() } else { format!("{n} files") },
                 if n == 1 { "is" } else { "are" },

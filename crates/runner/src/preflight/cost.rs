@@ -5,7 +5,8 @@
 //! machine and is measured once on this one, in the background ([`Costs::measured`]). What runs really took corrects the
 //! whole ([`Costs::learn`]). A size is so many bits a pixel, by the codec, its quality, and how busy the original is.
 
-use crate::render::work::{self, Variant, variants};
+use crate::render::variant;
+use crate::render::variant::{Variant, variants};
 use crate::schedule::{self, CancellationToken, Class};
 use rallo_engine::{
     Orientation, OutputProfile, Picture, Plan, Pyramid, Samples, Settings, Size, Source, registry,
@@ -195,7 +196,7 @@ impl Costs {
                 };
                 seconds += self.of(&key) * megapixels(*pixels);
             }
-            let encoding = work::encoding(&file.delivery);
+            let encoding = variant::encoding(&file.delivery);
             let size = plan.size();
             seconds += self.of(write_key(encoding)) * megapixels(size.area() as f64);
             bytes += bits(encoding) / 8.0 * size.area() as f64 * busy(original, size);

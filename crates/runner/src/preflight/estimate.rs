@@ -1,6 +1,7 @@
 //! What is to be expected of files made of all pictures: how long, how large, and what should be known before.
 
-use crate::assemble::piece;
+use crate::assemble::clip;
+use crate::assemble::contact_sheet;
 use crate::preflight::checks::{Problem, Way, delivery_at};
 use crate::preflight::output_paths::{Source, name_of};
 use rallo_media::{bytes_text, video};
@@ -26,7 +27,7 @@ pub fn expected(recipe: &Recipe, count: usize) -> Vec<(String, u64)> {
         let Task::Bundle(bundle) = task else { return None };
         Some(match &bundle {
             Bundle::Video(video) => {
-                let clip = piece::clip(video, &recipe.name, count);
+                let clip = clip::clip(video, &recipe.name, count);
                 let bytes = clip.estimate();
                 let text = format!(
                     "Clip of {}: {} frames at {} a second, {} × {}, about {}.",
@@ -96,7 +97,7 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[Subject]) -> Ve
                     .or("Without sound", delivery_at(*at, "sound", json!(""))),
             );
         }
-        let clip = piece::clip(video, &recipe.name, count);
+        let clip = clip::clip(video, &recipe.name, count);
         // Its colours are chosen from all frames, which are held until then.
         let held = clip.size.area() * clip.frames as u64 * 4;
         if video.codec() == "GIF" && held > GIF_MEMORY {
@@ -206,7 +207,7 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[Subject]) -> Ve
     for (at, task) in &tasks {
         if let Task::Bundle(Bundle::Contact(contact)) = task
             && contact.format != "pdf"
-            && let Err(fault) = piece::sheet_size(contact, count)
+            && let Err(fault) = contact_sheet::sheet_size(contact, count)
         {
             all.push(
                 Problem::stop(fault.reason)

@@ -4,7 +4,7 @@ use crate::frame_context::{Decided, subject};
 use crate::preflight::checks::{self, Problem, Way};
 use crate::preflight::estimate;
 use crate::render::item::default_memory;
-use crate::render::work;
+use crate::render::variant;
 use rallo_engine::{Plan, Size};
 use rallo_media::{Facts, bytes_text};
 use rallo_recipe::delivery::What;
@@ -189,7 +189,7 @@ pub fn plan_from(
         None => recipe.clone(),
     };
     let recipe = &settled;
-    let variants = work::variants(recipe);
+    let variants = variant::variants(recipe);
     let mut planned = Vec::with_capacity(sources.len());
     let mut taken: HashMap<String, usize> = HashMap::new();
     let mut clashes: Vec<(usize, usize, PathBuf)> = Vec::new();
@@ -351,7 +351,7 @@ fn together(
     taken: &mut HashMap<String, usize>,
     problems: &mut Vec<Problem>,
 ) -> Vec<PathBuf> {
-    let variants = work::variants(recipe);
+    let variants = variant::variants(recipe);
     let mut all = Vec::new();
     for (at, task) in recipe.tasks() {
         let delivery = &recipe.deliveries[at];

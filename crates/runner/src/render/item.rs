@@ -3,8 +3,10 @@
 
 use crate::assemble::piece::Piece;
 use crate::frame_context::{Decided, subject};
+use crate::render::execute::execute;
+use crate::render::fault::{Ended, Fault};
 use crate::render::intermediate::{self, Kept};
-use crate::render::work::{Ended, Fault, execute, variants};
+use crate::render::variant::variants;
 use rallo_engine::Source;
 use rallo_media::FileSource;
 use rallo_media::video::ClipFacts;

@@ -1,195 +1,32 @@
 //! One result: read, render, write. Originals are opened read-only; a result appears under its name only when
 //! it is complete.
 
-use crate::assemble::piece::{self, Piece};
-use crate::files::atomic_file::part_in;
 use crate::render::intermediate::{self, Kept};
-use crate::render::item::{Item, Output, State};
-use rallo_engine::step::parse_colour;
+use crate::render::variant::{Variant, encoding, framed, variants};
 use rallo_engine::steps::output::data::{self, Data};
-use rallo_engine::{Encoded, OutputColour, Picture, Pixels, Plan, Pyramid, Size, Source};
+use rallo_engine::{Encoded, OutputColour, Picture, Plan, Pyramid, Size, Source};
 use rallo_media::metadata::exif::{self, Carry};
-use rallo_media::{
-    Chroma, Encoding, Extras, FileSource, Format, Made, MediaError, Packing, Words, content_hash,
-};
-use rallo_recipe::delivery::Frame;
+use rallo_media::{Extras, FileSource, Format, Made, Words};
 use rallo_recipe::{Pictures, Recipe, Subject};
 use rayon::prelude::*;
-use std::io::{ErrorKind, Write};
-use std::path::{Path, PathBuf};
 use std::sync::Arc;
-
-/// Why a picture failed: a kind for the program, a reason for people.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Fault {
-    /// `unreadable`, `unsupported`, `too large`, `no room`, `no permission`, `no permission to read`, `gone`, `changed`, `name taken`, `recipe` or
-    /// `inside`.
-    pub kind: &'static str,
-    /// In plain words.
-    pub reason: String,
-}
-
-impl Fault {
-    /// A failure of a kind.
-    pub fn new(kind: &'static str, reason: impl Into<String>) -> Self {
-        Self { kind, reason: reason.into() }
-    }
-
-    /// Writing failed; these kinds hold up a run until their cause is gone.
-    pub(crate) fn writing(target: &Path, e: &std::io::Error) -> Self {
-        let kind = match e.kind() {
-            ErrorKind::StorageFull | ErrorKind::QuotaExceeded => "no room",
-            ErrorKind::PermissionDenied
-            | ErrorKind::ReadOnlyFilesystem
-            | ErrorKind::NotFound
-            | ErrorKind::NotADirectory => "no permission",
-            ErrorKind::AlreadyExists => "name taken",
-            _ => "inside",
-        };
-        let why = match kind {
-            "no room" => "there is no room left".to_owned(),
-            "name taken" => "a file of that name appeared meanwhile".to_owned(),
-            _ => e.to_string(),
-        };
-        Self::new(kind, format!("cannot write {}: {why}", target.display()))
-    }
-}
-
-impl From<MediaError> for Fault {
-    fn from(e: MediaError) -> Self {
-        let kind = match &e {
-            MediaError::Io { source, .. } => match source.kind() {
-                ErrorKind::NotFound => "gone",
-                ErrorKind::PermissionDenied => "no permission to read",
-                _ => "unreadable",
-            },
-            MediaError::Unknown(_) | MediaError::Unsupported(_) => "unsupported",
-            MediaError::TooLarge { .. } => "too large",
-            _ => "unreadable",
-        };
-        Self::new(kind, e.to_string())
-    }
-}
-
-/// How one picture ended.
-pub struct Ended {
-    /// Done, failed or skipped.
-    pub state: State,
-    /// What kind of failure it was.
-    pub kind: Option<&'static str>,
-    /// Why it failed or was skipped.
-    pub reason: Option<String>,
-    /// What was written.
-    pub outputs: Vec<Output>,
-}
-
-impl Ended {
-    fn boxed(kind: &'static str, reason: String) -> Box<Self> {
-        Box::new(Self::failed(Fault::new(kind, reason)))
-    }
-
-    /// It failed.
-    pub fn failed(fault: Fault) -> Self {
-        Self { state: State::Failed, kind: Some(fault.kind), reason: Some(fault.reason), outputs: Vec::new() }
-    }
-}
-
-/// The settings of the encoder a delivery asks for.
-pub fn encoding(delivery: &Pictures) -> Encoding {
-    let chroma = match delivery.chroma.as_str() {
-        "4:4:4" => Chroma::Full,
-        "4:2:2" => Chroma::Half,
-        _ => Chroma::Quarter,
-    };
-    let packing = match delivery.compression.as_str() {
-        "none" => Packing::None,
-        "lzw" => Packing::Lzw,
-        _ => Packing::Deflate,
-    };
-    let quality = delivery.quality;
-    match delivery.format.as_str() {
-        "png" => Encoding::Png,
-        "webp" => Encoding::WebP { quality: (!delivery.lossless).then_some(quality) },
-        "avif" => Encoding::Avif { quality },
-        "jxl" => Encoding::Jxl { quality: (!delivery.lossless).then_some(quality) },
-        "tiff" => Encoding::Tiff { packing },
-        _ => {
-            let (progressive, optimised) = (delivery.progressive, delivery.optimised);
-            Encoding::Jpeg { quality, chroma, progressive, optimised }
-        }
-    }
-}
-
-/// One file that is made of each picture: a delivery, in one of its widths.
-#[derive(Clone, Debug)]
-pub struct Variant {
-    /// Which of the recipe's deliveries it belongs to.
-    pub at: usize,
-    /// What is delivered.
-    pub delivery: Pictures,
-    /// Its width, where the delivery has several.
-    pub width: Option<u32>,
-}
-
-/// Every file a recipe makes of each picture, in order.
-pub fn variants(recipe: &Recipe) -> Vec<Variant> {
-    let all = recipe.files().into_iter();
-    all.flat_map(|(at, delivery)| {
-        let widths = delivery.variants();
-        widths.into_iter().map(move |width| Variant { at, delivery: delivery.clone(), width })
-    })
-    .collect()
-}
-
-/// A picture in the middle of a frame of another size, on a colour (`#rrggbb`, as the picture's own values).
-fn framed(picture: Encoded, frame: &Frame) -> Encoded {
-    let (from, to) = (picture.size, Size::new(frame.width, frame.height));
-    if from == to || from.width > to.width || from.height > to.height {
-        return picture;
-    }
-    let ground = parse_colour(&frame.colour).unwrap_or_default();
-    fn laid<T: Copy>(v: &[T], from: Size, to: Size, ground: [T; 3]) -> Vec<T> {
-        let mut out = ground.repeat(to.area() as usize);
-        let left = ((to.width - from.width) / 2) as usize;
-        let top = ((to.height - from.height) / 2) as usize;
-        let (row, whole) = (from.width as usize * 3, to.width as usize * 3);
-        for (y, line) in v.chunks_exact(row).enumerate() {
-            let start = (top + y) * whole + left * 3;
-            out[start..start + row].copy_from_slice(line);
-        }
-        out
-    }
-    let pixels = match picture.pixels {
-        Pixels::U8(v) => Pixels::U8(laid(&v, from, to, ground)),
-        Pixels::U16(v) => Pixels::U16(laid(&v, from, to, ground.map(|c| u16::from(c) * 257))),
-        Pixels::F32(v) => Pixels::F32(laid(&v, from, to, ground.map(|c| f32::from(c) / 255.0))),
-    };
-    Encoded { size: to, pixels }
-}
-
-/// A name with a number that is free: `name-2.jpg`, `name-3.jpg` …
-pub(crate) fn numbered(path: &Path) -> Option<PathBuf> {
-    let stem = path.file_stem()?.to_string_lossy().into_owned();
-    let ending = path.extension()?.to_string_lossy().into_owned();
-    (2..10_000).map(|n| path.with_file_name(format!("{stem}-{n}.{ending}"))).find(|p| !p.exists())
-}
 
 /// A picture on its way to one or several files: what all of them share is done once.
 pub struct Work<'a> {
     /// What is done.
     pub recipe: &'a Recipe,
-    source: &'a FileSource,
+    pub(super) source: &'a FileSource,
     /// The picture.
     pub subject: &'a Subject,
-    shift: i64,
-    kept: Option<&'a Kept>,
+    pub(super) shift: i64,
+    pub(super) kept: Option<&'a Kept>,
     /// What all of them are made from.
     shared: Option<Arc<Lines>>,
 }
 
 /// What the recipe's lines made of a picture, as large as the largest file needs it; with the colours the recipe names.
 pub(crate) struct Lines {
-    picture: Pyramid,
+    pub(super) picture: Pyramid,
     said: Option<Arc<OutputColour>>,
 }
 
@@ -339,7 +176,7 @@ impl<'a> Work<'a> {
 
     /// As [`make`](Self::make) for several, each with what it is for: those with the same pixels are rendered once, then
     /// encoded side by side.
-    fn make_all<T: Send>(&self, all: Vec<(Variant, Made, T)>) -> Result<Vec<Ready<T>>, String> {
+    pub(super) fn make_all<T: Send>(&self, all: Vec<(Variant, Made, T)>) -> Result<Vec<Ready<T>>, String> {
         let mut groups: Vec<Alike<T>> = Vec::new();
         for one in all {
             let key = (!one.0.delivery.is_carried()).then(|| self.pixels_of(&one.0));
@@ -469,7 +306,7 @@ thread_local! {
 
 /// What a result says about its picture: what the original says, unless nothing is kept of that, and what the recipe
 /// changes.
-fn words(source: &FileSource, data: &[Data], nothing: bool, subject: &Subject) -> Words {
+pub(super) fn words(source: &FileSource, data: &[Data], nothing: bool, subject: &Subject) -> Words {
     let mut words = if nothing {
         Words::default()
     } else {
@@ -482,23 +319,8 @@ fn words(source: &FileSource, data: &[Data], nothing: bool, subject: &Subject) -
     words
 }
 
-/// Identity of what shapes a result beside its source: the recipe, and what was decided about the frame.
-fn identity(recipe: &Recipe, one: &Variant, shift: i64, subject: &Subject) -> String {
-    let mut text = format!("engine {}|{}", rallo_engine::RESULTS, recipe.identity(&one.delivery, subject));
-    if let Some(width) = one.width {
-        text += &format!("|width {width}");
-    }
-    if shift != 0 {
-        text += &format!("|shift {shift}");
-    }
-    if subject.rating != 0 || !subject.keywords.is_empty() {
-        text += &format!("|rating {} keywords {:?}", subject.rating, subject.keywords);
-    }
-    content_hash(text.as_bytes())
-}
-
 /// What has been done to the picture once the recipe is through with it.
-fn done(recipe: &Recipe, source: &FileSource, subject: &Subject) -> Vec<String> {
+pub(super) fn done(recipe: &Recipe, source: &FileSource, subject: &Subject) -> Vec<String> {
     let mut done = Made::find(source.bytes()).map(|m| m.done).unwrap_or_default();
     let lines = recipe.placed(subject).into_iter().filter_map(|(line, _)| Some(recipe.steps[line?].id));
     for id in lines {
@@ -509,265 +331,23 @@ fn done(recipe: &Recipe, source: &FileSource, subject: &Subject) -> Vec<String> 
     done
 }
 
-/// Length and time of a file, to see whether it changed.
-fn state_of(path: &Path) -> Option<(u64, std::time::SystemTime)> {
-    let about = path.metadata().ok()?;
-    Some((about.len(), about.modified().ok()?))
-}
-
-/// Whether two paths are one file, through links of both kinds.
-fn same_file(a: &Path, b: &Path) -> bool {
-    use std::os::unix::fs::MetadataExt;
-    let about = |p: &Path| p.metadata().map(|m| (m.dev(), m.ino())).ok();
-    matches!((about(a), about(b)), (Some(a), Some(b)) if a == b)
-}
-
-/// What stands where a result would go.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum There {
-    /// A result of the same recipe with the same values.
-    Same,
-    /// Another result.
-    Result,
-    /// A file that is none.
-    Other,
-}
-
-/// Looks at a file that stands where a result would go.
-pub fn there(recipe: &Recipe, one: &Variant, target: &Path, shift: i64, subject: &Subject) -> There {
-    match Made::of(target) {
-        None => There::Other,
-        Some(mark) if mark.recipe == identity(recipe, one, shift, subject) => There::Same,
-        Some(_) => There::Result,
-    }
-}
-
-/// Where a result may go: the target, or what the delivery says where that is taken. A result that is there already is
-/// told as such.
-fn place(
-    delivery: &Pictures,
-    item: &Item,
-    target: &Path,
-    known: Option<&String>,
-    made: &Made,
-) -> Result<(PathBuf, bool), Box<Ended>> {
-    let target = target.to_owned();
-    if !target.exists() {
-        // A link that leads nowhere is not followed: what it would write is not what was shown.
-        if target.symlink_metadata().is_ok() {
-            let name = target.display();
-            return Err(Ended::boxed(
-                "name taken",
-                format!("{name} is a link that leads nowhere; take it away"),
-            ));
-        }
-        return Ok((target, false));
-    }
-    let name = target.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
-    let number = |target: &Path| match numbered(target) {
-        Some(free) => Ok((free, false)),
-        None => Err(Ended::boxed("name taken", format!("no free number for {name}"))),
-    };
-    if same_file(&target, &item.source) {
-        return match delivery.existing.as_str() {
-            "number" => number(&target),
-            _ => Err(Ended::boxed(
-                "name taken",
-                format!(
-                    "{name} is the original itself, which is never written over; choose another name or folder"
-                ),
-            )),
-        };
-    }
-    let found = Made::of(&target);
-    // A plain copy bears no mark of its own.
-    let copy = delivery.is_carried() && known.is_some_and(|known| *known == made.source);
-    if copy || found.as_ref().is_some_and(|f| f.is_same(made)) {
-        let bytes = std::fs::read(&target).unwrap_or_default();
-        let hash = content_hash(&bytes);
-        if known.is_none_or(|known| *known == hash) {
-            let size = FileSource::from_bytes(bytes).ok();
-            let bytes = target.metadata().map_or(0, |m| m.len());
-            if let Some(size) = size.map(|s| s.size()) {
-                return Err(Box::new(Ended {
-                    state: State::Skipped,
-                    kind: None,
-                    reason: Some("already made by this recipe from this picture".into()),
-                    outputs: vec![Output {
-                        path: target,
-                        bytes,
-                        width: size.width,
-                        height: size.height,
-                        hash,
-                        made: false,
-                        variant: None,
-                        clip: None,
-                    }],
-                }));
-            }
-        }
-        // Altered since, by a fault or by somebody: it is made again, and what is there stays.
-        return if delivery.existing == "replace" { Ok((target, true)) } else { number(&target) };
-    }
-    match delivery.existing.as_str() {
-        "number" => number(&target),
-        "replace" if found.is_some() => Ok((target, true)),
-        "replace" => Err(Ended::boxed(
-            "name taken",
-            format!(
-                "{name} exists and is no earlier result, so it is not replaced; move it away or choose another name"
-            ),
-        )),
-        _ => {
-            let what = if found.is_some() { "a result of another recipe or picture" } else { "another file" };
-            Err(Ended::boxed(
-                "name taken",
-                format!(
-                    "{name} exists already ({what}); choose another name or folder, or let the delivery number or replace"
-                ),
-            ))
-        }
-    }
-}
-
 /// Files with the same pixels, by what shapes these; one alone without that where its pixels are carried over.
 type Alike<T> = (Option<String>, Vec<(Variant, Made, T)>);
 
 /// A file's bytes and size, with what it is for.
-struct Ready<T> {
-    what: T,
-    bytes: Vec<u8>,
-    size: (u32, u32),
-}
-
-/// The results of one picture, only to be written; and those that were there.
-pub struct Computed {
-    /// Each with its place among the variants, its name, and whether a file of that name is replaced.
-    files: Vec<Ready<(usize, PathBuf, bool)>>,
-    there: Vec<Output>,
-    /// What joins others in one file: the task's place, and the piece.
-    pub pieces: Vec<(usize, Piece)>,
-    /// How it ends when nothing is left to write.
-    nothing: Option<(State, Option<String>)>,
-}
-
-impl Computed {
-    /// Writes them under their names; where one cannot be written, those before it stay and are known.
-    pub fn write(self) -> Ended {
-        if let (Some((state, reason)), true) = (self.nothing, self.files.is_empty()) {
-            return Ended { state, kind: None, reason, outputs: self.there };
-        }
-        let mut outputs = self.there;
-        for Ready { what: (variant, target, replace), bytes, size: (width, height) } in self.files {
-            if let Err(e) = write(&target, &bytes, replace) {
-                return Ended { outputs, ..Ended::failed(Fault::writing(&target, &e)) };
-            }
-            let hash = content_hash(&bytes);
-            outputs.push(Output {
-                path: target,
-                bytes: bytes.len() as u64,
-                width,
-                height,
-                hash,
-                made: true,
-                variant: Some(variant),
-                clip: None,
-            });
-        }
-        Ended { state: State::Done, kind: None, reason: None, outputs }
-    }
-}
-
-/// Makes the results of an opened source for the item's targets, and its pieces for the tasks in `wanted`, which join `of`
-/// pictures; or says how it ended before anything was written.
-pub fn execute(
-    recipe: &Recipe,
-    source: &FileSource,
-    item: &Item,
-    subject: &Subject,
-    kept: Option<&Kept>,
-    (wanted, of): (&[usize], usize),
-) -> Result<Computed, Box<Ended>> {
-    let all = variants(recipe);
-    let stages = recipe.stages();
-    // A picture that only joins others names the file it joins.
-    let joins = all.is_empty() && !stages.is_empty();
-    if !joins && (all.is_empty() || all.len() != item.targets.len()) {
-        return Err(Ended::boxed(
-            "recipe",
-            "the recipe has no delivery, or others than when the run began".into(),
-        ));
-    }
-    let shift = item.decided.shift;
-    let before = state_of(&item.source);
-    let (hash, done) = (content_hash(source.bytes()), done(recipe, source, subject));
-    let mut there = Vec::new();
-    let mut todo = Vec::new();
-    for (variant, (one, (target, known))) in all.into_iter().zip(&item.targets).enumerate() {
-        let made =
-            Made { recipe: identity(recipe, &one, shift, subject), source: hash.clone(), done: done.clone() };
-        match place(&one.delivery, item, target, known.as_ref(), &made) {
-            Ok((target, replace)) => todo.push((variant, one, target, replace, made)),
-            Err(ended) if ended.state == State::Skipped => {
-                there.extend(ended.outputs.into_iter().map(|o| Output { variant: Some(variant), ..o }));
-            }
-            Err(ended) => return Err(ended),
-        }
-    }
-    let stages: Vec<_> = stages.into_iter().filter(|(task, _)| wanted.contains(task)).collect();
-    let nothing = match (todo.is_empty(), joins) {
-        (false, _) => None,
-        (true, false) => {
-            Some((State::Skipped, Some("already made by this recipe from this picture".to_owned())))
-        }
-        (true, true) if stages.is_empty() => Some((
-            State::Skipped,
-            Some("not needed: what it would join is there, or leaves it out".to_owned()),
-        )),
-        (true, true) => Some((State::Done, None)),
-    };
-    if let (true, Some((state, reason))) = (stages.is_empty(), nothing.clone()) {
-        return Err(Box::new(Ended { state, kind: None, reason, outputs: there }));
-    }
-    let failed = |reason| {
-        let kind = if source.format() == Format::Raw { "unsupported" } else { "unreadable" };
-        Ended::boxed(kind, reason)
-    };
-    let work = Work::new(recipe, source, subject, shift, kept).map_err(failed)?;
-    let todo = todo.into_iter().map(|(v, one, target, replace, made)| (one, made, (v, target, replace)));
-    let mut files = work.make_all(todo.collect()).map_err(failed)?;
-    files.sort_by_key(|file| file.what.0);
-    let place = (item.number.saturating_sub(1), of);
-    let pieces: Result<Vec<_>, String> =
-        stages.iter().map(|(task, stage)| Ok((*task, piece::piece(&work, *task, stage, place)?))).collect();
-    let pieces = pieces.map_err(failed)?;
-    if state_of(&item.source) != before || before.is_some_and(|b| b.0 != source.bytes().len() as u64) {
-        let reason =
-            "the original changed while it was read; nothing was written, try again when it is complete";
-        return Err(Ended::boxed("changed", reason.into()));
-    }
-    Ok(Computed { files, there, pieces, nothing })
-}
-
-/// Writes under a temporary name in the same folder, flushes, then gives the file its name; without `replace`
-/// a file that appeared meanwhile is left alone.
-fn write(target: &Path, bytes: &[u8], replace: bool) -> std::io::Result<()> {
-    let folder = target.parent().unwrap_or(Path::new("."));
-    // Something else stands where the folder should be: as little the picture's fault as a folder that is closed.
-    std::fs::create_dir_all(folder).map_err(|e| match e.kind() {
-        ErrorKind::AlreadyExists => std::io::Error::new(ErrorKind::NotADirectory, e),
-        _ => e,
-    })?;
-    let mut part = part_in(folder)?;
-    part.write_all(bytes)?;
-    part.as_file().sync_all()?;
-    if replace { part.persist(target) } else { part.persist_noclobber(target) }.map_err(|e| e.error)?;
-    Ok(())
+pub(super) struct Ready<T> {
+    pub(super) what: T,
+    pub(super) bytes: Vec<u8>,
+    pub(super) size: (u32, u32),
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::assemble::piece;
+    use rallo_engine::Pixels;
+    use rallo_media::Encoding;
+    use std::path::Path;
 
     #[test]
     fn what_several_files_share_is_computed_once_and_no_larger_than_the_largest() {

@@ -13,8 +13,8 @@ use rallo_engine::{Encoded, OutputProfile, Pixels, Plan, Rect};
 use rallo_media::{Encoding, Extras, FileSource};
 use rallo_recipe::delivery::What;
 use rallo_recipe::{Pictures, Recipe, names};
-use rallo_runner::assemble::piece;
-use rallo_runner::render::work;
+use rallo_runner::assemble::clip;
+use rallo_runner::render::variant;
 use rallo_runner::schedule::{self, Class};
 use rallo_runner::{Decided, subject};
 use schemars::JsonSchema;
@@ -65,7 +65,7 @@ async fn delivered(State(app): State<App>, Sent(asked): Sent<Delivered>) -> Resu
         return Err(Error::bad(format!("size: expected 1 to {LONGEST} pixels each way")));
     }
     let bytes = schedule::ask(Class::Sight, move || -> Result<Vec<u8>> {
-        let all = work::variants(&recipe);
+        let all = variant::variants(&recipe);
         let mut own = all.into_iter().filter(|v| v.at == asked.at);
         let variant = own.nth(asked.width).ok_or_else(|| {
             Error::bad("this delivery writes no file of each picture; its clip or document is made at the end of a run")
@@ -91,7 +91,7 @@ async fn delivered(State(app): State<App>, Sent(asked): Sent<Delivered>) -> Resu
         let colours = delivery.colours(&plan);
         let picture = program.render(&*frame.source, rect, &colours).map_err(Error::bad)?;
         let extras = Extras { icc: Some(colours.icc.clone()), ..Extras::default() };
-        let encoding = if asked.plain { Encoding::Png } else { work::encoding(delivery) };
+        let encoding = if asked.plain { Encoding::Png } else { variant::encoding(delivery) };
         let (bytes, quality) = match delivery.limit.filter(|_| !asked.plain) {
             Some(limit) => {
                 // The part's share of the whole file.
@@ -172,7 +172,7 @@ async fn moving(State(app): State<App>, Sent(asked): Sent<Moving>) -> Result<Jso
     let bare =
         Pictures { lines: delivery.map(|d| d.lines.clone()).unwrap_or_default(), ..Pictures::default() };
     let size = recipe.layout_for(&bare, None, &frame.about).map_err(Error::bad)?.size();
-    let clip = piece::clip(video, &recipe.name, count);
+    let clip = clip::clip(video, &recipe.name, count);
     let share = |window: Window| {
         let (left, top, width, height) = Framed { window, size: clip.size }.part(size);
         let (w, h) = (f64::from(size.width), f64::from(size.height));

@@ -13,7 +13,7 @@ use rallo_media::{Extras, FileSource, Format, bytes_text};
 use rallo_recipe::Recipe;
 use rallo_runner::preflight::cost::Original;
 use rallo_runner::preflight::estimate;
-use rallo_runner::render::work;
+use rallo_runner::render::variant;
 use rallo_runner::schedule::{self, Class};
 use rallo_shoot::Frame;
 use rallo_shoot::sample::{Pick, typical, unlike};
@@ -84,7 +84,7 @@ async fn cost(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Value
         let of = |at: usize| {
             let mut one = recipe.clone();
             one.deliveries = vec![recipe.deliveries[at].clone()];
-            let has_files = !work::variants(&one).is_empty();
+            let has_files = !variant::variants(&one).is_empty();
             has_files
                 .then(|| costs.picture(&one, &frame.about, original))
                 .map(|c| (c.seconds / cores, c.bytes))
@@ -100,7 +100,7 @@ async fn cost(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Value
         let whole = one_cost(&recipe, &frame, None)?;
         let deliveries = delivery_words(&recipe, count, |at| {
             let mut cost = Cost { seconds: 0.0, bytes: 0, whole: true };
-            for variant in work::variants(&recipe).iter().filter(|v| v.at == at) {
+            for variant in variant::variants(&recipe).iter().filter(|v| v.at == at) {
                 let more = one_cost(&recipe, &frame, Some(variant))?;
                 cost.seconds += more.seconds;
                 cost.bytes += more.bytes;
@@ -152,7 +152,7 @@ struct Cost {
 }
 
 /// What a file of a frame costs; that of the recipe's lines alone, as its first delivery writes it, without a variant.
-fn one_cost(recipe: &Recipe, frame: &Open, variant: Option<&work::Variant>) -> Result<Cost> {
+fn one_cost(recipe: &Recipe, frame: &Open, variant: Option<&variant::Variant>) -> Result<Cost> {
     let start = Instant::now();
     let source = FileSource::from_bytes(frame.source.bytes().to_vec())?;
     let delivery = variant.map_or_else(|| recipe.shown(), |v| v.delivery.clone());
@@ -174,7 +174,7 @@ fn one_cost(recipe: &Recipe, frame: &Open, variant: Option<&work::Variant>) -> R
         made.map_err(Error::bad)
     };
     let encoded =
-        |picture: &Encoded| rallo_media::encode(picture, work::encoding(&delivery), &Extras::default());
+        |picture: &Encoded| rallo_media::encode(picture, variant::encoding(&delivery), &Extras::default());
     let (w, h) = (i64::from(size.width), i64::from(size.height));
     if w * h <= WHOLE || w < 3 * PART || h < 3 * PART {
         let bytes = encoded(&make(size.rect())?)?.len() as u64;

@@ -10,11 +10,12 @@ use rallo_engine::{Kind, Size, Source};
 use rallo_media::{FileSource, Format, bytes_text};
 use rallo_recipe::delivery::What;
 use rallo_recipe::{Bundle, Recipe, Task, sentence};
-use rallo_runner::assemble::piece;
+use rallo_runner::assemble::clip;
 use rallo_runner::library::scan::common_folder;
 use rallo_runner::preflight::checks::{self, About, Way};
 use rallo_runner::preflight::cost::{self, Costs, Original};
 use rallo_runner::preflight::{estimate, new_run, output_paths};
+use rallo_runner::render::variant;
 use rallo_runner::render::work;
 use rallo_runner::report::webhook;
 use rallo_runner::schedule::{self, Class};
@@ -306,7 +307,7 @@ async fn sheet(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Json<
     let together = together
         .map(|((_, task), path)| json!({"source": "all of them", "target": name(path), "what": task.word()}));
     let mut names: Vec<Value> = together.collect();
-    if !work::variants(recipe).is_empty() {
+    if !variant::variants(recipe).is_empty() {
         names.extend(planned.iter().flat_map(all));
     }
     let expected: Vec<String> =
@@ -368,7 +369,7 @@ async fn measure(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Jso
             let start = Instant::now();
             let Ok(source) = FileSource::open(&one.path) else { continue };
             let about = rallo_runner::subject(&one.path, Some(&source.facts(&one.path)), &one.decided, n + 1);
-            let kinds = work::variants(&recipe);
+            let kinds = variant::variants(&recipe);
             let Ok(work) = work::Work::new(&recipe, &source, &about, 0, None) else { continue };
             let files: std::result::Result<Vec<_>, String> =
                 kinds.iter().map(|k| work.make(k, None)).collect();
@@ -382,7 +383,7 @@ async fn measure(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Jso
             made += 1;
         }
         let clip = |(at, (_, task)): (usize, (usize, Task))| match task {
-            Task::Bundle(Bundle::Video(video)) => piece::encoding(&recipe, at, &video, &sources),
+            Task::Bundle(Bundle::Video(video)) => clip::encoding(&recipe, at, &video, &sources),
             _ => None,
         };
         let encoding: f64 = recipe.tasks().into_iter().enumerate().filter_map(clip).sum();

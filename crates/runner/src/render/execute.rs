@@ -1,0 +1,139 @@
+//! All files of one picture: rendered, encoded, written whole.
+
+use crate::assemble::piece::{self, Piece};
+use crate::files::atomic_file::part_in;
+use crate::render::existing_file::{identity, place, state_of};
+use crate::render::fault::{Ended, Fault};
+use crate::render::intermediate::Kept;
+use crate::render::item::{Item, Output, State};
+use crate::render::variant::variants;
+use crate::render::work::{Ready, Work, done};
+use rallo_media::{FileSource, Format, Made, content_hash};
+use rallo_recipe::{Recipe, Subject};
+use std::io::{ErrorKind, Write};
+use std::path::{Path, PathBuf};
+
+/// The results of one picture, only to be written; and those that were there.
+pub struct Computed {
+    /// Each with its place among the variants, its name, and whether a file of that name is replaced.
+    pub(super) files: Vec<Ready<(usize, PathBuf, bool)>>,
+    there: Vec<Output>,
+    /// What joins others in one file: the task's place, and the piece.
+    pub pieces: Vec<(usize, Piece)>,
+    /// How it ends when nothing is left to write.
+    pub(super) nothing: Option<(State, Option<String>)>,
+}
+
+impl Computed {
+    /// Writes them under their names; where one cannot be written, those before it stay and are known.
+    pub fn write(self) -> Ended {
+        if let (Some((state, reason)), true) = (self.nothing, self.files.is_empty()) {
+            return Ended { state, kind: None, reason, outputs: self.there };
+        }
+        let mut outputs = self.there;
+        for Ready { what: (variant, target, replace), bytes, size: (width, height) } in self.files {
+            if let Err(e) = write(&target, &bytes, replace) {
+                return Ended { outputs, ..Ended::failed(Fault::writing(&target, &e)) };
+            }
+            let hash = content_hash(&bytes);
+            outputs.push(Output {
+                path: target,
+                bytes: bytes.len() as u64,
+                width,
+                height,
+                hash,
+                made: true,
+                variant: Some(variant),
+                clip: None,
+            });
+        }
+        Ended { state: State::Done, kind: None, reason: None, outputs }
+    }
+}
+
+/// Makes the results of an opened source for the item's targets, and its pieces for the tasks in `wanted`, which join `of`
+/// pictures; or says how it ended before anything was written.
+pub fn execute(
+    recipe: &Recipe,
+    source: &FileSource,
+    item: &Item,
+    subject: &Subject,
+    kept: Option<&Kept>,
+    (wanted, of): (&[usize], usize),
+) -> Result<Computed, Box<Ended>> {
+    let all = variants(recipe);
+    let stages = recipe.stages();
+    // A picture that only joins others names the file it joins.
+    let joins = all.is_empty() && !stages.is_empty();
+    if !joins && (all.is_empty() || all.len() != item.targets.len()) {
+        return Err(Ended::boxed(
+            "recipe",
+            "the recipe has no delivery, or others than when the run began".into(),
+        ));
+    }
+    let shift = item.decided.shift;
+    let before = state_of(&item.source);
+    let (hash, done) = (content_hash(source.bytes()), done(recipe, source, subject));
+    let mut there = Vec::new();
+    let mut todo = Vec::new();
+    for (variant, (one, (target, known))) in all.into_iter().zip(&item.targets).enumerate() {
+        let made =
+            Made { recipe: identity(recipe, &one, shift, subject), source: hash.clone(), done: done.clone() };
+        match place(&one.delivery, item, target, known.as_ref(), &made) {
+            Ok((target, replace)) => todo.push((variant, one, target, replace, made)),
+            Err(ended) if ended.state == State::Skipped => {
+                there.extend(ended.outputs.into_iter().map(|o| Output { variant: Some(variant), ..o }));
+            }
+            Err(ended) => return Err(ended),
+        }
+    }
+    let stages: Vec<_> = stages.into_iter().filter(|(task, _)| wanted.contains(task)).collect();
+    let nothing = match (todo.is_empty(), joins) {
+        (false, _) => None,
+        (true, false) => {
+            Some((State::Skipped, Some("already made by this recipe from this picture".to_owned())))
+        }
+        (true, true) if stages.is_empty() => Some((
+            State::Skipped,
+            Some("not needed: what it would join is there, or leaves it out".to_owned()),
+        )),
+        (true, true) => Some((State::Done, None)),
+    };
+    if let (true, Some((state, reason))) = (stages.is_empty(), nothing.clone()) {
+        return Err(Box::new(Ended { state, kind: None, reason, outputs: there }));
+    }
+    let failed = |reason| {
+        let kind = if source.format() == Format::Raw { "unsupported" } else { "unreadable" };
+        Ended::boxed(kind, reason)
+    };
+    let work = Work::new(recipe, source, subject, shift, kept).map_err(failed)?;
+    let todo = todo.into_iter().map(|(v, one, target, replace, made)| (one, made, (v, target, replace)));
+    let mut files = work.make_all(todo.collect()).map_err(failed)?;
+    files.sort_by_key(|file| file.what.0);
+    let place = (item.number.saturating_sub(1), of);
+    let pieces: Result<Vec<_>, String> =
+        stages.iter().map(|(task, stage)| Ok((*task, piece::piece(&work, *task, stage, place)?))).collect();
+    let pieces = pieces.map_err(failed)?;
+    if state_of(&item.source) != before || before.is_some_and(|b| b.0 != source.bytes().len() as u64) {
+        let reason =
+            "the original changed while it was read; nothing was written, try again when it is complete";
+        return Err(Ended::boxed("changed", reason.into()));
+    }
+    Ok(Computed { files, there, pieces, nothing })
+}
+
+/// Writes under a temporary name in the same folder, flushes, then gives the file its name; without `replace`
+/// a file that appeared meanwhile is left alone.
+pub(super) fn write(target: &Path, bytes: &[u8], replace: bool) -> std::io::Result<()> {
+    let folder = target.parent().unwrap_or(Path::new("."));
+    // Something else stands where the folder should be: as little the picture's fault as a folder that is closed.
+    std::fs::create_dir_all(folder).map_err(|e| match e.kind() {
+        ErrorKind::AlreadyExists => std::io::Error::new(ErrorKind::NotADirectory, e),
+        _ => e,
+    })?;
+    let mut part = part_in(folder)?;
+    part.write_all(bytes)?;
+    part.as_file().sync_all()?;
+    if replace { part.persist(target) } else { part.persist_noclobber(target) }.map_err(|e| e.error)?;
+    Ok(())
+}
