@@ -3,13 +3,17 @@
 
 use crate::commands::{self, Ended, print};
 use crate::{Pick, QueueCommand, Worker};
+use rallo_job::RunState;
+use rallo_job::prelude::*;
+use rallo_job::{NewRunItem, Run};
 use rallo_recipe::Recipe;
 use rallo_runner::preflight::{checks, new_run, output_paths};
-use rallo_runner::{Limits, Queue, now, report};
-use rallo_store::{NewItem, Run, Store};
+use rallo_runner::{Queue, QueueOptions, now, report};
+use rallo_store::Store;
 use serde_json::{Value, json};
 use std::path::Path;
 use std::process::ExitCode;
+use std::sync::Arc;
 use std::time::Duration;
 
 pub async fn store(data: &Path) -> Result<Store, String> {
@@ -18,8 +22,8 @@ pub async fn store(data: &Path) -> Result<Store, String> {
     Store::open(&file).await.map_err(|e| format!("cannot open {}: {e}", file.display()))
 }
 
-pub fn said(e: rallo_store::Error) -> String {
-    if e.to_string().contains("no rows") { "there is no run of that number".into() } else { e.to_string() }
+pub fn said(e: rallo_job::Error) -> String {
+    if e.is_not_found() { "there is no run of that number".into() } else { e.to_string() }
 }
 
 pub fn runtime() -> Result<tokio::runtime::Runtime, String> {
@@ -32,13 +36,12 @@ pub fn worker(args: &Worker, data: &Path) -> Ended {
     runtime()?.block_on(async {
         let store = store(data).await?;
         let cores = args.workers.unwrap_or_else(commands::cores).max(1);
-        let queue = Queue::start(store.clone(), cores, Limits::default());
+        let queue = Queue::start(Arc::new(store.clone()), QueueOptions::new(cores));
         let empty = async {
             loop {
                 tokio::time::sleep(Duration::from_millis(200)).await;
                 let open = store.open_runs().await.map_err(said)?;
-                let busy =
-                    |r: &Run| matches!(r.state.as_str(), "waiting" | "running") && r.not_before.is_none();
+                let busy = |r: &Run| r.state.is_claimable() && r.not_before.is_none();
                 if args.until_empty && !open.iter().any(busy) && !queue.is_calling() {
                     return Ok::<(), String>(());
                 }
@@ -97,7 +100,7 @@ pub fn queue(command: &QueueCommand, json: bool, data: &Path) -> Ended {
             }
             QueueCommand::Undo { run } => {
                 let state = store.run(*run).await.map_err(said)?.state;
-                if state != "done" && state != "cancelled" {
+                if !state.is_over() {
                     return Err(format!("run {run} is still at work; cancel it first"));
                 }
                 let (gone, kept) = report::undo(&store, *run).await.map_err(said)?;
@@ -118,7 +121,7 @@ pub fn say(text: String) -> Ended {
     Ok(ExitCode::SUCCESS)
 }
 
-fn did(done: rallo_store::Result<bool>, run: i64, no: &str) -> Result<(), String> {
+fn did(done: rallo_job::Result<bool>, run: i64, no: &str) -> Result<(), String> {
     if done.map_err(said)? { Ok(()) } else { Err(format!("run {run} {no}")) }
 }
 
@@ -136,7 +139,7 @@ async fn add(
 }
 
 /// A run of what was picked, as it is written down.
-fn ordered(pick: &Pick, origin: &str) -> Result<(Run, Vec<NewItem>), String> {
+fn ordered(pick: &Pick, origin: &str) -> Result<(Run, Vec<NewRunItem>), String> {
     let (recipe, from, sources) = commands::picked(pick)?;
     let to = pick.to.as_deref().map(commands::absolute).transpose()?;
     let planning = output_paths::plan(&recipe, &sources, &from, to.as_deref());
@@ -179,7 +182,7 @@ pub fn run(args: &crate::Run, data: &Path) -> Ended {
 }
 
 /// A run worked on here and at once, without a word; its report.
-pub fn worked(run: Run, items: Vec<NewItem>, data: &Path) -> Result<Value, String> {
+pub fn worked(run: Run, items: Vec<NewRunItem>, data: &Path) -> Result<Value, String> {
     here(run, items, data, &Here { workers: None, quiet: true, yes: false })
 }
 
@@ -190,7 +193,7 @@ struct Here {
     yes: bool,
 }
 
-fn here(run: Run, items: Vec<NewItem>, data: &Path, how: &Here) -> Result<Value, String> {
+fn here(run: Run, items: Vec<NewRunItem>, data: &Path, how: &Here) -> Result<Value, String> {
     let base = std::path::PathBuf::from(&run.base);
     let total = items.len() as u64;
     runtime()?.block_on(async {
@@ -222,7 +225,7 @@ fn here(run: Run, items: Vec<NewItem>, data: &Path, how: &Here) -> Result<Value,
 async fn yes(store: &Store, id: i64, said_yes: bool) -> Result<(), String> {
     loop {
         let run = store.run(id).await.map_err(said)?;
-        if run.state != "asking" {
+        if run.state != RunState::Asking {
             return Ok(());
         }
         if !said_yes {
@@ -246,7 +249,9 @@ async fn follow(
     base: &Path,
     bar: &indicatif::ProgressBar,
 ) -> Result<(), String> {
-    let queue = Queue::only(store.clone(), how.workers.unwrap_or_else(commands::cores).max(1), id);
+    let cores = how.workers.unwrap_or_else(commands::cores).max(1);
+    let queue =
+        Queue::start(Arc::new(store.clone()), QueueOptions { only: Some(id), ..QueueOptions::new(cores) });
     let mut told = std::collections::HashSet::new();
     // A short run ends soon after its last picture; a long one is not asked all the time.
     let mut pause = Duration::from_millis(20);
@@ -270,7 +275,7 @@ async fn follow(
                 bar.suspend(|| eprintln!("{}: {reason}", short(&item.source, base)));
             }
         }
-        if !matches!(run.state.as_str(), "waiting" | "running") && state.working == 0 && !queue.is_calling() {
+        if !run.state.is_claimable() && state.working == 0 && !queue.is_calling() {
             return Ok(());
         }
     }
@@ -285,8 +290,7 @@ async fn list(store: &Store, as_json: bool) -> Ended {
     let mut all: Vec<Value> = Vec::new();
     for run in store.open_runs().await.map_err(said)? {
         let counts = store.counts(run.id).await.map_err(said)?;
-        let name = Recipe::parse(&run.document).map(|r| r.name).unwrap_or_default();
-        all.push(json!({"run": run.id, "recipe": name, "state": run.state, "reason": run.reason, "total": counts.total,
+        all.push(json!({"run": run.id, "recipe": run.recipe_name, "state": run.state, "reason": run.reason, "total": counts.total,
             "ended": counts.done + counts.failed + counts.skipped, "failed": counts.failed, "at": run.not_before}));
     }
     if as_json {

@@ -3,8 +3,11 @@
 use crate::commands::{self, Ended, print};
 use crate::queue::{runtime, said, say, store};
 use crate::{TokenCommand, WatchCommand};
+use rallo_job::Watch;
+use rallo_job::WatchState;
+use rallo_job::prelude::*;
 use rallo_runner::library::watch_folder as watches;
-use rallo_store::Watch;
+
 use rallo_web::auth;
 use serde_json::{Value, json};
 use std::io::{IsTerminal, Read};
@@ -83,10 +86,10 @@ pub fn watch(command: &WatchCommand, data: &Path) -> Ended {
                 Ok(std::process::ExitCode::SUCCESS)
             }
             WatchCommand::Pause { watch } => {
-                did(store.set_watch_state(*watch, "paused").await.map_err(said)?, *watch, "pauses")
+                did(store.set_watch_state(*watch, WatchState::Paused).await.map_err(said)?, *watch, "pauses")
             }
             WatchCommand::GoOn { watch } => {
-                did(store.set_watch_state(*watch, "on").await.map_err(said)?, *watch, "goes on")
+                did(store.set_watch_state(*watch, WatchState::On).await.map_err(said)?, *watch, "goes on")
             }
             WatchCommand::Remove { watch } => {
                 did(store.remove_watch(*watch).await.map_err(said)?, *watch, "is gone")

@@ -92,7 +92,7 @@ fn every_refusal_says_what_is_wrong() {
         let (method, path) = request.split_once(' ').unwrap();
         let answer = site.ask(method, path, &body);
         assert_eq!(answer.status, status, "{request} {body}: {}", answer.text());
-        let told = answer.json()["error"].as_str().unwrap_or_default().to_owned();
+        let told = answer.json()["detail"].as_str().unwrap_or_default().to_owned();
         assert!(told.starts_with(says), "{request} {body}: {told}");
     }
     let bearer = format!("Bearer {}", site.token);

@@ -229,7 +229,7 @@ async fn what_differs_is_asked_about_and_mended_on_the_sheet() {
         .ask("POST", "/api/watches", json!({"recipe": id, "name": "w", "folder": desk.shoot().to_string_lossy(), "deep": false, "answers": []}))
         .await;
     assert!(
-        refused["error"].as_str().unwrap().contains("in a watched folder they never are all there"),
+        refused["detail"].as_str().unwrap().contains("in a watched folder they never are all there"),
         "{refused}"
     );
     desk.page.clone().close().await.unwrap();

@@ -75,7 +75,7 @@ impl Desk {
     fn refused(&self, method: &str, path: &str, body: Value) -> (u16, String) {
         let answer = self.site.ask(method, path, &body);
         assert!(answer.status >= 400, "{method} {path}: {}", answer.text());
-        (answer.status, answer.json()["error"].as_str().unwrap_or_default().to_owned())
+        (answer.status, answer.json()["detail"].as_str().unwrap_or_default().to_owned())
     }
 
     fn view(&self, filter: Value) -> Value {
@@ -274,7 +274,7 @@ fn a_shoot_goes_out_as_a_document_and_comes_back_as_it_was() {
     assert_eq!(desk.view(json!({}))["kept"], 2);
     assert_eq!(desk.post("/api/rows", json!({"ids": [kept[1]]}))[0]["shift"], -500);
     let wrong = load("{\"format\": \"rallo-shoot\", \"version\": 1}");
-    assert!(wrong.status == 422 && !wrong.json()["error"].as_str().unwrap().is_empty());
+    assert!(wrong.status == 422 && !wrong.json()["detail"].as_str().unwrap().is_empty());
     // Selections hold frames of any shoot and are forgotten without them.
     let made = desk.post("/api/selections", json!({"name": " Best ", "ids": kept}));
     assert_eq!(made["name"], "Best");

@@ -244,7 +244,7 @@ async fn a_move_is_set_on_the_sample_with_mouse_and_keyboard() {
     let mut other = recipe;
     other["deliveries"] = json!([{"kind": "pdf"}]);
     let refused = desk.ask("POST", "/api/move", json!({"recipe": other, "frame": 1, "at": 0})).await;
-    assert!(refused["error"].as_str().unwrap().starts_with("at: expected the place of a clip"), "{refused}");
+    assert!(refused["detail"].as_str().unwrap().starts_with("at: expected the place of a clip"), "{refused}");
     // The run tells that so few pixels are enlarged, and makes it all the same.
     desk.go("/sheet").await;
     desk.until(

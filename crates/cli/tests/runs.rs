@@ -48,7 +48,7 @@ async fn a_run_waits_for_a_yes_and_one_picture_gets_values_of_its_own() {
     assert_eq!(recipe[0]["document"]["steps"][0]["stops"], json!(0.3));
     // Answered twice is refused in words.
     let twice = desk.ask("POST", "/api/runs/1/checkpoint", json!({"stage": 0})).await;
-    assert!(twice["error"].as_str().unwrap().contains("does not ask that any more"), "{twice}");
+    assert!(twice["detail"].as_str().unwrap().contains("does not ask that any more"), "{twice}");
     desk.page.clone().close().await.unwrap();
 }
 
@@ -68,7 +68,7 @@ async fn the_queue_is_put_in_order_and_a_run_is_reported_and_taken_back() {
         desk.ask("POST", "/api/runs", night.clone()).await;
     }
     let wrong = desk.ask("POST", "/api/runs", json!({"at": "tomorrow"})).await;
-    assert!(wrong["error"].as_str().unwrap().contains("expected a time"), "{wrong}");
+    assert!(wrong["detail"].as_str().unwrap().contains("expected a time"), "{wrong}");
     desk.go("/frames").await;
     desk.until("document.querySelectorAll('.fr.is-working').length === 3").await;
     desk.go("/runs").await;

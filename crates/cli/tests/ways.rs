@@ -224,7 +224,7 @@ fn dropped_pictures_come_back_as_a_zip_or_in_a_folder() {
     assert_eq!(upload(&site, &drop, "..%2F..%2Fb.jpg", &picture).1["name"], "b.jpg");
     assert_eq!(upload(&site, &drop, "bad.jpg", b"no picture").0, 200);
     let (status, told) = upload(&site, &drop, "notes.txt", b"text");
-    assert!(status == 422 && told["error"].as_str().unwrap().contains("no kind of picture"), "{told}");
+    assert!(status == 422 && told["detail"].as_str().unwrap().contains("no kind of picture"), "{told}");
     assert_eq!(upload(&site, &"0".repeat(32), "a.jpg", &picture).0, 404);
     assert_eq!(upload(&site, "..", "a.jpg", &picture).0, 404);
     let run = site.json("POST", &format!("/api/drops/{drop}/run"), &json!({"recipe": id}))["run"].clone();

@@ -68,6 +68,12 @@ pub enum MediaError {
         /// Rows.
         height: u32,
     },
+    /// No room was left where the result goes.
+    #[error("the {format} cannot be written: there is no room left")]
+    NoRoom {
+        /// Format name.
+        format: &'static str,
+    },
     /// The result could not be encoded.
     #[error("the result could not be written as {format}: {message}")]
     Encode {

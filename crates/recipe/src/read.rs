@@ -9,6 +9,7 @@ use crate::names;
 use rallo_engine::step::AREA_GROUPS;
 use rallo_engine::{Area, Kind, StepKind, registry, step_kind};
 use serde_json::{Map, Value};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 /// Collects faults while reading.
@@ -332,20 +333,27 @@ impl Recipe {
         }
     }
 
-    /// The same recipe with answers: line from 0, parameter, value.
+    /// The same recipe with answers: line from 0, parameter, value. Only the lines that are answered are read again.
     ///
     /// # Errors
     /// [`Faults`] where there is no such line or parameter, or the value does not fit.
     pub fn answered(&self, answers: &[(usize, String, Value)]) -> Result<Self, Faults> {
-        let mut document = self.to_value();
+        let mut recipe = self.clone();
+        let mut changed: BTreeMap<usize, Value> = BTreeMap::new();
         for (line, param, value) in answers {
-            let Some(step) = document["steps"].get_mut(*line) else {
+            let Some(step) = self.steps.get(*line) else {
                 let message = format!("there is no line {}, the recipe has {}", line + 1, self.steps.len());
                 return Err(Faults(vec![Fault { path: format!("steps[{line}]"), message }]));
             };
-            step[param] = value.clone();
+            changed.entry(*line).or_insert_with(|| step.to_value())[param] = value.clone();
         }
-        Self::from_value(&document)
+        let mut reading = Reading { faults: Vec::new() };
+        for (line, value) in changed {
+            if let Some(read) = reading.line(format!("steps[{line}]"), &value) {
+                recipe.steps[line] = Line { block: self.steps[line].block.clone(), ..read };
+            }
+        }
+        if reading.faults.is_empty() { Ok(recipe) } else { Err(Faults(reading.faults)) }
     }
 
     /// The same recipe with other values of one of its deliveries, or of all.

@@ -1,5 +1,7 @@
 //! What a recipe's rules and texts are told of one picture.
 
+use crate::render::fault::Fault;
+use rallo_job::{FailureKind, RunItem};
 use rallo_media::Facts;
 use rallo_recipe::{Own, Subject};
 use rallo_shoot::frame::{Marks, shifted};
@@ -18,6 +20,23 @@ pub struct Decided {
     pub keywords: Option<Vec<String>>,
     /// Its own small changes on top of a recipe.
     pub own: Own,
+}
+
+/// What was decided about an item's frame, as it was stored when the run began.
+///
+/// # Errors
+/// [`Fault`] of the kind `stored` where it is not what this version writes; nothing is guessed, since that would give
+/// other pixels than were asked for.
+pub fn decided(item: &RunItem) -> Result<Decided, Fault> {
+    serde_json::from_str(&item.decided).map_err(|e| {
+        Fault::new(
+            FailureKind::Stored,
+            format!(
+                "what was decided about this picture cannot be read ({e}); it was stored by another version of the \
+                 program: start the run again"
+            ),
+        )
+    })
 }
 
 impl From<&Marks> for Decided {

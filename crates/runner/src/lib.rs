@@ -1,8 +1,9 @@
 //! Scanning, planning, queue, executing: ties recipe, media and store together.
 //!
-//! [`targets`] says which files a run will write before it runs; [`execute`] makes one result; [`queue`] works
-//! through many, several at a time within a memory bound, with SQLite as its memory; [`paper`] prints the settings sheet; [`scan`] looks for frames, [`frames`] keeps
-//! them and what was decided, [`gather`] makes verified copies; [`watch`] runs recipes on what arrives in folders.
+//! `preflight` says which files a run will write and what should be known before it runs; `render` makes the results of
+//! one picture; `assemble` what is made of all of them; `queue` works through many, several at a time within a memory
+//! bound; `library` finds frames, keeps what was decided, copies and watches; `report` tells what was done. What keeps
+//! runs and frames is behind the interfaces of `rallo_job`.
 
 pub mod assemble;
 pub mod files;
@@ -19,10 +20,10 @@ pub use frame_context::{Decided, subject};
 pub use library::shoot_index::{Frames, Set};
 pub use preflight::checks::Problem;
 pub use preflight::output_paths::Planned;
-pub use queue::{Event, Limits, Queue};
-pub use render::item::{Item, State};
+pub use queue::{EndCalls, Event, Limits, Queue, QueueOptions};
+pub use render::item::PictureJob;
 
-/// Now, as the store keeps times.
+/// Now, as records keep times.
 pub fn now() -> String {
-    jiff::Timestamp::now().strftime("%Y-%m-%dT%H:%M:%SZ").to_string()
+    rallo_job::clock::text_of(jiff::Timestamp::now())
 }

@@ -1,11 +1,13 @@
 //! Frames: scattered folders are scanned, decided about, gathered; nothing is lost and no original is touched.
 
 use rallo_engine::{Encoded, Pixels, Size};
+use rallo_job::ShootFolder;
+use rallo_job::prelude::*;
 use rallo_media::{CameraData, Chroma, Encoding, Extras};
 use rallo_runner::library::shoot_index::{Change, Frames, Set};
 use rallo_runner::library::verified_copy;
 use rallo_shoot::{Choice, Frame, Order, Sort, sequence};
-use rallo_store::{Place, Store};
+use rallo_store::Store;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
@@ -65,12 +67,12 @@ impl Desk {
         put("two/notes.txt", b"no picture either");
         let store = Store::open(&folder.path().join("rallo.sqlite")).await.unwrap();
         let base = folder.path().join("cards");
-        let places: Vec<Place> = ["one", "two"]
+        let places: Vec<ShootFolder> = ["one", "two"]
             .iter()
-            .map(|n| Place { path: base.join(n).to_string_lossy().into_owned(), deep: false })
+            .map(|n| ShootFolder { path: base.join(n).to_string_lossy().into_owned(), deep: false })
             .collect();
         let shoot = store.shoot_of("Cards", &base.to_string_lossy(), &places).await.unwrap().id;
-        let frames = Frames::idle(store);
+        let frames = Frames::idle(std::sync::Arc::new(store));
         frames.scan(shoot).await.unwrap();
         Self { folder, frames, set: Set::Shoot(shoot), shoot }
     }
@@ -178,7 +180,9 @@ async fn decisions_are_kept_and_taken_back_one_by_one() {
     desk.frames.redo().await.unwrap();
     assert_eq!(marks(&desk.all().await).rating, 4);
     // What the store holds is the same.
-    let again = Frames::idle(Store::open(&desk.folder.path().join("rallo.sqlite")).await.unwrap());
+    let again = Frames::idle(std::sync::Arc::new(
+        Store::open(&desk.folder.path().join("rallo.sqlite")).await.unwrap(),
+    ));
     assert_eq!(marks(&again.all(desk.set).await.unwrap()).rating, 4);
 }
 
@@ -298,7 +302,7 @@ async fn a_followed_folder_shows_new_files_by_itself() {
     let mut shoot = store.shoot(desk.shoot).await.unwrap();
     shoot.follow = true;
     store.set_shoot(&shoot).await.unwrap();
-    let frames = Frames::start(store);
+    let frames = Frames::start(std::sync::Arc::new(store));
     let mut news = frames.news();
     std::fs::write(desk.cards().join("two/late.jpg"), jpeg("2026-05-04T12:00:00", 8)).unwrap();
     let found = async {

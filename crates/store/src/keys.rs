@@ -1,10 +1,9 @@
 //! Who may come in: tokens of scripts and sessions of people. Only hashes are kept.
 
-use crate::{Result, Store};
-use sqlx::FromRow;
+use crate::{Result, Store, failed};
 
 /// A script's token, without the token.
-#[derive(Clone, Debug, FromRow)]
+#[derive(Clone, Debug)]
 pub struct Token {
     /// Identity.
     pub id: i64,
@@ -28,6 +27,7 @@ impl Store {
             .bind(when)
             .fetch_one(&self.pool)
             .await
+            .map_err(failed)
     }
 
     /// Every token.
@@ -35,7 +35,10 @@ impl Store {
     /// # Errors
     /// The database's.
     pub async fn tokens(&self) -> Result<Vec<Token>> {
-        sqlx::query_as("SELECT id, name, made, used FROM tokens ORDER BY id").fetch_all(&self.pool).await
+        sqlx::query_as("SELECT id, name, made, used FROM tokens ORDER BY id")
+            .fetch_all(&self.pool)
+            .await
+            .map_err(failed)
     }
 
     /// Takes a token away; returns whether there was one.
@@ -43,7 +46,11 @@ impl Store {
     /// # Errors
     /// The database's.
     pub async fn remove_token(&self, id: i64) -> Result<bool> {
-        let done = sqlx::query("DELETE FROM tokens WHERE id = ?").bind(id).execute(&self.pool).await?;
+        let done = sqlx::query("DELETE FROM tokens WHERE id = ?")
+            .bind(id)
+            .execute(&self.pool)
+            .await
+            .map_err(failed)?;
         Ok(done.rows_affected() > 0)
     }
 
@@ -55,7 +62,8 @@ impl Store {
         let used: Option<Option<String>> = sqlx::query_scalar("SELECT used FROM tokens WHERE hash = ?")
             .bind(hash)
             .fetch_optional(&self.pool)
-            .await?;
+            .await
+            .map_err(failed)?;
         let Some(used) = used else { return Ok(false) };
         let minute = |t: &str| t.get(..16).map(str::to_owned);
         if used.as_deref().and_then(minute) != minute(when) {
@@ -63,7 +71,8 @@ impl Store {
                 .bind(when)
                 .bind(hash)
                 .execute(&self.pool)
-                .await?;
+                .await
+                .map_err(failed)?;
         }
         Ok(true)
     }
@@ -73,12 +82,17 @@ impl Store {
     /// # Errors
     /// The database's.
     pub async fn add_session(&self, hash: &str, ends: &str, now: &str) -> Result<()> {
-        sqlx::query("DELETE FROM sessions WHERE ends <= ?").bind(now).execute(&self.pool).await?;
+        sqlx::query("DELETE FROM sessions WHERE ends <= ?")
+            .bind(now)
+            .execute(&self.pool)
+            .await
+            .map_err(failed)?;
         sqlx::query("INSERT INTO sessions (hash, ends) VALUES (?, ?)")
             .bind(hash)
             .bind(ends)
             .execute(&self.pool)
-            .await?;
+            .await
+            .map_err(failed)?;
         Ok(())
     }
 
@@ -92,6 +106,7 @@ impl Store {
             .bind(now)
             .fetch_one(&self.pool)
             .await
+            .map_err(failed)
     }
 
     /// Ends a session; without a hash all of them.
@@ -102,7 +117,8 @@ impl Store {
         sqlx::query("DELETE FROM sessions WHERE ?1 IS NULL OR hash = ?1")
             .bind(hash)
             .execute(&self.pool)
-            .await?;
+            .await
+            .map_err(failed)?;
         Ok(())
     }
 
@@ -119,7 +135,8 @@ impl Store {
         .bind(version)
         .bind(when)
         .execute(&self.pool)
-        .await?;
+        .await
+        .map_err(failed)?;
         Ok(())
     }
 
@@ -132,5 +149,6 @@ impl Store {
             .bind(recipe)
             .fetch_optional(&self.pool)
             .await
+            .map_err(failed)
     }
 }

@@ -1,29 +1,29 @@
-//! SQLite: migrations and typed queries. Knows no pixels and no pages.
+//! SQLite behind the interfaces of `rallo_job`, and for what only the pages and the command line keep: recipes, tokens,
+//! sessions. Knows no pixels and no pages.
 //!
-//! One file, write-ahead log, foreign keys on. Times are texts as the caller gives them (RFC 3339).
+//! One file, write-ahead log, foreign keys on. Times are texts as the caller gives them (RFC 3339). Stored values that
+//! cannot be read are an error that names them, never a default.
 
+mod journal;
 mod keys;
+mod migrations;
+mod queue;
 mod recipes;
-mod runs;
+mod rows;
 mod shoots;
 mod watches;
 
 pub use keys::Token;
+pub use rallo_job::{Error, Result};
 pub use recipes::{RecipeRow, VersionRow};
-pub use runs::{Counts, Item, Kept, NewItem, Run, Written};
-pub use shoots::{Decided, Frame, Place, Selection, Shoot};
-pub use watches::{Arrival, Watch};
 
+use async_trait::async_trait;
+use rallo_job::Settings;
 use sqlx::SqlitePool;
 use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePoolOptions, SqliteSynchronous};
 use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
-
-/// What the database said.
-pub type Error = sqlx::Error;
-/// A query's result.
-pub type Result<T> = std::result::Result<T, Error>;
 
 /// The program's memory.
 #[derive(Clone)]
@@ -35,6 +35,18 @@ pub struct Store {
 /// Name of the database in the program's data folder.
 pub const FILE: &str = "rallo.sqlite";
 
+/// What the database said, as an error of records: what is stored and cannot be read is told apart from a database that
+/// does not answer.
+pub(crate) fn failed(e: sqlx::Error) -> Error {
+    match e {
+        sqlx::Error::ColumnDecode { source, index } => match source.downcast::<Error>() {
+            Ok(stored) => *stored,
+            Err(source) => Error::stored(index, "", source),
+        },
+        other => Error::Unavailable(Box::new(other)),
+    }
+}
+
 /// Waits until nobody else holds the lock; it is let go with the file.
 async fn alone(file: PathBuf) -> Result<File> {
     let lock = move || {
@@ -42,14 +54,14 @@ async fn alone(file: PathBuf) -> Result<File> {
         file.lock().map(|()| file)
     };
     let locked = tokio::task::spawn_blocking(lock).await.map_err(std::io::Error::other);
-    locked.and_then(|file| file).map_err(Error::Io)
+    locked.and_then(|file| file).map_err(|e| Error::Unavailable(Box::new(e)))
 }
 
 impl Store {
     /// Opens or makes the database and brings it up to date; one program at a time does so.
     ///
     /// # Errors
-    /// When the file cannot be opened, or holds a newer shape.
+    /// When the file cannot be opened, or was written by a newer version.
     pub async fn open(file: &Path) -> Result<Self> {
         let options = SqliteConnectOptions::new()
             .filename(file)
@@ -61,38 +73,34 @@ impl Store {
             // Other connections' changes are seen without reading pages again.
             .pragma("mmap_size", "268435456");
         let alone = alone(file.with_extension("lock")).await?;
-        let pool = SqlitePoolOptions::new().max_connections(4).connect_with(options).await?;
-        sqlx::migrate!().run(&pool).await?;
+        let pool = SqlitePoolOptions::new().max_connections(4).connect_with(options).await.map_err(failed)?;
+        migrations::migrator().run(&pool).await.map_err(|e| Error::Unavailable(Box::new(e)))?;
         drop(alone);
         Ok(Self { pool, folder: file.parent().unwrap_or(Path::new(".")).to_owned() })
     }
+}
 
-    /// The folder it lies in: the program's own.
-    pub fn folder(&self) -> &Path {
+#[async_trait]
+impl Settings for Store {
+    fn folder(&self) -> &Path {
         &self.folder
     }
 
-    /// A setting kept between sessions.
-    ///
-    /// # Errors
-    /// The database's.
-    pub async fn setting(&self, key: &str) -> Result<Option<String>> {
+    async fn setting(&self, key: &str) -> Result<Option<String>> {
         sqlx::query_scalar("SELECT value FROM settings WHERE key = ?")
             .bind(key)
             .fetch_optional(&self.pool)
             .await
+            .map_err(failed)
     }
 
-    /// Keeps a setting.
-    ///
-    /// # Errors
-    /// The database's.
-    pub async fn set_setting(&self, key: &str, value: &str) -> Result<()> {
+    async fn set_setting(&self, key: &str, value: &str) -> Result<()> {
         sqlx::query("INSERT INTO settings (key, value) VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value")
             .bind(key)
             .bind(value)
             .execute(&self.pool)
-            .await?;
+            .await
+            .map_err(failed)?;
         Ok(())
     }
 }

@@ -1,10 +1,9 @@
 //! Recipes and their versions: every saved change is kept.
 
-use crate::{Result, Store};
-use sqlx::FromRow;
+use crate::{Error, Result, Store, failed};
 
 /// A recipe in its present version.
-#[derive(Clone, Debug, FromRow)]
+#[derive(Clone, Debug)]
 pub struct RecipeRow {
     /// Identity.
     pub id: i64,
@@ -19,7 +18,7 @@ pub struct RecipeRow {
 }
 
 /// A version of a recipe.
-#[derive(Clone, Debug, FromRow)]
+#[derive(Clone, Debug)]
 pub struct VersionRow {
     /// From 1.
     pub version: i64,
@@ -35,15 +34,23 @@ impl Store {
     /// # Errors
     /// The database's.
     pub async fn recipes(&self) -> Result<Vec<RecipeRow>> {
-        sqlx::query_as("SELECT * FROM recipes ORDER BY saved DESC, id DESC").fetch_all(&self.pool).await
+        sqlx::query_as("SELECT * FROM recipes ORDER BY saved DESC, id DESC")
+            .fetch_all(&self.pool)
+            .await
+            .map_err(failed)
     }
 
     /// One recipe.
     ///
     /// # Errors
-    /// The database's; `RowNotFound` when there is none.
+    /// [`Error::NotFound`], and the database's.
     pub async fn recipe(&self, id: i64) -> Result<RecipeRow> {
-        sqlx::query_as("SELECT * FROM recipes WHERE id = ?").bind(id).fetch_one(&self.pool).await
+        sqlx::query_as("SELECT * FROM recipes WHERE id = ?")
+            .bind(id)
+            .fetch_optional(&self.pool)
+            .await
+            .map_err(failed)?
+            .ok_or_else(|| Error::not_found("recipe", id))
     }
 
     /// Saves a new recipe as version 1, or a changed one as its next version; an unchanged one stays as it is.
@@ -59,21 +66,24 @@ impl Store {
         document: &str,
         when: &str,
     ) -> Result<Option<RecipeRow>> {
-        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
+        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await.map_err(failed)?;
         let row: RecipeRow = match id {
-            None => {
-                sqlx::query_as(
-                    "INSERT INTO recipes (name, version, document, saved) VALUES (?, 1, ?, ?) RETURNING *",
-                )
-                .bind(name)
-                .bind(document)
-                .bind(when)
-                .fetch_one(&mut *tx)
-                .await?
-            }
+            None => sqlx::query_as(
+                "INSERT INTO recipes (name, version, document, saved) VALUES (?, 1, ?, ?) RETURNING *",
+            )
+            .bind(name)
+            .bind(document)
+            .bind(when)
+            .fetch_one(&mut *tx)
+            .await
+            .map_err(failed)?,
             Some(id) => {
-                let old: RecipeRow =
-                    sqlx::query_as("SELECT * FROM recipes WHERE id = ?").bind(id).fetch_one(&mut *tx).await?;
+                let old: RecipeRow = sqlx::query_as("SELECT * FROM recipes WHERE id = ?")
+                    .bind(id)
+                    .fetch_optional(&mut *tx)
+                    .await
+                    .map_err(failed)?
+                    .ok_or_else(|| Error::not_found("recipe", id))?;
                 if old.document == document {
                     return Ok(Some(old));
                 }
@@ -88,7 +98,7 @@ impl Store {
                 .bind(when)
                 .bind(id)
                 .fetch_one(&mut *tx)
-                .await?
+                .await.map_err(failed)?
             }
         };
         sqlx::query("INSERT INTO recipe_versions (recipe_id, version, document, saved) VALUES (?, ?, ?, ?)")
@@ -97,8 +107,9 @@ impl Store {
             .bind(document)
             .bind(when)
             .execute(&mut *tx)
-            .await?;
-        tx.commit().await?;
+            .await
+            .map_err(failed)?;
+        tx.commit().await.map_err(failed)?;
         Ok(Some(row))
     }
 
@@ -113,20 +124,23 @@ impl Store {
         .bind(id)
         .fetch_all(&self.pool)
         .await
+        .map_err(failed)
     }
 
     /// One version of a recipe.
     ///
     /// # Errors
-    /// The database's; `RowNotFound` when there is none.
+    /// [`Error::NotFound`], and the database's.
     pub async fn recipe_version(&self, id: i64, version: i64) -> Result<VersionRow> {
         sqlx::query_as(
             "SELECT version, document, saved FROM recipe_versions WHERE recipe_id = ? AND version = ?",
         )
         .bind(id)
         .bind(version)
-        .fetch_one(&self.pool)
+        .fetch_optional(&self.pool)
         .await
+        .map_err(failed)?
+        .ok_or_else(|| Error::not_found("version", version))
     }
 
     /// Removes a recipe with its versions and proof; runs and watched folders keep the document they were started with.
@@ -135,15 +149,15 @@ impl Store {
     /// # Errors
     /// The database's.
     pub async fn remove_recipe(&self, id: i64) -> Result<()> {
-        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await?;
+        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await.map_err(failed)?;
         for query in [
             "DELETE FROM proofs WHERE recipe_id = ?",
             "UPDATE runs SET recipe_id = NULL WHERE recipe_id = ?",
             "UPDATE watches SET recipe_id = NULL WHERE recipe_id = ?",
             "DELETE FROM recipes WHERE id = ?",
         ] {
-            sqlx::query(query).bind(id).execute(&mut *tx).await?;
+            sqlx::query(query).bind(id).execute(&mut *tx).await.map_err(failed)?;
         }
-        tx.commit().await
+        tx.commit().await.map_err(failed)
     }
 }

@@ -1,7 +1,12 @@
 //! What is kept beside frames and runs: who may come in, versions of recipes, proofs, settings, watched folders with what
 //! arrived there; and what a run's items say when they are counted.
 
-use rallo_store::{Arrival, Item, NewItem, Run, Store, Watch, Written};
+use rallo_job::prelude::*;
+use rallo_job::{
+    Arrival, Claim, FailureKind, ItemKey, ItemState, NewRunItem, ResultFile, Run, RunItem, RunState, Watch,
+    WatchState, WrittenFile,
+};
+use rallo_store::Store;
 
 const T: &str = "2026-05-04T09:00:00Z";
 
@@ -11,24 +16,28 @@ async fn open() -> (tempfile::TempDir, Store) {
     (folder, store)
 }
 
+async fn claim(store: &Store, worker: &str, now: i64, lease: i64, clock: &str) -> Option<RunItem> {
+    store.claim(&Claim { worker, now, lease, clock, only: None }).await.unwrap()
+}
+
 fn run(document: &str) -> Run {
     Run { document: document.into(), base: "/p".into(), created: T.into(), ..Run::default() }
 }
 
-fn item(name: &str, pixels: i64) -> NewItem {
-    NewItem {
+fn item(name: &str, pixels: i64) -> NewRunItem {
+    NewRunItem {
         source: format!("/p/{name}"),
         target: format!("/p/web/{name}"),
         bytes: 100,
         pixels,
         decided: "{}".into(),
-        ..NewItem::default()
+        ..NewRunItem::default()
     }
 }
 
 /// The task of a run that has its turn behind the pictures.
-fn task(name: &str, task: i64) -> NewItem {
-    NewItem { task: Some(task), ..item(name, 0) }
+fn task(name: &str, task: i64) -> NewRunItem {
+    NewRunItem { task: Some(task), ..item(name, 0) }
 }
 
 #[tokio::test]
@@ -120,11 +129,24 @@ async fn every_version_of_a_recipe_can_be_read_until_the_recipe_is_removed() {
     assert_eq!((kept.document.as_str(), kept.recipe_version), ("{4}", 4));
 }
 
-async fn ended(store: &Store, run: i64, position: i64, state: &str, at: i64, bytes: Option<i64>) {
-    let outputs = bytes.map(|b| format!(r#"[{{"bytes":{b}}},{{"bytes":1}}]"#));
-    let one = store.item(run, position).await.unwrap();
-    let one = Item { state: state.into(), ended: at, outputs, ..one };
-    assert!(store.finish_item(&one, &[]).await.unwrap());
+fn file(bytes: u64) -> ResultFile {
+    ResultFile {
+        path: "/p/web/x.jpg".into(),
+        bytes,
+        width: 3,
+        height: 2,
+        hash: "h".into(),
+        made: true,
+        variant: None,
+        clip: None,
+    }
+}
+
+async fn ended(store: &Store, run: i64, position: i64, state: ItemState, at: i64, bytes: Option<u64>) {
+    let outputs = bytes.map_or_else(Vec::new, |b| vec![file(b), file(1)]);
+    let one = store.item(ItemKey { run: run, position: position }).await.unwrap();
+    let one = RunItem { state, ended: at, outputs, ..one };
+    assert!(store.complete(&one, &[]).await.unwrap());
 }
 
 #[tokio::test]
@@ -135,9 +157,9 @@ async fn a_run_is_counted_by_pictures_by_pixels_and_by_bytes() {
     let none = store.counts(id).await.unwrap();
     // A picture whose size is not known counts as one pixel; a task is no picture.
     assert_eq!((none.total, none.tasks, none.pixels, none.ended_pixels), (4, 1, 601, 0));
-    ended(&store, id, 0, "done", 20, Some(30)).await;
-    ended(&store, id, 1, "skipped", 10, Some(7)).await;
-    ended(&store, id, 2, "failed", 20, None).await;
+    ended(&store, id, 0, ItemState::Done, 20, Some(30)).await;
+    ended(&store, id, 1, ItemState::Skipped, 10, Some(7)).await;
+    ended(&store, id, 2, ItemState::Failed, 20, None).await;
     let some = store.counts(id).await.unwrap();
     assert_eq!((some.done, some.skipped, some.failed, some.working), (1, 1, 1, 0));
     // Nothing is left of the pictures, though the task still waits.
@@ -171,11 +193,11 @@ async fn what_is_made_of_all_pictures_has_its_turn_when_they_are_over_and_again_
     let id = store.add_run(&run("{}"), &items).await.unwrap();
     let take = || {
         let store = store.clone();
-        async move { store.take("anna", 0, 1000, T, None).await.unwrap() }
+        async move { claim(&store, "anna", 0, 1000, T).await }
     };
     let (a, b) = (take().await.unwrap(), take().await.unwrap());
     assert_eq!((a.position, b.position), (0, 1));
-    assert_eq!(store.ready(0, T, 9).await.unwrap(), 0, "the clip waits for both");
+    assert_eq!(store.claimable(T, 9).await.unwrap(), 0, "the clip waits for both");
     assert!(take().await.is_none());
     assert_eq!(store.working(id).await.unwrap(), ["/p/a.jpg", "/p/b.jpg"]);
     assert_eq!(store.in_work().await.unwrap().len(), 4);
@@ -183,29 +205,34 @@ async fn what_is_made_of_all_pictures_has_its_turn_when_they_are_over_and_again_
     store.give_back(&b).await.unwrap();
     let b = take().await.unwrap();
     assert_eq!((b.position, b.tries), (1, 2));
-    assert_eq!(store.folders_of("anna").await.unwrap(), ["/p/web"]);
-    ended(&store, id, 0, "done", 1, None).await;
+    ended(&store, id, 0, ItemState::Done, 1, None).await;
     assert!(!store.has_waiting(0).await.unwrap());
-    let lost = Item { worker: Some("bert".into()), ..b.clone() };
-    assert!(!store.finish_item(&lost, &[]).await.unwrap(), "another one's loan");
-    let failed = Item { state: "failed".into(), kind: Some("gone".into()), ..b };
-    assert!(store.finish_item(&failed, &[]).await.unwrap());
+    let lost = RunItem { worker: Some("bert".into()), ..b.clone() };
+    assert!(!store.complete(&lost, &[]).await.unwrap(), "another one's loan");
+    let failed = RunItem { state: ItemState::Failed, kind: Some(FailureKind::Gone), ..b };
+    assert!(store.complete(&failed, &[]).await.unwrap());
     let clip = take().await.unwrap();
     assert_eq!((clip.position, clip.task), (2, Some(0)));
     assert!(take().await.is_none(), "the ZIP holds the clip too");
-    let clip = Item { state: "done".into(), ..clip };
-    assert!(store.finish_item(&clip, &[]).await.unwrap());
-    let zip = Item { state: "done".into(), ..take().await.unwrap() };
-    assert!(store.finish_item(&zip, &[]).await.unwrap());
+    let clip = RunItem { state: ItemState::Done, ..clip };
+    assert!(store.complete(&clip, &[]).await.unwrap());
+    let zip = RunItem { state: ItemState::Done, ..take().await.unwrap() };
+    assert!(store.complete(&zip, &[]).await.unwrap());
     assert!(store.end_run(id, "t2").await.unwrap());
     // Tried again: both are made of the picture that was missing.
     store.retry_failed(id, Some(1)).await.unwrap();
-    let states: Vec<String> = store.items(id).await.unwrap().into_iter().map(|i| i.state).collect();
-    assert_eq!(states, ["done", "waiting", "waiting", "waiting"]);
-    store.set_answers(id, 1, "[1]").await.unwrap();
-    store.set_answers(id, 0, "[2]").await.unwrap();
-    assert_eq!(store.item(id, 1).await.unwrap().answers, "[1]");
-    assert_eq!(store.item(id, 0).await.unwrap().answers, "[]", "what is over is as it was made");
+    let states: Vec<ItemState> = store.items(id).await.unwrap().into_iter().map(|i| i.state).collect();
+    assert_eq!(states, [ItemState::Done, ItemState::Waiting, ItemState::Waiting, ItemState::Waiting]);
+    store.set_answers(ItemKey { run: id, position: 1 }, r#"[[0, "stops", 1]]"#).await.unwrap();
+    store.set_answers(ItemKey { run: id, position: 0 }, r#"[[0, "stops", 2]]"#).await.unwrap();
+    assert_eq!(
+        store.item(ItemKey { run: id, position: 1 }).await.unwrap().answers,
+        [(0, "stops".to_owned(), 1.into())]
+    );
+    assert!(
+        store.item(ItemKey { run: id, position: 0 }).await.unwrap().answers.is_empty(),
+        "what is over stays"
+    );
 }
 
 #[tokio::test]
@@ -213,8 +240,11 @@ async fn what_was_written_belongs_to_the_run_that_wrote_it_last() {
     let (_folder, store) = open().await;
     let one = store.add_run(&run("{}"), &[item("a.jpg", 1)]).await.unwrap();
     let two = store.add_run(&run("{}"), &[item("a.jpg", 1)]).await.unwrap();
-    let written =
-        |path: &str, hash: &str| Written { path: path.into(), hash: hash.into(), ..Written::default() };
+    let written = |path: &str, hash: &str| WrittenFile {
+        path: path.into(),
+        hash: hash.into(),
+        ..WrittenFile::default()
+    };
     for (path, hash, run) in
         [("/p/web/b.jpg", "1", one), ("/p/web/a.jpg", "2", one), ("/p/web/b.jpg", "3", two)]
     {
@@ -289,20 +319,20 @@ async fn a_watched_folder_is_changed_paused_and_removed() {
         ..Watch::default()
     };
     one.id = store.save_watch(&one).await.unwrap();
-    assert_eq!(store.watch(one.id).await.unwrap().state, "on");
+    assert_eq!(store.watch(one.id).await.unwrap().state, WatchState::On);
     store.tell_watch(one.id, Some("the folder is gone"), None).await.unwrap();
-    assert!(store.set_watch_state(one.id, "paused").await.unwrap());
+    assert!(store.set_watch_state(one.id, WatchState::Paused).await.unwrap());
     let told = store.watch(one.id).await.unwrap();
     assert_eq!(
-        (told.problem.as_deref(), told.state.as_str(), told.turn),
-        (Some("the folder is gone"), "paused", None)
+        (told.problem.as_deref(), told.state, told.turn),
+        (Some("the folder is gone"), WatchState::Paused, None)
     );
     // A change forgets what was wrong before, not that it pauses.
     let changed = Watch { folder: "/in2".into(), daily: Some("22:00".into()), deep: true, ..one.clone() };
     assert_eq!(store.save_watch(&changed).await.unwrap(), one.id);
     let now = store.watch(one.id).await.unwrap();
     assert_eq!((now.folder.as_str(), now.daily.as_deref(), now.deep), ("/in2", Some("22:00"), true));
-    assert_eq!((now.problem, now.state.as_str()), (None, "paused"));
+    assert_eq!((now.problem, now.state), (None, WatchState::Paused));
     store.tell_watch(one.id, None, Some("2026-05-04")).await.unwrap();
     store.tell_watch(one.id, None, None).await.unwrap();
     assert_eq!(store.watch(one.id).await.unwrap().turn.as_deref(), Some("2026-05-04"));
@@ -310,7 +340,7 @@ async fn a_watched_folder_is_changed_paused_and_removed() {
     assert_eq!(two.unwrap(), one.id, "it has that identity");
     assert_eq!(store.watches().await.unwrap().len(), 1);
     assert!(store.remove_watch(one.id).await.unwrap() && !store.remove_watch(one.id).await.unwrap());
-    assert!(!store.set_watch_state(one.id, "on").await.unwrap());
+    assert!(!store.set_watch_state(one.id, WatchState::On).await.unwrap());
 }
 
 #[tokio::test]
@@ -356,25 +386,50 @@ async fn what_arrives_is_taken_in_once_and_followed_under_its_next_name() {
     // Renamed while it waits: worked on under the new name.
     let to = ["/p/web/z-2.jpg".to_owned()];
     assert!(store.rename_arrival(watch, &known[1], "/in/z.jpg", "/p/web/z.jpg", &to).await.unwrap());
-    let moved = store.item(id, 1).await.unwrap();
+    let moved = store.item(ItemKey { run: id, position: 1 }).await.unwrap();
     assert_eq!(
         (moved.source.as_str(), moved.targets()),
         ("/in/z.jpg", vec!["/p/web/z.jpg".into(), to[0].clone()])
     );
     assert!(store.arrivals(watch).await.unwrap().iter().any(|a| a.path == "/in/z.jpg"));
     // In work, or done: it is only known by its new name.
-    store.take("anna", 0, 1000, T, None).await.unwrap();
+    claim(&store, "anna", 0, 1000, T).await.unwrap();
     assert!(!store.rename_arrival(watch, &known[0], "/in/y.jpg", "/p/web/y.jpg", &[]).await.unwrap());
-    assert_eq!(store.item(id, 0).await.unwrap().source, "/p/a.jpg");
+    assert_eq!(store.item(ItemKey { run: id, position: 0 }).await.unwrap().source, "/p/a.jpg");
     // Failed because the old name was gone, in a run that is over: it is taken up again.
     for position in 0..3 {
-        let kind = (position == 2).then(|| "gone".to_owned());
-        let state = if position == 2 { "failed" } else { "done" };
-        let one = store.item(id, position).await.unwrap();
-        store.finish_item(&Item { state: state.into(), kind, ..one }, &[]).await.unwrap();
+        let kind = (position == 2).then_some(FailureKind::Gone);
+        let state = if position == 2 { ItemState::Failed } else { ItemState::Done };
+        let one = store.item(ItemKey { run: id, position: position }).await.unwrap();
+        store.complete(&RunItem { state, kind, ..one }, &[]).await.unwrap();
     }
     assert!(store.end_run(id, T).await.unwrap());
     assert!(store.rename_arrival(watch, &known[2], "/in/x.jpg", "/p/web/x.jpg", &[]).await.unwrap());
-    assert_eq!(store.run(id).await.unwrap().state, "waiting");
-    assert_eq!(store.item(id, 2).await.unwrap().state, "waiting");
+    assert_eq!(store.run(id).await.unwrap().state, RunState::Waiting);
+    assert_eq!(store.item(ItemKey { run: id, position: 2 }).await.unwrap().state, ItemState::Waiting);
+}
+
+#[tokio::test]
+async fn what_is_stored_and_cannot_be_read_is_named_and_never_a_default() {
+    let (folder, store) = open().await;
+    let id = store.add_run(&run("{}"), &[item("a.jpg", 1)]).await.unwrap();
+    let change = async |sql: &str| {
+        let path = folder.path().join("rallo.sqlite");
+        let done = std::process::Command::new("python3")
+            .args([
+                "-c",
+                "import sqlite3, sys; c = sqlite3.connect(sys.argv[1]); c.execute(sys.argv[2]); c.commit()",
+            ])
+            .args([path.as_os_str(), std::ffi::OsStr::new(sql)])
+            .status();
+        assert!(done.unwrap().success());
+    };
+    change("UPDATE run_items SET more = 'nonsense'").await;
+    let told = store.items(id).await.unwrap_err().to_string();
+    assert!(told.contains("more of item 1 of run 1") && told.contains("nonsense"), "{told}");
+    change("UPDATE run_items SET more = '[]', kind = 'bored'").await;
+    let told = store.items(id).await.unwrap_err().to_string();
+    assert!(told.contains("bored") && told.contains("unreadable"), "it says which words there are: {told}");
+    change("UPDATE run_items SET kind = NULL").await;
+    assert_eq!(store.items(id).await.unwrap().len(), 1);
 }

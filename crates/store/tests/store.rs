@@ -1,6 +1,12 @@
 //! The database by itself.
 
-use rallo_store::{Decided, Frame, NewItem, Place, Run, Store, Written};
+use rallo_job::prelude::*;
+use rallo_job::{
+    Claim, ExpiredLeases, FailureKind, FrameDecision, FrameRecord, ItemKey, ItemState, NewRunItem, Run,
+    RunItem, RunState, ShootFolder, WrittenFile,
+};
+use rallo_store::Store;
+use std::path::Path;
 
 async fn open() -> (tempfile::TempDir, Store) {
     let folder = tempfile::tempdir().unwrap();
@@ -32,18 +38,18 @@ async fn saved_changes_are_versions_and_nobody_overwrites_another() {
     assert_eq!(store.recipe(first.id).await.unwrap().document, "{2}");
 }
 
-fn place(path: &str, deep: bool) -> Place {
-    Place { path: path.into(), deep }
+fn place(path: &str, deep: bool) -> ShootFolder {
+    ShootFolder { path: path.into(), deep }
 }
 
-fn frame(shoot: i64, path: &str) -> Frame {
-    Frame {
+fn frame(shoot: i64, path: &str) -> FrameRecord {
+    FrameRecord {
         shoot_id: shoot,
         path: path.into(),
         name: "a.jpg".into(),
         bytes: 10,
         modified: 1,
-        ..Frame::default()
+        ..FrameRecord::default()
     }
 }
 
@@ -52,12 +58,12 @@ async fn frames_keep_their_identity_and_choices_over_a_second_scan() {
     let (_folder, store) = open().await;
     let shoot = store.shoot_of("Spring", "/p", &[place("/p", false)]).await.unwrap();
     assert_eq!(store.shoot_of("Other", "/p", &[place("/p", true)]).await.unwrap().id, shoot.id);
-    assert_eq!(store.places(shoot.id).await.unwrap(), [place("/p", true)]);
+    assert_eq!(store.folders_of_shoot(shoot.id).await.unwrap(), [place("/p", true)]);
     let two = store.shoot_of("Two", "/", &[place("/q", true), place("/p", true)]).await.unwrap();
     assert_ne!(two.id, shoot.id);
     let mut one = frame(shoot.id, "/p/a.jpg");
     let id = store.put_frames(&[one.clone()]).await.unwrap()[0].id;
-    let decided = Decided {
+    let decided = FrameDecision {
         id,
         choice: 1,
         rating: 4,
@@ -104,7 +110,9 @@ async fn a_database_of_the_first_version_is_brought_up_to_date() {
     let file = folder.path().join("rallo.sqlite");
     let options = sqlx::sqlite::SqliteConnectOptions::new().filename(&file).create_if_missing(true);
     let mut old = sqlx::SqliteConnection::connect_with(&options).await.unwrap();
-    let migrations = sqlx::migrate!();
+    // As the database library itself reads them from the folder.
+    let folder_of_migrations = Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/migrations"));
+    let migrations = sqlx::migrate::Migrator::new(folder_of_migrations).await.unwrap();
     let first = sqlx::migrate::Migrator {
         migrations: migrations.migrations[..1].to_vec().into(),
         ..sqlx::migrate::Migrator::DEFAULT
@@ -121,18 +129,18 @@ async fn a_database_of_the_first_version_is_brought_up_to_date() {
     let store = Store::open(&file).await.unwrap();
     let shoot = store.shoot(7).await.unwrap();
     assert_eq!((shoot.name.as_str(), shoot.base.as_str()), ("Spring", "/p"));
-    assert_eq!(store.places(7).await.unwrap(), [place("/p", true)]);
+    assert_eq!(store.folders_of_shoot(7).await.unwrap(), [place("/p", true)]);
     let frames = store.frames(7).await.unwrap();
     assert_eq!((frames[0].id, frames[0].bytes, frames[0].choice), (3, 5, 0));
 }
 
-fn item(name: &str) -> NewItem {
-    NewItem {
+fn item(name: &str) -> NewRunItem {
+    NewRunItem {
         source: format!("/p/{name}"),
         target: format!("/p/web/{name}"),
         bytes: 5,
         decided: "{}".into(),
-        ..NewItem::default()
+        ..NewRunItem::default()
     }
 }
 
@@ -142,18 +150,22 @@ async fn what_a_recipe_has_made_is_known_by_source() {
     let recipe = store.save_recipe(None, 0, "Web", "{1}", "t1").await.unwrap().unwrap();
     let with = Run { recipe_id: Some(recipe.id), ..run() };
     let id = store
-        .add_run(&with, &[item("a.jpg"), NewItem { decided: r#"{"shift":70}"#.into(), ..item("b.jpg") }])
+        .add_run(&with, &[item("a.jpg"), NewRunItem { decided: r#"{"shift":70}"#.into(), ..item("b.jpg") }])
         .await
         .unwrap();
     assert!(store.sources_done(recipe.id).await.unwrap().is_empty());
-    let mut one = store.item(id, 1).await.unwrap();
+    let mut one = store.item(ItemKey { run: id, position: 1 }).await.unwrap();
     assert_eq!(one.decided, r#"{"shift":70}"#);
-    one.state = "done".into();
-    store.finish_item(&one, &[]).await.unwrap();
+    one.state = ItemState::Done;
+    store.complete(&one, &[]).await.unwrap();
     assert_eq!(store.sources_done(recipe.id).await.unwrap(), ["/p/b.jpg"]);
 }
 
-/// Milliseconds of a loan.
+async fn claim(store: &Store, worker: &str, now: i64, lease: i64, clock: &str) -> Option<RunItem> {
+    store.claim(&Claim { worker, now, lease, clock, only: None }).await.unwrap()
+}
+
+/// Milliseconds of a lease.
 const LEASE: i64 = 1000;
 
 #[tokio::test]
@@ -164,37 +176,46 @@ async fn pictures_are_given_out_once_and_again_when_a_worker_is_gone() {
     let two = store.add_run(&run(), &items).await.unwrap();
     let take = |worker: &'static str, now: i64| {
         let store = store.clone();
-        async move { store.take(worker, now, LEASE, "2026-05-04T10:00:00Z", None).await.unwrap() }
+        async move { claim(&store, worker, now, LEASE, "2026-05-04T10:00:00Z").await }
     };
     let first = take("anna", 0).await.unwrap();
     let second = take("bert", 0).await.unwrap();
     assert_eq!((first.run_id, first.position, second.run_id, second.position), (one, 0, one, 1));
-    assert_eq!(store.run(one).await.unwrap().state, "running");
+    assert_eq!(store.run(one).await.unwrap().state, RunState::Running);
     let other = take("bert", 0).await.unwrap();
     assert_eq!((other.run_id, other.position), (two, 0));
-    // What is renewed stays with who has it; what is not goes to the next who asks.
-    store.beat("anna", 5000).await.unwrap();
+    // What is renewed stays with who has it, item by item; what is not goes to the next who asks once it was given back.
+    store.renew("anna", &[first.key()], 5000).await.unwrap();
+    store.renew("anna", &[second.key()], 5000).await.unwrap();
+    store.renew("bert", &[other.key()], 5000).await.unwrap();
+    assert!(take("carl", 2000).await.is_none(), "nothing is claimed before it was given back");
+    let expired = store.release_expired(2000).await.unwrap();
+    assert_eq!(expired, [ExpiredLeases { worker: "bert".into(), folders: vec!["/p/web".into()] }]);
+    assert!(store.release_expired(2000).await.unwrap().is_empty());
     let again = take("carl", 2000).await.unwrap();
     assert_eq!((again.run_id, again.position, again.tries), (one, 1, 2));
-    // Too late: the one who lost the loan changes nothing any more.
-    let late = rallo_store::Item { state: "failed".into(), ..second };
-    assert!(!store.finish_item(&late, &[]).await.unwrap());
-    for (item, state) in [(first, "done"), (again, "failed")] {
-        let ended = rallo_store::Item { state: state.into(), kind: Some("gone".into()), ..item };
-        assert!(store.finish_item(&ended, &[]).await.unwrap());
+    // Too late: the one who lost the lease changes nothing any more.
+    let late = RunItem { state: ItemState::Failed, ..second };
+    assert!(!store.complete(&late, &[]).await.unwrap());
+    for (item, state) in [(first, ItemState::Done), (again, ItemState::Failed)] {
+        let ended = RunItem { state, kind: Some(FailureKind::Gone), ..item };
+        assert!(store.complete(&ended, &[]).await.unwrap());
     }
     assert!(store.end_run(one, "t2").await.unwrap() && !store.end_run(two, "t2").await.unwrap());
-    // A program started anew takes back what a gone one had.
+    // A program started anew gives back what a gone one had, when its time is over.
     let fresh = Store::open(&folder.path().join("rallo.sqlite")).await.unwrap();
-    assert_eq!(fresh.workers().await.unwrap(), ["bert"]);
-    fresh.release("bert").await.unwrap();
-    assert_eq!(fresh.ready(2000, "2026-05-04T10:00:00Z", 9).await.unwrap(), 2);
+    assert_eq!(fresh.claimable("2026-05-04T10:00:00Z", 9).await.unwrap(), 1);
+    assert_eq!(fresh.release_expired(5001).await.unwrap()[0].worker, "bert");
+    assert_eq!(fresh.claimable("2026-05-04T10:00:00Z", 9).await.unwrap(), 2);
     // The failed one is tried again, alone.
     store.retry_failed(one, Some(1)).await.unwrap();
-    assert_eq!(store.run(one).await.unwrap().state, "waiting");
+    assert_eq!(store.run(one).await.unwrap().state, RunState::Waiting);
     assert_eq!(
-        (store.item(one, 1).await.unwrap().state, store.item(one, 0).await.unwrap().state),
-        ("waiting".into(), "done".into())
+        (
+            store.item(ItemKey { run: one, position: 1 }).await.unwrap().state,
+            store.item(ItemKey { run: one, position: 0 }).await.unwrap().state
+        ),
+        (ItemState::Waiting, ItemState::Done)
     );
 }
 
@@ -209,7 +230,7 @@ async fn runs_are_moved_paused_asked_for_later_and_wait_for_a_yes() {
         .await
         .unwrap();
     let three = store
-        .add_run(&Run { state: "asking".into(), reason: Some("Sharp?".into()), ..run() }, &items)
+        .add_run(&Run { state: RunState::Asking, reason: Some("Sharp?".into()), ..run() }, &items)
         .await
         .unwrap();
     let order = |store: Store| async move {
@@ -219,34 +240,38 @@ async fn runs_are_moved_paused_asked_for_later_and_wait_for_a_yes() {
     store.move_run(one, 1).await.unwrap();
     assert_eq!(order(store.clone()).await, [three, two, one]);
     // The first asks, the second is for the night.
-    assert_eq!(store.take("anna", 0, LEASE, early, None).await.unwrap().unwrap().run_id, one);
-    assert!(store.take("anna", 0, LEASE, early, None).await.unwrap().is_none());
-    assert_eq!(store.take("anna", 0, LEASE, late, None).await.unwrap().unwrap().run_id, two);
+    assert_eq!(claim(&store, "anna", 0, LEASE, early).await.unwrap().run_id, one);
+    assert!(claim(&store, "anna", 0, LEASE, early).await.is_none());
+    assert_eq!(claim(&store, "anna", 0, LEASE, late).await.unwrap().run_id, two);
     // Yes: asked the next thing, then in line, with the document as it is now.
     assert!(store.pass_run(three, 0, "{1}", Some("Still?")).await.unwrap());
     assert!(!store.pass_run(three, 0, "{2}", None).await.unwrap(), "answered twice");
     assert_eq!(store.run(three).await.unwrap().reason.as_deref(), Some("Still?"));
     assert!(store.pass_run(three, 1, "{3}", None).await.unwrap());
     let now = store.run(three).await.unwrap();
-    assert_eq!((now.state.as_str(), now.document.as_str(), now.stage), ("waiting", "{3}", 2));
+    assert_eq!((now.state, now.document.as_str(), now.stage), (RunState::Waiting, "{3}", 2));
     // Paused: nothing is given out until it goes on; cancelled: never again.
-    assert!(store.pause_run(three, Some("no room"), Some("no room")).await.unwrap());
-    assert!(store.take("anna", 0, LEASE, late, None).await.unwrap().is_none());
+    assert!(store.pause_run(three, Some("no room"), Some(FailureKind::NoRoom)).await.unwrap());
+    assert!(claim(&store, "anna", 0, LEASE, late).await.is_none());
     assert!(store.resume_run(three).await.unwrap() && !store.resume_run(three).await.unwrap());
     // What was cancelled is not tried again, and keeps its reasons.
-    let failed = rallo_store::Item { state: "failed".into(), ..store.item(three, 0).await.unwrap() };
-    assert!(store.finish_item(&failed, &[]).await.unwrap());
+    let failed = RunItem {
+        state: ItemState::Failed,
+        ..store.item(ItemKey { run: three, position: 0 }).await.unwrap()
+    };
+    assert!(store.complete(&failed, &[]).await.unwrap());
     assert!(store.cancel_run(three, "t2").await.unwrap() && !store.cancel_run(three, "t3").await.unwrap());
     assert!(!store.pause_run(three, None, None).await.unwrap());
-    assert!(store.take("anna", 0, LEASE, late, None).await.unwrap().is_none());
+    assert!(claim(&store, "anna", 0, LEASE, late).await.is_none());
     store.retry_failed(three, None).await.unwrap();
-    assert_eq!(store.item(three, 0).await.unwrap().state, "failed");
+    assert_eq!(store.item(ItemKey { run: three, position: 0 }).await.unwrap().state, ItemState::Failed);
     assert_eq!(order(store.clone()).await, [two, one]);
     // What was written is known by its path.
     for (hash, bytes) in [("h1", 4), ("h2", 5)] {
         let mark = (hash == "h1").then(|| "made of a and b".to_owned());
-        let written = Written { path: "/p/web/a.jpg".into(), hash: hash.into(), bytes, mark: mark.clone() };
-        store.finish_item(&failed, &[written]).await.unwrap();
+        let written =
+            WrittenFile { path: "/p/web/a.jpg".into(), hash: hash.into(), bytes, mark: mark.clone() };
+        store.complete(&failed, &[written]).await.unwrap();
         assert_eq!(store.result("/p/web/a.jpg").await.unwrap().unwrap().mark, mark);
     }
     assert_eq!(store.result("/p/web/a.jpg").await.unwrap().unwrap().hash, "h2");

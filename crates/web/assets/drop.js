@@ -24,7 +24,7 @@ function bring(file, told) {
     request.onload = () => {
       if (request.status < 300) { resolve(); return; }
       let message = request.responseText;
-      try { message = JSON.parse(message).error; } catch { /* plain text */ }
+      try { message = JSON.parse(message).detail; } catch { /* plain text */ }
       reject(new Error(message));
     };
     request.onerror = () => reject(new Error(`${file.name} was not taken in: the program does not answer`));

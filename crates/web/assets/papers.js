@@ -260,7 +260,7 @@ function openFile() {
       const text = await input.files[0].text();
       const response = await fetch('/api/shoot-file', { method: 'POST', headers: { 'x-rallo-token': document.querySelector('meta[name=rallo-token]').content }, body: text });
       const told = await response.json();
-      if (!response.ok) throw new Error(told.error);
+      if (!response.ok) throw new Error(told.detail);
       if (told.missing) sessionStorage.setItem('rallo-say', `${told.missing} of its frames are not there any more.`);
       location.reload();
     } catch (e) { say(e.message); }

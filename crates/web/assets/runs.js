@@ -72,7 +72,7 @@ smaller.onclick = async () => {
     const answer = await fetch(`/api/smaller?ppi=${value('smaller-ppi')}&quality=${value('smaller-quality')}`, {
       method: 'POST', body: file, headers: { 'x-rallo-token': document.querySelector('meta[name=rallo-token]').content },
     });
-    if (!answer.ok) { const text = await answer.text(); let said = text; try { said = JSON.parse(text).error; } catch { /* plain */ } throw new Error(said); }
+    if (!answer.ok) { const text = await answer.text(); let said = text; try { said = JSON.parse(text).detail; } catch { /* plain */ } throw new Error(said); }
     const [changed, all] = answer.headers.get('x-rallo-changed').split(' of ');
     const made = await answer.blob();
     if (changed === '0') told.textContent = `Nothing could be gained: its ${all} pictures are small enough.`;

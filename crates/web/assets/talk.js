@@ -42,7 +42,7 @@ export async function ask(method, path, body, { last = false, signal, again = fa
   if (response.status === 403 && !again && await renewed()) return ask(method, path, body, { last, signal, again: true });
   const text = await response.text();
   let message = text;
-  try { message = JSON.parse(text).error; } catch { /* plain text */ }
+  try { message = JSON.parse(text).detail; } catch { /* plain text */ }
   const error = new Error(message);
   error.status = response.status;
   throw error;

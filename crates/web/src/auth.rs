@@ -3,10 +3,13 @@
 use crate::error::{Error, Result};
 use argon2::password_hash::{PasswordHash, PasswordHasher, PasswordVerifier, SaltString};
 use argon2::{Algorithm, Argon2, Params, Version};
+use rallo_job::clock::text_of;
+use rallo_job::prelude::*;
 use rallo_media::content_hash;
 use rallo_store::Store;
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
+use subtle::ConstantTimeEq;
 
 /// Name of the cookie that carries a session.
 pub const COOKIE: &str = "rallo_session";
@@ -24,9 +27,9 @@ const SETTING: &str = "passphrase";
 /// # Errors
 /// The system's.
 pub fn random(bytes: usize) -> std::io::Result<String> {
-    let mut all = vec![0u8; bytes];
-    std::io::Read::read_exact(&mut std::fs::File::open("/dev/urandom")?, &mut all)?;
-    Ok(all.iter().map(|b| format!("{b:02x}")).collect())
+    let mut secret = vec![0u8; bytes];
+    getrandom::fill(&mut secret).map_err(|e| std::io::Error::other(e.to_string()))?;
+    Ok(secret.iter().map(|b| format!("{b:02x}")).collect())
 }
 
 /// Makes a token under a name; its number and the token itself, which nobody can read again.
@@ -116,8 +119,7 @@ impl Door {
         let secret = random(32).map_err(Error::bad)?;
         let now = jiff::Timestamp::now();
         let ends = now + jiff::SignedDuration::from_hours(24 * DAYS);
-        let text = |t: jiff::Timestamp| t.strftime("%Y-%m-%dT%H:%M:%SZ").to_string();
-        store.add_session(&hashed(&secret), &text(ends), &text(now)).await?;
+        store.add_session(&hashed(&secret), &text_of(ends), &text_of(now)).await?;
         Ok(secret)
     }
 }
@@ -129,7 +131,7 @@ pub fn session(cookies: &str) -> Option<&str> {
 
 /// Whether two texts are the same, in a time that does not tell where they differ.
 pub fn same(a: &str, b: &str) -> bool {
-    a.len() == b.len() && a.bytes().zip(b.bytes()).fold(0, |all, (a, b)| all | (a ^ b)) == 0
+    a.as_bytes().ct_eq(b.as_bytes()).into()
 }
 
 #[cfg(test)]

@@ -1,6 +1,7 @@
 //! Who may ask: by the server's name, the page the request comes from, a session or a script's token, and for everything
 //! that changes something the page's own token.
 
+use crate::error::Problem;
 use crate::{App, auth};
 use axum::extract::{Request, State};
 use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
@@ -18,7 +19,7 @@ fn text<'a>(headers: &'a HeaderMap, name: &str) -> Option<&'a str> {
 type Refused = Box<Response>;
 
 fn refuse(status: StatusCode, why: &'static str) -> Refused {
-    Box::new((status, why).into_response())
+    Box::new(Problem::answer(status, why))
 }
 
 /// Whether a script's token came along; a wrong one is refused whatever else the request has.

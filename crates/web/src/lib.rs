@@ -14,8 +14,9 @@ mod workspace;
 
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
+use rallo_job::prelude::*;
 use rallo_runner::library::watch_folder;
-use rallo_runner::{Frames, Queue, Roots};
+use rallo_runner::{EndCalls, Frames, Queue, QueueOptions, Roots};
 use rallo_store::Store;
 use sources::Sources;
 use std::net::{IpAddr, SocketAddr};
@@ -162,14 +163,18 @@ pub async fn bind(options: Options) -> Result<Server, StartError> {
     let roots = options.roots.with_own(&drops).map_err(|e| data(std::io::Error::other(e.to_string())))?;
     let limits = store.setting("limits").await.ok().flatten();
     let limits = limits.and_then(|t| serde_json::from_str(&t).ok()).unwrap_or_default();
-    let queue = Queue::serve(store.clone(), options.workers, limits, options.hook);
-    tokio::spawn(watch_folder::watch(store.clone(), queue.clone(), roots.clone()));
+    let records: Arc<dyn rallo_job::Records> = Arc::new(store.clone());
+    let queue = Queue::start(
+        records.clone(),
+        QueueOptions { limits, end_calls: EndCalls::All(options.hook), ..QueueOptions::new(options.workers) },
+    );
+    tokio::spawn(watch_folder::watch(records.clone(), queue.clone(), roots.clone()));
     let app = Arc::new(Shared {
         queue,
         roots,
         thumbs,
         sources: Sources::default(),
-        frames: Frames::start(store.clone()),
+        frames: Frames::start(records),
         gathering: api::gather::Gathering::default(),
         camera: api::camera::Camera::default(),
         full: full_quality::FullQuality::default(),

@@ -6,14 +6,16 @@ use crate::workspace::{self, Laid};
 use askama::Template;
 use axum::Router;
 use axum::extract::{Path, State};
-use axum::http::{StatusCode, header};
+use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use axum::routing::get;
+use rallo_job::ItemState;
+use rallo_job::Run;
+use rallo_job::prelude::*;
 use rallo_media::bytes_text;
 use rallo_recipe::{Part, Recipe};
-use rallo_runner::report::{self, settings_sheet};
+use rallo_runner::report::settings_sheet;
 use rallo_runner::schedule::{self, Class};
-use rallo_store::Run;
 
 pub fn routes() -> Router<App> {
     Router::new()
@@ -41,8 +43,16 @@ pub fn routes() -> Router<App> {
 #[folder = "assets"]
 struct Assets;
 
-async fn asset(Path(path): Path<String>) -> Response {
+/// A file of the pages. It is asked for again on every page, and sent again only when it has changed: its hash is its tag
+/// (RFC 9110, 8.8.3).
+async fn asset(Path(path): Path<String>, headers: HeaderMap) -> Response {
     let Some(file) = Assets::get(&path) else { return StatusCode::NOT_FOUND.into_response() };
+    let hash = file.metadata.sha256_hash();
+    let tag = format!("\"{}\"", hash[..12].iter().map(|b| format!("{b:02x}")).collect::<String>());
+    let known = headers.get_all(header::IF_NONE_MATCH).iter().filter_map(|v| v.to_str().ok());
+    if known.flat_map(|v| v.split(',')).any(|v| v.trim().trim_start_matches("W/") == tag) {
+        return (StatusCode::NOT_MODIFIED, [(header::ETAG, tag)]).into_response();
+    }
     let kind = match path.rsplit('.').next() {
         Some("css") => "text/css; charset=utf-8",
         Some("js") => "text/javascript; charset=utf-8",
@@ -51,7 +61,8 @@ async fn asset(Path(path): Path<String>) -> Response {
         _ => "text/plain; charset=utf-8",
     };
     let cache = if path.starts_with("vendor/") { "public, max-age=31536000, immutable" } else { "no-cache" };
-    ([(header::CONTENT_TYPE, kind), (header::CACHE_CONTROL, cache)], file.data).into_response()
+    ([(header::CONTENT_TYPE, kind), (header::CACHE_CONTROL, cache), (header::ETAG, &tag)], file.data)
+        .into_response()
 }
 
 /// What the rail says on every page.
@@ -329,10 +340,14 @@ async fn run_report(State(app): State<App>, Path(id): Path<i64>) -> Result<Html<
     let name = |path: &str| {
         std::path::Path::new(path).file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default()
     };
-    let row = |item: rallo_store::Item| {
-        let outputs = report::outputs(&item);
+    let row = |item: rallo_job::RunItem| {
+        let outputs = &item.outputs;
         let first = outputs.first();
-        let reason = if item.state == "done" { String::new() } else { item.reason.unwrap_or(item.state) };
+        let reason = if item.state == ItemState::Done {
+            String::new()
+        } else {
+            item.reason.unwrap_or(item.state.to_string())
+        };
         ReportRow {
             source: name(&item.source),
             result: first.map(|o| name(&o.path.to_string_lossy())).unwrap_or_default(),
@@ -352,7 +367,7 @@ async fn run_report(State(app): State<App>, Path(id): Path<i64>) -> Result<Html<
     html(&RunReport {
         id,
         ticket: Ticket::new(&run.document, run.recipe_version)?,
-        warnings: report::warnings(&run),
+        warnings: run.warnings.clone(),
         origin: run.origin,
         frames_of: run.shoot_name,
         when: clock(run.finished.as_deref().or(run.started.as_deref()).unwrap_or(&run.created)),
@@ -393,8 +408,8 @@ async fn run_folder(State(app): State<App>, Path(id): Path<i64>) -> Result<Html<
         .items(id)
         .await?
         .into_iter()
-        .filter(|i| i.state == "done")
-        .flat_map(|i| report::outputs(&i).into_iter().map(move |o| (o.path, i.position)))
+        .filter(|i| i.state == ItemState::Done)
+        .flat_map(|i| i.outputs.clone().into_iter().map(move |o| (o.path, i.position)))
         .collect();
     let short = app.roots.short(&folder);
     let (rows, more) =
@@ -431,15 +446,15 @@ fn listed(
 #[template(path = "runs.html")]
 struct Runs {
     rail: Rail,
-    runs: Vec<(Run, String, rallo_store::Counts)>,
+    runs: Vec<(Run, String, rallo_job::Counts)>,
 }
 
 async fn runs(State(app): State<App>) -> Result<Html<String>> {
     let laid = workspace::laid(&app).await?;
     let mut runs = Vec::new();
-    for run in app.store.runs().await?.into_iter().filter(|r| ["done", "cancelled"].contains(&&*r.state)) {
+    for run in app.store.runs().await?.into_iter().filter(|r| r.state.is_over()) {
         let counts = app.store.counts(run.id).await?;
-        let name = Recipe::parse(&run.document).map(|r| r.name).unwrap_or_default();
+        let name = run.recipe_name.clone();
         runs.push((run, name, counts));
     }
     html(&Runs { rail: Rail::new(&app, &laid, "run"), runs })

@@ -3,10 +3,12 @@
 
 use crate::App;
 use crate::error::Result;
+use rallo_job::Shoot;
+use rallo_job::prelude::*;
 use rallo_recipe::Recipe;
 use rallo_runner::Set;
 use rallo_shoot::{Frame, Order, document::in_the_work};
-use rallo_store::{RecipeRow, Shoot};
+use rallo_store::RecipeRow;
 use serde::{Deserialize, Serialize};
 use std::collections::HashSet;
 use std::sync::Arc;

@@ -41,12 +41,18 @@ pub fn is_there() -> bool {
     crate::is_found(&FOUND, &[("ffmpeg", "-version"), ("ffprobe", "-version")])
 }
 
+/// Why ffmpeg failed, by what it said.
+fn refused(said: &str) -> MediaError {
+    if said.contains("No space left on device") {
+        MediaError::NoRoom { format: "video" }
+    } else {
+        fail(plain(said))
+    }
+}
+
 /// What ffmpeg said, as people say it.
 fn plain(said: &str) -> String {
     let has = |text: &str| said.contains(text);
-    if has("No space left on device") {
-        return "there is no room left".into();
-    }
     if has("Unknown encoder") {
         return "this ffmpeg cannot write this codec; choose another one".into();
     }
@@ -111,11 +117,7 @@ fn listen(child: &mut Child) -> Option<JoinHandle<String>> {
 /// Runs a call to its end; what it wrote to its output.
 fn done(command: &mut Command) -> Result<Vec<u8>, MediaError> {
     let out = command.stdin(Stdio::null()).output().map_err(|e| started(&e))?;
-    if out.status.success() {
-        Ok(out.stdout)
-    } else {
-        Err(fail(plain(&String::from_utf8_lossy(&out.stderr))))
-    }
+    if out.status.success() { Ok(out.stdout) } else { Err(refused(&String::from_utf8_lossy(&out.stderr))) }
 }
 
 #[cfg(test)]
@@ -194,7 +196,6 @@ mod tests {
     #[test]
     fn what_an_encoder_said_is_told_in_plain_words() {
         for (said, told) in [
-            ("av_interleaved_write_frame(): No space left on device", "there is no room left"),
             ("Unknown encoder 'libx265'", "this ffmpeg cannot write this codec; choose another one"),
             ("in.mp3: Invalid data found when processing input", "the file cannot be read as sound or video"),
             ("Stream map '1:a' matches no streams.", "the sound file has no sound in it"),
@@ -203,5 +204,7 @@ mod tests {
         ] {
             assert_eq!(plain(said), told);
         }
+        let full = refused("av_interleaved_write_frame(): No space left on device");
+        assert!(matches!(full, MediaError::NoRoom { .. }), "{full}");
     }
 }

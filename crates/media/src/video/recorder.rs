@@ -3,7 +3,7 @@
 use crate::MediaError;
 use crate::video::bt709::COLOURS;
 use crate::video::codec::{Clip, Codec, Samples};
-use crate::video::{done, fail, ffmpeg, file, input, listen, plain, started};
+use crate::video::{done, fail, ffmpeg, file, input, listen, refused, started};
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Stdio};
@@ -120,7 +120,7 @@ impl Recorder {
         let _ = self.child.wait();
         let said = self.said.take().and_then(|s| s.join().ok()).unwrap_or_default();
         let e = broken.err().map_or_else(|| "it ended too soon".to_owned(), |e| e.to_string());
-        Err(fail(if said.trim().is_empty() { e } else { plain(&said) }))
+        Err(if said.trim().is_empty() { fail(e) } else { refused(&said) })
     }
 
     /// Lets the frames on their way go by, and ends the pipe.
@@ -140,7 +140,7 @@ impl Recorder {
         let status = self.child.wait().map_err(fail)?;
         let said = self.said.take().and_then(|s| s.join().ok()).unwrap_or_default();
         if !status.success() {
-            return Err(fail(plain(&said)));
+            return Err(refused(&said));
         }
         let Some(turn) = self.turn.take() else { return Ok(()) };
         let mut command = ffmpeg();

@@ -5,7 +5,7 @@ use crate::files::atomic_file::part_in;
 use crate::files::zip;
 use crate::library::scan;
 use crate::render::fault::{Ended, Fault};
-use crate::render::item::State;
+use rallo_job::{FailureKind, ItemState};
 use rallo_media::{FileSource, Made, Words, content_hash};
 use rallo_recipe::delivery::What;
 use serde_json::json;
@@ -36,7 +36,7 @@ impl Around<'_> {
     /// Sidecars, the recipe and checksums of an archive.
     pub(super) fn archive(&self, delivery: usize) -> Result<Done, Fault> {
         let What::Archive(archive) = &self.recipe.deliveries[delivery].what else {
-            return Err(Fault::new("recipe", "this delivery is no archive"));
+            return Err(Fault::new(FailureKind::Recipe, "this delivery is no archive"));
         };
         let files = self.files(delivery);
         let sums = PathBuf::from(&self.item.target);
@@ -74,7 +74,7 @@ impl Around<'_> {
             let text: String = lines.iter().map(|(name, sum)| format!("{sum}  {name}\n")).collect();
             outputs.push(self.write(target, text.as_bytes())?);
         }
-        Ok(Done { ended: Ended { state: State::Done, kind: None, reason: None, outputs }, mark: None })
+        Ok(Done { ended: Ended { state: ItemState::Done, kind: None, reason: None, outputs }, mark: None })
     }
 
     /// A ZIP of a delivery's files, with a list of what is in it.
@@ -93,7 +93,7 @@ impl Around<'_> {
             paths.push(output.path.clone());
         }
         if paths.is_empty() {
-            return Err(Fault::new("together", "there is no file to pack"));
+            return Err(Fault::new(FailureKind::Together, "there is no file to pack"));
         }
         let list = json!({"recipe": self.recipe.name, "files": what});
         let mark = content_hash(list.to_string().as_bytes());
@@ -107,7 +107,7 @@ impl Around<'_> {
         zip::pack(part.as_file(), &paths, &[("manifest.json", text.as_bytes())]).map_err(said)?;
         part.as_file().sync_all().map_err(said)?;
         let output = self.keep(part.into_temp_path(), &target, replace, Some(&mark))?;
-        let ended = Ended { state: State::Done, kind: None, reason: None, outputs: vec![output] };
+        let ended = Ended { state: ItemState::Done, kind: None, reason: None, outputs: vec![output] };
         Ok(Done { ended, mark: Some(mark) })
     }
 }

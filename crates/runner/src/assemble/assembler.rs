@@ -4,8 +4,9 @@ use crate::assemble::clip::{clip, record};
 use crate::assemble::contact_sheet::Sheet;
 use crate::assemble::pdf::{contact_layout, layout};
 use crate::assemble::piece::{Is, Piece, fault};
-use crate::files::atomic_file::{part_in, sweep};
+use crate::files::atomic_file::part_in;
 use crate::render::fault::Fault;
+use rallo_job::FailureKind;
 use rallo_media::pdf::album::Album;
 use rallo_media::video::{ClipFacts, Recorder};
 use rallo_recipe::{Bundle, Recipe, Subject, names};
@@ -62,13 +63,12 @@ impl Gatherer {
     ) -> Result<Self, Fault> {
         let room = |e: std::io::Error| {
             let kind = match e.kind() {
-                std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded => "no room",
-                _ => "no permission",
+                std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded => FailureKind::NoRoom,
+                _ => FailureKind::NoPermission,
             };
             Fault::new(kind, format!("cannot write to {}: {e}", folder.display()))
         };
         std::fs::create_dir_all(folder).map_err(room)?;
-        sweep(folder);
         let part = part_in(folder).map_err(room)?.into_temp_path();
         let text = |template: &str| names::text(template, &recipe.name, first);
         let mut times = vec![1; count];
@@ -112,7 +112,7 @@ impl Gatherer {
         match piece {
             Some(piece) => piece.parts().try_for_each(|part| {
                 if self.stop.load(Ordering::Relaxed) {
-                    return Err(Fault::new("together", "it was cancelled"));
+                    return Err(Fault::new(FailureKind::Together, "it was cancelled"));
                 }
                 self.join(times, part?)
             }),
@@ -146,7 +146,12 @@ impl Gatherer {
             }
             (Sink::Pdf(album), Is::Jpeg(bytes, size)) => album.add(bytes, size, &caption, &folder),
             (Sink::Contact(sheet), Is::Picture(picture)) => sheet.cells.push((picture, caption)),
-            _ => return Err(Fault::new("inside", "a picture came in another form than it is joined in")),
+            _ => {
+                return Err(Fault::new(
+                    FailureKind::Inside,
+                    "a picture came in another form than it is joined in",
+                ));
+            }
         }
         self.taken += 1;
         Ok(())
@@ -156,7 +161,7 @@ impl Gatherer {
     pub fn finish(self) -> Result<Gathered, Fault> {
         if self.taken == 0 {
             return Err(Fault::new(
-                "together",
+                FailureKind::Together,
                 format!("there is no picture to make a {} of", self.bundle.word()),
             ));
         }
@@ -168,7 +173,7 @@ impl Gatherer {
         let said = |e: std::io::Error| {
             let full = e.kind() == std::io::ErrorKind::StorageFull;
             Fault::new(
-                if full { "no room" } else { "together" },
+                if full { FailureKind::NoRoom } else { FailureKind::Together },
                 format!("cannot write the {}: {e}", self.bundle.word()),
             )
         };
@@ -177,7 +182,7 @@ impl Gatherer {
                 recorder.finish().map_err(|e| fault(&e))?;
                 std::fs::File::open(&self.part).and_then(|f| f.sync_all()).map_err(said)?;
                 let Bundle::Video(video) = &self.bundle else {
-                    return Err(Fault::new("inside", "a clip that is none"));
+                    return Err(Fault::new(FailureKind::Inside, "a clip that is none"));
                 };
                 let told = clip(video, &self.recipe, self.count);
                 let facts = ClipFacts {

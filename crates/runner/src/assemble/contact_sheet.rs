@@ -4,6 +4,7 @@ use crate::assemble::piece::fault;
 use crate::render::fault::Fault;
 use rallo_engine::step::parse_colour;
 use rallo_engine::{Encoded, Pixels, Size};
+use rallo_job::FailureKind;
 use rallo_media::{Chroma, Encoding, Extras};
 use rallo_recipe::delivery::Contact;
 
@@ -30,7 +31,7 @@ pub(crate) fn sheet_size(contact: &Contact, count: usize) -> Result<Size, Fault>
     );
     if size.area() > LARGEST_SHEET || size.long_edge() > LONGEST_SHEET {
         return Err(Fault::new(
-            "together",
+            FailureKind::Together,
             format!(
                 "a contact sheet of {count} pictures may have {} × {} pixels; take smaller ones, other columns, or a PDF",
                 size.width, size.height

@@ -5,8 +5,8 @@ use crate::assemble::piece;
 use crate::assemble::web_gallery::{MARK, address, escaped};
 use crate::frame_context::subject;
 use crate::render::fault::{Ended, Fault};
-use crate::render::item::{Output, State};
-use crate::report::{self, settings_sheet};
+use crate::report::settings_sheet;
+use rallo_job::{FailureKind, ItemState, ResultFile};
 use rallo_media::FileSource;
 use rallo_recipe::delivery::What;
 use rallo_recipe::names;
@@ -17,8 +17,8 @@ use std::path::{Path, PathBuf};
 pub(super) fn course_page(
     title: &str,
     folder: &Path,
-    files: &[(Output, &rallo_store::Item)],
-    own: &[Output],
+    files: &[(ResultFile, &rallo_job::RunItem)],
+    own: &[ResultFile],
     settings: &Path,
 ) -> String {
     let title = escaped(title);
@@ -66,7 +66,7 @@ impl Around<'_> {
     /// The settings sheet and the page of a course pack.
     pub(super) fn course(&self, delivery: usize) -> Result<Done, Fault> {
         let What::Course(course) = &self.recipe.deliveries[delivery].what else {
-            return Err(Fault::new("recipe", "this delivery is no course pack"));
+            return Err(Fault::new(FailureKind::Recipe, "this delivery is no course pack"));
         };
         let page = PathBuf::from(&self.item.target);
         let folder = page.parent().unwrap_or(Path::new("/")).to_owned();
@@ -82,15 +82,15 @@ impl Around<'_> {
         let title = names::text(&course.title, &self.recipe.name, &self.first());
         let files = self.files(delivery);
         let tasks = self.recipe.tasks();
-        let own: Vec<Output> = self
+        let own: Vec<ResultFile> = self
             .items
             .iter()
             .filter(|i| i.task.and_then(|t| tasks.get(t as usize)).is_some_and(|(at, _)| *at == delivery))
-            .flat_map(report::outputs)
+            .flat_map(|item| item.outputs.clone())
             .collect();
         let text = course_page(&title, &folder, &files, &own, &settings.path);
         let page = self.write(self.beside(page)?, text.as_bytes())?;
         let outputs = vec![settings, page];
-        Ok(Done { ended: Ended { state: State::Done, kind: None, reason: None, outputs }, mark: None })
+        Ok(Done { ended: Ended { state: ItemState::Done, kind: None, reason: None, outputs }, mark: None })
     }
 }

@@ -6,18 +6,17 @@ use crate::assemble::clip;
 use crate::assemble::ordered_stream::Stream;
 use crate::assemble::piece::{self, Piece};
 use crate::files::atomic_file::part_in;
-use crate::frame_context::subject;
+use crate::frame_context::{decided, subject};
 use crate::library::scan;
 use crate::render::existing_file::numbered;
 use crate::render::fault::{Ended, Fault};
 use crate::render::intermediate::Kept;
-use crate::render::item::{self, Item, Output, Room, State};
+use crate::render::item::{self, PictureJob, Room};
 use crate::render::work::Work;
-use crate::report;
+use rallo_job::{FailureKind, ItemState, Records, ResultFile, RunItem, WrittenFile};
 use rallo_media::{content_hash, file_hash};
 use rallo_recipe::{Bundle, Recipe, Subject, Task};
-use rallo_store::{Store, Written};
-use serde_json::Value;
+use serde_json::{Value, json};
 use std::fmt::Write as _;
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -26,14 +25,14 @@ use tempfile::TempPath;
 
 /// A run when its pictures are made.
 pub(crate) struct Around<'a> {
-    pub store: &'a Store,
-    /// What waits for the store.
+    pub records: &'a dyn Records,
+    /// What waits for the records.
     pub handle: tokio::runtime::Handle,
     pub recipe: &'a Recipe,
     /// All of its items, tasks too.
-    pub items: &'a [rallo_store::Item],
+    pub items: &'a [RunItem],
     /// The one that is done now.
-    pub item: &'a rallo_store::Item,
+    pub item: &'a RunItem,
     pub room: &'a Room,
     pub kept: &'a Kept,
     /// Set when nobody waits for it any more.
@@ -48,22 +47,20 @@ pub(crate) struct Done {
 
 impl Around<'_> {
     /// The pictures of the run.
-    pub(super) fn pictures(&self) -> impl Iterator<Item = &rallo_store::Item> {
+    pub(super) fn pictures(&self) -> impl Iterator<Item = &RunItem> {
         self.items.iter().filter(|i| i.task.is_none())
     }
 
     /// Files of one of the recipe's deliveries, with their originals.
-    pub(super) fn files(&self, delivery: usize) -> Vec<(Output, &rallo_store::Item)> {
+    pub(super) fn files(&self, delivery: usize) -> Vec<(ResultFile, &RunItem)> {
         let all = crate::render::variant::variants(self.recipe);
-        let own = |o: &Output| o.variant.and_then(|v| all.get(v)).is_some_and(|v| v.at == delivery);
-        self.pictures()
-            .flat_map(|i| report::outputs(i).into_iter().filter(own).map(move |o| (o, i)))
-            .collect()
+        let own = |o: &ResultFile| o.variant.and_then(|v| all.get(v)).is_some_and(|v| v.at == delivery);
+        self.pictures().flat_map(|i| i.outputs.clone().into_iter().filter(own).map(move |o| (o, i))).collect()
     }
 
     /// What is known of a file that a run wrote: its hash, and its mark.
     fn known(&self, path: &Path) -> Option<(String, Option<String>)> {
-        let row = self.handle.block_on(self.store.result(&path.to_string_lossy())).ok()??;
+        let row = self.handle.block_on(self.records.result(&path.to_string_lossy())).ok()??;
         Some((row.hash, row.mark))
     }
 
@@ -77,7 +74,7 @@ impl Around<'_> {
         if !path.exists() || self.is_ours(&path) {
             return Ok(path);
         }
-        let none = || Fault::new("name taken", format!("no free number for {}", path.display()));
+        let none = || Fault::new(FailureKind::NameTaken, format!("no free number for {}", path.display()));
         numbered(&path).ok_or_else(none)
     }
 
@@ -92,25 +89,25 @@ impl Around<'_> {
             return Ok(None);
         }
         // What this very task wrote, before it was tried again.
-        let before = report::outputs(self.item).into_iter().any(|o| o.path == target && o.made);
+        let before = self.item.outputs.iter().any(|o| o.path == target && o.made);
         if ours && before {
             return Ok(Some((target, true)));
         }
         let name = target.file_name().unwrap_or_default().to_string_lossy().into_owned();
         match existing {
             "number" => {
-                let none = || Fault::new("name taken", format!("no free number for {name}"));
+                let none = || Fault::new(FailureKind::NameTaken, format!("no free number for {name}"));
                 Ok(Some((numbered(&target).ok_or_else(none)?, false)))
             }
             "replace" if ours => Ok(Some((target, true))),
             "replace" => Err(Fault::new(
-                "name taken",
+                FailureKind::NameTaken,
                 format!(
                     "{name} exists and is no earlier result, so it is not replaced; move it away or choose another name"
                 ),
             )),
             _ => Err(Fault::new(
-                "name taken",
+                FailureKind::NameTaken,
                 format!(
                     "{name} exists already; choose another name or folder, or let the delivery number or replace"
                 ),
@@ -131,29 +128,26 @@ impl Around<'_> {
         for item in self.pictures() {
             let about = Path::new(&item.source).metadata().ok();
             let time = about.as_ref().and_then(|a| a.modified().ok());
+            let answers = json!(item.answers);
             let _ = write!(
                 text,
-                "|{} {:?} {time:?} {} {}",
+                "|{} {:?} {time:?} {} {answers}",
                 item.source,
                 about.map(|a| a.len()),
-                item.decided,
-                item.answers
+                item.decided
             );
         }
         content_hash(text.as_bytes())
     }
 
     /// The picture at a place of the run, as it is worked on.
-    pub(super) fn picture(&self, at: usize) -> Option<(Recipe, Item)> {
+    pub(super) fn picture(&self, at: usize) -> Option<(Recipe, PictureJob)> {
         let item = self.pictures().nth(at)?;
-        let answers: Vec<(usize, String, Value)> = serde_json::from_str(&item.answers).unwrap_or_default();
-        let recipe = self.recipe.answered(&answers).ok()?;
-        let work = Item {
-            source: item.source.clone().into(),
-            targets: Vec::new(),
-            decided: serde_json::from_str(&item.decided).unwrap_or_default(),
-            number: at + 1,
-        };
+        let recipe = self.recipe.answered(&item.answers).ok()?;
+        // What cannot be read has failed as a picture already, with a reason.
+        let decided = decided(item).ok()?;
+        let work =
+            PictureJob { source: item.source.clone().into(), targets: Vec::new(), decided, number: at + 1 };
         Some((recipe, work))
     }
 
@@ -173,7 +167,7 @@ impl Around<'_> {
         let folder = Path::new(&self.item.target).parent().unwrap_or(Path::new("/"));
         let mut gatherer = Gatherer::begin(bundle, self.recipe, &self.first(), count, folder)?;
         let needs = bundle.needs(count);
-        let failed: Vec<bool> = self.pictures().map(|i| i.state == "failed").collect();
+        let failed: Vec<bool> = self.pictures().map(|i| i.state == ItemState::Failed).collect();
         let mut order: Vec<usize> = (0..count).filter(|k| needs[*k]).collect();
         if bundle.is_backwards() {
             order.reverse();
@@ -183,9 +177,8 @@ impl Around<'_> {
             let (_, stage) = recipe.stages().into_iter().find(|(t, _)| *t == task)?;
             let made = item::opened(&recipe, &item, self.room, |source, about| {
                 let work = Work::new(&recipe, source, about, item.decided.shift, Some(self.kept))
-                    .map_err(|e| Box::new(Ended::failed(Fault::new("unreadable", e))))?;
-                piece::piece(&work, task, &stage, (at, count))
-                    .map_err(|e| Box::new(Ended::failed(Fault::new("unreadable", e))))
+                    .map_err(|fault| Box::new(Ended::failed(fault)))?;
+                piece::piece(&work, task, &stage, (at, count)).map_err(|fault| Box::new(Ended::failed(fault)))
             });
             made.ok()
         };
@@ -220,12 +213,12 @@ impl Around<'_> {
             }
             drop(give);
             taker.join().unwrap_or_else(|_| {
-                Err(Fault::new("inside", "the program failed on this file; please report it"))
+                Err(Fault::new(FailureKind::Inside, "the program failed on this file; please report it"))
             })
         })
         .and_then(|gatherer| {
             if self.stop.load(Ordering::Relaxed) {
-                return Err(Fault::new("together", "it was cancelled"));
+                return Err(Fault::new(FailureKind::Together, "it was cancelled"));
             }
             gatherer.finish()
         })
@@ -243,20 +236,20 @@ impl Around<'_> {
         };
         let gathered = match live.map(Gatherer::finish) {
             Some(Ok(gathered)) => gathered,
-            Some(Err(e)) if e.kind == "no room" => return Err(e),
+            Some(Err(e)) if e.kind == FailureKind::NoRoom => return Err(e),
             _ => self.pass(bundle, task)?,
         };
         let Gathered { part, size, clip, missing } = gathered;
         let mut output = self.keep(part, &target, replace, Some(&mark))?;
         (output.width, output.height) = size;
-        output.clip = clip;
+        output.clip = clip.map(|facts| json!(facts));
         let reason = (missing > 0).then(|| match (bundle, missing) {
             (Bundle::Video(_), 1) => "one picture failed; the frame before stands for it".to_owned(),
             (Bundle::Video(_), n) => format!("{n} pictures failed; the frames before stand for them"),
             (_, 1) => "one picture failed and is not in it".to_owned(),
             (_, n) => format!("{n} pictures failed and are not in it"),
         });
-        let ended = Ended { state: State::Done, kind: None, reason, outputs: vec![output] };
+        let ended = Ended { state: ItemState::Done, kind: None, reason, outputs: vec![output] };
         Ok(Done { ended, mark: Some(mark) })
     }
 
@@ -266,24 +259,24 @@ impl Around<'_> {
         let bytes = path.metadata().map_or(0, |m| m.len());
         let hash = file_hash(&path).unwrap_or_default();
         let output =
-            Output { path, bytes, width: 0, height: 0, hash, made: false, variant: None, clip: None };
+            ResultFile { path, bytes, width: 0, height: 0, hash, made: false, variant: None, clip: None };
         let reason = Some("already made by this recipe from these pictures".to_owned());
-        Ended { state: State::Skipped, kind: None, reason, outputs: vec![output] }
+        Ended { state: ItemState::Skipped, kind: None, reason, outputs: vec![output] }
     }
 
     /// Numbered frames have every number once, and one size.
     fn check(&self, delivery: usize) -> Result<Done, Fault> {
         let files = self.files(delivery);
-        let missing: Vec<&rallo_store::Item> = self
+        let missing: Vec<&RunItem> = self
             .pictures()
             .filter(|i| !files.iter().any(|(o, of)| of.position == i.position && o.path.exists()))
             .collect();
-        let name = |i: &rallo_store::Item| {
+        let name = |i: &RunItem| {
             let target = i.targets().into_iter().nth(self.variant(delivery)).unwrap_or_default();
             let of = |p: &str| Path::new(p).file_name().unwrap_or_default().to_string_lossy().into_owned();
             format!("{} of {}", of(&target), of(&i.source))
         };
-        let wrong = |text: String| Err(Fault::new("together", text));
+        let wrong = |text: String| Err(Fault::new(FailureKind::Together, text));
         if let Some(first) = missing.first() {
             let more =
                 if missing.len() > 1 { format!(" and {} more", missing.len() - 1) } else { String::new() };
@@ -310,7 +303,7 @@ impl Around<'_> {
             ));
         }
         Ok(Done {
-            ended: Ended { state: State::Done, kind: None, reason: None, outputs: Vec::new() },
+            ended: Ended { state: ItemState::Done, kind: None, reason: None, outputs: Vec::new() },
             mark: None,
         })
     }
@@ -320,7 +313,7 @@ impl Around<'_> {
         crate::render::variant::variants(self.recipe).iter().position(|v| v.at == delivery).unwrap_or(0)
     }
 
-    pub(super) fn write(&self, path: PathBuf, bytes: &[u8]) -> Result<Output, Fault> {
+    pub(super) fn write(&self, path: PathBuf, bytes: &[u8]) -> Result<ResultFile, Fault> {
         let said = |e: std::io::Error| Fault::writing(&path, &e);
         let mut part = part_in(path.parent().unwrap_or(Path::new("/"))).map_err(said)?;
         part.write_all(bytes).map_err(said)?;
@@ -336,24 +329,24 @@ impl Around<'_> {
         target: &Path,
         replace: bool,
         mark: Option<&str>,
-    ) -> Result<Output, Fault> {
+    ) -> Result<ResultFile, Fault> {
         let said = |e: std::io::Error| Fault::writing(target, &e);
         let bytes = part.metadata().map_err(said)?.len();
         let hash = file_hash(&part).map_err(said)?;
         if !target.exists() {
-            let one = Written {
+            let one = WrittenFile {
                 path: target.to_string_lossy().into_owned(),
                 hash: hash.clone(),
                 bytes: bytes as i64,
                 mark: mark.map(str::to_owned),
             };
             self.handle
-                .block_on(self.store.keep_result(&one, self.item.run_id))
-                .map_err(|e| Fault::new("inside", e.to_string()))?;
+                .block_on(self.records.keep_result(&one, self.item.run_id))
+                .map_err(|e| Fault::new(FailureKind::Inside, e.to_string()))?;
         }
         if replace { part.persist(target) } else { part.persist_noclobber(target) }
             .map_err(|e| said(e.error))?;
-        Ok(Output {
+        Ok(ResultFile {
             path: target.into(),
             bytes,
             width: 0,
@@ -367,7 +360,7 @@ impl Around<'_> {
 }
 
 pub(super) fn unreadable(path: &Path, e: &std::io::Error) -> Fault {
-    Fault::new("unreadable", format!("cannot read {}: {e}", path.display()))
+    Fault::new(FailureKind::Unreadable, format!("cannot read {}: {e}", path.display()))
 }
 
 /// A bundle that can be filled while the pictures are made, for the task an item stands for.
@@ -391,8 +384,10 @@ pub(crate) fn perform(around: &Around, live: Option<Gatherer>) -> Done {
     let tasks = around.recipe.tasks();
     let place = around.item.task.and_then(|t| usize::try_from(t).ok());
     let Some((place, (delivery, task))) = place.and_then(|p| Some((p, tasks.get(p)?))) else {
-        let ended =
-            Ended::failed(Fault::new("recipe", "the recipe has other deliveries than when the run began"));
+        let ended = Ended::failed(Fault::new(
+            FailureKind::Recipe,
+            "the recipe has other deliveries than when the run began",
+        ));
         return Done { ended, mark: None };
     };
     let done = match task {

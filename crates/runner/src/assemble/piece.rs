@@ -11,6 +11,7 @@ use crate::render::variant::Variant;
 use crate::render::work::{Lines, Work};
 use rallo_engine::Encoded;
 use rallo_engine::sequence::camera_move::Window;
+use rallo_job::FailureKind;
 use rallo_media::MediaError;
 use rallo_media::video::Clip;
 use rallo_recipe::{Bundle, Pictures, Recipe, Subject, Task, names};
@@ -67,14 +68,13 @@ impl Travel {
     /// Its next frames, a few at a time, made side by side.
     pub(super) fn next(&mut self) -> Result<Shown, Fault> {
         let some: Vec<_> = self.windows.by_ref().take(rayon::current_num_threads().max(2)).collect();
-        let one = |(window, times): (Window, usize)| {
+        let one = |(window, times): (Window, usize)| -> Result<_, Fault> {
             let stage = through(&self.stage, window);
             let (picture, _) = self.lines.picture(&self.recipe, &self.subject, &stage, None)?;
-            let frame = self.clip.raw(&picture).map_err(|e| e.to_string())?;
+            let frame = self.clip.raw(&picture)?;
             Ok((Arc::new(frame), times))
         };
-        let made: Result<_, String> = some.into_par_iter().map(one).collect();
-        made.map_err(|e| Fault::new("together", e))
+        some.into_par_iter().map(one).collect()
     }
 }
 
@@ -111,11 +111,11 @@ impl Piece {
 
 /// A failure of something made of all pictures.
 pub(crate) fn fault(e: &MediaError) -> Fault {
-    let text = match e {
-        MediaError::Encode { message, .. } => message.clone(),
-        other => other.to_string(),
-    };
-    Fault::new(if text.contains("no room left") { "no room" } else { "together" }, text)
+    match e {
+        MediaError::Encode { message, .. } => Fault::new(FailureKind::Together, message),
+        MediaError::NoRoom { .. } => Fault::new(FailureKind::NoRoom, e.to_string()),
+        other => Fault::new(FailureKind::Together, other.to_string()),
+    }
 }
 
 /// What a picture in work, the one at `at` of `of`, becomes for one of the recipe's tasks.
@@ -124,10 +124,10 @@ pub(crate) fn piece(
     task: usize,
     stage: &Pictures,
     (at, of): (usize, usize),
-) -> Result<Piece, String> {
+) -> Result<Piece, Fault> {
     let tasks = work.recipe.tasks();
     let Some((_, Task::Bundle(bundle))) = tasks.get(task) else {
-        return Err("there is no such file to join".into());
+        return Err(Fault::new(FailureKind::Recipe, "there is no such file to join"));
     };
     let one = || Variant { at: task, delivery: stage.clone(), width: None };
     let caption = match bundle {
@@ -147,7 +147,7 @@ pub(crate) fn piece(
                 let stage =
                     windows.first().map_or_else(|| stage.clone(), |(window, _)| through(stage, *window));
                 let (picture, _) = work.picture(&stage, None)?;
-                Is::Frame(Arc::new(clip.raw(&picture).map_err(|e| e.to_string())?))
+                Is::Frame(Arc::new(clip.raw(&picture)?))
             }
         }
         Bundle::Contact(c) if c.format != "pdf" => Is::Picture(work.picture(stage, None)?.0),

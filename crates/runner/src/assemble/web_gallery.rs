@@ -2,10 +2,9 @@
 //! it into a page of one's own (HTML's `picture` and `srcset`).
 
 use crate::render::variant::variants;
-use crate::report;
+use rallo_job::{Records, RunItem, WrittenFile};
 use rallo_media::content_hash;
 use rallo_recipe::Recipe;
-use rallo_store::{Item, Store, Written};
 use std::collections::BTreeMap;
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -87,16 +86,16 @@ fn page(title: &str, pictures: &[(String, Vec<Shown>)]) -> String {
 /// Writes the pages of a run that has ended, one for each folder of a delivery that wants one.
 ///
 /// # Errors
-/// The store's; a page that cannot be written is in the log.
-pub async fn write(store: &Store, run: i64) -> rallo_store::Result<()> {
-    let row = store.run(run).await?;
+/// The records'; a page that cannot be written is in the log.
+pub async fn write(records: &dyn Records, run: i64) -> rallo_job::Result<()> {
+    let row = records.run(run).await?;
     let Ok(recipe) = Recipe::parse(&row.document) else { return Ok(()) };
     let wanted: Vec<bool> = variants(&recipe).iter().map(|v| v.delivery.page).collect();
     if !wanted.contains(&true) {
         return Ok(());
     }
     let mut folders: BTreeMap<PathBuf, Vec<(String, Vec<Shown>)>> = BTreeMap::new();
-    for item in store.items(run).await? {
+    for item in records.items(run).await? {
         for (folder, shown) in shown(&item, &wanted) {
             let name = Path::new(&item.source).file_stem().unwrap_or_default().to_string_lossy().into_owned();
             folders.entry(folder).or_default().push((name, shown));
@@ -110,7 +109,7 @@ pub async fn write(store: &Store, run: i64) -> rallo_store::Result<()> {
         match written {
             Ok(Ok(path)) => {
                 let path = path.to_string_lossy().into_owned();
-                store.keep_result(&Written { path, hash, bytes: length, mark: None }, run).await?;
+                records.keep_result(&WrittenFile { path, hash, bytes: length, mark: None }, run).await?;
             }
             Ok(Err(e)) => tracing::warn!("run {run}: its page was not written: {e}"),
             Err(e) => tracing::warn!("run {run}: its page was not written: {e}"),
@@ -120,9 +119,9 @@ pub async fn write(store: &Store, run: i64) -> rallo_store::Result<()> {
 }
 
 /// An item's files for pages, by folder.
-fn shown(item: &Item, wanted: &[bool]) -> BTreeMap<PathBuf, Vec<Shown>> {
+fn shown(item: &RunItem, wanted: &[bool]) -> BTreeMap<PathBuf, Vec<Shown>> {
     let mut all: BTreeMap<PathBuf, Vec<Shown>> = BTreeMap::new();
-    for output in report::outputs(item) {
+    for output in item.outputs.clone() {
         if output.variant.is_some_and(|k| wanted.get(k) == Some(&true)) {
             let name = output.path.file_name().unwrap_or_default().to_string_lossy().into_owned();
             let folder = output.path.parent().unwrap_or(Path::new("/")).to_owned();

@@ -1,47 +1,41 @@
-//! Files on their way: hidden, under a name that says whose they are, in the folder their final name will be in. What a
-//! program that was killed left behind is swept away by the next one.
+//! Files on their way: hidden, under a name that says which worker writes them, in the folder their final name will be
+//! in. What a worker left behind when its leases ran out is swept away.
 
 use std::path::Path;
 use std::sync::LazyLock;
 
-/// This machine, in a few letters: a folder may be shared by several.
-static MACHINE: LazyLock<String> = LazyLock::new(|| {
-    let id = std::fs::read_to_string("/etc/machine-id").unwrap_or_default();
-    if id.trim().is_empty() {
-        "0".into()
-    } else {
-        rallo_media::content_hash(id.as_bytes()).chars().take(8).collect()
+/// This worker, of which there is no second one: 64 random bits.
+static WORKER: LazyLock<String> = LazyLock::new(|| {
+    let mut bytes = [0; 8];
+    if getrandom::fill(&mut bytes).is_err() {
+        // Without a source of chance: the time and the process, which differ enough on one machine.
+        let time = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+        bytes = (time.as_nanos() as u64 ^ (u64::from(std::process::id()) << 40)).to_le_bytes();
     }
+    bytes.iter().map(|b| format!("{b:02x}")).collect()
 });
 
-fn prefix() -> String {
-    format!(".rallo-{}-{}-", *MACHINE, std::process::id())
+/// This worker's name.
+pub(crate) fn worker_name() -> &'static str {
+    &WORKER
 }
 
 /// A file with a temporary, hidden name in the folder its final name will be in.
 pub(crate) fn part_in(folder: &Path) -> std::io::Result<tempfile::NamedTempFile> {
     use std::os::unix::fs::PermissionsExt;
     tempfile::Builder::new()
-        .prefix(&prefix())
+        .prefix(&format!(".rallo-{}-", *WORKER))
         .suffix(".part")
         .permissions(std::fs::Permissions::from_mode(0o644))
         .tempfile_in(folder)
 }
 
-/// Whose part it is, if it was made on this machine.
-fn owner(name: &str) -> Option<u32> {
-    let rest = name.strip_suffix(".part")?.strip_prefix(".rallo-")?.strip_prefix(MACHINE.as_str())?;
-    rest.strip_prefix('-')?.split('-').next()?.parse().ok()
-}
-
-/// Takes away what programs that are gone left behind in a folder.
-pub(crate) fn sweep(folder: &Path) {
+/// Takes away what a worker left behind in a folder.
+pub(crate) fn sweep(folder: &Path, worker: &str) {
+    let prefix = format!(".rallo-{worker}-");
     for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
-        let pid = entry.file_name().to_str().and_then(owner);
-        if let Some(pid) = pid
-            && !Path::new(&format!("/proc/{pid}")).exists()
-            && Path::new("/proc/self").exists()
-        {
+        let name = entry.file_name();
+        if name.to_str().is_some_and(|name| name.starts_with(&prefix) && name.ends_with(".part")) {
             // Where it cannot be removed it stays hidden.
             let _ = std::fs::remove_file(entry.path());
         }
@@ -53,17 +47,15 @@ mod tests {
     use super::*;
 
     #[test]
-    fn only_what_the_gone_left_is_swept_away() {
+    fn only_what_that_worker_left_is_swept_away() {
         let folder = tempfile::tempdir().unwrap();
         let mine = part_in(folder.path()).unwrap();
-        let name = |pid: u32, machine: &str| folder.path().join(format!(".rallo-{machine}-{pid}-x1.part"));
-        let (gone, elsewhere) = (name(u32::MAX - 1, &MACHINE), name(u32::MAX - 1, "elsewhere"));
-        let picture = folder.path().join(".rallo-picture.jpg");
-        for file in [&gone, &elsewhere, &picture] {
+        let left = folder.path().join(".rallo-0123456789abcdef-x1.part");
+        let picture = folder.path().join(".rallo-0123456789abcdef-picture.jpg");
+        for file in [&left, &picture] {
             std::fs::write(file, "x").unwrap();
         }
-        sweep(folder.path());
-        assert!(mine.path().exists() && elsewhere.exists() && picture.exists());
-        assert!(!gone.exists());
+        sweep(folder.path(), "0123456789abcdef");
+        assert!(mine.path().exists() && picture.exists() && !left.exists());
     }
 }

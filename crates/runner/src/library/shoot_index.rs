@@ -9,13 +9,13 @@ use crate::preflight::output_paths::name_of;
 use crate::schedule::{self, Class};
 use rallo_engine::analysis::measure;
 use rallo_engine::{Measures, Source};
+use rallo_job::{FrameDecision, FrameRecord as Row, Records};
 use rallo_media::FileSource;
 use rallo_recipe::Own;
 use rallo_shoot::document::wrong_own;
 use rallo_shoot::facets::Known;
 use rallo_shoot::frame::Marks;
 use rallo_shoot::{Choice, Frame, Order, Sort, suggest};
-use rallo_store::{Decided, Frame as Row, Store};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
@@ -103,7 +103,7 @@ struct Held {
 }
 
 struct Inner {
-    store: Store,
+    records: Arc<dyn Records>,
     held: Mutex<HashMap<Set, Held>>,
     past: Mutex<Vec<Vec<(i64, Marks)>>>,
     future: Mutex<Vec<Vec<(i64, Marks)>>>,
@@ -123,7 +123,7 @@ pub struct Frames(Arc<Inner>);
 pub enum Refusal {
     /// The database's word.
     #[error(transparent)]
-    Store(#[from] rallo_store::Error),
+    Records(#[from] rallo_job::Error),
     /// The change makes no sense.
     #[error("{0}")]
     Wrong(String),
@@ -144,6 +144,17 @@ fn unchanged(row: &Row, found: &Found) -> bool {
 }
 
 fn frame(row: Row) -> Frame {
+    // What was measured can be measured again; what people decided cannot, so it is said where it cannot be read.
+    let (mut keywords, mut own) = (Vec::new(), Own::default());
+    let mut unreadable = None;
+    match serde_json::from_str(&row.keywords) {
+        Ok(read) => keywords = read,
+        Err(e) => unreadable = Some(format!("its keywords cannot be read from what was stored: {e}")),
+    }
+    match serde_json::from_str(&row.own) {
+        Ok(read) => own = read,
+        Err(e) => unreadable = Some(format!("its own changes cannot be read from what was stored: {e}")),
+    }
     Frame {
         id: row.id,
         path: row.path.into(),
@@ -151,21 +162,21 @@ fn frame(row: Row) -> Frame {
         bytes: row.bytes as u64,
         modified: row.modified,
         facts: row.facts.as_deref().and_then(|t| serde_json::from_str(t).ok()),
-        problem: row.problem,
+        problem: row.problem.or(unreadable),
         measures: row.measures.as_deref().and_then(|t| serde_json::from_str(t).ok()),
         marks: Marks {
             choice: Choice::from_number(row.choice),
             rating: row.rating.clamp(0, 5) as u8,
-            keywords: serde_json::from_str(&row.keywords).unwrap_or_default(),
+            keywords,
             shift: row.shift,
             hand: row.hand,
-            own: serde_json::from_str(&row.own).unwrap_or_default(),
+            own,
         },
     }
 }
 
-fn decided(id: i64, marks: &Marks) -> Decided {
-    Decided {
+fn decided(id: i64, marks: &Marks) -> FrameDecision {
+    FrameDecision {
         id,
         choice: marks.choice.number(),
         rating: i64::from(marks.rating),
@@ -178,8 +189,8 @@ fn decided(id: i64, marks: &Marks) -> Decided {
 
 impl Frames {
     /// Starts the measuring in the background; `follow` shoots are looked at again and again.
-    pub fn start(store: Store) -> Self {
-        let frames = Self::idle(store);
+    pub fn start(records: Arc<dyn Records>) -> Self {
+        let frames = Self::idle(records);
         let worker = frames.clone();
         tokio::spawn(async move { worker.measure_on().await });
         let follower = frames.clone();
@@ -188,9 +199,9 @@ impl Frames {
     }
 
     /// Without any background work.
-    pub fn idle(store: Store) -> Self {
+    pub fn idle(records: Arc<dyn Records>) -> Self {
         Self(Arc::new(Inner {
-            store,
+            records,
             held: Mutex::default(),
             past: Mutex::default(),
             future: Mutex::default(),
@@ -210,14 +221,14 @@ impl Frames {
     /// The frames of a set whose files are there, in the order they were added.
     ///
     /// # Errors
-    /// The store's.
-    pub async fn all(&self, set: Set) -> rallo_store::Result<Arc<Vec<Frame>>> {
+    /// [`rallo_job::Error`].
+    pub async fn all(&self, set: Set) -> rallo_job::Result<Arc<Vec<Frame>>> {
         if let Some(held) = lock(&self.0.held).get(&set) {
             return Ok(held.frames.clone());
         }
         let rows = match set {
-            Set::Shoot(id) => self.0.store.frames(id).await?,
-            Set::Selection(id) => self.0.store.selected_frames(id).await?,
+            Set::Shoot(id) => self.0.records.frames(id).await?,
+            Set::Selection(id) => self.0.records.selected_frames(id).await?,
         };
         let frames: Arc<Vec<Frame>> = Arc::new(rows.into_iter().filter(|r| !r.gone).map(frame).collect());
         // Whoever was first is right: it may have been changed since.
@@ -228,13 +239,13 @@ impl Frames {
     /// What is suggested to look at, and what the recipe in use has made.
     ///
     /// # Errors
-    /// The store's.
-    pub async fn known(&self, set: Set, recipe: Option<i64>) -> rallo_store::Result<Known> {
+    /// [`rallo_job::Error`].
+    pub async fn known(&self, set: Set, recipe: Option<i64>) -> rallo_job::Result<Known> {
         let frames = self.all(set).await?;
         let done: HashSet<i64> = match recipe {
             Some(recipe) => {
                 let sources: HashSet<PathBuf> =
-                    self.0.store.sources_done(recipe).await?.into_iter().map(PathBuf::from).collect();
+                    self.0.records.sources_done(recipe).await?.into_iter().map(PathBuf::from).collect();
                 frames.iter().filter(|f| sources.contains(&f.path)).map(|f| f.id).collect()
             }
             None => HashSet::new(),
@@ -285,9 +296,9 @@ impl Frames {
         }
     }
 
-    async fn write(&self, marks: &[(i64, Marks)]) -> rallo_store::Result<()> {
-        let rows: Vec<Decided> = marks.iter().map(|(id, m)| decided(*id, m)).collect();
-        self.0.store.decide(&rows).await?;
+    async fn write(&self, marks: &[(i64, Marks)]) -> rallo_job::Result<()> {
+        let rows: Vec<FrameDecision> = marks.iter().map(|(id, m)| decided(*id, m)).collect();
+        self.0.records.decide(&rows).await?;
         let by_id: HashMap<i64, &Marks> = marks.iter().map(|(id, m)| (*id, m)).collect();
         let ids: HashSet<i64> = by_id.keys().copied().collect();
         self.patch(&ids, &|f| {
@@ -327,7 +338,7 @@ impl Frames {
     /// Takes decisions over as they are given (from a document, from sidecars), as one change that can be undone.
     ///
     /// # Errors
-    /// The store's.
+    /// [`rallo_job::Error`].
     pub async fn take_over(&self, set: Set, told: &HashMap<i64, Marks>) -> Result<usize, Refusal> {
         let all = self.all(set).await?;
         let differ = all.iter().filter_map(|f| Some((f, told.get(&f.id)?))).filter(|(f, m)| f.marks != **m);
@@ -342,11 +353,11 @@ impl Frames {
         Ok(after.len())
     }
 
-    async fn marks_of(&self, ids: &[(i64, Marks)]) -> rallo_store::Result<Vec<(i64, Marks)>> {
+    async fn marks_of(&self, ids: &[(i64, Marks)]) -> rallo_job::Result<Vec<(i64, Marks)>> {
         let mut all = Vec::with_capacity(ids.len());
         for (id, _) in ids {
             // A frame may have left with its shoot.
-            if let Ok(row) = self.0.store.frame(*id).await {
+            if let Ok(row) = self.0.records.frame(*id).await {
                 all.push((*id, frame(row).marks));
             }
         }
@@ -356,16 +367,16 @@ impl Frames {
     /// Takes the last change back; returns the frames it changed.
     ///
     /// # Errors
-    /// The store's.
-    pub async fn undo(&self) -> rallo_store::Result<Vec<i64>> {
+    /// [`rallo_job::Error`].
+    pub async fn undo(&self) -> rallo_job::Result<Vec<i64>> {
         self.travel(&self.0.past, &self.0.future).await
     }
 
     /// Does the last change that was taken back again.
     ///
     /// # Errors
-    /// The store's.
-    pub async fn redo(&self) -> rallo_store::Result<Vec<i64>> {
+    /// [`rallo_job::Error`].
+    pub async fn redo(&self) -> rallo_job::Result<Vec<i64>> {
         self.travel(&self.0.future, &self.0.past).await
     }
 
@@ -373,7 +384,7 @@ impl Frames {
         &self,
         from: &Mutex<Vec<Vec<(i64, Marks)>>>,
         to: &Mutex<Vec<Vec<(i64, Marks)>>>,
-    ) -> rallo_store::Result<Vec<i64>> {
+    ) -> rallo_job::Result<Vec<i64>> {
         let Some(marks) = lock(from).pop() else { return Ok(Vec::new()) };
         let now = self.marks_of(&marks).await?;
         self.write(&marks).await?;
@@ -397,13 +408,13 @@ impl Frames {
     /// was decided about them is kept for the day they come back. Asked while it runs, it runs once more.
     ///
     /// # Errors
-    /// The store's.
-    pub async fn scan(&self, shoot: i64) -> rallo_store::Result<()> {
+    /// [`rallo_job::Error`].
+    pub async fn scan(&self, shoot: i64) -> rallo_job::Result<()> {
         self.scan_until_done(shoot, false).await
     }
 
     /// With `trusting`, files that are known and unchanged are not looked into again.
-    async fn scan_until_done(&self, shoot: i64, trusting: bool) -> rallo_store::Result<()> {
+    async fn scan_until_done(&self, shoot: i64, trusting: bool) -> rallo_job::Result<()> {
         if !lock(&self.0.scanning).insert(shoot) {
             lock(&self.0.again).insert(shoot);
             return Ok(());
@@ -421,10 +432,10 @@ impl Frames {
         result
     }
 
-    async fn scan_once(&self, shoot: i64, trusting: bool) -> rallo_store::Result<()> {
-        let places = self.0.store.places(shoot).await?;
-        let results = self.0.store.shoot(shoot).await?.results;
-        let rows = self.0.store.frames(shoot).await?;
+    async fn scan_once(&self, shoot: i64, trusting: bool) -> rallo_job::Result<()> {
+        let places = self.0.records.folders_of_shoot(shoot).await?;
+        let results = self.0.records.shoot(shoot).await?.results;
+        let rows = self.0.records.frames(shoot).await?;
         let known: Arc<HashMap<String, Row>> =
             Arc::new(rows.into_iter().map(|r| (r.path.clone(), r)).collect());
         self.all(Set::Shoot(shoot)).await?;
@@ -481,19 +492,19 @@ impl Frames {
         }
         let gone: Vec<i64> =
             known.values().filter(|k| !k.gone && !seen.contains(&k.path)).map(|k| k.id).collect();
-        self.0.store.set_gone(&gone, true).await?;
-        self.0.store.set_gone(&back, false).await?;
+        self.0.records.set_gone(&gone, true).await?;
+        self.0.records.set_gone(&back, false).await?;
         if !gone.is_empty() || !back.is_empty() {
             lock(&self.0.held).clear();
             self.all(Set::Shoot(shoot)).await?;
         }
         left.sort_by(|a, b| a.path.cmp(&b.path));
         lock(&self.0.left_out).insert(shoot, left);
-        self.0.store.scanned(shoot, &now()).await
+        self.0.records.scanned(shoot, &now()).await
     }
 
     /// Reads what new files say, several at a time, and adds them.
-    async fn take_in(&self, shoot: i64, found: Vec<Found>) -> rallo_store::Result<()> {
+    async fn take_in(&self, shoot: i64, found: Vec<Found>) -> rallo_job::Result<()> {
         if found.is_empty() {
             return Ok(());
         }
@@ -523,7 +534,7 @@ impl Frames {
         })
         .await
         .unwrap_or_default();
-        let rows = self.0.store.put_frames(&rows).await?;
+        let rows = self.0.records.put_frames(&rows).await?;
         if let Some(held) = lock(&self.0.held).get_mut(&Set::Shoot(shoot)) {
             let known: HashMap<i64, usize> = held.frames.iter().enumerate().map(|(i, f)| (f.id, i)).collect();
             let frames = Arc::make_mut(&mut held.frames);
@@ -556,8 +567,8 @@ impl Frames {
     /// Measures a few frames of the shoots that are open; says whether there were any.
     ///
     /// # Errors
-    /// The store's.
-    pub async fn measure_some(&self) -> rallo_store::Result<bool> {
+    /// [`rallo_job::Error`].
+    pub async fn measure_some(&self) -> rallo_job::Result<bool> {
         let next: Option<(i64, Vec<(i64, PathBuf)>)> = lock(&self.0.held).iter().find_map(|(set, held)| {
             let Set::Shoot(shoot) = set else { return None };
             let some: Vec<(i64, PathBuf)> = held
@@ -585,7 +596,7 @@ impl Frames {
                 Err(e) => (*id, None, Some(e.clone())),
             })
             .collect();
-        self.0.store.measured(&rows).await?;
+        self.0.records.measured(&rows).await?;
         let by_id: HashMap<i64, &Result<Measures, String>> = found.iter().map(|(id, m)| (*id, m)).collect();
         let ids = by_id.keys().copied().collect();
         self.patch(&ids, &|f| match by_id.get(&f.id) {
@@ -601,7 +612,7 @@ impl Frames {
     async fn follow(&self) {
         loop {
             tokio::time::sleep(Duration::from_secs(2)).await;
-            for shoot in self.0.store.shoots().await.unwrap_or_default().into_iter().filter(|s| s.follow) {
+            for shoot in self.0.records.shoots().await.unwrap_or_default().into_iter().filter(|s| s.follow) {
                 if let Err(e) = self.scan_until_done(shoot.id, true).await {
                     tracing::error!("following {}: {e}", shoot.name);
                 }

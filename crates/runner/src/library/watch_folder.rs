@@ -13,12 +13,13 @@ use crate::preflight::output_paths::{self, Source};
 use crate::schedule::{self, Class};
 use crate::{Decided, Queue, now};
 use rallo_engine::Source as _;
+use rallo_job::{Arrival, Records, Run, Watch, WatchState};
 use rallo_media::FileSource;
 use rallo_recipe::Recipe;
-use rallo_store::{Arrival, Run, Store, Watch};
 use std::collections::{HashMap, HashSet};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 /// Time between two looks; a folder that takes long is looked at less often.
@@ -56,18 +57,18 @@ struct Memory {
     next: Option<Instant>,
 }
 
-/// Watches the folders that are set up in the store, until the program ends.
-pub async fn watch(store: Store, queue: Queue, roots: Roots) {
+/// Watches the folders that are set up in the records, until the program ends.
+pub async fn watch(records: Arc<dyn Records>, queue: Queue, roots: Roots) {
     let mut memory: HashMap<i64, Memory> = HashMap::new();
     loop {
-        match store.watches().await {
+        match records.watches().await {
             Ok(all) => {
-                memory.retain(|id, _| all.iter().any(|w| w.id == *id && w.state == "on"));
-                for one in all.into_iter().filter(|w| w.state == "on") {
+                memory.retain(|id, _| all.iter().any(|w| w.id == *id && w.state == WatchState::On));
+                for one in all.into_iter().filter(|w| w.state == WatchState::On) {
                     let of = memory.entry(one.id).or_default();
                     if of.next.is_none_or(|next| next <= Instant::now()) {
                         let begin = Instant::now();
-                        look(&store, &queue, &roots, &one, of).await;
+                        look(&*records, &queue, &roots, &one, of).await;
                         of.next = Some(Instant::now() + EVERY.max(begin.elapsed() * 10));
                     }
                 }
@@ -79,10 +80,10 @@ pub async fn watch(store: Store, queue: Queue, roots: Roots) {
 }
 
 /// One look; what goes wrong is said where people see it.
-async fn look(store: &Store, queue: &Queue, roots: &Roots, watch: &Watch, memory: &mut Memory) {
+async fn look(records: &dyn Records, queue: &Queue, roots: &Roots, watch: &Watch, memory: &mut Memory) {
     let turn = match watch.daily.as_deref().map(last_turn).transpose() {
         Ok(turn) => turn,
-        Err(reason) => return told(store, watch, Some(&reason), None).await,
+        Err(reason) => return told(records, watch, Some(&reason), None).await,
     };
     // A daily one has its turn once; until then nothing is looked at.
     if let (Some(turn), Some(had)) = (&turn, &watch.turn)
@@ -90,23 +91,23 @@ async fn look(store: &Store, queue: &Queue, roots: &Roots, watch: &Watch, memory
     {
         return;
     }
-    match pass(store, queue, roots, watch, memory).await {
+    match pass(records, queue, roots, watch, memory).await {
         Ok(at_rest) => {
             let had = turn.filter(|_| at_rest);
-            told(store, watch, None, had.as_deref()).await;
+            told(records, watch, None, had.as_deref()).await;
         }
-        Err(reason) => told(store, watch, Some(&reason), None).await,
+        Err(reason) => told(records, watch, Some(&reason), None).await,
     }
 }
 
-async fn told(store: &Store, watch: &Watch, problem: Option<&str>, turn: Option<&str>) {
+async fn told(records: &dyn Records, watch: &Watch, problem: Option<&str>, turn: Option<&str>) {
     if watch.problem.as_deref() == problem && turn.is_none() {
         return;
     }
     if let Some(problem) = problem {
         tracing::warn!("watched folder {}: {problem}", watch.name);
     }
-    if let Err(e) = store.tell_watch(watch.id, problem, turn).await {
+    if let Err(e) = records.tell_watch(watch.id, problem, turn).await {
         tracing::error!("watched folder {}: {e}", watch.name);
     }
 }
@@ -128,12 +129,12 @@ fn last_turn_at(daily: &str, at: &jiff::ZonedDateTime) -> Result<String, String>
         time().ok_or_else(|| format!("the time of day is 00:00 to 23:59, such as 02:30, not {daily}"))?;
     let today = at.with().time(time).build().map_err(|e| e.to_string())?;
     let last = if today <= *at { today } else { today.yesterday().map_err(|e| e.to_string())? };
-    Ok(last.timestamp().strftime("%Y-%m-%dT%H:%M:%SZ").to_string())
+    Ok(rallo_job::clock::text_of(last.timestamp()))
 }
 
 /// Looks through the folder and takes in what is ready; whether everything in it is.
 async fn pass(
-    store: &Store,
+    records: &dyn Records,
     queue: &Queue,
     roots: &Roots,
     watch: &Watch,
@@ -142,7 +143,7 @@ async fn pass(
     let folder = roots.existing(Path::new(&watch.folder)).map_err(|e| e.to_string())?;
     if memory.taken.is_none() {
         let mut taken: HashMap<PathBuf, Vec<Arrival>> = HashMap::new();
-        for one in store.arrivals(watch.id).await.map_err(|e| e.to_string())? {
+        for one in records.arrivals(watch.id).await.map_err(|e| e.to_string())? {
             taken.entry(PathBuf::from(&one.path)).or_default().push(one);
         }
         memory.taken = Some(taken);
@@ -223,13 +224,13 @@ async fn pass(
             ..Arrival::default()
         };
         match was {
-            Some(was) => renamed(store, queue, watch, &folder, was, &arrival, taken).await?,
+            Some(was) => renamed(records, queue, watch, &folder, was, &arrival, taken).await?,
             None => arrived.push((one, arrival)),
         }
     }
     let count = arrived.len();
     if count > 0 {
-        take_in(store, queue, watch, &folder, arrived, memory).await?;
+        take_in(records, queue, watch, &folder, arrived, memory).await?;
     }
     Ok(!unsettled && count < MOST)
 }
@@ -274,7 +275,7 @@ fn source_of(path: &Path) -> Source {
 }
 
 async fn renamed(
-    store: &Store,
+    records: &dyn Records,
     queue: &Queue,
     watch: &Watch,
     folder: &Path,
@@ -289,7 +290,7 @@ async fn renamed(
     let planning = output_paths::plan_from(&recipe, &sources, folder, to, first);
     let (_, items) = new_run::written(&planning, &sources, folder, &watch.name, "")?;
     let Some(item) = items.first() else { return Ok(()) };
-    let again = store
+    let again = records
         .rename_arrival(watch.id, was, &now.path, &item.target, &item.more)
         .await
         .map_err(|e| e.to_string())?;
@@ -303,7 +304,7 @@ async fn renamed(
 }
 
 async fn take_in(
-    store: &Store,
+    records: &dyn Records,
     queue: &Queue,
     watch: &Watch,
     folder: &Path,
@@ -337,7 +338,7 @@ async fn take_in(
     for (one, position) in arrivals.iter_mut().zip(first..) {
         one.position = position;
     }
-    let done = store.take_in(watch.id, &fresh, &items, &arrivals).await.map_err(|e| e.to_string())?;
+    let done = records.take_in(watch.id, &fresh, &items, &arrivals).await.map_err(|e| e.to_string())?;
     match done {
         Some((run, _)) => {
             for mut one in arrivals {

@@ -2,8 +2,8 @@
 
 use crate::preflight::output_paths::{Planned, Planning, Source};
 use crate::{Problem, now, report};
+use rallo_job::{NewRunItem, Run, RunState};
 use rallo_recipe::Recipe;
-use rallo_store::{NewItem, Run};
 use std::path::{Path, PathBuf};
 
 /// A run of a recipe over pictures found in `base`, which people know as `name`; it waits for its turn, or for a yes where
@@ -12,10 +12,11 @@ fn run(recipe: &Recipe, base: &Path, name: &str, origin: &str) -> Run {
     let asks = report::asked(recipe, 0);
     Run {
         recipe_version: 1,
+        recipe_name: recipe.name.clone(),
         document: recipe.to_value().to_string(),
         shoot_name: name.to_owned(),
         base: base.to_string_lossy().into_owned(),
-        state: if asks.is_some() { "asking".into() } else { "waiting".into() },
+        state: if asks.is_some() { RunState::Asking } else { RunState::Waiting },
         reason: asks,
         created: now(),
         origin: origin.to_owned(),
@@ -24,10 +25,10 @@ fn run(recipe: &Recipe, base: &Path, name: &str, origin: &str) -> Run {
 }
 
 /// Its pictures, and what is done for all of them together; `sources` are those that it was planned for.
-fn items(planning: &Planning, sources: &[Source]) -> Vec<NewItem> {
+fn items(planning: &Planning, sources: &[Source]) -> Vec<NewRunItem> {
     let one = |(p, s): (&Planned, &Source)| {
         let facts = s.facts.as_ref();
-        NewItem {
+        NewRunItem {
             source: p.source.to_string_lossy().into_owned(),
             target: p.target.to_string_lossy().into_owned(),
             more: p.more.iter().map(|m| m.0.to_string_lossy().into_owned()).collect(),
@@ -41,7 +42,7 @@ fn items(planning: &Planning, sources: &[Source]) -> Vec<NewItem> {
     let task = |(place, target): (usize, &PathBuf)| {
         let target = target.to_string_lossy().into_owned();
         let task = Some(place as i64);
-        NewItem { source: target.clone(), target, decided: "{}".into(), task, ..NewItem::default() }
+        NewRunItem { source: target.clone(), target, decided: "{}".into(), task, ..NewRunItem::default() }
     };
     pictures.chain(planning.tasks.iter().enumerate().map(task)).collect()
 }
@@ -56,7 +57,7 @@ pub fn written(
     base: &Path,
     name: &str,
     origin: &str,
-) -> Result<(Run, Vec<NewItem>), String> {
+) -> Result<(Run, Vec<NewRunItem>), String> {
     if let Some(stop) = planning.stop() {
         return Err(stop.to_owned());
     }
@@ -65,9 +66,8 @@ pub fn written(
 }
 
 /// What was said before a run, as it is kept with it.
-pub fn warned(problems: &[Problem]) -> String {
-    let all: Vec<&str> = problems.iter().filter(|p| !p.stops).map(|p| p.message.as_str()).collect();
-    serde_json::to_string(&all).unwrap_or_default()
+pub fn warned(problems: &[Problem]) -> Vec<String> {
+    problems.iter().filter(|p| !p.stops).map(|p| p.message.clone()).collect()
 }
 
 /// A time not before which a run begins, as the store compares it.
@@ -77,5 +77,5 @@ pub fn warned(problems: &[Problem]) -> String {
 pub fn moment(text: &str) -> Result<String, String> {
     let time: jiff::Timestamp =
         text.parse().map_err(|_| format!("expected a time such as 2026-05-04T22:00:00Z, got {text}"))?;
-    Ok(time.strftime("%Y-%m-%dT%H:%M:%SZ").to_string())
+    Ok(rallo_job::clock::text_of(time))
 }

@@ -1,37 +1,32 @@
-//! The queue: pictures of runs, several at a time, with the store as memory.
+//! The queue: items of runs, several at a time, out of whatever keeps runs ([`Records`]).
 //!
-//! Every picture in work is on loan from the store (see `rallo_store`'s `runs`): the queue renews its loans, takes back
-//! those of programs that are gone, and can stand in several programs on one machine at once. What a picture makes
-//! depends on nothing but its item, so work done twice does no harm, and a program that was killed goes on where it
-//! stopped.
+//! Every item in work is held by a lease, which is renewed while the work goes on; leases that ran out give their items
+//! back, so that several workers can share one queue and a killed one is made up for. What an item makes depends on
+//! nothing but itself, so work done twice does no harm.
 
-mod liveness;
+mod lease;
 mod progress;
 mod scheduler;
+#[cfg(test)]
+mod tests;
 mod worker;
 
 pub use crate::queue::progress::Event;
 
-use crate::now;
+use crate::files::atomic_file::worker_name;
 use crate::preflight::cost::Costs;
-use crate::queue::liveness::worker_name;
-use crate::queue::progress::Expected;
+use crate::queue::progress::{Expected, Standing};
 use crate::queue::worker::{Parsed, Streams};
 use crate::render::intermediate::Kept;
 use crate::render::item::{Room, default_memory};
 use crate::schedule::Share;
-use rallo_store::Store;
+use rallo_job::{Clock, ItemKey, Records, SystemClock};
 use serde::{Deserialize, Serialize};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::atomic::AtomicUsize;
 use std::sync::{Arc, Mutex, MutexGuard};
-use std::time::{Duration, Instant, SystemTime};
+use std::time::{Duration, Instant};
 use tokio::sync::{Notify, broadcast};
-
-/// How long a loan lasts without being renewed, and how often it is, in milliseconds.
-const LEASE: i64 = 30_000;
-
-const BEAT: Duration = Duration::from_secs(5);
 
 /// How often the queue looks around by itself.
 const TICK: Duration = Duration::from_secs(1);
@@ -70,31 +65,72 @@ pub struct Limits {
 
 /// A run at work here: its pace and its time.
 struct Active {
-    /// When this stretch of work began, and the pictures and pixels that had ended then.
+    /// When this stretch of work began, and the items and pixels that had ended then.
     since: Instant,
     before: (i64, i64),
-    /// Pictures in work.
-    busy: usize,
     /// Until when its time is written down.
     counted: Instant,
     /// Seconds not written down yet.
     owed: f64,
     /// What its pictures take, as the machine's table says; nothing until it is looked up.
     expected: Option<Expected>,
-    /// Pictures in work: their positions, pixels, and how far each is.
-    at_work: HashMap<i64, (i64, Share)>,
+    /// Items in work by position: pixels of a picture, and how far each is.
+    at_work: HashMap<i64, (Option<i64>, Share)>,
 }
 
 impl Active {
+    fn new(now: Instant, before: (i64, i64)) -> Self {
+        Self { since: now, before, counted: now, owed: 0.0, expected: None, at_work: HashMap::new() }
+    }
+
     /// Pictures and pixels of those in work that are computed.
     fn under_way(&self) -> (f64, f64) {
-        let one = |(pixels, share): &(i64, Share)| (share.get(), *pixels as f64 * share.get());
-        self.at_work.values().map(one).fold((0.0, 0.0), |a, b| (a.0 + b.0, a.1 + b.1))
+        let pictures = self.at_work.values().filter_map(|(pixels, share)| Some(((*pixels)?, share.get())));
+        pictures.fold((0.0, 0.0), |sum, (pixels, share)| (sum.0 + share, sum.1 + pixels as f64 * share))
+    }
+}
+
+/// What is called when a run has ended.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum EndCalls {
+    /// This worker makes only the calls that runs name themselves.
+    #[default]
+    OwnOnly,
+    /// It also sees to runs that name none, with this call if there is one.
+    All(Option<String>),
+}
+
+/// What a queue is started with.
+#[derive(Clone)]
+pub struct QueueOptions {
+    /// Items worked on at a time.
+    pub cores: usize,
+    /// How much of the machine runs may have.
+    pub limits: Limits,
+    /// What is called when runs have ended.
+    pub end_calls: EndCalls,
+    /// The only run it works on.
+    pub only: Option<i64>,
+    /// The clock.
+    pub clock: Arc<dyn Clock>,
+}
+
+impl QueueOptions {
+    /// So many items at a time, and all else as usual.
+    pub fn new(cores: usize) -> Self {
+        Self {
+            cores,
+            limits: Limits::default(),
+            end_calls: EndCalls::default(),
+            only: None,
+            clock: Arc::new(SystemClock),
+        }
     }
 }
 
 struct Shared {
-    store: Store,
+    records: Arc<dyn Records>,
+    clock: Arc<dyn Clock>,
     name: String,
     wake: Notify,
     events: broadcast::Sender<Event>,
@@ -106,13 +142,14 @@ struct Shared {
     room: Room,
     /// What is expensive and kept on the disk.
     kept: Kept,
-    /// Called when a run has ended that has no hook of its own; without this only runs' own ones are seen to.
-    hook: Option<Option<String>>,
-    /// Hooks that are at work.
+    end_calls: EndCalls,
+    /// Calls that are at work.
     calls: AtomicUsize,
     /// The only run this queue works on.
     only: Option<i64>,
     active: Mutex<HashMap<i64, Active>>,
+    /// Items whose leases are renewed.
+    leases: Mutex<HashSet<ItemKey>>,
     /// Recipes of runs, by run and checkpoints passed.
     recipes: Mutex<HashMap<(i64, i64), Parsed>>,
     /// What is filled while pictures of a run are made, by its tasks' places.
@@ -120,7 +157,7 @@ struct Shared {
     /// What pictures take on this machine.
     costs: Mutex<Costs>,
     /// What was last told of each run, and when.
-    told: Mutex<HashMap<i64, (String, Instant)>>,
+    told: Mutex<HashMap<i64, (Standing, Instant)>>,
 }
 
 /// The queue's handle.
@@ -134,37 +171,15 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(|p| p.into_inner())
 }
 
-fn millis() -> i64 {
-    SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).map_or(0, |d| d.as_millis() as i64)
-}
-
 impl Queue {
-    /// Starts working on what waits in the store, at most `cores` pictures at a time, as one of perhaps several workers.
-    pub fn start(store: Store, cores: usize, limits: Limits) -> Self {
-        Self::begin(store, cores, limits, None, None)
-    }
-
-    /// As [`start`](Self::start); besides, `hook` is called after each run that has none of its own, whoever ended it.
-    pub fn serve(store: Store, cores: usize, limits: Limits, hook: Option<String>) -> Self {
-        Self::begin(store, cores, limits, Some(hook), None)
-    }
-
-    /// Works on one run alone.
-    pub fn only(store: Store, cores: usize, run: i64) -> Self {
-        Self::begin(store, cores, Limits::default(), None, Some(run))
-    }
-
-    fn begin(
-        store: Store,
-        cores: usize,
-        limits: Limits,
-        hook: Option<Option<String>>,
-        only: Option<i64>,
-    ) -> Self {
-        let kept = store.folder().join("kept");
+    /// Starts working on what waits, as one of perhaps several workers.
+    pub fn start(records: Arc<dyn Records>, options: QueueOptions) -> Self {
+        let QueueOptions { cores, limits, end_calls, only, clock } = options;
+        let kept = records.folder().join("kept");
         let queue = Self(Arc::new(Shared {
-            store,
-            name: worker_name(),
+            records,
+            clock,
+            name: worker_name().to_owned(),
             wake: Notify::new(),
             events: broadcast::channel(1024).0,
             cores: cores.max(1),
@@ -173,10 +188,11 @@ impl Queue {
             writing: AtomicUsize::new(0),
             room: Room::new(default_memory()),
             kept: Kept::new(&kept),
-            hook,
+            end_calls,
             calls: AtomicUsize::new(0),
             only,
             active: Mutex::default(),
+            leases: Mutex::default(),
             recipes: Mutex::default(),
             streams: tokio::sync::Mutex::default(),
             costs: Mutex::default(),
@@ -185,8 +201,8 @@ impl Queue {
         queue.set_limits(limits);
         let worker = queue.clone();
         tokio::spawn(async move { worker.work().await });
-        let heart = queue.clone();
-        tokio::spawn(async move { heart.beat().await });
+        let leases = queue.clone();
+        tokio::spawn(async move { leases.renew_leases().await });
         let table = queue.clone();
         tokio::spawn(async move { table.know_costs().await });
         queue
@@ -221,9 +237,9 @@ impl Queue {
     /// Cancels a run; pictures in work are finished.
     ///
     /// # Errors
-    /// The store's.
-    pub async fn cancel(&self, run: i64) -> rallo_store::Result<()> {
-        if self.0.store.cancel_run(run, &now()).await? {
+    /// [`rallo_job::Error`].
+    pub async fn cancel(&self, run: i64) -> rallo_job::Result<()> {
+        if self.0.records.cancel_run(run, &self.0.clock.text()).await? {
             self.give_up(run).await;
             self.tell(run).await?;
             self.call(run).await?;
@@ -241,10 +257,25 @@ impl Queue {
     /// Lets a run pause; pictures in work are finished.
     ///
     /// # Errors
-    /// The store's.
-    pub async fn pause(&self, run: i64) -> rallo_store::Result<()> {
-        if self.0.store.pause_run(run, None, None).await? {
+    /// [`rallo_job::Error`].
+    pub async fn pause(&self, run: i64) -> rallo_job::Result<()> {
+        if self.0.records.pause_run(run, None, None).await? {
             self.tell(run).await?;
+        }
+        Ok(())
+    }
+
+    /// A run goes on: its pace is told by what is done from now on. What is in work stays counted.
+    async fn begin_stretch(&self, run: i64) -> rallo_job::Result<()> {
+        let counts = self.0.records.counts(run).await?;
+        let mut active = lock(&self.0.active);
+        if let Some(known) = active.get_mut(&run) {
+            if known.at_work.is_empty() {
+                active.remove(&run);
+            } else {
+                known.since = Instant::now();
+                known.before = (counts.done + counts.failed + counts.skipped, counts.ended_pixels);
+            }
         }
         Ok(())
     }
@@ -252,10 +283,10 @@ impl Queue {
     /// Lets a paused run go on.
     ///
     /// # Errors
-    /// The store's.
-    pub async fn go_on(&self, run: i64) -> rallo_store::Result<()> {
-        if self.0.store.resume_run(run).await? {
-            lock(&self.0.active).remove(&run);
+    /// [`rallo_job::Error`].
+    pub async fn go_on(&self, run: i64) -> rallo_job::Result<()> {
+        if self.0.records.resume_run(run).await? {
+            self.begin_stretch(run).await?;
             self.added();
             self.tell(run).await?;
         }
@@ -270,31 +301,5 @@ impl Queue {
     /// What is kept on the disk to save time.
     pub fn kept(&self) -> &Kept {
         &self.0.kept
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use crate::queue::progress::{Expected, pace};
-
-    #[test]
-    fn what_pictures_take_is_split_into_each_and_each_pixel() {
-        // Three seconds each and two a pixel, seen on pictures of several sizes.
-        let all: Vec<(f64, f64)> = [5.0, 20.0, 8.0].map(|p| (p, 3.0 + 2.0 * p)).to_vec();
-        assert_eq!(Expected::of(&all), Some(Expected { each: 3.0, pixel: 2.0 }));
-        assert_eq!(Expected::of(&all).unwrap().work(2.0, 10.0), 26.0);
-        // Pictures of one size say nothing of what each takes by itself.
-        assert_eq!(Expected::of(&[(10.0, 4.0), (10.0, 6.0)]), Some(Expected { each: 0.0, pixel: 0.5 }));
-        assert_eq!(Expected::of(&[]), None);
-    }
-
-    #[test]
-    fn the_table_speaks_first_and_the_run_itself_afterwards() {
-        assert_eq!(pace(None, 5.0, 0.0, 100.0), None);
-        assert_eq!(pace(Some(2.0), 5.0, 0.0, 100.0), Some(2.0));
-        assert_eq!(pace(None, 5.0, 10.0, 100.0), Some(0.5));
-        // Half of what is enough: half of each.
-        assert_eq!(pace(Some(2.0), 10.0, 2.5, 100.0), Some(3.0));
-        assert_eq!(pace(Some(2.0), 40.0, 10.0, 100.0), Some(4.0));
     }
 }

@@ -1,13 +1,13 @@
 //! What is told of a run: where it stands, what is under way, how long it will take.
 
-use crate::frame_context::subject;
+use crate::frame_context::{decided, subject};
 use crate::preflight::cost::{self, Cost, Costs, Original};
 use crate::queue::worker::Parsed;
-use crate::queue::{ENOUGH, EXPECTED, LOOKED_AT, NEWS, Queue, SETTLED, lock};
+use crate::queue::{ENOUGH, EXPECTED, EndCalls, LOOKED_AT, NEWS, Queue, SETTLED, lock};
 use rallo_engine::Size;
+use rallo_job::{Counts, Run, RunState};
 use rallo_media::Format;
 use rallo_recipe::Recipe;
-use rallo_store::{Counts, Run};
 use serde::Serialize;
 use std::collections::HashMap;
 use std::path::Path;
@@ -18,8 +18,8 @@ use std::time::Instant;
 pub struct Event {
     /// The run.
     pub run: i64,
-    /// `waiting`, `running`, `paused`, `asking`, `done` or `cancelled`.
-    pub state: String,
+    /// Where it stands.
+    pub state: RunState,
     /// Why it pauses, or what it asks.
     pub reason: Option<String>,
     /// Pictures in all, and files of all of them.
@@ -42,7 +42,20 @@ pub struct Event {
     pub under_way: f64,
 }
 
+/// What of an event is news when it changes.
+#[derive(Clone, Debug, PartialEq)]
+pub(super) struct Standing {
+    pub(super) state: RunState,
+    ended: i64,
+    reason: Option<String>,
+}
+
 impl Event {
+    /// What of it is news when it changes.
+    pub(super) fn standing(&self) -> Standing {
+        Standing { state: self.state, ended: self.ended(), reason: self.reason.clone() }
+    }
+
     /// Pictures that have ended.
     pub fn ended(&self) -> i64 {
         self.done + self.failed + self.skipped
@@ -91,13 +104,13 @@ impl Queue {
     /// How far a run is now.
     ///
     /// # Errors
-    /// The store's.
-    pub async fn state(&self, run: &Run) -> rallo_store::Result<Event> {
-        let counts = self.0.store.counts(run.id).await?;
+    /// [`rallo_job::Error`].
+    pub async fn state(&self, run: &Run) -> rallo_job::Result<Event> {
+        let counts = self.0.records.counts(run.id).await?;
         let Counts { total, tasks, done, failed, skipped, working, pixels, ended_pixels } = counts;
         let pictures = (total - tasks).max(1) as f64;
         let (mut each, mut left, mut under_way) = (None, None, 0.0);
-        if run.state == "running" {
+        if run.state == RunState::Running {
             let active = lock(&self.0.active);
             // What is made of all pictures takes a time of its own, which these say nothing of.
             if let Some(active) = active.get(&run.id).filter(|_| ended_pixels < pixels) {
@@ -122,7 +135,7 @@ impl Queue {
         } else if run.seconds > 0.0 && done + failed + skipped > 0 {
             each = Some(run.seconds / pictures.min((done + failed + skipped) as f64));
         }
-        let (state, reason) = (run.state.clone(), run.reason.clone());
+        let (state, reason) = (run.state, run.reason.clone());
         Ok(Event {
             run: run.id,
             state,
@@ -142,19 +155,18 @@ impl Queue {
     /// Tells everybody how far a run is.
     ///
     /// # Errors
-    /// The store's.
-    pub async fn tell(&self, run: i64) -> rallo_store::Result<()> {
-        let run = self.0.store.run(run).await?;
+    /// [`rallo_job::Error`].
+    pub async fn tell(&self, run: i64) -> rallo_job::Result<()> {
+        let run = self.0.records.run(run).await?;
         let event = self.state(&run).await?;
-        let words = format!("{} {} {:?}", event.state, event.ended(), event.reason);
-        lock(&self.0.told).insert(run.id, (words, Instant::now()));
+        lock(&self.0.told).insert(run.id, (event.standing(), Instant::now()));
         // Nobody listening is no fault.
         let _ = self.0.events.send(event);
         Ok(())
     }
 
     /// As [`tell`](Self::tell), but not too often: the next look around says the rest.
-    pub(super) async fn tell_soon(&self, run: i64) -> rallo_store::Result<()> {
+    pub(super) async fn tell_soon(&self, run: i64) -> rallo_job::Result<()> {
         let lately = lock(&self.0.told).get(&run).is_some_and(|t| t.1.elapsed() < NEWS);
         if lately { Ok(()) } else { self.tell(run).await }
     }
@@ -173,13 +185,13 @@ impl Queue {
 
     /// Reads what is known of this machine, and measures it once where nothing is, when the program has settled.
     pub(super) async fn know_costs(&self) {
-        let kept = self.0.store.setting(cost::SETTING).await.ok().flatten();
+        let kept = self.0.records.setting(cost::SETTING).await.ok().flatten();
         let kept: Costs = kept.and_then(|text| serde_json::from_str(&text).ok()).unwrap_or_default();
         *lock(&self.0.costs) = kept.clone();
-        if self.0.hook.is_none() || !kept.is_to_be_measured() {
+        if self.0.end_calls == EndCalls::OwnOnly || !kept.is_to_be_measured() {
             return;
         }
-        tokio::time::sleep(SETTLED).await;
+        self.0.clock.sleep(SETTLED).await;
         let measured = tokio::task::spawn_blocking(move || kept.measured()).await;
         if let Ok(measured) = measured {
             *lock(&self.0.costs) = measured;
@@ -189,17 +201,17 @@ impl Queue {
 
     pub(super) async fn keep_costs(&self) {
         let text = serde_json::to_string(&self.costs()).unwrap_or_default();
-        if let Err(e) = self.0.store.set_setting(cost::SETTING, &text).await {
+        if let Err(e) = self.0.records.set_setting(cost::SETTING, &text).await {
             tracing::warn!("what pictures take was not kept: {e}");
         }
     }
 
     /// What a picture of a run takes by the machine's table, and the pixels of its original.
-    pub(super) fn said(&self, recipe: &Recipe, item: &rallo_store::Item) -> Option<(Cost, f64)> {
+    pub(super) fn said(&self, recipe: &Recipe, item: &rallo_job::RunItem) -> Option<(Cost, f64)> {
         let path = Path::new(&item.source);
         let facts = crate::library::scan::facts(path).ok()?;
         let size = Size::new(facts.width, facts.height);
-        let decided = serde_json::from_str(&item.decided).unwrap_or_default();
+        let decided = decided(item).ok()?;
         let about = subject(path, Some(&facts), &decided, item.position as usize + 1);
         let original =
             Original { size, bytes: item.source_bytes.max(0) as u64, is_jpeg: facts.format == Format::Jpeg };
@@ -208,7 +220,7 @@ impl Queue {
 
     /// Looks up what a run's pictures take, by a few of them.
     pub(super) async fn expect(&self, run: i64, recipe: Parsed) {
-        let Ok(items) = self.0.store.waiting(run, LOOKED_AT).await else { return };
+        let Ok(items) = self.0.records.waiting(run, LOOKED_AT).await else { return };
         let queue = self.clone();
         let found = tokio::task::spawn_blocking(move || {
             let recipe = recipe.as_ref().as_ref().ok()?;
@@ -233,23 +245,49 @@ impl Queue {
     }
 
     /// Whether the machine's table is to learn from a picture: from the first ones each time, later from some.
-    pub(super) fn is_worth_learning(&self, item: &rallo_store::Item) -> bool {
+    pub(super) fn is_worth_learning(&self, item: &rallo_job::RunItem) -> bool {
         lock(&self.0.costs).learned < 50.0 || item.position % 16 == 0
     }
 
     /// Lets the machine's table learn from a picture that took so many seconds of one core.
-    pub(super) fn learn(&self, recipe: &Parsed, item: &rallo_store::Item, seconds: f64, bytes: u64) {
+    pub(super) fn learn(&self, recipe: &Parsed, item: &rallo_job::RunItem, seconds: f64, bytes: u64) {
         let Ok(recipe) = recipe.as_ref() else { return };
         if let Some((said, _)) = self.said(recipe, item) {
             lock(&self.0.costs).learn(said, seconds, bytes);
         }
     }
 
-    pub(super) async fn write_time(&self, run: i64) -> rallo_store::Result<()> {
+    pub(super) async fn write_time(&self, run: i64) -> rallo_job::Result<()> {
         let owed = match lock(&self.0.active).get_mut(&run) {
             Some(one) => std::mem::take(&mut one.owed),
             None => 0.0,
         };
-        if owed > 0.0 { self.0.store.add_seconds(run, owed).await } else { Ok(()) }
+        if owed > 0.0 { self.0.records.add_seconds(run, owed).await } else { Ok(()) }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_pictures_take_is_split_into_each_and_each_pixel() {
+        // Three seconds each and two a pixel, seen on pictures of several sizes.
+        let all: Vec<(f64, f64)> = [5.0, 20.0, 8.0].map(|p| (p, 3.0 + 2.0 * p)).to_vec();
+        assert_eq!(Expected::of(&all), Some(Expected { each: 3.0, pixel: 2.0 }));
+        assert_eq!(Expected::of(&all).unwrap().work(2.0, 10.0), 26.0);
+        // Pictures of one size say nothing of what each takes by itself.
+        assert_eq!(Expected::of(&[(10.0, 4.0), (10.0, 6.0)]), Some(Expected { each: 0.0, pixel: 0.5 }));
+        assert_eq!(Expected::of(&[]), None);
+    }
+
+    #[test]
+    fn the_table_speaks_first_and_the_run_itself_afterwards() {
+        assert_eq!(pace(None, 5.0, 0.0, 100.0), None);
+        assert_eq!(pace(Some(2.0), 5.0, 0.0, 100.0), Some(2.0));
+        assert_eq!(pace(None, 5.0, 10.0, 100.0), Some(0.5));
+        // Half of what is enough: half of each.
+        assert_eq!(pace(Some(2.0), 10.0, 2.5, 100.0), Some(3.0));
+        assert_eq!(pace(Some(2.0), 40.0, 10.0, 100.0), Some(4.0));
     }
 }

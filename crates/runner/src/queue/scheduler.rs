@@ -2,16 +2,32 @@
 
 use crate::assemble::web_gallery;
 use crate::files::atomic_file::{part_in, sweep};
-use crate::now;
 use crate::preflight::output_paths::free_bytes;
-use crate::queue::liveness::is_gone;
+use crate::queue::lease::{InWork, LEASE};
 use crate::queue::worker::Place;
-use crate::queue::{BEAT, KEPT, LEASE, Limits, Queue, TICK, lock, millis};
+use crate::queue::{EndCalls, KEPT, Limits, Queue, TICK, lock};
+use crate::render::fault::{Ended, Fault};
 use crate::report::{self, webhook};
-use rallo_store::Run;
+use rallo_job::{Claim, FailureKind, Run, RunItem, RunState};
 use std::path::Path;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::Ordering;
+
+/// A call after a run, as long as it is at work.
+struct Calling(Queue);
+
+impl Calling {
+    fn begin(queue: &Queue) -> Self {
+        queue.0.calls.fetch_add(1, Ordering::Relaxed);
+        Self(queue.clone())
+    }
+}
+
+impl Drop for Calling {
+    fn drop(&mut self) {
+        self.0.0.calls.fetch_sub(1, Ordering::Relaxed);
+    }
+}
 
 impl Queue {
     /// Pictures that may be in work now.
@@ -24,17 +40,8 @@ impl Queue {
         }
     }
 
-    pub(super) async fn beat(&self) {
-        loop {
-            tokio::time::sleep(BEAT).await;
-            if let Err(e) = self.0.store.beat(&self.0.name, millis() + LEASE).await {
-                tracing::warn!("loans were not renewed: {e}");
-            }
-        }
-    }
-
     pub(super) async fn work(&self) {
-        let limit = self.0.store.setting(KEPT).await.ok().flatten().and_then(|t| t.parse().ok());
+        let limit = self.0.records.setting(KEPT).await.ok().flatten().and_then(|t| t.parse().ok());
         if let Some(limit) = limit {
             self.0.kept.set_limit(limit);
         }
@@ -58,43 +65,61 @@ impl Queue {
         }
     }
 
-    /// Takes as many pictures into work as may be.
-    pub(super) async fn hand_out(&self) -> rallo_store::Result<()> {
+    /// Takes as many items into work as may be.
+    async fn hand_out(&self) -> rallo_job::Result<()> {
+        let shared = &self.0;
         loop {
-            let (busy, allowed) = (self.0.busy.load(Ordering::Relaxed), self.allowed());
+            let (busy, allowed) = (shared.busy.load(Ordering::Relaxed), self.allowed());
             if busy >= allowed {
                 return Ok(());
             }
-            let Some(item) = self.0.store.take(&self.0.name, millis(), LEASE, &now(), self.0.only).await?
-            else {
-                return Ok(());
+            let clock = shared.clock.text();
+            let claim = Claim {
+                worker: &shared.name,
+                now: shared.clock.millis(),
+                lease: LEASE,
+                clock: &clock,
+                only: shared.only,
             };
+            let Some(item) = shared.records.claim(&claim).await? else { return Ok(()) };
+            let in_work = InWork::begin(self, &item);
             // Fewer pictures than cores: each gets more of them.
-            let others = self.0.store.ready(millis(), &now(), allowed as i64).await? as usize;
+            let others = shared.records.claimable(&clock, allowed as i64).await? as usize;
             let threads = (allowed / (busy + 1 + others).min(allowed)).max(1);
-            self.0.busy.fetch_add(1, Ordering::Relaxed);
+            let place = Arc::new(Place::take(self));
             let queue = self.clone();
-            tokio::spawn(async move {
-                let run = item.run_id;
-                let place = Arc::new(Place { queue: queue.clone(), is_writing: AtomicBool::new(false) });
-                queue.picture(item, threads, place).await;
-                queue.added();
-                if let Err(e) = queue.tell_soon(run).await {
-                    tracing::error!("run {run}: {e}");
-                }
-            });
+            tokio::spawn(async move { queue.see_through(item, threads, place, in_work).await });
+        }
+    }
+
+    /// Works on an item until its end is written down, whatever happens on the way.
+    async fn see_through(&self, item: RunItem, threads: usize, place: Arc<Place>, in_work: InWork) {
+        let run = item.run_id;
+        let (queue, work) = (self.clone(), item.clone());
+        let in_work = Arc::new(in_work);
+        let held = in_work.clone();
+        let done = tokio::spawn(async move { queue.item(work, threads, place, &held).await }).await;
+        if let Err(e) = done {
+            let reason = format!("the program failed on this picture: {e}");
+            tracing::error!("run {run}, item {}: {reason}", item.position + 1);
+            self.write_end(item, Ended::failed(Fault::new(FailureKind::Inside, reason)), 0.0, None).await;
+        }
+        drop(in_work);
+        self.added();
+        if let Err(e) = self.tell_soon(run).await {
+            tracing::error!("run {run}: {e}");
         }
     }
 
     /// Ends a run if nothing of it is left.
-    pub(super) async fn end(&self, run: i64) -> rallo_store::Result<()> {
-        if self.0.store.has_waiting(run).await? {
+    pub(super) async fn end(&self, run: i64) -> rallo_job::Result<()> {
+        if self.0.records.has_waiting(run).await? {
             return Ok(());
         }
         self.write_time(run).await?;
         // Before the end is written down: a program killed here does it once more.
-        web_gallery::write(&self.0.store, run).await?;
-        if self.0.store.end_run(run, &now()).await? {
+        web_gallery::write(&*self.0.records, run).await?;
+        if self.0.records.end_run(run, &self.0.clock.text()).await? {
             self.keep_costs().await;
             lock(&self.0.active).remove(&run);
             lock(&self.0.recipes).retain(|(id, _), _| *id != run);
@@ -107,20 +132,24 @@ impl Queue {
 
     /// Calls what follows a run that has ended, unless somebody has done so; another one's runs without a hook of their
     /// own are left to the server.
-    pub(super) async fn call(&self, run: i64) -> rallo_store::Result<()> {
-        let own = self.0.store.run(run).await?.hook;
-        let other = self.0.hook.clone().flatten();
-        if own.is_none() && self.0.hook.is_none() || !self.0.store.call_run(run).await? {
+    pub(super) async fn call(&self, run: i64) -> rallo_job::Result<()> {
+        let own = self.0.records.run(run).await?.hook;
+        let other = match &self.0.end_calls {
+            EndCalls::OwnOnly if own.is_none() => return Ok(()),
+            EndCalls::OwnOnly => None,
+            EndCalls::All(other) => other.clone(),
+        };
+        if !self.0.records.call_run(run).await? {
             return Ok(());
         }
         let Some(hook) = own.or(other).filter(|h| !h.trim().is_empty()) else { return Ok(()) };
-        let report = report::of(&self.0.store, run).await?.to_string();
+        let report = report::of(&*self.0.records, run).await?.to_string();
         let queue = self.clone();
         // In the background: the queue goes on.
-        self.0.calls.fetch_add(1, Ordering::Relaxed);
+        let calling = Calling::begin(&queue);
         tokio::spawn(async move {
             webhook::call(run, &hook, report).await;
-            queue.0.calls.fetch_sub(1, Ordering::Relaxed);
+            drop(calling);
         });
         Ok(())
     }
@@ -130,51 +159,52 @@ impl Queue {
         self.0.calls.load(Ordering::Relaxed) > 0
     }
 
-    /// Sees to loans of programs that are gone, to what other programs did, and to runs that wait for something.
-    pub(super) async fn look_around(&self, thoroughly: bool) -> rallo_store::Result<()> {
-        let store = &self.0.store;
-        if thoroughly {
-            for worker in store.workers().await?.iter().filter(|w| **w != self.0.name && is_gone(w)) {
-                let folders = store.folders_of(worker).await?;
-                store.release(worker).await?;
-                let swept =
-                    tokio::task::spawn_blocking(move || folders.iter().for_each(|f| sweep(Path::new(f))))
-                        .await;
-                if let Err(e) = swept {
-                    tracing::warn!("parts of files were not swept away: {e}");
-                }
+    /// Gives back what leases that ran out held, sees to what other workers did, and to runs that wait for something.
+    async fn look_around(&self, thoroughly: bool) -> rallo_job::Result<()> {
+        let records = &self.0.records;
+        for expired in records.release_expired(self.0.clock.millis()).await? {
+            tracing::warn!("worker {} did not renew its leases; its items go to others", expired.worker);
+            self.added();
+            if expired.worker == self.0.name {
+                // It is still at it, only late; its files are on their way.
+                continue;
+            }
+            let swept = tokio::task::spawn_blocking(move || {
+                expired.folders.iter().for_each(|folder| sweep(Path::new(folder), &expired.worker));
+            });
+            if let Err(e) = swept.await {
+                tracing::warn!("files half written were not swept away: {e}");
             }
         }
-        let mut open = store.open_runs().await?;
+        let mut open = records.open_runs().await?;
         if let Some(only) = self.0.only {
             open.retain(|r| r.id == only);
         }
         for run in &open {
             if thoroughly
                 && self.0.only.is_none()
-                && run.state == "paused"
+                && run.state == RunState::Paused
                 && run.held.is_some()
                 && self.may_go_on(run).await?
             {
                 self.go_on(run.id).await?;
             }
             self.write_time(run.id).await?;
-            if matches!(run.state.as_str(), "running" | "waiting") {
+            if run.state.is_claimable() {
                 self.end(run.id).await?;
             }
             let event = self.state(run).await?;
-            let words = format!("{} {} {:?}", event.state, event.ended(), event.reason);
+            let standing = event.standing();
             // A long picture is followed while it is made.
-            if event.under_way > 0.0 || lock(&self.0.told).get(&run.id).is_none_or(|t| t.0 != words) {
+            if event.under_way > 0.0 || lock(&self.0.told).get(&run.id).is_none_or(|t| t.0 != standing) {
                 self.tell(run.id).await?;
             }
         }
         // Runs that another program ended.
         let over: Vec<i64> = {
             let told = lock(&self.0.told);
-            let over = |words: &str| words.starts_with("done") || words.starts_with("cancelled");
             told.iter()
-                .filter(|(id, t)| !over(&t.0) && open.iter().all(|r| r.id != **id))
+                .filter(|(id, t)| !t.0.state.is_over() && open.iter().all(|r| r.id != **id))
                 .map(|(id, _)| *id)
                 .collect()
         };
@@ -184,7 +214,7 @@ impl Queue {
             self.tell(run).await?;
         }
         // Those without a hook of their own are the server's matter.
-        let all = store.uncalled(self.0.hook.is_some()).await?;
+        let all = records.uncalled(self.0.end_calls != EndCalls::OwnOnly).await?;
         for run in all.into_iter().filter(|r| self.0.only.is_none_or(|o| o == *r)) {
             self.call(run).await?;
         }
@@ -192,8 +222,8 @@ impl Queue {
     }
 
     /// Whether what a run waits for is over: there is a folder, it can be written to, and there is room.
-    pub(super) async fn may_go_on(&self, run: &Run) -> rallo_store::Result<bool> {
-        let items = self.0.store.waiting(run.id, 1).await?;
+    pub(super) async fn may_go_on(&self, run: &Run) -> rallo_job::Result<bool> {
+        let items = self.0.records.waiting(run.id, 1).await?;
         let Some(item) = items.into_iter().next() else { return Ok(true) };
         let most = item.source_bytes.max(1_000_000) as u64;
         let tried = tokio::task::spawn_blocking(move || {

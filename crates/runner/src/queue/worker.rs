@@ -3,20 +3,21 @@
 use crate::assemble::finishing::{self, Around};
 use crate::assemble::ordered_stream::Stream;
 use crate::assemble::piece::Piece;
-use crate::queue::{Active, PARALLEL, Queue, TICK, WRITING, lock, millis};
+use crate::frame_context::decided;
+use crate::queue::lease::InWork;
+use crate::queue::{PARALLEL, Queue, TICK, WRITING, lock};
 use crate::render::fault::{Ended, Fault};
-use crate::render::item::{self, Item, Joins, State};
+use crate::render::item::{self, Joins, PictureJob};
 use crate::schedule::{self, CancellationToken, Class, Share};
+use rallo_job::{FailureKind, ItemState, Run, RunItem, WrittenFile};
 use rallo_recipe::Recipe;
-use rallo_store::{Run, Written};
-use serde_json::Value;
 use std::collections::HashMap;
-use std::path::Path;
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Instant;
 
-pub(super) type Parsed = Arc<Result<Recipe, String>>;
+pub(super) type Parsed = Arc<Result<Recipe, Fault>>;
 
 /// Bundles of a run that are filled while its pictures are made.
 #[derive(Default)]
@@ -36,11 +37,18 @@ impl Streams {
 /// A picture's place among those in work. Once it only waits for the disk, another picture may be computed; a slow
 /// disk would leave the cores idle otherwise.
 pub(super) struct Place {
-    pub(super) queue: Queue,
-    pub(super) is_writing: AtomicBool,
+    queue: Queue,
+    is_writing: AtomicBool,
 }
 
 impl Place {
+    /// Takes one.
+    pub(super) fn take(queue: &Queue) -> Self {
+        queue.0.busy.fetch_add(1, Ordering::Relaxed);
+        Self { queue: queue.clone(), is_writing: AtomicBool::new(false) }
+    }
+
+    /// From now on it only waits for the disk.
     pub(super) fn write(&self) {
         let shared = &self.queue.0;
         if shared.writing.load(Ordering::Relaxed) < WRITING * shared.cores
@@ -61,10 +69,9 @@ impl Drop for Place {
 }
 
 /// The recipe with what was changed for one picture at a checkpoint.
-pub(super) fn answered(recipe: &Result<Recipe, String>, item: &rallo_store::Item) -> Result<Recipe, String> {
+fn answered(recipe: &Result<Recipe, Fault>, item: &RunItem) -> Result<Recipe, Fault> {
     let recipe = recipe.as_ref().map_err(Clone::clone)?;
-    let answers: Vec<(usize, String, Value)> = serde_json::from_str(&item.answers).unwrap_or_default();
-    recipe.answered(&answers).map_err(|faults| faults.to_string())
+    recipe.answered(&item.answers).map_err(|faults| Fault::new(FailureKind::Recipe, faults.to_string()))
 }
 
 impl Queue {
@@ -74,8 +81,9 @@ impl Queue {
         if let Some(known) = lock(&self.0.recipes).get(&key) {
             return known.clone();
         }
-        let parsed =
-            Recipe::parse(&run.document).map_err(|faults| format!("the recipe cannot be read: {faults}"));
+        let parsed = Recipe::parse(&run.document).map_err(|faults| {
+            Fault::new(FailureKind::Recipe, format!("the recipe cannot be read: {faults}"))
+        });
         let parsed: Parsed = Arc::new(parsed);
         let mut all = lock(&self.0.recipes);
         if all.len() > 16 {
@@ -85,126 +93,147 @@ impl Queue {
         parsed
     }
 
-    /// One picture, from its loan to its end in the store.
-    pub(super) async fn picture(&self, mut item: rallo_store::Item, threads: usize, place: Arc<Place>) {
-        let store = &self.0.store;
-        let run = loop {
-            match store.run(item.run_id).await {
-                Ok(run) => break run,
+    /// The run of an item; asked for until the records answer.
+    async fn run_of(&self, item: &RunItem) -> Run {
+        loop {
+            match self.0.records.run(item.run_id).await {
+                Ok(run) => return run,
                 Err(e) => {
                     tracing::error!("run {}: {e}", item.run_id);
-                    tokio::time::sleep(TICK).await;
+                    self.0.clock.sleep(TICK).await;
                 }
             }
-        };
-        let recipe = self.recipe(&run).await;
-        let share = Share::default();
-        if self.began(&run, &item, &share).await && item.task.is_none() {
-            let (queue, recipe, run) = (self.clone(), recipe.clone(), run.id);
-            tokio::spawn(async move { queue.expect(run, recipe).await });
         }
-        let start = Instant::now();
+    }
+
+    /// Where the results of an item go, each with the hash of the file that a run wrote there before.
+    async fn targets(&self, item: &RunItem) -> Vec<(PathBuf, Option<String>)> {
         let mut targets = Vec::new();
         for path in item.targets() {
-            let known = if Path::new(&path).exists() {
-                store.result(&path).await.ok().flatten().map(|r| r.hash)
+            let known = if tokio::fs::try_exists(&path).await.unwrap_or(false) {
+                self.0.records.result(&path).await.ok().flatten().map(|r| r.hash)
             } else {
                 None
             };
             targets.push((path.into(), known));
         }
+        targets
+    }
+
+    /// One item, from its claim to its end in the records.
+    pub(super) async fn item(&self, item: RunItem, threads: usize, place: Arc<Place>, in_work: &InWork) {
+        #[cfg(test)]
+        assert!(!item.source.contains("panic-in-the-queue"), "as the test asks for");
+        let run = self.run_of(&item).await;
+        let recipe = self.recipe(&run).await;
+        let share = Share::default();
+        if self.began(&run, &item, &share, in_work).await && item.task.is_none() {
+            let (queue, recipe, run) = (self.clone(), recipe.clone(), run.id);
+            tokio::spawn(async move { queue.expect(run, recipe).await });
+        }
+        let start = Instant::now();
         let streams = match recipe.as_ref() {
             Ok(recipe) => self.streams(&run, recipe).await,
             Err(_) => Arc::default(),
         };
-        let at = item.position as usize;
         let mut mark = None;
         let ended = if item.task.is_some() {
             let done = self.task(&run, &recipe, &item, streams.clone(), threads).await;
             mark = done.mark;
             done.ended
         } else {
-            streams.all.values().for_each(|s| s.began(at));
-            let (queue, item, streams) = (self.clone(), item.clone(), streams.clone());
-            let recipe = recipe.clone();
-            let work = move || match answered(&recipe, &item) {
-                Err(reason) => Ended::failed(Fault::new("recipe", reason)),
-                Ok(recipe) => {
-                    let work = Item {
-                        source: item.source.clone().into(),
-                        targets,
-                        decided: serde_json::from_str(&item.decided).unwrap_or_default(),
-                        number: at + 1,
-                    };
-                    let wanted = streams.all.iter().filter(|(_, s)| s.wants(at)).map(|(t, _)| *t).collect();
-                    let give = |task: usize, piece: Piece| {
-                        if let Some(stream) = streams.all.get(&task) {
-                            stream.give(at, Some(piece));
-                        }
-                    };
-                    let of = streams.all.values().next().map_or(0, Stream::count);
-                    let joins = Joins { wanted, of, give: &give };
-                    queue.pooled(threads, &share, || {
-                        item::picture(&recipe, &work, &queue.0.room, &queue.0.kept, &joins, &|| place.write())
-                    })
-                }
-            };
-            tokio::task::spawn_blocking(work).await.unwrap_or_else(|e| {
-                Ended::failed(Fault::new("inside", format!("the program failed on this picture: {e}")))
-            })
+            self.picture(&item, &recipe, streams.clone(), (threads, share), place).await
         };
-        self.stopped(run.id, item.position);
         let took = start.elapsed().as_secs_f64();
-        if item.task.is_none() && ended.state == State::Done && self.is_worth_learning(&item) {
+        if item.task.is_none() && ended.state == ItemState::Done && self.is_worth_learning(&item) {
             let bytes = ended.outputs.iter().filter(|o| o.made).map(|o| o.bytes).sum();
             let (queue, recipe, item) = (self.clone(), recipe.clone(), item.clone());
             let seconds = took * (threads as f64).powf(PARALLEL);
             tokio::task::spawn_blocking(move || queue.learn(&recipe, &item, seconds, bytes));
         }
-        let waits = matches!(ended.kind, Some("no room" | "no permission"));
+        let held_by = ended.kind.filter(|kind| kind.holds_run());
         // Pieces that were given are not asked for again; others will not come, or in another try.
         if item.task.is_none() && !streams.all.is_empty() {
-            let streams = streams.clone();
+            let (streams, at) = (streams.clone(), item.position as usize);
             let tell = move || {
-                streams.all.values().for_each(|s| if waits { s.left(at) } else { s.skip(at) });
+                streams.all.values().for_each(|s| if held_by.is_some() { s.left(at) } else { s.skip(at) });
             };
             // Handing pieces on may wait for another program.
             if let Err(e) = tokio::task::spawn_blocking(tell).await {
                 tracing::error!("run {}: {e}", run.id);
             }
         }
-        // No fault of the picture: the run waits until there is room again, or somebody helps.
-        if let Some(kind @ ("no room" | "no permission")) = ended.kind {
-            let reason = ended.reason.unwrap_or_default();
-            let paused = store
-                .pause_run(
-                    run.id,
-                    Some(&format!("It waits: {reason}. It goes on by itself when that is over.")),
-                    Some(kind),
-                )
-                .await;
-            let back = store.give_back(&item).await;
-            if let Err(e) = paused.and(back.map(|()| true)) {
-                tracing::error!("run {}: {e}", run.id);
-            }
-            let _ = self.tell(run.id).await;
-            return;
+        match held_by {
+            Some(kind) => self.hold(&run, &item, kind, &ended.reason.unwrap_or_default()).await,
+            None => self.write_end(item, ended, took, mark).await,
         }
-        item.state = match ended.state {
-            State::Done => "done",
-            State::Failed => "failed",
-            State::Skipped => "skipped",
-        }
-        .into();
-        item.kind = ended.kind.map(str::to_owned);
-        item.reason = ended.reason;
-        item.outputs = serde_json::to_string(&ended.outputs).ok();
-        item.seconds = Some(start.elapsed().as_secs_f64());
-        item.ended = millis();
-        // The result is there: that is written down, however long the store takes.
-        while let Err(e) = self.finish(&run, &item, &ended.outputs, mark.as_deref()).await {
+    }
+
+    /// The results of one picture.
+    async fn picture(
+        &self,
+        item: &RunItem,
+        recipe: &Parsed,
+        streams: Arc<Streams>,
+        (threads, share): (usize, Share),
+        place: Arc<Place>,
+    ) -> Ended {
+        let targets = self.targets(item).await;
+        let at = item.position as usize;
+        streams.all.values().for_each(|s| s.began(at));
+        let (queue, recipe, item) = (self.clone(), recipe.clone(), item.clone());
+        let work = move || {
+            let (recipe, decided) = match (answered(&recipe, &item), decided(&item)) {
+                (Ok(recipe), Ok(decided)) => (recipe, decided),
+                (Err(fault), _) | (_, Err(fault)) => return Ended::failed(fault),
+            };
+            let work = PictureJob { source: item.source.clone().into(), targets, decided, number: at + 1 };
+            let wanted = streams.all.iter().filter(|(_, s)| s.wants(at)).map(|(t, _)| *t).collect();
+            let give = |task: usize, piece: Piece| {
+                if let Some(stream) = streams.all.get(&task) {
+                    stream.give(at, Some(piece));
+                }
+            };
+            let of = streams.all.values().next().map_or(0, Stream::count);
+            let joins = Joins { wanted, of, give: &give };
+            queue.pooled(threads, &share, || {
+                item::picture(&recipe, &work, &queue.0.room, &queue.0.kept, &joins, &|| place.write())
+            })
+        };
+        tokio::task::spawn_blocking(work).await.unwrap_or_else(|e| {
+            let reason = format!("the program failed on this picture: {e}");
+            Ended::failed(Fault::new(FailureKind::Inside, reason))
+        })
+    }
+
+    /// No fault of the picture: it is given back, and the run waits until the cause is over, or somebody helps.
+    async fn hold(&self, run: &Run, item: &RunItem, kind: FailureKind, reason: &str) {
+        let reason = format!("It waits: {reason}. It goes on by itself when that is over.");
+        let paused = self.0.records.pause_run(run.id, Some(&reason), Some(kind)).await;
+        let back = self.0.records.give_back(item).await;
+        if let Err(e) = paused.and(back.map(|()| true)) {
             tracing::error!("run {}: {e}", run.id);
-            tokio::time::sleep(TICK).await;
+        }
+        if let Err(e) = self.tell(run.id).await {
+            tracing::error!("run {}: {e}", run.id);
+        }
+    }
+
+    /// Writes down how an item ended, however long the records take to answer: the result is there.
+    pub(super) async fn write_end(&self, item: RunItem, ended: Ended, took: f64, mark: Option<String>) {
+        let run = self.run_of(&item).await;
+        let item = RunItem {
+            state: ended.state,
+            kind: ended.kind,
+            reason: ended.reason,
+            outputs: ended.outputs,
+            seconds: Some(took),
+            ended: self.0.clock.millis(),
+            ..item
+        };
+        while let Err(e) = self.finish(&run, &item, mark.as_deref()).await {
+            tracing::error!("run {}: {e}", run.id);
+            self.0.clock.sleep(TICK).await;
         }
     }
 
@@ -241,11 +270,11 @@ impl Queue {
         &'a self,
         handle: &tokio::runtime::Handle,
         recipe: &'a Recipe,
-        (items, item): (&'a [rallo_store::Item], &'a rallo_store::Item),
+        (items, item): (&'a [RunItem], &'a RunItem),
         stop: &'a AtomicBool,
     ) -> Around<'a> {
-        let (store, room, kept) = (&self.0.store, &self.0.room, &self.0.kept);
-        Around { store, handle: handle.clone(), recipe, items, item, room, kept, stop }
+        let (records, room, kept) = (&*self.0.records, &self.0.room, &self.0.kept);
+        Around { records, handle: handle.clone(), recipe, items, item, room, kept, stop }
     }
 
     pub(super) async fn begin_streams(&self, run: &Run, recipe: &Recipe) -> Result<Streams, String> {
@@ -253,9 +282,9 @@ impl Queue {
         if tasks.is_empty() {
             return Ok(Streams::default());
         }
-        let items = self.0.store.items(run.id).await.map_err(|e| e.to_string())?;
+        let items = self.0.records.items(run.id).await.map_err(|e| e.to_string())?;
         // Of a run that was interrupted some pieces are gone.
-        if items.iter().any(|i| i.state != "waiting") {
+        if items.iter().any(|i| i.state != ItemState::Waiting) {
             return Ok(Streams::default());
         }
         let (queue, recipe) = (self.clone(), recipe.clone());
@@ -279,7 +308,7 @@ impl Queue {
         &self,
         run: &Run,
         recipe: &Parsed,
-        item: &rallo_store::Item,
+        item: &RunItem,
         streams: Arc<Streams>,
         threads: usize,
     ) -> finishing::Done {
@@ -287,9 +316,9 @@ impl Queue {
             ended: Ended::failed(Fault::new(kind, reason)),
             mark: None,
         };
-        let items = match self.0.store.items(run.id).await {
+        let items = match self.0.records.items(run.id).await {
             Ok(items) => items,
-            Err(e) => return failed("inside", e.to_string()),
+            Err(e) => return failed(FailureKind::Inside, e.to_string()),
         };
         let (queue, recipe, item) = (self.clone(), recipe.clone(), item.clone());
         let handle = tokio::runtime::Handle::current();
@@ -297,7 +326,7 @@ impl Queue {
         let work = move || {
             let recipe = match recipe.as_ref() {
                 Ok(recipe) => recipe,
-                Err(reason) => return failed("recipe", reason.clone()),
+                Err(fault) => return failed(fault.kind, fault.reason.clone()),
             };
             let around = queue.around(&handle, recipe, (&items, &item), &streams.stop);
             let live = item.task.and_then(|t| streams.all.get(&(t as usize))).and_then(Stream::complete);
@@ -305,83 +334,45 @@ impl Queue {
         };
         tokio::task::spawn_blocking(work)
             .await
-            .unwrap_or_else(|e| failed("inside", format!("the program failed on this file: {e}")))
+            .unwrap_or_else(|e| failed(FailureKind::Inside, format!("the program failed on this file: {e}")))
     }
 
-    pub(super) async fn finish(
-        &self,
-        run: &Run,
-        item: &rallo_store::Item,
-        outputs: &[item::Output],
-        mark: Option<&str>,
-    ) -> rallo_store::Result<()> {
-        let store = &self.0.store;
-        let written = outputs.iter().filter(|o| o.made).enumerate().map(|(i, o)| Written {
+    async fn finish(&self, run: &Run, item: &RunItem, mark: Option<&str>) -> rallo_job::Result<()> {
+        let records = &self.0.records;
+        let written = item.outputs.iter().filter(|o| o.made).enumerate().map(|(i, o)| WrittenFile {
             path: o.path.to_string_lossy().into_owned(),
             hash: o.hash.clone(),
             bytes: o.bytes as i64,
             mark: mark.filter(|_| i == 0).map(str::to_owned),
         });
-        store.finish_item(item, &written.collect::<Vec<_>>()).await?;
-        if item.state == "failed"
+        records.complete(item, &written.collect::<Vec<_>>()).await?;
+        if item.state == ItemState::Failed
             && let Some(most) = run.most_failures
         {
-            let failed = store.counts(run.id).await?.failed;
+            let failed = records.counts(run.id).await?.failed;
             if failed >= most {
                 let reason = format!(
                     "{failed} pictures failed, as many as it may: look at the reasons, then let it go on or cancel it."
                 );
-                store.pause_run(run.id, Some(&reason), None).await?;
+                records.pause_run(run.id, Some(&reason), None).await?;
             }
         }
         self.end(run.id).await
     }
 
-    /// A picture of a run goes into work; whether it is the first one of this stretch.
-    pub(super) async fn began(&self, run: &Run, item: &rallo_store::Item, share: &Share) -> bool {
+    /// An item of a run goes into work; whether it is the first one of this stretch.
+    async fn began(&self, run: &Run, item: &RunItem, share: &Share, in_work: &InWork) -> bool {
         let known = lock(&self.0.active).contains_key(&run.id);
         let before = if known {
             (0, 0)
         } else {
-            let counts = self.0.store.counts(run.id).await;
+            let counts = self.0.records.counts(run.id).await;
             counts.map_or((0, 0), |c| (c.done + c.failed + c.skipped, c.ended_pixels))
         };
-        let fresh = {
-            let mut active = lock(&self.0.active);
-            let fresh = !active.contains_key(&run.id);
-            let now = Instant::now();
-            let one = active.entry(run.id).or_insert(Active {
-                since: now,
-                before,
-                busy: 0,
-                counted: now,
-                owed: 0.0,
-                expected: None,
-                at_work: HashMap::new(),
-            });
-            if one.busy == 0 {
-                one.counted = now;
-            }
-            one.busy += 1;
-            if item.task.is_none() {
-                one.at_work.insert(item.position, (item.pixels.max(0), share.clone()));
-            }
-            fresh
-        };
+        let fresh = in_work.count(item, share, before);
         if fresh && let Err(e) = self.tell(run.id).await {
             tracing::error!("run {}: {e}", run.id);
         }
         fresh
-    }
-
-    /// A picture of a run is out of work.
-    pub(super) fn stopped(&self, run: i64, position: i64) {
-        if let Some(one) = lock(&self.0.active).get_mut(&run) {
-            one.at_work.remove(&position);
-            let now = Instant::now();
-            one.owed += (now - one.counted).as_secs_f64();
-            one.counted = now;
-            one.busy = one.busy.saturating_sub(1);
-        }
     }
 }

@@ -5,10 +5,11 @@ use crate::files::atomic_file::part_in;
 use crate::render::existing_file::{identity, place, state_of};
 use crate::render::fault::{Ended, Fault};
 use crate::render::intermediate::Kept;
-use crate::render::item::{Item, Output, State};
+use crate::render::item::PictureJob;
 use crate::render::variant::variants;
 use crate::render::work::{Ready, Work, done};
-use rallo_media::{FileSource, Format, Made, content_hash};
+use rallo_job::{FailureKind, ItemState, ResultFile};
+use rallo_media::{FileSource, Made, content_hash};
 use rallo_recipe::{Recipe, Subject};
 use std::io::{ErrorKind, Write};
 use std::path::{Path, PathBuf};
@@ -17,11 +18,11 @@ use std::path::{Path, PathBuf};
 pub struct Computed {
     /// Each with its place among the variants, its name, and whether a file of that name is replaced.
     pub(super) files: Vec<Ready<(usize, PathBuf, bool)>>,
-    there: Vec<Output>,
+    there: Vec<ResultFile>,
     /// What joins others in one file: the task's place, and the piece.
     pub pieces: Vec<(usize, Piece)>,
     /// How it ends when nothing is left to write.
-    pub(super) nothing: Option<(State, Option<String>)>,
+    pub(super) nothing: Option<(ItemState, Option<String>)>,
 }
 
 impl Computed {
@@ -36,7 +37,7 @@ impl Computed {
                 return Ended { outputs, ..Ended::failed(Fault::writing(&target, &e)) };
             }
             let hash = content_hash(&bytes);
-            outputs.push(Output {
+            outputs.push(ResultFile {
                 path: target,
                 bytes: bytes.len() as u64,
                 width,
@@ -47,7 +48,7 @@ impl Computed {
                 clip: None,
             });
         }
-        Ended { state: State::Done, kind: None, reason: None, outputs }
+        Ended { state: ItemState::Done, kind: None, reason: None, outputs }
     }
 }
 
@@ -56,7 +57,7 @@ impl Computed {
 pub fn execute(
     recipe: &Recipe,
     source: &FileSource,
-    item: &Item,
+    item: &PictureJob,
     subject: &Subject,
     kept: Option<&Kept>,
     (wanted, of): (&[usize], usize),
@@ -67,7 +68,7 @@ pub fn execute(
     let joins = all.is_empty() && !stages.is_empty();
     if !joins && (all.is_empty() || all.len() != item.targets.len()) {
         return Err(Ended::boxed(
-            "recipe",
+            FailureKind::Recipe,
             "the recipe has no delivery, or others than when the run began".into(),
         ));
     }
@@ -81,8 +82,8 @@ pub fn execute(
             Made { recipe: identity(recipe, &one, shift, subject), source: hash.clone(), done: done.clone() };
         match place(&one.delivery, item, target, known.as_ref(), &made) {
             Ok((target, replace)) => todo.push((variant, one, target, replace, made)),
-            Err(ended) if ended.state == State::Skipped => {
-                there.extend(ended.outputs.into_iter().map(|o| Output { variant: Some(variant), ..o }));
+            Err(ended) if ended.state == ItemState::Skipped => {
+                there.extend(ended.outputs.into_iter().map(|o| ResultFile { variant: Some(variant), ..o }));
             }
             Err(ended) => return Err(ended),
         }
@@ -91,33 +92,30 @@ pub fn execute(
     let nothing = match (todo.is_empty(), joins) {
         (false, _) => None,
         (true, false) => {
-            Some((State::Skipped, Some("already made by this recipe from this picture".to_owned())))
+            Some((ItemState::Skipped, Some("already made by this recipe from this picture".to_owned())))
         }
         (true, true) if stages.is_empty() => Some((
-            State::Skipped,
+            ItemState::Skipped,
             Some("not needed: what it would join is there, or leaves it out".to_owned()),
         )),
-        (true, true) => Some((State::Done, None)),
+        (true, true) => Some((ItemState::Done, None)),
     };
     if let (true, Some((state, reason))) = (stages.is_empty(), nothing.clone()) {
         return Err(Box::new(Ended { state, kind: None, reason, outputs: there }));
     }
-    let failed = |reason| {
-        let kind = if source.format() == Format::Raw { "unsupported" } else { "unreadable" };
-        Ended::boxed(kind, reason)
-    };
+    let failed = |fault| Box::new(Ended::failed(fault));
     let work = Work::new(recipe, source, subject, shift, kept).map_err(failed)?;
     let todo = todo.into_iter().map(|(v, one, target, replace, made)| (one, made, (v, target, replace)));
     let mut files = work.make_all(todo.collect()).map_err(failed)?;
     files.sort_by_key(|file| file.what.0);
     let place = (item.number.saturating_sub(1), of);
-    let pieces: Result<Vec<_>, String> =
+    let pieces: Result<Vec<_>, Fault> =
         stages.iter().map(|(task, stage)| Ok((*task, piece::piece(&work, *task, stage, place)?))).collect();
     let pieces = pieces.map_err(failed)?;
     if state_of(&item.source) != before || before.is_some_and(|b| b.0 != source.bytes().len() as u64) {
         let reason =
             "the original changed while it was read; nothing was written, try again when it is complete";
-        return Err(Ended::boxed("changed", reason.into()));
+        return Err(Ended::boxed(FailureKind::Changed, reason.into()));
     }
     Ok(Computed { files, there, pieces, nothing })
 }
@@ -126,7 +124,7 @@ pub fn execute(
 /// a file that appeared meanwhile is left alone.
 pub(super) fn write(target: &Path, bytes: &[u8], replace: bool) -> std::io::Result<()> {
     let folder = target.parent().unwrap_or(Path::new("."));
-    // Something else stands where the folder should be: as little the picture's fault as a folder that is closed.
+    // A file exists where the folder should be. Treat it like a permission error: pause the run, do not fail the picture.
     std::fs::create_dir_all(folder).map_err(|e| match e.kind() {
         ErrorKind::AlreadyExists => std::io::Error::new(ErrorKind::NotADirectory, e),
         _ => e,

@@ -1,9 +1,10 @@
 //! What is done where a file of that name is there already.
 
 use crate::render::fault::Ended;
-use crate::render::item::{Item, Output, State};
+use crate::render::item::PictureJob;
 use crate::render::variant::Variant;
 use rallo_engine::Source;
+use rallo_job::{FailureKind, ItemState, ResultFile};
 use rallo_media::{FileSource, Made, content_hash};
 use rallo_recipe::{Pictures, Recipe, Subject};
 use std::path::{Path, PathBuf};
@@ -67,7 +68,7 @@ pub fn there(recipe: &Recipe, one: &Variant, target: &Path, shift: i64, subject:
 /// told as such.
 pub(super) fn place(
     delivery: &Pictures,
-    item: &Item,
+    item: &PictureJob,
     target: &Path,
     known: Option<&String>,
     made: &Made,
@@ -78,7 +79,7 @@ pub(super) fn place(
         if target.symlink_metadata().is_ok() {
             let name = target.display();
             return Err(Ended::boxed(
-                "name taken",
+                FailureKind::NameTaken,
                 format!("{name} is a link that leads nowhere; take it away"),
             ));
         }
@@ -87,13 +88,13 @@ pub(super) fn place(
     let name = target.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
     let number = |target: &Path| match numbered(target) {
         Some(free) => Ok((free, false)),
-        None => Err(Ended::boxed("name taken", format!("no free number for {name}"))),
+        None => Err(Ended::boxed(FailureKind::NameTaken, format!("no free number for {name}"))),
     };
     if same_file(&target, &item.source) {
         return match delivery.existing.as_str() {
             "number" => number(&target),
             _ => Err(Ended::boxed(
-                "name taken",
+                FailureKind::NameTaken,
                 format!(
                     "{name} is the original itself, which is never written over; choose another name or folder"
                 ),
@@ -111,10 +112,10 @@ pub(super) fn place(
             let bytes = target.metadata().map_or(0, |m| m.len());
             if let Some(size) = size.map(|s| s.size()) {
                 return Err(Box::new(Ended {
-                    state: State::Skipped,
+                    state: ItemState::Skipped,
                     kind: None,
                     reason: Some("already made by this recipe from this picture".into()),
-                    outputs: vec![Output {
+                    outputs: vec![ResultFile {
                         path: target,
                         bytes,
                         width: size.width,
@@ -134,7 +135,7 @@ pub(super) fn place(
         "number" => number(&target),
         "replace" if found.is_some() => Ok((target, true)),
         "replace" => Err(Ended::boxed(
-            "name taken",
+            FailureKind::NameTaken,
             format!(
                 "{name} exists and is no earlier result, so it is not replaced; move it away or choose another name"
             ),
@@ -142,7 +143,7 @@ pub(super) fn place(
         _ => {
             let what = if found.is_some() { "a result of another recipe or picture" } else { "another file" };
             Err(Ended::boxed(
-                "name taken",
+                FailureKind::NameTaken,
                 format!(
                     "{name} exists already ({what}); choose another name or folder, or let the delivery number or replace"
                 ),

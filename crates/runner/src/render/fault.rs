@@ -1,41 +1,41 @@
 //! Why an item failed, and how an item ended.
 
-use crate::render::item::{Output, State};
+use rallo_engine::{PlanError, SourceError};
+use rallo_job::{FailureKind, ItemState, ResultFile};
 use rallo_media::MediaError;
 use std::io::ErrorKind;
 use std::path::Path;
 
-/// Why a picture failed: a kind for the program, a reason for people.
-#[derive(Clone, Debug, PartialEq, Eq)]
+/// Why an item failed: a kind for the program, a reason for people.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{reason}")]
 pub struct Fault {
-    /// `unreadable`, `unsupported`, `too large`, `no room`, `no permission`, `no permission to read`, `gone`, `changed`, `name taken`, `recipe` or
-    /// `inside`.
-    pub kind: &'static str,
+    /// What kind of failure it was.
+    pub kind: FailureKind,
     /// In plain words.
     pub reason: String,
 }
 
 impl Fault {
     /// A failure of a kind.
-    pub fn new(kind: &'static str, reason: impl Into<String>) -> Self {
+    pub fn new(kind: FailureKind, reason: impl Into<String>) -> Self {
         Self { kind, reason: reason.into() }
     }
 
-    /// Writing failed; these kinds hold up a run until their cause is gone.
+    /// Writing failed; some of these kinds hold up a run until their cause is gone.
     pub(crate) fn writing(target: &Path, e: &std::io::Error) -> Self {
-        let kind = match e.kind() {
-            ErrorKind::StorageFull | ErrorKind::QuotaExceeded => "no room",
+        let (kind, why) = match e.kind() {
+            ErrorKind::StorageFull | ErrorKind::QuotaExceeded => {
+                (FailureKind::NoRoom, "there is no room left".to_owned())
+            }
             ErrorKind::PermissionDenied
             | ErrorKind::ReadOnlyFilesystem
             | ErrorKind::NotFound
-            | ErrorKind::NotADirectory => "no permission",
-            ErrorKind::AlreadyExists => "name taken",
-            _ => "inside",
-        };
-        let why = match kind {
-            "no room" => "there is no room left".to_owned(),
-            "name taken" => "a file of that name appeared meanwhile".to_owned(),
-            _ => e.to_string(),
+            | ErrorKind::NotADirectory => (FailureKind::NoPermission, e.to_string()),
+            ErrorKind::AlreadyExists => {
+                (FailureKind::NameTaken, "a file of that name appeared meanwhile".to_owned())
+            }
+            _ => (FailureKind::Inside, e.to_string()),
         };
         Self::new(kind, format!("cannot write {}: {why}", target.display()))
     }
@@ -45,37 +45,61 @@ impl From<MediaError> for Fault {
     fn from(e: MediaError) -> Self {
         let kind = match &e {
             MediaError::Io { source, .. } => match source.kind() {
-                ErrorKind::NotFound => "gone",
-                ErrorKind::PermissionDenied => "no permission to read",
-                _ => "unreadable",
+                ErrorKind::NotFound => FailureKind::Gone,
+                ErrorKind::PermissionDenied => FailureKind::NoPermissionToRead,
+                _ => FailureKind::Unreadable,
             },
-            MediaError::Unknown(_) | MediaError::Unsupported(_) => "unsupported",
-            MediaError::TooLarge { .. } => "too large",
-            _ => "unreadable",
+            MediaError::Unknown(_) | MediaError::Unsupported(_) => FailureKind::Unsupported,
+            MediaError::TooLarge { .. } => FailureKind::TooLarge,
+            MediaError::Encode { .. } => FailureKind::Encoding,
+            MediaError::NoRoom { .. } => FailureKind::NoRoom,
+            MediaError::Empty | MediaError::Truncated(_) | MediaError::Damaged(_) => FailureKind::Unreadable,
         };
         Self::new(kind, e.to_string())
     }
 }
 
-/// How one picture ended.
+impl From<PlanError> for Fault {
+    fn from(e: PlanError) -> Self {
+        let kind = match &e {
+            PlanError::TooLarge { .. } => FailureKind::TooLarge,
+            PlanError::Source(_) => FailureKind::Unreadable,
+        };
+        Self::new(kind, e.to_string())
+    }
+}
+
+impl From<SourceError> for Fault {
+    fn from(e: SourceError) -> Self {
+        Self::new(FailureKind::Unreadable, e.to_string())
+    }
+}
+
+/// How one item ended.
+#[derive(Clone, Debug, PartialEq)]
 pub struct Ended {
     /// Done, failed or skipped.
-    pub state: State,
+    pub state: ItemState,
     /// What kind of failure it was.
-    pub kind: Option<&'static str>,
+    pub kind: Option<FailureKind>,
     /// Why it failed or was skipped.
     pub reason: Option<String>,
-    /// What was written.
-    pub outputs: Vec<Output>,
+    /// What was written, or was there.
+    pub outputs: Vec<ResultFile>,
 }
 
 impl Ended {
-    pub(super) fn boxed(kind: &'static str, reason: String) -> Box<Self> {
+    pub(super) fn boxed(kind: FailureKind, reason: String) -> Box<Self> {
         Box::new(Self::failed(Fault::new(kind, reason)))
     }
 
     /// It failed.
     pub fn failed(fault: Fault) -> Self {
-        Self { state: State::Failed, kind: Some(fault.kind), reason: Some(fault.reason), outputs: Vec::new() }
+        Self {
+            state: ItemState::Failed,
+            kind: Some(fault.kind),
+            reason: Some(fault.reason),
+            outputs: Vec::new(),
+        }
     }
 }

@@ -8,16 +8,15 @@ use crate::render::fault::{Ended, Fault};
 use crate::render::intermediate::{self, Kept};
 use crate::render::variant::variants;
 use rallo_engine::Source;
+use rallo_job::FailureKind;
 use rallo_media::FileSource;
-use rallo_media::video::ClipFacts;
 use rallo_recipe::{Pictures, Recipe, Subject};
-use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 use std::sync::{Condvar, Mutex};
 
 /// One picture to be made.
 #[derive(Clone, Debug)]
-pub struct Item {
+pub struct PictureJob {
     /// The original.
     pub source: PathBuf,
     /// Where its results go, one for each file the recipe makes; with the hash of the result that an earlier run wrote
@@ -27,47 +26,6 @@ pub struct Item {
     pub decided: Decided,
     /// Position in the run, from 1.
     pub number: usize,
-}
-
-/// How a picture ended.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum State {
-    /// A result was written.
-    Done,
-    /// Nothing was written, and there is a reason.
-    Failed,
-    /// The result was there already.
-    Skipped,
-}
-
-/// One file written.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Output {
-    /// The file.
-    pub path: PathBuf,
-    /// Its size.
-    pub bytes: u64,
-    /// Pixels per row.
-    pub width: u32,
-    /// Rows.
-    pub height: u32,
-    /// Hash of its bytes.
-    #[serde(default)]
-    pub hash: String,
-    /// Whether this run made it; else it was there.
-    #[serde(default = "yes")]
-    pub made: bool,
-    /// Which of the files that the recipe makes of each picture it is.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub variant: Option<usize>,
-    /// What a player needs to know of a clip.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub clip: Option<ClipFacts>,
-}
-
-fn yes() -> bool {
-    true
 }
 
 /// Room in memory, given out to pictures before they are decoded.
@@ -119,7 +77,7 @@ impl Drop for Taken<'_> {
 /// `computed` is told when only the writing is left.
 pub(crate) fn picture(
     recipe: &Recipe,
-    item: &Item,
+    item: &PictureJob,
     room: &Room,
     kept: &Kept,
     joins: &Joins,
@@ -127,7 +85,7 @@ pub(crate) fn picture(
 ) -> Ended {
     let work = || made(recipe, item, room, kept, joins, computed);
     std::panic::catch_unwind(std::panic::AssertUnwindSafe(work)).unwrap_or_else(|_| {
-        Ended::failed(Fault::new("inside", "the program failed on this picture; please report it"))
+        Ended::failed(Fault::new(FailureKind::Inside, "the program failed on this picture; please report it"))
     })
 }
 
@@ -145,14 +103,14 @@ pub(crate) struct Joins<'a> {
 /// Reads a picture and makes what it is asked for, within a memory bound.
 pub(crate) fn opened<T>(
     recipe: &Recipe,
-    item: &Item,
+    item: &PictureJob,
     room: &Room,
     work: impl FnOnce(&FileSource, &Subject) -> Result<T, Box<Ended>>,
 ) -> Result<T, Box<Ended>> {
     let failed = |fault| Box::new(Ended::failed(fault));
     let source = FileSource::open(&item.source).map_err(|e| failed(Fault::from(e)))?;
     let about = subject(&item.source, Some(&source.facts(&item.source)), &item.decided, item.number);
-    let plan = recipe.layout(&about).map_err(|e| failed(Fault::new("too large", e.to_string())))?;
+    let plan = recipe.layout(&about).map_err(|e| failed(Fault::new(FailureKind::TooLarge, e.to_string())))?;
     let bytes = source.decoded_bytes(plan.program(1.0).level()) + plan.working_bytes(1, 2);
     // What several files share is held as working values, with its reductions.
     let stages = recipe.stages();
@@ -166,7 +124,7 @@ pub(crate) fn opened<T>(
 
 fn made(
     recipe: &Recipe,
-    item: &Item,
+    item: &PictureJob,
     room: &Room,
     kept: &Kept,
     joins: &Joins,

@@ -1,10 +1,12 @@
 //! One result: read, render, write. Originals are opened read-only; a result appears under its name only when
 //! it is complete.
 
+use crate::render::fault::Fault;
 use crate::render::intermediate::{self, Kept};
 use crate::render::variant::{Variant, encoding, framed, variants};
 use rallo_engine::steps::output::data::{self, Data};
 use rallo_engine::{Encoded, OutputColour, Picture, Plan, Pyramid, Size, Source};
+use rallo_job::FailureKind;
 use rallo_media::metadata::exif::{self, Carry};
 use rallo_media::{Extras, FileSource, Format, Made, Words};
 use rallo_recipe::{Pictures, Recipe, Subject};
@@ -43,9 +45,9 @@ impl Lines {
         subject: &Subject,
         delivery: &Pictures,
         width: Option<u32>,
-    ) -> Result<(Encoded, Arc<OutputColour>), String> {
+    ) -> Result<(Encoded, Arc<OutputColour>), Fault> {
         let after = recipe.after(delivery, width, subject);
-        let plan = Plan::for_picture(after, &self.picture).map_err(|e| e.to_string())?;
+        let plan = Plan::for_picture(after, &self.picture)?;
         let colours = delivery.colours_or(self.said.clone());
         Ok((rendered(&plan, &self.picture, &colours, delivery)?, colours))
     }
@@ -57,7 +59,7 @@ fn rendered(
     source: &dyn Source,
     colours: &OutputColour,
     delivery: &Pictures,
-) -> Result<Encoded, String> {
+) -> Result<Encoded, Fault> {
     let program = plan.program(1.0);
     let whole = program.size().rect();
     let picture = if delivery.is_float() {
@@ -66,8 +68,7 @@ fn rendered(
         program.render_16(source, whole, colours)
     } else {
         program.render(source, whole, colours)
-    }
-    .map_err(|e| e.to_string())?;
+    }?;
     Ok(match &delivery.frame {
         Some(frame) => framed(picture, frame),
         None => picture,
@@ -79,20 +80,20 @@ impl<'a> Work<'a> {
     /// made again alone is what it was.
     ///
     /// # Errors
-    /// A reason for people.
+    /// [`Fault`], which says why.
     pub fn new(
         recipe: &'a Recipe,
         source: &'a FileSource,
         subject: &'a Subject,
         shift: i64,
         kept: Option<&'a Kept>,
-    ) -> Result<Self, String> {
+    ) -> Result<Self, Fault> {
         let copies = recipe.stages().is_empty() && variants(recipe).iter().all(|v| v.delivery.is_carried());
         if source.format() == Format::Raw && !copies {
-            return Err(
-                "camera raw is shown by its preview so far and cannot be run; develop it to TIFF first"
-                    .into(),
-            );
+            return Err(Fault::new(
+                FailureKind::Unsupported,
+                "camera raw is shown by its preview so far and cannot be run; develop it to TIFF first",
+            ));
         }
         let mut work = Self { recipe, source, subject, shift, kept, shared: None };
         let stages = recipe.stages().into_iter().map(|(at, delivery)| Variant { at, delivery, width: None });
@@ -105,8 +106,8 @@ impl<'a> Work<'a> {
     }
 
     /// The recipe's lines, once for all.
-    fn share(&self, variants: &[Variant]) -> Result<Lines, String> {
-        let whole = self.recipe.layout(self.subject).map_err(|e| e.to_string())?.size();
+    fn share(&self, variants: &[Variant]) -> Result<Lines, Fault> {
+        let whole = self.recipe.layout(self.subject)?.size();
         // No file needs more than this; its size is made in the same resampling as the lines' own.
         let mut longest = 0;
         for one in variants {
@@ -118,19 +119,18 @@ impl<'a> Work<'a> {
         } else {
             Vec::new()
         };
-        let ready = intermediate::ready(self.recipe, self.source, self.subject, self.kept, extra)
-            .map_err(|e| e.to_string())?;
+        let ready = intermediate::ready(self.recipe, self.source, self.subject, self.kept, extra)?;
         let program = ready.plan.program(1.0);
-        let (size, values) =
-            program.render_values(ready.source(), program.size().rect()).map_err(|e| e.to_string())?;
-        let picture = Picture::of_working(size, values).map_err(|e| e.to_string())?;
+        let (size, values) = program.render_values(ready.source(), program.size().rect())?;
+        let picture =
+            Picture::of_working(size, values).map_err(|e| Fault::new(FailureKind::Inside, e.to_string()))?;
         #[cfg(test)]
         SHARED.with(|n| n.set(n.get() + 1));
         Ok(Lines { picture: Pyramid::new(picture), said: ready.plan.colours() })
     }
 
     /// The longest side of what a file is made from.
-    fn needed(&self, one: &Variant, whole: Size) -> Result<u32, String> {
+    fn needed(&self, one: &Variant, whole: Size) -> Result<u32, Fault> {
         if !one.delivery.lines.is_empty() {
             return Ok(whole.long_edge());
         }
@@ -141,15 +141,15 @@ impl<'a> Work<'a> {
             return Ok((share.min(1.0) * f64::from(whole.long_edge())).ceil() as u32);
         }
         let bare = Pictures { sharpen: 0.0, burned: None, ..one.delivery.clone() };
-        let plan = self.recipe.layout_for(&bare, one.width, self.subject).map_err(|e| e.to_string())?;
+        let plan = self.recipe.layout_for(&bare, one.width, self.subject)?;
         Ok(plan.size().long_edge())
     }
 
     /// The bytes of one file, and its size: everything but the writing.
     ///
     /// # Errors
-    /// A reason for people.
-    pub fn make(&self, one: &Variant, made: Option<Made>) -> Result<(Vec<u8>, u32, u32), String> {
+    /// [`Fault`], which says why.
+    pub fn make(&self, one: &Variant, made: Option<Made>) -> Result<(Vec<u8>, u32, u32), Fault> {
         if one.delivery.is_carried() {
             return self.carry(&one.delivery, made);
         }
@@ -162,7 +162,7 @@ impl<'a> Work<'a> {
         one: &Variant,
         (picture, colours): &(Encoded, Arc<OutputColour>),
         made: Option<Made>,
-    ) -> Result<(Vec<u8>, u32, u32), String> {
+    ) -> Result<(Vec<u8>, u32, u32), Fault> {
         let (delivery, size) = (&one.delivery, picture.size);
         let extras = self.extras(delivery, size, colours.icc.clone(), made);
         let encoding = encoding(delivery);
@@ -171,12 +171,12 @@ impl<'a> Work<'a> {
                 .map(|(b, _)| b),
             None => rallo_media::encode(picture, encoding, &extras),
         };
-        Ok((bytes.map_err(|e| e.to_string())?, size.width, size.height))
+        Ok((bytes?, size.width, size.height))
     }
 
     /// As [`make`](Self::make) for several, each with what it is for: those with the same pixels are rendered once, then
     /// encoded side by side.
-    pub(super) fn make_all<T: Send>(&self, all: Vec<(Variant, Made, T)>) -> Result<Vec<Ready<T>>, String> {
+    pub(super) fn make_all<T: Send>(&self, all: Vec<(Variant, Made, T)>) -> Result<Vec<Ready<T>>, Fault> {
         let mut groups: Vec<Alike<T>> = Vec::new();
         for one in all {
             let key = (!one.0.delivery.is_carried()).then(|| self.pixels_of(&one.0));
@@ -198,7 +198,7 @@ impl<'a> Work<'a> {
                 };
                 Ok(Ready { what, bytes, size: (width, height) })
             });
-            done.extend(made.collect::<Result<Vec<_>, String>>()?);
+            done.extend(made.collect::<Result<Vec<_>, Fault>>()?);
         }
         Ok(done)
     }
@@ -214,7 +214,7 @@ impl<'a> Work<'a> {
     }
 
     /// A file whose pixels are the original's, exactly.
-    fn carry(&self, delivery: &Pictures, made: Option<Made>) -> Result<(Vec<u8>, u32, u32), String> {
+    fn carry(&self, delivery: &Pictures, made: Option<Made>) -> Result<(Vec<u8>, u32, u32), Fault> {
         let size = self.source.size();
         let bytes = self.source.bytes();
         if delivery.is_copy() {
@@ -228,28 +228,26 @@ impl<'a> Work<'a> {
             }
         }
         let extras = self.extras(delivery, size, Vec::new(), made);
-        let file =
-            rallo_media::carried_over(bytes, self.source.format(), &extras).map_err(|e| e.to_string())?;
+        let file = rallo_media::carried_over(bytes, self.source.format(), &extras)?;
         Ok((file, size.width, size.height))
     }
 
     /// The pixels of one file, as they are encoded, with their colours.
     ///
     /// # Errors
-    /// A reason for people.
+    /// [`Fault`], which says why.
     pub fn picture(
         &self,
         delivery: &Pictures,
         width: Option<u32>,
-    ) -> Result<(Encoded, Arc<OutputColour>), String> {
+    ) -> Result<(Encoded, Arc<OutputColour>), Fault> {
         #[cfg(test)]
         RENDERED.with(|n| n.set(n.get() + 1));
         if let Some(lines) = &self.shared {
             return lines.picture(self.recipe, self.subject, delivery, width);
         }
         let after = self.recipe.after(delivery, width, self.subject);
-        let mut ready = intermediate::ready(self.recipe, self.source, self.subject, self.kept, after)
-            .map_err(|e| e.to_string())?;
+        let mut ready = intermediate::ready(self.recipe, self.source, self.subject, self.kept, after)?;
         if delivery.quick {
             ready.plan = ready.plan.reducing_sooner();
         }
@@ -259,7 +257,7 @@ impl<'a> Work<'a> {
 
     /// What the recipe's lines made of the picture, to make several pictures of it; as large as one file needs it where that
     /// is not there yet.
-    pub(crate) fn lines(&self, delivery: &Pictures) -> Result<Arc<Lines>, String> {
+    pub(crate) fn lines(&self, delivery: &Pictures) -> Result<Arc<Lines>, Fault> {
         match &self.shared {
             Some(lines) => Ok(lines.clone()),
             None => self.share(&[Variant { at: 0, delivery: delivery.clone(), width: None }]).map(Arc::new),

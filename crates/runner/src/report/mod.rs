@@ -3,15 +3,9 @@
 pub mod settings_sheet;
 pub mod webhook;
 
-use crate::render::item::Output;
+use rallo_job::{ItemState, Records, RunItem};
 use rallo_recipe::Recipe;
-use rallo_store::{Item, Run, Store};
 use serde_json::{Value, json};
-
-/// What an item wrote.
-pub fn outputs(item: &Item) -> Vec<Output> {
-    item.outputs.as_deref().and_then(|t| serde_json::from_str(t).ok()).unwrap_or_default()
-}
 
 /// What is asked after so many checkpoints of a recipe, if anything.
 pub fn asked(recipe: &Recipe, stage: i64) -> Option<String> {
@@ -20,26 +14,20 @@ pub fn asked(recipe: &Recipe, stage: i64) -> Option<String> {
     Some(format!("Before line {}: {what}", line + 1))
 }
 
-/// What was said before a run.
-pub fn warnings(run: &Run) -> Vec<String> {
-    serde_json::from_str(&run.warnings).unwrap_or_default()
-}
-
 /// The report of a run.
 ///
 /// # Errors
-/// The store's.
-pub async fn of(store: &Store, id: i64) -> rallo_store::Result<Value> {
-    let run = store.run(id).await?;
-    let items = store.items(id).await?;
-    let counts = store.counts(id).await?;
-    let name = Recipe::parse(&run.document).map(|r| r.name).unwrap_or_default();
+/// [`rallo_job::Error`].
+pub async fn of(records: &dyn Records, id: i64) -> rallo_job::Result<Value> {
+    let run = records.run(id).await?;
+    let items = records.items(id).await?;
+    let counts = records.counts(id).await?;
     let (mut before, mut after) = (0, 0);
     let rows: Vec<Value> = items
         .iter()
         .map(|item| {
-            let outputs = outputs(item);
-            if matches!(item.state.as_str(), "done" | "skipped") {
+            let outputs = &item.outputs;
+            if matches!(item.state, ItemState::Done | ItemState::Skipped) {
                 before += item.source_bytes;
                 after += outputs.iter().map(|o| o.bytes).sum::<u64>();
             }
@@ -47,11 +35,13 @@ pub async fn of(store: &Store, id: i64) -> rallo_store::Result<Value> {
                 "seconds": item.seconds, "bytes_before": item.source_bytes, "outputs": outputs})
         })
         .collect();
-    Ok(json!({"run": run.id, "recipe": name, "version": run.recipe_version, "frames_of": run.shoot_name,
+    Ok(
+        json!({"run": run.id, "recipe": run.recipe_name, "version": run.recipe_version, "frames_of": run.shoot_name,
         "from": run.origin, "state": run.state, "reason": run.reason, "created": run.created, "started": run.started,
         "finished": run.finished, "seconds": run.seconds, "total": counts.total, "done": counts.done,
-        "failed": counts.failed, "skipped": counts.skipped, "warnings": warnings(&run), "bytes_before": before, "bytes_after": after,
-        "items": rows}))
+        "failed": counts.failed, "skipped": counts.skipped, "warnings": run.warnings, "bytes_before": before, "bytes_after": after,
+        "items": rows}),
+    )
 }
 
 /// A field of a table (RFC 4180).
@@ -92,15 +82,13 @@ pub fn table(report: &Value) -> String {
 /// Takes back what a run wrote: each file that is as the run left it is removed; the others are named.
 ///
 /// # Errors
-/// The store's.
-pub async fn undo(store: &Store, id: i64) -> rallo_store::Result<(usize, Vec<String>)> {
+/// [`rallo_job::Error`].
+pub async fn undo(records: &dyn Records, id: i64) -> rallo_job::Result<(usize, Vec<String>)> {
     let (mut gone, mut kept) = (0, Vec::new());
-    let mut take_back = async |path: std::path::PathBuf, hash: String| -> rallo_store::Result<()> {
+    let mut take_back = async |path: std::path::PathBuf, hash: String| -> rallo_job::Result<()> {
         let file = path.clone();
-        let same = tokio::task::spawn_blocking(move || match std::fs::read(&file) {
-            Ok(bytes) if rallo_media::content_hash(&bytes) == hash => {
-                std::fs::remove_file(&file).map(|()| true)
-            }
+        let same = tokio::task::spawn_blocking(move || match rallo_media::file_hash(&file) {
+            Ok(now) if now == hash => std::fs::remove_file(&file).map(|()| true),
             Ok(_) => Ok(false),
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(true),
             Err(e) => Err(e),
@@ -109,7 +97,7 @@ pub async fn undo(store: &Store, id: i64) -> rallo_store::Result<(usize, Vec<Str
         let path = path.to_string_lossy().into_owned();
         match same {
             Ok(Ok(true)) => {
-                store.forget_result(&path).await?;
+                records.forget_result(&path).await?;
                 gone += 1;
             }
             Ok(Ok(false)) => kept.push(format!("{path} was changed since and stays")),
@@ -120,22 +108,24 @@ pub async fn undo(store: &Store, id: i64) -> rallo_store::Result<(usize, Vec<Str
     };
     let mut pictures = std::collections::HashSet::new();
     let mut sources = std::collections::HashSet::new();
-    for item in store.items(id).await?.into_iter().filter(|i| i.task.is_none()) {
+    for item in records.items(id).await?.into_iter().filter(|i| i.task.is_none()) {
         sources.extend(std::path::Path::new(&item.source).parent().map(std::path::Path::to_path_buf));
     }
-    for item in store.items(id).await?.into_iter().filter(|i| i.state == "done") {
-        for output in outputs(&item).into_iter().filter(|o| o.made) {
+    for item in records.items(id).await?.into_iter().filter(|i| i.state == ItemState::Done) {
+        for output in item.outputs.iter().filter(|o| o.made) {
             pictures.insert(output.path.clone());
-            take_back(output.path, output.hash).await?;
+            take_back(output.path.clone(), output.hash.clone()).await?;
         }
-        let mut item = item;
-        item.state = "skipped".into();
-        item.reason = Some("taken back".into());
-        item.outputs = None;
-        store.finish_item(&item, &[]).await?;
+        let item = RunItem {
+            state: ItemState::Skipped,
+            reason: Some("taken back".into()),
+            outputs: Vec::new(),
+            ..item
+        };
+        records.complete(&item, &[]).await?;
     }
     // What it wrote beside its pictures.
-    for (path, hash) in store.results_of(id).await? {
+    for (path, hash) in records.results_of(id).await? {
         let path = std::path::PathBuf::from(path);
         if !pictures.contains(&path) {
             take_back(path.clone(), hash).await?;

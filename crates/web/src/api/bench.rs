@@ -15,6 +15,7 @@ use rallo_engine::steps::light::white_balance::WhiteBalance;
 use rallo_engine::{
     Encoded, Kept, Kind, Memory, OutputProfile, Param, Plan, Rect, Settings, Size, Source, Step, registry,
 };
+use rallo_job::prelude::*;
 use rallo_media::{Chroma, Encoding, Extras, FileSource};
 use rallo_recipe::{Recipe, Subject};
 use rallo_runner::Decided;

@@ -5,6 +5,7 @@ use crate::error::{Result, Sent};
 use axum::extract::State;
 use axum::routing::get;
 use axum::{Json, Router};
+use rallo_job::prelude::*;
 use rallo_media::bytes_text;
 use rallo_runner::queue;
 use schemars::JsonSchema;

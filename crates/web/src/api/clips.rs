@@ -8,8 +8,9 @@ use axum::extract::{Path, Query, Request, State};
 use axum::response::Response;
 use axum::routing::get;
 use axum::{Json, Router};
+use rallo_job::ItemKey;
+use rallo_job::prelude::*;
 use rallo_media::{content_hash, video};
-use rallo_runner::report;
 use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -25,8 +26,8 @@ pub fn routes() -> Router<App> {
 }
 
 async fn written(app: &App, id: i64, position: i64, n: usize) -> Result<PathBuf> {
-    let item = app.store.item(id, position).await?;
-    let output = report::outputs(&item).into_iter().nth(n);
+    let item = app.store.item(ItemKey { run: id, position: position }).await?;
+    let output = item.outputs.clone().into_iter().nth(n);
     let output = output.ok_or_else(|| Error::bad("there is no such result"))?;
     Ok(app.roots.existing(&output.path)?)
 }

@@ -13,14 +13,16 @@ use axum::response::Response;
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use futures_core::Stream;
+use rallo_job::Run;
+use rallo_job::prelude::*;
 use rallo_media::decode::MAX_BYTES;
 use rallo_media::{bytes_text, has_picture_ending};
 use rallo_recipe::{Recipe, names};
+use rallo_runner::Decided;
 use rallo_runner::files::zip;
 use rallo_runner::library::scan;
 use rallo_runner::preflight::{new_run, output_paths};
-use rallo_runner::{Decided, report};
-use rallo_store::Run;
+
 use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -76,17 +78,31 @@ async fn begin(State(app): State<App>) -> Result<Json<Value>> {
     Ok(Json(json!({"drop": drop})))
 }
 
-/// A name that is free in a folder, as near to the given one as a file system takes.
-fn name_in(folder: &FilePath, name: &str) -> Result<PathBuf> {
+/// Names a file may have in a folder, as near to the given one as a file system takes, the best first.
+fn names_in(folder: &FilePath, name: &str) -> Result<impl Iterator<Item = PathBuf> + use<>> {
     let given = FilePath::new(name);
     if !has_picture_ending(given) {
         return Err(Error::bad(format!("{name} is no kind of picture Rallo reads")));
     }
     let stem = names::safe(&given.file_stem().unwrap_or_default().to_string_lossy());
     let ending = given.extension().unwrap_or_default().to_string_lossy().to_lowercase();
-    let all = std::iter::once(String::new()).chain((2..).map(|n| format!("-{n}")));
-    let free = all.map(|n| folder.join(format!("{stem}{n}.{ending}"))).find(|p| !p.exists());
-    free.ok_or_else(|| Error::bad("no free name"))
+    let numbers = std::iter::once(String::new()).chain((2..100_000).map(|n| format!("-{n}")));
+    let folder = folder.to_owned();
+    Ok(numbers.map(move |n| folder.join(format!("{stem}{n}.{ending}"))))
+}
+
+/// Gives a file that came in whole the first of these names that is free. Nothing is ever replaced, also when several
+/// files of one name come in at a time.
+fn settle(part: PathBuf, names: impl Iterator<Item = PathBuf>) -> std::io::Result<PathBuf> {
+    let mut part = tempfile::TempPath::try_from_path(part)?;
+    for name in names {
+        match part.persist_noclobber(&name) {
+            Ok(()) => return Ok(name),
+            Err(e) if e.error.kind() == std::io::ErrorKind::AlreadyExists => part = e.path,
+            Err(e) => return Err(e.error),
+        }
+    }
+    Err(std::io::Error::other("no name is free for it"))
 }
 
 /// Takes in one file, as it comes.
@@ -96,15 +112,18 @@ async fn bring(
     body: Body,
 ) -> Result<Json<Value>> {
     let inside = folder(&app, &drop)?.join("in");
-    if std::fs::read_dir(&inside).map_err(Error::bad)?.count() >= MOST_FILES {
+    let counted = inside.clone();
+    let count =
+        tokio::task::spawn_blocking(move || Ok::<_, std::io::Error>(std::fs::read_dir(counted)?.count()));
+    if count.await?.map_err(Error::bad)? >= MOST_FILES {
         return Err(Error::bad(format!("at most {MOST_FILES} pictures at a time; run these first")));
     }
-    let to = name_in(&inside, &name)?;
+    let names = names_in(&inside, &name)?;
     let part = inside.join(format!(".{}.part", crate::token().map_err(Error::bad)?));
     let took = take(body, &part, &name).await;
     match took {
         Ok(bytes) => {
-            tokio::fs::rename(&part, &to).await.map_err(Error::bad)?;
+            let to = tokio::task::spawn_blocking(move || settle(part, names)).await?.map_err(Error::bad)?;
             let name = to.file_name().map(|n| n.to_string_lossy().into_owned());
             Ok(Json(json!({"name": name, "bytes": bytes})))
         }
@@ -221,7 +240,7 @@ async fn results(State(app): State<App>, Path(id): Path<i64>) -> Result<Response
     let run = app.store.run(id).await?;
     let mut files = Vec::new();
     for item in app.store.items(id).await? {
-        for output in report::outputs(&item) {
+        for output in &item.outputs {
             // A result that was moved or removed since is not in it.
             if let Ok(path) = app.roots.existing(&output.path) {
                 files.push(path);

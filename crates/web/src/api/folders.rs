@@ -7,12 +7,14 @@ use axum::extract::{Path, Query, State};
 use axum::response::Response;
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
+use rallo_job::ShootFolder;
+use rallo_job::prelude::*;
 use rallo_media::has_picture_ending;
 use rallo_media::video::has_clip_ending;
 use rallo_runner::Set;
 use rallo_runner::library::scan::common_folder;
 use rallo_shoot::{Document, document, natural_key};
-use rallo_store::Place;
+
 use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -149,7 +151,7 @@ async fn shoot_of(app: &App, places: &[document::Place], name: Option<&str>) -> 
     let mut paths = Vec::new();
     for place in places {
         let path = app.roots.existing(&place.path)?;
-        all.push(Place { path: path.to_string_lossy().into_owned(), deep: place.deep });
+        all.push(ShootFolder { path: path.to_string_lossy().into_owned(), deep: place.deep });
         paths.push(path);
     }
     let base = common_folder(&paths);
@@ -284,7 +286,7 @@ async fn left_out(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Va
 async fn save_file(State(app): State<App>) -> Result<Response> {
     let laid = workspace::laid(&app).await?;
     let places = match &laid.shoot {
-        Some(shoot) => app.store.places(shoot.id).await?,
+        Some(shoot) => app.store.folders_of_shoot(shoot.id).await?,
         None => return Err(Error::bad("there is no shoot to save")),
     };
     let places: Vec<document::Place> =

@@ -8,6 +8,7 @@ use axum::response::Response;
 use axum::routing::{delete, get, post};
 use axum::{Json, Router};
 use rallo_engine::{OutputProfile, Plan, Rect, Source};
+use rallo_job::prelude::*;
 use rallo_media::metadata::xmp::{self, Sidecar};
 use rallo_media::{Chroma, Encoding, Extras, FileSource, content_hash};
 use rallo_runner::library::shoot_index::{Change, Refusal};
@@ -44,7 +45,7 @@ pub fn routes() -> Router<App> {
 impl From<Refusal> for Error {
     fn from(e: Refusal) -> Self {
         match e {
-            Refusal::Store(e) => e.into(),
+            Refusal::Records(e) => e.into(),
             Refusal::Wrong(text) => Self::bad(text),
         }
     }

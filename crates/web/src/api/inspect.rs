@@ -9,6 +9,7 @@ use axum::routing::{get, post};
 use axum::{Json, Router};
 use rallo_engine::analysis::points_of_interest;
 use rallo_engine::{Encoded, OutputProfile, Pixels, Plan, Rect, Size, Source};
+use rallo_job::prelude::*;
 use rallo_media::{Extras, FileSource, Format, bytes_text};
 use rallo_recipe::Recipe;
 use rallo_runner::preflight::cost::Original;

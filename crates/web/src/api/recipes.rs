@@ -9,6 +9,7 @@ use axum::response::Response;
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use rallo_engine::{Kind, step_kind};
+use rallo_job::prelude::*;
 use rallo_recipe::{Recipe, difference, file, names, starters};
 use rallo_runner::now;
 use rallo_store::RecipeRow;

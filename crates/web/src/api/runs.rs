@@ -11,12 +11,14 @@ use axum::response::sse::{Event, KeepAlive, Sse};
 use axum::routing::{get, post};
 use axum::{Json, Router};
 use rallo_engine::OutputProfile;
+use rallo_job::RunItem;
+use rallo_job::prelude::*;
+use rallo_job::{ItemKey, ItemState, ResultFile, RunState};
 use rallo_media::{Chroma, Encoding, Extras, bytes_text};
 use rallo_recipe::Recipe;
-use rallo_runner::render::item::Output;
 use rallo_runner::schedule::{self, Class};
 use rallo_runner::{Decided, Limits, report};
-use rallo_store::Item;
+
 use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -61,8 +63,8 @@ async fn one(State(app): State<App>, Path(id): Path<i64>, Query(asked): Query<Si
     let state = app.queue.state(&run).await?;
     let name = |p: &FilePath| p.file_name().map(|n| n.to_string_lossy().into_owned());
     let tasks = Recipe::parse(&run.document).map(|r| r.tasks()).unwrap_or_default();
-    let told = |item: Item| {
-        let outputs = report::outputs(&item);
+    let told = |item: RunItem| {
+        let outputs = &item.outputs;
         let bytes: u64 = outputs.iter().map(|o| o.bytes).sum();
         let target = outputs.first().map_or_else(|| PathBuf::from(&item.target), |o| o.path.clone());
         let task = item.task.and_then(|t| tasks.get(usize::try_from(t).ok()?)).map(|(_, t)| t.word());
@@ -71,7 +73,7 @@ async fn one(State(app): State<App>, Path(id): Path<i64>, Query(asked): Query<Si
             .map(|o| json!({"name": name(&o.path), "bytes": bytes_text(o.bytes), "clip": o.clip}))
             .filter(|_| task.is_some())
             .collect();
-        json!({"task": task, "files": files, "joins": task.is_none() && outputs.is_empty() && item.state == "done", "position": item.position, "source": name(FilePath::new(&item.source)), "target": name(&target),
+        json!({"task": task, "files": files, "joins": task.is_none() && outputs.is_empty() && item.state == ItemState::Done, "position": item.position, "source": name(FilePath::new(&item.source)), "target": name(&target),
             "state": item.state, "kind": item.kind, "reason": item.reason, "seconds": item.seconds, "ended": item.ended,
             "before": bytes_text(item.source_bytes as u64), "after": bytes_text(bytes)})
     };
@@ -80,7 +82,7 @@ async fn one(State(app): State<App>, Path(id): Path<i64>, Query(asked): Query<Si
     let failed: Vec<Value> = app.store.failed(id, TOLD).await?.into_iter().map(told).collect();
     let mut shares = std::collections::HashMap::new();
     for (position, share) in app.queue.shares(id) {
-        if let Ok(item) = app.store.item(id, position).await {
+        if let Ok(item) = app.store.item(ItemKey { run: id, position: position }).await {
             shares.insert(item.source, share);
         }
     }
@@ -107,7 +109,7 @@ async fn one(State(app): State<App>, Path(id): Path<i64>, Query(asked): Query<Si
 pub async fn open(State(app): State<App>) -> Result<Json<Value>> {
     let mut all = Vec::new();
     for run in app.store.open_runs().await? {
-        let name = Recipe::parse(&run.document).map(|r| r.name).unwrap_or_default();
+        let name = &run.recipe_name;
         all.push(
             json!({"progress": app.queue.state(&run).await?, "recipe": name, "version": run.recipe_version,
             "frames_of": run.shoot_name, "at": run.not_before, "origin": run.origin}),
@@ -168,11 +170,11 @@ async fn retry(
 /// Takes back what a run wrote.
 async fn undo(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value>> {
     let run = app.store.run(id).await?;
-    if !matches!(run.state.as_str(), "done" | "cancelled") {
+    if !run.state.is_over() {
         return Err(Error::bad("this run is still at work; cancel it first"));
     }
     for item in app.store.items(id).await? {
-        for output in report::outputs(&item) {
+        for output in &item.outputs {
             if output.path.exists() {
                 app.roots.existing(&output.path)?;
             }
@@ -208,7 +210,7 @@ async fn checkpoint(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<
         .await?
         .iter()
         .map(|i| json!({"position": i.position, "name": FilePath::new(&i.source).file_name().map(|n| n.to_string_lossy()),
-            "answers": serde_json::from_str::<Value>(&i.answers).unwrap_or_default()}))
+            "answers": i.answers}))
         .collect();
     Ok(Json(json!({"stage": run.stage, "line": line, "what": what, "values": values, "items": items})))
 }
@@ -224,7 +226,7 @@ pub struct Look {
 /// A picture of a run with values that could be changed, small.
 async fn look(State(app): State<App>, Path(id): Path<i64>, Sent(asked): Sent<Look>) -> Result<Response> {
     let run = app.store.run(id).await?;
-    let item = app.store.item(id, asked.position).await?;
+    let item = app.store.item(ItemKey { run: id, position: asked.position }).await?;
     let path = app.roots.existing(FilePath::new(&item.source))?;
     let recipe = Recipe::parse(&run.document)?.answered(&answers_of(&asked.answers))?;
     let jpeg = schedule::ask(Class::Sight, move || -> Result<Vec<u8>> {
@@ -266,7 +268,7 @@ pub struct OneAnswered {
 async fn pass(State(app): State<App>, Path(id): Path<i64>, Sent(pass): Sent<Pass>) -> Result<Json<Value>> {
     let run = app.store.run(id).await?;
     let over = || Error::bad("this run does not ask that any more; reload the page");
-    if run.state != "asking" || run.stage != pass.stage {
+    if run.state != RunState::Asking || run.stage != pass.stage {
         return Err(over());
     }
     let recipe = Recipe::parse(&run.document)?.answered(&answers_of(&pass.answers))?;
@@ -274,7 +276,7 @@ async fn pass(State(app): State<App>, Path(id): Path<i64>, Sent(pass): Sent<Pass
         let answers = answers_of(&one.answers);
         recipe.answered(&answers)?;
         let text = serde_json::to_string(&answers).map_err(Error::bad)?;
-        app.store.set_answers(id, one.position, &text).await?;
+        app.store.set_answers(ItemKey { run: id, position: one.position }, &text).await?;
     }
     let document = recipe.to_value().to_string();
     let asks = report::asked(&recipe, pass.stage + 1);
@@ -318,10 +320,10 @@ async fn in_work(State(app): State<App>) -> Result<Json<Vec<i64>>> {
 }
 
 /// The first file an item wrote.
-async fn output(app: &App, id: i64, position: i64) -> Result<Output> {
-    let item = app.store.item(id, position).await?;
+async fn output(app: &App, id: i64, position: i64) -> Result<ResultFile> {
+    let item = app.store.item(ItemKey { run: id, position: position }).await?;
     let mut output =
-        report::outputs(&item).into_iter().next().ok_or_else(|| Error::bad("this picture has no result"))?;
+        item.outputs.clone().into_iter().next().ok_or_else(|| Error::bad("this picture has no result"))?;
     output.path = app.roots.existing(&output.path)?;
     Ok(output)
 }
@@ -352,7 +354,7 @@ async fn result(State(app): State<App>, Path((id, position)): Path<(i64, i64)>) 
 
 /// The original of a result, as large as a window at most.
 async fn original(State(app): State<App>, Path((id, position)): Path<(i64, i64)>) -> Result<Response> {
-    let item = app.store.item(id, position).await?;
+    let item = app.store.item(ItemKey { run: id, position: position }).await?;
     let path = app.roots.existing(FilePath::new(&item.source))?;
     let key = format!("{}|{}|original", path.display(), item.source_bytes);
     cached_thumb(&app, path, key, 1600).await

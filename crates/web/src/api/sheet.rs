@@ -7,6 +7,8 @@ use axum::extract::State;
 use axum::routing::post;
 use axum::{Json, Router};
 use rallo_engine::{Kind, Size, Source};
+use rallo_job::Run;
+use rallo_job::prelude::*;
 use rallo_media::{FileSource, Format, bytes_text};
 use rallo_recipe::delivery::What;
 use rallo_recipe::{Bundle, Recipe, Task, sentence};
@@ -15,13 +17,14 @@ use rallo_runner::library::scan::common_folder;
 use rallo_runner::preflight::checks::{self, About, Way};
 use rallo_runner::preflight::cost::{self, Costs, Original};
 use rallo_runner::preflight::{estimate, new_run, output_paths};
+use rallo_runner::render::fault::Fault;
 use rallo_runner::render::variant;
 use rallo_runner::render::work;
 use rallo_runner::report::webhook;
 use rallo_runner::schedule::{self, Class};
 use rallo_runner::{Decided, Planned, Problem};
 use rallo_shoot::Frame;
-use rallo_store::Run;
+
 use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::{Map, Value, json};
@@ -371,7 +374,7 @@ async fn measure(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Jso
             let about = rallo_runner::subject(&one.path, Some(&source.facts(&one.path)), &one.decided, n + 1);
             let kinds = variant::variants(&recipe);
             let Ok(work) = work::Work::new(&recipe, &source, &about, 0, None) else { continue };
-            let files: std::result::Result<Vec<_>, String> =
+            let files: std::result::Result<Vec<_>, Fault> =
                 kinds.iter().map(|k| work.make(k, None)).collect();
             let Ok(files) = files else { continue };
             for (_, stage) in recipe.stages() {

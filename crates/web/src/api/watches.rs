@@ -6,9 +6,12 @@ use crate::error::{Error, Result, Sent};
 use axum::extract::{Path, State};
 use axum::routing::{get, post};
 use axum::{Json, Router};
+use rallo_job::Watch;
+use rallo_job::WatchState;
+use rallo_job::prelude::*;
 use rallo_recipe::Recipe;
 use rallo_runner::library::watch_folder;
-use rallo_store::Watch;
+
 use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -93,18 +96,18 @@ async fn set_up(State(app): State<App>, Sent(new): Sent<NewWatch>) -> Result<Jso
     Ok(Json(json!({"id": id})))
 }
 
-async fn set_state(app: &App, id: i64, state: &str) -> Result<Json<Value>> {
+async fn set_state(app: &App, id: i64, state: WatchState) -> Result<Json<Value>> {
     app.store.watch(id).await?;
     app.store.set_watch_state(id, state).await?;
     Ok(Json(json!({})))
 }
 
 async fn pause(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value>> {
-    set_state(&app, id, "paused").await
+    set_state(&app, id, WatchState::Paused).await
 }
 
 async fn go_on(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value>> {
-    set_state(&app, id, "on").await
+    set_state(&app, id, WatchState::On).await
 }
 
 /// Takes the newest version of the recipe for what arrives from now on.

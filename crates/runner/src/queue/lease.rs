@@ -1,0 +1,72 @@
+//! Who this worker is, and the leases it holds.
+//!
+//! A worker lives as long as it renews its leases, wherever it runs: nothing here looks at processes or machines. Only
+//! items that are really in work are renewed, so that one whose work came to a stop goes back to the others.
+
+use crate::queue::{Queue, lock};
+use crate::schedule::Share;
+use rallo_job::{ItemKey, RunItem};
+use std::time::{Duration, Instant};
+
+/// How long a lease lasts without being renewed, in milliseconds.
+pub(super) const LEASE: i64 = 10_000;
+
+/// How often leases are renewed: several times before one runs out, so that one slow answer loses nothing.
+pub(super) const BEAT: Duration = Duration::from_millis(2_500);
+
+/// An item in work. While it lives, the item's lease is renewed and it counts among those in work of its run; both end
+/// with it, also when the work panics.
+pub(super) struct InWork {
+    queue: Queue,
+    key: ItemKey,
+}
+
+impl InWork {
+    /// `item` goes into work.
+    pub(super) fn begin(queue: &Queue, item: &RunItem) -> Self {
+        lock(&queue.0.leases).insert(item.key());
+        Self { queue: queue.clone(), key: item.key() }
+    }
+
+    /// It counts among those in work of its run from now on; whether it is the first of this stretch of work. `before`
+    /// is what had ended of the run: items, and pixels.
+    pub(super) fn count(&self, item: &RunItem, share: &Share, before: (i64, i64)) -> bool {
+        let mut active = lock(&self.queue.0.active);
+        let fresh = !active.contains_key(&self.key.run);
+        let now = Instant::now();
+        let run = active.entry(self.key.run).or_insert_with(|| super::Active::new(now, before));
+        if run.at_work.is_empty() {
+            run.counted = now;
+        }
+        let pixels = (item.task.is_none()).then_some(item.pixels.max(0));
+        run.at_work.insert(self.key.position, (pixels, share.clone()));
+        fresh
+    }
+}
+
+impl Drop for InWork {
+    fn drop(&mut self) {
+        lock(&self.queue.0.leases).remove(&self.key);
+        if let Some(run) = lock(&self.queue.0.active).get_mut(&self.key.run)
+            && run.at_work.remove(&self.key.position).is_some()
+        {
+            let now = Instant::now();
+            run.owed += (now - run.counted).as_secs_f64();
+            run.counted = now;
+        }
+    }
+}
+
+impl Queue {
+    /// Renews the leases of what is in work, for as long as the queue lives.
+    pub(super) async fn renew_leases(&self) {
+        loop {
+            self.0.clock.sleep(BEAT).await;
+            let held: Vec<ItemKey> = lock(&self.0.leases).iter().copied().collect();
+            let until = self.0.clock.millis() + LEASE;
+            if let Err(e) = self.0.records.renew(&self.0.name, &held, until).await {
+                tracing::warn!("leases were not renewed: {e}");
+            }
+        }
+    }
+}

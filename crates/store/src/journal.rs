@@ -1,0 +1,228 @@
+//! The journal in SQLite: what became of runs and their items, and which files they wrote.
+
+use crate::queue::{among, keep};
+use crate::rows::{Row, records};
+use crate::{Store, failed};
+use async_trait::async_trait;
+use rallo_job::{
+    Counts, Error, ItemKey, KnownResult, NewRunItem, Result, Run, RunItem, RunJournal, RunState, WrittenFile,
+};
+use sqlx::AssertSqlSafe;
+
+impl Store {
+    /// Items of a run that meet a condition, in an order, at most so many.
+    async fn items_where(&self, run: i64, condition: &'static str, most: i64) -> Result<Vec<RunItem>> {
+        let query =
+            format!("SELECT * FROM run_items WHERE run_id = ? AND {condition} ORDER BY position LIMIT ?");
+        sqlx::query_as(AssertSqlSafe(query))
+            .bind(run)
+            .bind(most)
+            .fetch_all(&self.pool)
+            .await
+            .map(records)
+            .map_err(failed)
+    }
+}
+
+#[async_trait]
+impl RunJournal for Store {
+    async fn runs(&self) -> Result<Vec<Run>> {
+        sqlx::query_as("SELECT * FROM runs ORDER BY id DESC LIMIT 200")
+            .fetch_all(&self.pool)
+            .await
+            .map(records)
+            .map_err(failed)
+    }
+
+    async fn run(&self, id: i64) -> Result<Run> {
+        let row: Option<Row<Run>> = sqlx::query_as("SELECT * FROM runs WHERE id = ?")
+            .bind(id)
+            .fetch_optional(&self.pool)
+            .await
+            .map_err(failed)?;
+        row.map(|row| row.0).ok_or_else(|| Error::not_found("run", id))
+    }
+
+    async fn open_runs(&self) -> Result<Vec<Run>> {
+        let query = format!("SELECT * FROM runs WHERE state IN {} ORDER BY place, id", among(RunState::OPEN));
+        sqlx::query_as(AssertSqlSafe(query)).fetch_all(&self.pool).await.map(records).map_err(failed)
+    }
+
+    async fn open_like(&self, like: &Run, items: &[NewRunItem]) -> Result<Option<i64>> {
+        for run in self.open_runs().await? {
+            if (&run.origin, &run.document, &run.base) == (&like.origin, &like.document, &like.base) {
+                let own = self.items(run.id).await?;
+                let same = |(a, b): (&RunItem, &NewRunItem)| (&a.source, &a.target) == (&b.source, &b.target);
+                if own.len() == items.len() && own.iter().zip(items).all(same) {
+                    return Ok(Some(run.id));
+                }
+            }
+        }
+        Ok(None)
+    }
+
+    async fn items(&self, run: i64) -> Result<Vec<RunItem>> {
+        self.items_where(run, "TRUE", i64::MAX).await
+    }
+
+    async fn item(&self, key: ItemKey) -> Result<RunItem> {
+        let row: Option<Row<RunItem>> =
+            sqlx::query_as("SELECT * FROM run_items WHERE run_id = ? AND position = ?")
+                .bind(key.run)
+                .bind(key.position)
+                .fetch_optional(&self.pool)
+                .await
+                .map_err(failed)?;
+        row.map(|row| row.0)
+            .ok_or_else(|| Error::not_found("picture", format!("{} in run {}", key.position + 1, key.run)))
+    }
+
+    async fn ended_since(&self, run: i64, since: i64, most: i64) -> Result<Vec<RunItem>> {
+        sqlx::query_as(
+            "SELECT * FROM run_items WHERE run_id = ? AND ended > ? ORDER BY ended, position LIMIT ?",
+        )
+        .bind(run)
+        .bind(since)
+        .bind(most)
+        .fetch_all(&self.pool)
+        .await
+        .map(records)
+        .map_err(failed)
+    }
+
+    async fn failed(&self, run: i64, most: i64) -> Result<Vec<RunItem>> {
+        self.items_where(run, "state = 'failed'", most).await
+    }
+
+    async fn waiting(&self, run: i64, most: i64) -> Result<Vec<RunItem>> {
+        self.items_where(run, "state = 'waiting'", most).await
+    }
+
+    async fn working(&self, run: i64) -> Result<Vec<String>> {
+        sqlx::query_scalar(
+            "SELECT source FROM run_items WHERE run_id = ? AND state = 'waiting' AND worker IS NOT NULL ORDER BY position",
+        )
+        .bind(run)
+        .fetch_all(&self.pool)
+        .await
+        .map_err(failed)
+    }
+
+    async fn in_work(&self) -> Result<Vec<String>> {
+        let query = format!(
+            "SELECT DISTINCT i.source FROM runs r JOIN run_items i ON i.run_id = r.id WHERE r.state IN {} AND i.state = 'waiting'",
+            among(RunState::OPEN)
+        );
+        sqlx::query_scalar(AssertSqlSafe(query)).fetch_all(&self.pool).await.map_err(failed)
+    }
+
+    async fn counts(&self, run: i64) -> Result<Counts> {
+        let row: Row<Counts> = sqlx::query_as(
+            "SELECT count(*) AS total, count(task) AS tasks, coalesce(sum(state = 'done'), 0) AS done,
+             coalesce(sum(state = 'failed'), 0) AS failed, coalesce(sum(state = 'skipped'), 0) AS skipped,
+             coalesce(sum(state = 'waiting' AND worker IS NOT NULL), 0) AS working,
+             coalesce(sum(max(pixels, 1)) FILTER (WHERE task IS NULL), 0) AS pixels,
+             coalesce(sum(max(pixels, 1)) FILTER (WHERE task IS NULL AND state <> 'waiting'), 0) AS ended_pixels
+             FROM run_items WHERE run_id = ?",
+        )
+        .bind(run)
+        .fetch_one(&self.pool)
+        .await
+        .map_err(failed)?;
+        Ok(row.0)
+    }
+
+    async fn bytes(&self, run: i64) -> Result<(i64, i64)> {
+        sqlx::query_as(
+            "SELECT coalesce(sum(source_bytes), 0),
+             coalesce(sum((SELECT sum(value ->> 'bytes') FROM json_each(outputs))), 0)
+             FROM run_items WHERE run_id = ? AND state IN ('done', 'skipped')",
+        )
+        .bind(run)
+        .fetch_one(&self.pool)
+        .await
+        .map_err(failed)
+    }
+
+    async fn first_target(&self, run: i64) -> Result<Option<String>> {
+        sqlx::query_scalar("SELECT target FROM run_items WHERE run_id = ? ORDER BY position LIMIT 1")
+            .bind(run)
+            .fetch_optional(&self.pool)
+            .await
+            .map_err(failed)
+    }
+
+    async fn add_seconds(&self, run: i64, seconds: f64) -> Result<()> {
+        sqlx::query("UPDATE runs SET seconds = seconds + ? WHERE id = ?")
+            .bind(seconds)
+            .bind(run)
+            .execute(&self.pool)
+            .await
+            .map_err(failed)?;
+        Ok(())
+    }
+
+    async fn call_run(&self, run: i64) -> Result<bool> {
+        let query = format!(
+            "UPDATE runs SET called = 1 WHERE id = ? AND called = 0 AND state IN {}",
+            among(RunState::OVER)
+        );
+        let done = sqlx::query(AssertSqlSafe(query)).bind(run).execute(&self.pool).await.map_err(failed)?;
+        Ok(done.rows_affected() > 0)
+    }
+
+    async fn uncalled(&self, all: bool) -> Result<Vec<i64>> {
+        let query = format!(
+            "SELECT id FROM runs WHERE called = 0 AND state IN {} AND (? OR hook IS NOT NULL) ORDER BY id",
+            among(RunState::OVER)
+        );
+        sqlx::query_scalar(AssertSqlSafe(query)).bind(all).fetch_all(&self.pool).await.map_err(failed)
+    }
+
+    async fn brought_before(&self, time: &str) -> Result<Vec<(i64, String)>> {
+        let query = format!(
+            "SELECT id, brought FROM runs WHERE brought IS NOT NULL AND state IN {} AND finished < ?",
+            among(RunState::OVER)
+        );
+        sqlx::query_as(AssertSqlSafe(query)).bind(time).fetch_all(&self.pool).await.map_err(failed)
+    }
+
+    async fn is_brought(&self, folder: &str) -> Result<bool> {
+        sqlx::query_scalar("SELECT EXISTS (SELECT 1 FROM runs WHERE brought = ?)")
+            .bind(folder)
+            .fetch_one(&self.pool)
+            .await
+            .map_err(failed)
+    }
+
+    async fn result(&self, path: &str) -> Result<Option<KnownResult>> {
+        let row: Option<Row<KnownResult>> =
+            sqlx::query_as("SELECT hash, bytes, mark FROM results WHERE path = ?")
+                .bind(path)
+                .fetch_optional(&self.pool)
+                .await
+                .map_err(failed)?;
+        Ok(row.map(|row| row.0))
+    }
+
+    async fn keep_result(&self, file: &WrittenFile, run: i64) -> Result<()> {
+        keep(&mut *self.pool.acquire().await.map_err(failed)?, file, run).await
+    }
+
+    async fn results_of(&self, run: i64) -> Result<Vec<(String, String)>> {
+        sqlx::query_as("SELECT path, hash FROM results WHERE run_id = ? ORDER BY path")
+            .bind(run)
+            .fetch_all(&self.pool)
+            .await
+            .map_err(failed)
+    }
+
+    async fn forget_result(&self, path: &str) -> Result<()> {
+        sqlx::query("DELETE FROM results WHERE path = ?")
+            .bind(path)
+            .execute(&self.pool)
+            .await
+            .map_err(failed)?;
+        Ok(())
+    }
+}

@@ -1,0 +1,416 @@
+//! The queue in SQLite: claims, leases, and the moves of runs.
+//!
+//! An item in work names its `worker` and the end of its `lease` (milliseconds of Unix time). A lease that was not
+//! renewed is over, and [`release_expired`](RunQueue::release_expired) gives the item back; work done twice does no harm.
+//! From which states a run may move stands in [`RunMove`]; the statements here only carry it out.
+
+use crate::rows::Row;
+use crate::{Store, failed};
+use async_trait::async_trait;
+use rallo_job::{
+    Claim, ExpiredLeases, FailureKind, ItemKey, NewRunItem, Result, Run, RunItem, RunMove, RunQueue,
+    RunState, WrittenFile,
+};
+use sqlx::{AssertSqlSafe, Sqlite, SqliteConnection, Transaction};
+use std::path::Path;
+
+/// An item that is made of all pictures has its turn when everything before it is over.
+const TURN: &str = "(i.task IS NULL OR NOT EXISTS (SELECT 1 FROM run_items b
+    WHERE b.run_id = i.run_id AND b.position < i.position AND b.state = 'waiting'))";
+
+/// States as a list for `IN`.
+pub(crate) fn among(states: &[RunState]) -> String {
+    let words: Vec<String> = states.iter().map(|s| format!("'{s}'")).collect();
+    format!("({})", words.join(", "))
+}
+
+/// `UPDATE runs` into the state a move leads to, with more columns set, from the states it may be made from.
+pub(crate) fn update(change: RunMove, more: &str, condition: &str) -> AssertSqlSafe<String> {
+    let comma = if more.is_empty() { "" } else { ", " };
+    AssertSqlSafe(format!(
+        "UPDATE runs SET state = '{}'{comma}{more} WHERE state IN {} AND {condition}",
+        change.to(),
+        among(change.from())
+    ))
+}
+
+pub(crate) async fn insert_run(tx: &mut Transaction<'_, Sqlite>, run: &Run) -> Result<i64> {
+    sqlx::query_scalar(
+        "INSERT INTO runs (recipe_id, recipe_version, recipe_name, document, shoot_id, shoot_name, base, state, created,
+         not_before, most_failures, reason, origin, hook, watch_id, brought, warnings, place)
+         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, (SELECT coalesce(max(place), 0) + 1 FROM runs))
+         RETURNING id",
+    )
+    .bind(run.recipe_id)
+    .bind(run.recipe_version)
+    .bind(&run.recipe_name)
+    .bind(&run.document)
+    .bind(run.shoot_id)
+    .bind(&run.shoot_name)
+    .bind(&run.base)
+    .bind(if run.state == RunState::Asking { RunState::Asking } else { RunState::Waiting }.as_str())
+    .bind(&run.created)
+    .bind(&run.not_before)
+    .bind(run.most_failures)
+    .bind(&run.reason)
+    .bind(if run.origin.is_empty() { "page" } else { &run.origin })
+    .bind(&run.hook)
+    .bind(run.watch_id)
+    .bind(&run.brought)
+    .bind(list(&run.warnings))
+    .fetch_one(&mut **tx)
+    .await
+    .map_err(failed)
+}
+
+/// A list of texts as it is stored.
+pub(crate) fn list(texts: &[String]) -> String {
+    serde_json::json!(texts).to_string()
+}
+
+/// Items with positions from `first` on.
+pub(crate) async fn insert_items(
+    tx: &mut Transaction<'_, Sqlite>,
+    run: i64,
+    first: i64,
+    items: &[NewRunItem],
+) -> Result<()> {
+    for (position, item) in (first..).zip(items) {
+        sqlx::query(
+            "INSERT INTO run_items (run_id, position, source, target, source_bytes, pixels, decided, more, task)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        )
+        .bind(run)
+        .bind(position)
+        .bind(&item.source)
+        .bind(&item.target)
+        .bind(item.bytes)
+        .bind(item.pixels)
+        .bind(if item.decided.is_empty() { "{}" } else { &item.decided })
+        .bind(list(&item.more))
+        .bind(item.task)
+        .execute(&mut **tx)
+        .await
+        .map_err(failed)?;
+    }
+    Ok(())
+}
+
+/// Remembers a file by its path.
+pub(crate) async fn keep(on: &mut SqliteConnection, file: &WrittenFile, run: i64) -> Result<()> {
+    sqlx::query(
+        "INSERT INTO results (path, hash, bytes, run_id, mark) VALUES (?1, ?2, ?3, ?4, ?5)
+         ON CONFLICT (path) DO UPDATE SET hash = ?2, bytes = ?3, run_id = ?4, mark = ?5",
+    )
+    .bind(&file.path)
+    .bind(&file.hash)
+    .bind(file.bytes)
+    .bind(run)
+    .bind(&file.mark)
+    .execute(on)
+    .await
+    .map_err(failed)?;
+    Ok(())
+}
+
+impl Store {
+    /// Folders in which a worker may have left files half written.
+    async fn folders_of_worker(&self, worker: &str) -> Result<Vec<String>> {
+        // What is made of all pictures is written while they are made.
+        let targets: Vec<String> = sqlx::query_scalar(
+            "SELECT target FROM run_items WHERE worker = ?1 OR (task IS NOT NULL AND run_id IN
+             (SELECT run_id FROM run_items WHERE worker = ?1))",
+        )
+        .bind(worker)
+        .fetch_all(&self.pool)
+        .await
+        .map_err(failed)?;
+        let folder = |t: &String| Some(Path::new(t).parent()?.to_string_lossy().into_owned());
+        let mut folders: Vec<String> = targets.iter().filter_map(folder).collect();
+        folders.sort();
+        folders.dedup();
+        Ok(folders)
+    }
+}
+
+#[async_trait]
+impl RunQueue for Store {
+    async fn add_run(&self, run: &Run, items: &[NewRunItem]) -> Result<i64> {
+        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await.map_err(failed)?;
+        let id = insert_run(&mut tx, run).await?;
+        insert_items(&mut tx, id, 0, items).await?;
+        tx.commit().await.map_err(failed)?;
+        Ok(id)
+    }
+
+    async fn claim(&self, claim: &Claim<'_>) -> Result<Option<RunItem>> {
+        let query = format!(
+            "UPDATE run_items SET worker = ?1, lease = ?2, tries = tries + 1
+             WHERE (run_id, position) = (
+                 SELECT i.run_id, i.position FROM runs r JOIN run_items i ON i.run_id = r.id
+                 WHERE r.state IN {} AND (r.not_before IS NULL OR r.not_before <= ?3)
+                 AND i.state = 'waiting' AND i.worker IS NULL AND (?4 IS NULL OR r.id = ?4)
+                 AND {TURN}
+                 ORDER BY r.place, r.id, i.position LIMIT 1)
+             RETURNING *",
+            among(RunState::CLAIMABLE)
+        );
+        let item: Option<Row<RunItem>> = sqlx::query_as(AssertSqlSafe(query))
+            .bind(claim.worker)
+            .bind(claim.now + claim.lease)
+            .bind(claim.clock)
+            .bind(claim.only)
+            .fetch_optional(&self.pool)
+            .await
+            .map_err(failed)?;
+        let item = item.map(|row| row.0);
+        if let Some(item) = &item {
+            sqlx::query(update(RunMove::Begin, "started = coalesce(started, ?1)", "id = ?2"))
+                .bind(claim.clock)
+                .bind(item.run_id)
+                .execute(&self.pool)
+                .await
+                .map_err(failed)?;
+        }
+        Ok(item)
+    }
+
+    async fn claimable(&self, clock: &str, most: i64) -> Result<i64> {
+        let query = format!(
+            "SELECT count(*) FROM (SELECT 1 FROM runs r JOIN run_items i ON i.run_id = r.id
+             WHERE r.state IN {} AND (r.not_before IS NULL OR r.not_before <= ?1)
+             AND i.state = 'waiting' AND i.worker IS NULL AND {TURN} LIMIT ?2)",
+            among(RunState::CLAIMABLE)
+        );
+        sqlx::query_scalar(AssertSqlSafe(query))
+            .bind(clock)
+            .bind(most)
+            .fetch_one(&self.pool)
+            .await
+            .map_err(failed)
+    }
+
+    async fn renew(&self, worker: &str, items: &[ItemKey], until: i64) -> Result<()> {
+        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await.map_err(failed)?;
+        for item in items {
+            sqlx::query(
+                "UPDATE run_items SET lease = ? WHERE run_id = ? AND position = ? AND worker = ? AND state = 'waiting'",
+            )
+            .bind(until)
+            .bind(item.run)
+            .bind(item.position)
+            .bind(worker)
+            .execute(&mut *tx)
+            .await
+            .map_err(failed)?;
+        }
+        tx.commit().await.map_err(failed)
+    }
+
+    async fn release_expired(&self, now: i64) -> Result<Vec<ExpiredLeases>> {
+        let workers: Vec<String> = sqlx::query_scalar(
+            "SELECT DISTINCT worker FROM run_items WHERE lease < ? AND worker IS NOT NULL AND state = 'waiting'",
+        )
+        .bind(now)
+        .fetch_all(&self.pool)
+        .await
+        .map_err(failed)?;
+        let mut expired = Vec::new();
+        for worker in workers {
+            let folders = self.folders_of_worker(&worker).await?;
+            sqlx::query("UPDATE run_items SET worker = NULL, lease = NULL WHERE worker = ? AND lease < ?")
+                .bind(&worker)
+                .bind(now)
+                .execute(&self.pool)
+                .await
+                .map_err(failed)?;
+            expired.push(ExpiredLeases { worker, folders });
+        }
+        Ok(expired)
+    }
+
+    async fn give_back(&self, item: &RunItem) -> Result<()> {
+        sqlx::query("UPDATE run_items SET worker = NULL, lease = NULL WHERE run_id = ? AND position = ? AND worker IS ?")
+            .bind(item.run_id)
+            .bind(item.position)
+            .bind(&item.worker)
+            .execute(&self.pool)
+            .await
+            .map_err(failed)?;
+        Ok(())
+    }
+
+    async fn complete(&self, item: &RunItem, written: &[WrittenFile]) -> Result<bool> {
+        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await.map_err(failed)?;
+        for file in written {
+            keep(&mut tx, file, item.run_id).await?;
+        }
+        let done = sqlx::query(
+            "UPDATE run_items SET state = ?, kind = ?, reason = ?, outputs = ?, seconds = ?, ended = ?, worker = NULL, lease = NULL
+             WHERE run_id = ? AND position = ? AND worker IS ?",
+        )
+        .bind(item.state.as_str())
+        .bind(item.kind.map(FailureKind::as_str))
+        .bind(&item.reason)
+        .bind(serde_json::json!(item.outputs).to_string())
+        .bind(item.seconds)
+        .bind(item.ended)
+        .bind(item.run_id)
+        .bind(item.position)
+        .bind(&item.worker)
+        .execute(&mut *tx)
+        .await
+        .map_err(failed)?;
+        tx.commit().await.map_err(failed)?;
+        Ok(done.rows_affected() > 0)
+    }
+
+    async fn has_waiting(&self, run: i64) -> Result<bool> {
+        sqlx::query_scalar("SELECT EXISTS (SELECT 1 FROM run_items WHERE run_id = ? AND state = 'waiting')")
+            .bind(run)
+            .fetch_one(&self.pool)
+            .await
+            .map_err(failed)
+    }
+
+    async fn end_run(&self, run: i64, when: &str) -> Result<bool> {
+        let done = sqlx::query(update(
+            RunMove::Finish,
+            "finished = ?1, started = coalesce(started, ?1), reason = NULL, held = NULL",
+            "id = ?2 AND NOT EXISTS (SELECT 1 FROM run_items WHERE run_id = ?2 AND state = 'waiting')",
+        ))
+        .bind(when)
+        .bind(run)
+        .execute(&self.pool)
+        .await
+        .map_err(failed)?;
+        Ok(done.rows_affected() > 0)
+    }
+
+    async fn cancel_run(&self, run: i64, when: &str) -> Result<bool> {
+        let done =
+            sqlx::query(update(RunMove::Cancel, "finished = ?1, reason = NULL, held = NULL", "id = ?2"))
+                .bind(when)
+                .bind(run)
+                .execute(&self.pool)
+                .await
+                .map_err(failed)?;
+        Ok(done.rows_affected() > 0)
+    }
+
+    async fn pause_run(&self, run: i64, reason: Option<&str>, held: Option<FailureKind>) -> Result<bool> {
+        let done = sqlx::query(update(RunMove::Pause, "reason = ?1, held = ?2", "id = ?3"))
+            .bind(reason)
+            .bind(held.map(FailureKind::as_str))
+            .bind(run)
+            .execute(&self.pool)
+            .await
+            .map_err(failed)?;
+        Ok(done.rows_affected() > 0)
+    }
+
+    async fn resume_run(&self, run: i64) -> Result<bool> {
+        let done = sqlx::query(update(
+            RunMove::Resume,
+            "reason = NULL, held = NULL, not_before = NULL",
+            "id = ? AND (state <> 'waiting' OR not_before IS NOT NULL)",
+        ))
+        .bind(run)
+        .execute(&self.pool)
+        .await
+        .map_err(failed)?;
+        Ok(done.rows_affected() > 0)
+    }
+
+    async fn pass_run(&self, run: i64, stage: i64, document: &str, asks: Option<&str>) -> Result<bool> {
+        let change = if asks.is_some() { RunMove::AskAgain } else { RunMove::Answer };
+        let done = sqlx::query(update(
+            change,
+            "stage = ?1 + 1, document = ?2, reason = ?3",
+            "id = ?4 AND stage = ?1",
+        ))
+        .bind(stage)
+        .bind(document)
+        .bind(asks)
+        .bind(run)
+        .execute(&self.pool)
+        .await
+        .map_err(failed)?;
+        Ok(done.rows_affected() > 0)
+    }
+
+    async fn set_answers(&self, item: ItemKey, answers: &str) -> Result<()> {
+        sqlx::query(
+            "UPDATE run_items SET answers = ? WHERE run_id = ? AND position = ? AND state = 'waiting'",
+        )
+        .bind(answers)
+        .bind(item.run)
+        .bind(item.position)
+        .execute(&self.pool)
+        .await
+        .map_err(failed)?;
+        Ok(())
+    }
+
+    async fn move_run(&self, run: i64, by: i64) -> Result<()> {
+        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await.map_err(failed)?;
+        let query =
+            format!("SELECT id, place FROM runs WHERE state IN {} ORDER BY place, id", among(RunState::OPEN));
+        let open: Vec<(i64, f64)> =
+            sqlx::query_as(AssertSqlSafe(query)).fetch_all(&mut *tx).await.map_err(failed)?;
+        let mut order: Vec<i64> = open.iter().map(|r| r.0).collect();
+        if let Some(from) = order.iter().position(|r| *r == run) {
+            let to = if by < -1 { 0 } else { (from as i64 + by).clamp(0, order.len() as i64 - 1) as usize };
+            order.remove(from);
+            order.insert(to, run);
+            let mut places: Vec<f64> = open.iter().map(|r| r.1).collect();
+            places.sort_by(f64::total_cmp);
+            for (n, run) in order.iter().enumerate() {
+                // Equal places of old are told apart.
+                let place = places[n] + n as f64 * 1e-6;
+                sqlx::query("UPDATE runs SET place = ? WHERE id = ?")
+                    .bind(place)
+                    .bind(run)
+                    .execute(&mut *tx)
+                    .await
+                    .map_err(failed)?;
+            }
+        }
+        tx.commit().await.map_err(failed)
+    }
+
+    async fn retry_failed(&self, run: i64, position: Option<i64>) -> Result<()> {
+        let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await.map_err(failed)?;
+        let done = sqlx::query(
+            "UPDATE run_items SET state = 'waiting', kind = NULL, reason = NULL
+             WHERE run_id = ?1 AND state = 'failed' AND (?2 IS NULL OR position = ?2)
+             AND EXISTS (SELECT 1 FROM runs WHERE id = ?1 AND state <> 'cancelled')",
+        )
+        .bind(run)
+        .bind(position)
+        .execute(&mut *tx)
+        .await
+        .map_err(failed)?;
+        if done.rows_affected() > 0 {
+            // What is made of all pictures together, and of what was made before it, is made once more.
+            sqlx::query(
+                "UPDATE run_items SET state = 'waiting', kind = NULL, reason = NULL WHERE run_id = ?1 AND task IS NOT NULL
+                 AND position > (SELECT min(position) FROM run_items WHERE run_id = ?1 AND state = 'waiting')",
+            )
+            .bind(run)
+            .execute(&mut *tx)
+            .await
+            .map_err(failed)?;
+            sqlx::query(update(
+                RunMove::Retry,
+                "finished = NULL, reason = NULL, held = NULL, called = 0",
+                "id = ?",
+            ))
+            .bind(run)
+            .execute(&mut *tx)
+            .await
+            .map_err(failed)?;
+        }
+        tx.commit().await.map_err(failed)
+    }
+}
