@@ -7,7 +7,7 @@ use rallo_engine::{Kind, Param, Rect, registry};
 use rallo_media::{Encoding, Extras, FileSource, bytes_text, video};
 use rallo_recipe::{Recipe, sentence::plain};
 use rallo_runner::library::scan;
-use rallo_runner::preflight::output_paths;
+use rallo_runner::preflight::input;
 use rallo_runner::render::variant;
 use rallo_runner::report::settings_sheet;
 use rallo_runner::{Decided, Roots};
@@ -179,7 +179,7 @@ pub fn with_answers(file: &Path, answers: &[String]) -> Result<Recipe, String> {
 }
 
 /// The recipe with its values for this run, the folder, and its pictures.
-pub fn picked(args: &Pick) -> Result<(Recipe, PathBuf, Vec<output_paths::Source>), String> {
+pub fn picked(args: &Pick) -> Result<(Recipe, PathBuf, Vec<input::Source>), String> {
     let recipe = with_answers(&args.recipe, &args.answers)?;
     let (from, sources) = match (&args.from, &args.shoot) {
         (Some(from), _) => folder_sources(from, args.recursive)?,
@@ -189,7 +189,7 @@ pub fn picked(args: &Pick) -> Result<(Recipe, PathBuf, Vec<output_paths::Source>
     Ok((recipe, from, sources))
 }
 
-type Sources = (PathBuf, Vec<output_paths::Source>);
+type Sources = (PathBuf, Vec<input::Source>);
 
 /// The pictures of a folder. Results of earlier runs may lie in it; they are left out by their mark.
 fn folder_sources(from: &Path, recursive: bool) -> Result<Sources, String> {
@@ -201,7 +201,7 @@ fn folder_sources(from: &Path, recursive: bool) -> Result<Sources, String> {
     }
     let sources = found
         .into_iter()
-        .map(|f| output_paths::Source {
+        .map(|f| input::Source {
             facts: scan::facts(&f.path).ok(),
             path: f.path,
             decided: Decided::default(),
@@ -222,7 +222,7 @@ fn shoot_sources(file: &Path) -> Result<Sources, String> {
     for (i, entry) in document.frames.iter().enumerate().filter(|(i, _)| work[*i]) {
         let path = entry.path.canonicalize().unwrap_or_else(|_| entry.path.clone());
         let decided = document.marks(i).as_ref().map(Decided::from).unwrap_or_default();
-        sources.push(output_paths::Source { facts: scan::facts(&path).ok(), path, decided });
+        sources.push(input::Source { facts: scan::facts(&path).ok(), path, decided });
     }
     if sources.is_empty() {
         return Err(named(&"no frame in it is in the work"));

@@ -6,7 +6,9 @@ use crate::{DesktopCommand, queue};
 use rallo_recipe::{Recipe, names};
 use rallo_runner::Decided;
 use rallo_runner::library::scan;
-use rallo_runner::preflight::{new_run, output_paths};
+use rallo_runner::preflight;
+use rallo_runner::preflight::input;
+use rallo_runner::preflight::new_run;
 use std::path::{Path, PathBuf};
 use std::process::{Command, ExitCode, Stdio};
 
@@ -171,11 +173,7 @@ fn opened(file: &Path, pictures: &[String], data: &Path) -> Result<(ExitCode, St
     }
     let mut sources = Vec::new();
     let mut take = |path: PathBuf| {
-        sources.push(output_paths::Source {
-            facts: scan::facts(&path).ok(),
-            path,
-            decided: Decided::default(),
-        });
+        sources.push(input::Source { facts: scan::facts(&path).ok(), path, decided: Decided::default() });
     };
     for text in pictures {
         let path = path_of(text)?;
@@ -193,7 +191,7 @@ fn opened(file: &Path, pictures: &[String], data: &Path) -> Result<(ExitCode, St
         return Err("no pictures were given".into());
     }
     let base = scan::common_folder(sources.iter().map(|s| &s.path));
-    let planning = output_paths::plan(&recipe, &sources, &base, None);
+    let planning = preflight::plan(&recipe, &sources, &base, None);
     let (run, items) = new_run::written(&planning, &sources, &base, &recipe.name, "file manager")?;
     let report = queue::worked(run, items, data)?;
     let count = |key: &str| report[key].as_i64().unwrap_or_default();

@@ -7,7 +7,8 @@ use rallo_job::RunState;
 use rallo_job::prelude::*;
 use rallo_job::{NewRunItem, Run};
 use rallo_recipe::Recipe;
-use rallo_runner::preflight::{checks, new_run, output_paths};
+use rallo_runner::preflight;
+use rallo_runner::preflight::{checks, new_run};
 use rallo_runner::{Queue, QueueOptions, now, report};
 use rallo_store::Store;
 use serde_json::{Value, json};
@@ -142,7 +143,7 @@ async fn add(
 fn ordered(pick: &Pick, origin: &str) -> Result<(Run, Vec<NewRunItem>), String> {
     let (recipe, from, sources) = commands::picked(pick)?;
     let to = pick.to.as_deref().map(commands::absolute).transpose()?;
-    let planning = output_paths::plan(&recipe, &sources, &from, to.as_deref());
+    let planning = preflight::plan(&recipe, &sources, &from, to.as_deref());
     let name = from.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
     let origin = std::env::var("USER").map_or_else(|_| origin.to_owned(), |user| format!("{origin}, {user}"));
     let (run, items) = new_run::written(&planning, &sources, &from, &name, &origin)?;

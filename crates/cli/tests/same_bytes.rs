@@ -25,12 +25,15 @@ fn recipe_of_step(id: &str, values: Value) -> Value {
 /// Every line of the catalogue recipe, into several formats.
 fn recipe_of_formats() -> Value {
     let mut recipe: Value = serde_json::from_str(CATALOGUE).unwrap();
-    let delivery = |format: &str| json!({"kind": "pictures", "format": format, "name": "{stem}-{format}", "to": "subfolder"});
+    let delivery = |format: &str| {
+        let name = format!("{{stem}}-{format}");
+        json!({"kind": "pictures", "format": format, "name": name, "to": "subfolder"})
+    };
     recipe["deliveries"] = ["jpeg", "png", "webp", "tiff"].map(delivery).into_iter().collect();
     recipe
 }
 
-/// What the sentence `{stem}-{format}` and the rest of the program do with these recipes, by name.
+/// The fixed set, by name.
 fn recipes() -> BTreeMap<String, Value> {
     let steps = rallo_engine::registry().iter().map(|kind| {
         let starter = serde_json::from_str(kind.info.starter).unwrap();
@@ -47,8 +50,16 @@ fn results(folder: &Path, name: &str, recipe: &Value) -> BTreeMap<String, String
     let path = |p: &Path| p.to_string_lossy().into_owned();
     let done = rallo(&["run", &path(&document), "--from", &path(&from), "--to", &path(&to)]);
     assert!(done.status.success(), "{name}: {}", String::from_utf8_lossy(&done.stderr));
-    let files = std::fs::read_dir(&to).unwrap().map(|entry| entry.unwrap().path());
+    let mut files = Vec::new();
+    let mut folders = vec![to];
+    while let Some(folder) = folders.pop() {
+        for entry in std::fs::read_dir(&folder).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_dir() { folders.push(path) } else { files.push(path) }
+        }
+    }
     files
+        .into_iter()
         .map(|file| {
             let bytes = std::fs::read(&file).unwrap();
             let file_name = file.file_name().unwrap().to_string_lossy().into_owned();

@@ -31,7 +31,7 @@ pub use image::pyramid::Pyramid;
 pub use image::source::{Source, SourceError};
 pub use ops::mask::Area;
 pub use ops::text::{Letters, SHIPPED as FONTS, line as letters};
-pub use plan::{Encoded, Kept, Memory, Pixels, Plan, PlanError, Program, Settings};
+pub use plan::{Encoded, Memory, Pixels, Plan, PlanError, PrefixPixels, Program, Settings};
 pub use step::{Kind, Param, ParamError, Step, StepInfo, StepKind};
 pub use steps::registry::{registry, step_kind};
 

@@ -11,11 +11,12 @@ pub mod pdf;
 pub mod video;
 
 pub use decode::{Facts, FileSource, Format};
+pub use encode::extras::Extras;
 pub use encode::jxl::is_there as writes_jxl;
-pub use encode::{Chroma, Encoding, Extras, Packing, encode, encode_within};
-pub use metadata::descriptive::Words;
+pub use encode::{Chroma, Encoding, Packing, encode, encode_within};
 pub use metadata::embed::{can_carry, carried_over};
 pub use metadata::exif::CameraData;
+pub use metadata::fields::Words;
 pub use metadata::provenance::{Made, content_hash, file_hash};
 
 use std::path::{Path, PathBuf};

@@ -23,7 +23,7 @@ impl Own {
 
     /// In words; empty where nothing is changed.
     pub fn words(&self) -> String {
-        use crate::sentence::number;
+        use crate::text::number;
         let part = |v: f64, text: String| (v != 0.0).then_some(text);
         let all = [
             part(self.exposure, format!("exposure {} stops", number(self.exposure))),

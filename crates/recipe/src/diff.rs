@@ -126,7 +126,7 @@ fn line_changes(all: &mut Vec<String>, before: &Line, after: &Line) {
 }
 
 fn number(value: f64) -> String {
-    format!("{} %", crate::sentence::number(value))
+    format!("{} %", crate::text::number(value))
 }
 
 fn values(params: &[Param], before: &Value, after: &Value) -> Vec<String> {

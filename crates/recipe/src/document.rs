@@ -1,64 +1,12 @@
 //! What a recipe is: lines, blocks, deliveries, and what can be asked of them without a picture.
 
-use crate::condition::Condition;
 use crate::delivery::{Delivery, Pictures, Task};
-use crate::iso_table::Ladder;
-use rallo_engine::{Area, Param, Step, StepKind, registry, step_kind};
+use crate::line::Line;
+use rallo_engine::Param;
 use serde_json::Value;
-use std::fmt;
-use std::sync::Arc;
 
 /// Most steps a recipe may have.
 pub const MAX_STEPS: usize = 100;
-
-/// One fault, with the place it is at.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Fault {
-    /// Such as `steps[2].crop.proportion`.
-    pub path: String,
-    /// What was expected and what came.
-    pub message: String,
-}
-
-impl fmt::Display for Fault {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        if self.path.is_empty() {
-            f.write_str(&self.message)
-        } else {
-            write!(f, "{}: {}", self.path, self.message)
-        }
-    }
-}
-
-/// Everything that is wrong with a document.
-#[derive(Clone, Debug, thiserror::Error)]
-#[error("{}", .0.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))]
-pub struct Faults(pub Vec<Fault>);
-
-/// One line of a recipe.
-#[derive(Clone, Debug)]
-pub struct Line {
-    /// The step with its values.
-    pub step: Arc<dyn Step>,
-    /// The step's name in recipes.
-    pub id: &'static str,
-    /// Whether it is done.
-    pub on: bool,
-    /// How much of it, 0 ..= 100 %.
-    pub mix: f64,
-    /// Where in the picture it works; everywhere without one.
-    pub area: Option<Arc<Area>>,
-    /// For which pictures; all without one.
-    pub when: Option<Condition>,
-    /// Its values per ISO, over those it has.
-    pub by_iso: Option<Ladder>,
-    /// Parameters a run asks for at its start.
-    pub ask: Vec<&'static str>,
-    /// A run waits for a yes before this line; what is to be looked at.
-    pub checkpoint: Option<String>,
-    /// The block it belongs to, by name.
-    pub block: Option<String>,
-}
 
 /// Neighbouring lines with one name, one mix and one on/off.
 #[derive(Clone, Debug, PartialEq)]
@@ -99,36 +47,6 @@ pub struct Recipe {
     pub blocks: Vec<Block>,
     /// Where the results go.
     pub deliveries: Vec<Delivery>,
-}
-
-impl Line {
-    /// A line that is on, for every picture and all of it.
-    pub fn new(kind: &StepKind, step: Box<dyn Step>) -> Self {
-        let step = Arc::from(step);
-        Self {
-            step,
-            id: kind.info.id,
-            on: true,
-            mix: 100.0,
-            area: None,
-            when: None,
-            by_iso: None,
-            ask: Vec::new(),
-            checkpoint: None,
-            block: None,
-        }
-    }
-
-    /// The kind of its step.
-    pub fn kind(&self) -> &'static StepKind {
-        // A line is only made from a registered kind.
-        step_kind(self.id).unwrap_or(registry()[0])
-    }
-
-    /// Whether it cannot be mixed together with other lines.
-    pub(super) fn stands_alone(&self) -> bool {
-        self.kind().info.stands_alone()
-    }
 }
 
 impl Recipe {

@@ -10,19 +10,25 @@ pub mod context;
 pub mod delivery;
 mod diff;
 mod document;
+pub mod fault;
 pub mod file;
 pub mod iso_table;
+pub mod line;
 pub mod names;
 mod read;
+pub mod read_line;
 mod resolve;
 pub mod schema;
 pub mod sentence;
 mod starters;
+pub mod text;
 mod write;
 
-pub use crate::document::{Block, Fault, Faults, Line, MAX_STEPS, Recipe, TakenFrom};
-pub(crate) use crate::read::brief;
-pub(crate) use crate::write::tidy;
+pub use crate::document::{Block, MAX_STEPS, Recipe, TakenFrom};
+pub use crate::fault::{Fault, Faults};
+pub use crate::line::Line;
+pub(crate) use crate::text::brief;
+pub(crate) use crate::text::tidy;
 
 pub use advice::{Advice, advice};
 pub use condition::Condition;

@@ -10,7 +10,7 @@
 //! which puts one text for another wherever it stands: `{stem:IMG_ > bed ; without last 2; title}`.
 
 use crate::Subject;
-use crate::sentence::number;
+use crate::text::number;
 use jiff::civil::DateTime;
 
 /// Every field's name.

@@ -1,9 +1,10 @@
 //! The lines of a recipe as they are for one picture.
 
 use crate::context::Subject;
-use crate::delivery::Frame;
+use crate::delivery::OutputFrame;
 use crate::delivery::Pictures;
-use crate::document::{Line, Recipe};
+use crate::document::Recipe;
+use crate::line::Line;
 use crate::names;
 use rallo_engine::sequence::camera_move::Framed;
 use rallo_engine::steps::output::data::Data;
@@ -151,7 +152,7 @@ impl Recipe {
         let subject = &delivery.counted(subject);
         let lines = delivery.lines.iter().filter_map(|line| line.settings(&self.name, subject));
         let size = match (&delivery.frame, width, delivery.long_edge) {
-            (Some(Frame { window: Some(window), width, height, .. }), _, _) => {
+            (Some(OutputFrame { window: Some(window), width, height, .. }), _, _) => {
                 let size = Size::new(*width, *height);
                 Some(Settings::from(Box::new(Framed { window: *window, size }) as Box<dyn Step>))
             }

@@ -1,6 +1,7 @@
 //! Plain sentences: how a recipe reads on the ticket, the run sheet and in print.
 
 use crate::delivery::{Delivery, What};
+use crate::text::number;
 use crate::{Line, Pictures, Recipe};
 use rallo_engine::{Kind, Param, step::Place};
 use serde::Serialize;
@@ -19,13 +20,6 @@ pub enum Part {
         /// As it is shown.
         text: String,
     },
-}
-
-/// A number as people write it: at most three decimals, none for nothing.
-pub fn number(value: f64) -> String {
-    let text = format!("{value:.3}");
-    let text = text.trim_end_matches('0').trim_end_matches('.');
-    if text == "-0" { "0".into() } else { text.replace('-', "−") }
 }
 
 pub(crate) fn shown(param: &Param, value: &Value, absolute: bool, pixels: Option<f64>) -> String {

@@ -3,22 +3,11 @@
 use crate::VERSION;
 use crate::context::Subject;
 use crate::delivery::{Delivery, Pictures};
-use crate::document::{Block, Line, Recipe};
+use crate::document::{Block, Recipe};
+use crate::line::Line;
+use crate::text::tidy;
 use rallo_engine::Settings;
 use serde_json::{Map, Value, json};
-
-/// Whole numbers without a fraction, as people write them.
-pub(crate) fn tidy(value: &Value) -> Value {
-    match value {
-        Value::Number(n) => match n.as_f64() {
-            Some(f) if f.fract() == 0.0 && f.abs() < 1e15 => json!(f as i64),
-            _ => value.clone(),
-        },
-        Value::Array(all) => all.iter().map(tidy).collect(),
-        Value::Object(map) => Value::Object(map.iter().map(|(k, v)| (k.clone(), tidy(v))).collect()),
-        _ => value.clone(),
-    }
-}
 
 impl Line {
     /// The document's form, values that are defaults left out.

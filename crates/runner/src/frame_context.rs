@@ -53,7 +53,7 @@ impl From<&Marks> for Decided {
 /// From a picture's path, what its file says, and what was decided; `number` is its position in the run, from 1.
 pub fn subject(path: &Path, facts: Option<&Facts>, decided: &Decided, number: usize) -> Subject {
     let stem = path.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
-    let folder = path.parent().map(crate::preflight::output_paths::name_of).unwrap_or_default();
+    let folder = path.parent().map(crate::files::file_names::name_of).unwrap_or_default();
     let known = Subject { stem, folder, number, ..Subject::default() };
     let Some(facts) = facts else { return known };
     let camera = facts.camera.clone();

@@ -18,8 +18,8 @@ pub mod schedule;
 pub use files::allowed_folders::Roots;
 pub use frame_context::{Decided, subject};
 pub use library::shoot_index::{Frames, Set};
-pub use preflight::checks::Problem;
 pub use preflight::output_paths::Planned;
+pub use preflight::problem::Problem;
 pub use queue::{EndCalls, Event, Limits, Queue, QueueOptions};
 pub use render::item::PictureJob;
 

@@ -5,8 +5,8 @@
 //! with their position; that straight course is fitted to the strongest lines, those off it counting less and less
 //! (iteratively reweighted, J. Tukey's biweight). The result is given as two lines on the course.
 
-use crate::colour::space::LUMINANCE;
 use crate::colour::transfer::encode;
+use crate::colour::working::LUMINANCE;
 use crate::step::View;
 
 /// A line from one place to another: x, y, to x, to y as shares of width and height.

@@ -4,9 +4,9 @@
 //! found by going there and back, and lightness is scaled so that black lands on it. On linear light that is one
 //! straight line per channel.
 
-use crate::colour::space::{WORKING, profile_name};
 use crate::colour::transfer::Table;
-use crate::ops::pointwise::{CHUNK, Planes};
+use crate::colour::working::{WORKING, profile_name};
+use crate::ops::planes::{CHUNK, Planes};
 use moxcms::{
     ColorProfile, DataColorSpace, Layout, RenderingIntent, ToneReprCurve, TransformExecutor, TransformOptions,
 };

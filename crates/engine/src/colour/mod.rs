@@ -3,3 +3,4 @@
 pub mod icc;
 pub mod space;
 pub mod transfer;
+pub mod working;

@@ -7,20 +7,15 @@
 
 use crate::colour::icc::{FileColour, Intent};
 use crate::colour::transfer::Table;
+use crate::colour::working::{Matrix, WORKING, profile_name};
 use moxcms::{
     CmsError, ColorDateTime, ColorProfile, DataColorSpace, Layout, LocalizableString, ProfileText,
     ToneReprCurve, TransformOptions,
 };
 use std::sync::{Arc, LazyLock};
 
-/// Row-major 3 × 3 matrix.
-pub type Matrix = [[f32; 3]; 3];
-
 /// The matrix that changes nothing.
 pub const IDENTITY: Matrix = [[1.0, 0.0, 0.0], [0.0, 1.0, 0.0], [0.0, 0.0, 1.0]];
-
-/// Luminance of the working space's primaries (ITU-R BT.2020).
-pub const LUMINANCE: [f32; 3] = [0.2627, 0.6780, 0.0593];
 
 /// `left · right`.
 pub fn multiply(left: &Matrix, right: &Matrix) -> Matrix {
@@ -39,8 +34,6 @@ fn inverse(m: &moxcms::Matrix3d) -> moxcms::Matrix3d {
 fn to_f32(m: moxcms::Matrix3d) -> Matrix {
     std::array::from_fn(|r| std::array::from_fn(|c| m.v[r][c] as f32))
 }
-
-pub(crate) static WORKING: LazyLock<ColorProfile> = LazyLock::new(ColorProfile::new_bt2020);
 
 /// How a picture's stored samples become working values.
 #[derive(Clone)]
@@ -106,19 +99,6 @@ pub enum Embedded {
     Shaper(Box<InputColour>),
     /// Needs the colour library on every pixel, once, on the way in.
     Convert(Box<ColorProfile>, String),
-}
-
-/// A profile's own description, or its kind.
-pub(crate) fn profile_name(profile: &ColorProfile) -> String {
-    use moxcms::ProfileText as T;
-    let text = match &profile.description {
-        Some(T::PlainString(s)) => s.clone(),
-        Some(T::Localizable(all)) => all.first().map(|l| l.value.clone()).unwrap_or_default(),
-        Some(T::Description(d)) => d.ascii_string.clone(),
-        None => String::new(),
-    };
-    let text = text.trim_matches(['\0', ' ']).to_owned();
-    if text.is_empty() { "unnamed profile".to_owned() } else { text }
 }
 
 /// Reads an embedded ICC profile; `None` when it is unreadable or not for RGB, so that sRGB is assumed.

@@ -5,9 +5,9 @@
 //! itself is taken at full size. So it is the same at every scale, needs no halo, and costs one pass. Light is the
 //! perceptual scale of the luminance.
 
-use crate::colour::space::LUMINANCE;
 use crate::colour::transfer::encode;
-use crate::ops::pointwise::CHUNK;
+use crate::colour::working::LUMINANCE;
+use crate::ops::planes::CHUNK;
 use crate::step::View;
 use rayon::prelude::*;
 

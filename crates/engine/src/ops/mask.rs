@@ -7,7 +7,7 @@
 
 use crate::colour::transfer::ENCODE;
 use crate::geometry::Size;
-use crate::ops::pointwise::{CHUNK, Planes};
+use crate::ops::planes::{CHUNK, Planes};
 use crate::step::ParamError;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;

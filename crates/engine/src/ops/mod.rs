@@ -4,6 +4,7 @@ pub mod denoise;
 pub mod guided_filter;
 pub mod mask;
 pub(crate) mod overlay;
+pub mod planes;
 pub mod pointwise;
 pub mod resample;
 pub(crate) mod text;

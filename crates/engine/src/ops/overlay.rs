@@ -6,7 +6,7 @@
 use crate::colour::space::{InputColour, apply};
 use crate::colour::transfer::{decode, encode};
 use crate::geometry::Rect;
-use crate::ops::pointwise::Pixel;
+use crate::ops::planes::Pixel;
 use crate::ops::text::Letters;
 use crate::step::{MarkOp, parse_colour};
 

@@ -13,7 +13,7 @@
 //! allocates one buffer for the rows.
 
 use crate::geometry::{Affine, Rect, Size};
-use crate::ops::pointwise::Pixel;
+use crate::ops::planes::Pixel;
 use crate::simd::{Lanes, Plain};
 
 /// Sub-pixel positions in the weight table.

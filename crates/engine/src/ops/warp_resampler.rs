@@ -7,7 +7,7 @@
 //! taps.
 
 use crate::geometry::{Rect, Size};
-use crate::ops::pointwise::Pixel;
+use crate::ops::planes::Pixel;
 use crate::ops::resample::{Axis, row_sum, taps, together};
 use crate::ops::warp::Warp;
 use crate::simd::{Lanes, Plain};

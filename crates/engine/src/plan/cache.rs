@@ -19,7 +19,7 @@ pub trait Memory: Sync {
 
 /// What stands before a plan's cut, over a part of the picture.
 #[derive(Clone)]
-pub struct Kept {
+pub struct PrefixPixels {
     pub(super) key: u64,
     pub(super) rect: Rect,
     pub(super) pixels: Arc<Vec<[f32; 3]>>,

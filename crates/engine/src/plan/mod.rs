@@ -17,7 +17,7 @@ mod measured;
 mod program;
 mod tiles;
 
-pub use crate::plan::cache::{Kept, Memory};
+pub use crate::plan::cache::{Memory, PrefixPixels};
 pub use crate::plan::program::{Encoded, Pixels, Program};
 
 use crate::colour::space::OutputColour;

@@ -3,9 +3,10 @@
 use crate::colour::space::OutputColour;
 use crate::geometry::{Rect, Size};
 use crate::image::source::{Source, SourceError};
-use crate::ops::pointwise::{self, Pixel, PointProgram};
+use crate::ops::planes::Pixel;
+use crate::ops::pointwise::{self, PointProgram};
 use crate::pace;
-use crate::plan::cache::Kept;
+use crate::plan::cache::PrefixPixels;
 use crate::plan::tiles::{Base, Buffers, Input, Node, chain, needs, reduced, wanted};
 use rayon::prelude::*;
 use std::sync::{Arc, Mutex};
@@ -183,7 +184,7 @@ impl Program {
         source: &dyn Source,
         region: Rect,
         colour: &OutputColour,
-        kept: &Mutex<Option<Kept>>,
+        kept: &Mutex<Option<PrefixPixels>>,
     ) -> Result<Encoded, SourceError> {
         let far = |nodes: &[(Node, Size)]| nodes.iter().any(|(node, _)| matches!(node, Node::Whole(_)));
         let Some(cut) = self.cut.filter(|cut| *cut > 0 && !far(&self.nodes[*cut..])) else {
@@ -192,14 +193,14 @@ impl Program {
         let region = region.within(self.size.rect());
         let rect = needs(&self.nodes[cut..], region);
         let held = kept.lock().unwrap_or_else(|p| p.into_inner()).clone();
-        let fits = |k: &Kept| k.key == self.key && rect.within(k.rect) == rect;
+        let fits = |k: &PrefixPixels| k.key == self.key && rect.within(k.rect) == rect;
         let kept_now = match held.filter(fits) {
             Some(held) => held,
             None => {
                 let input = self.checked(source, region)?;
                 let pixels = Arc::new(self.layer(&input, cut, rect));
                 wanted()?;
-                let fresh = Kept { key: self.key, rect, pixels };
+                let fresh = PrefixPixels { key: self.key, rect, pixels };
                 *kept.lock().unwrap_or_else(|p| p.into_inner()) = Some(fresh.clone());
                 fresh
             }

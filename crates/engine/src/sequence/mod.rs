@@ -2,3 +2,4 @@
 
 pub mod camera_move;
 pub mod interval;
+pub mod stack;

@@ -1,7 +1,8 @@
 //! The kinds of work a step may ask of a plan.
 
 use crate::geometry::{Rect, Size};
-use crate::ops::pointwise::{Pixel, PointOp};
+use crate::ops::planes::Pixel;
+use crate::ops::pointwise::PointOp;
 use crate::ops::warp::Warp;
 use std::fmt::Debug;
 

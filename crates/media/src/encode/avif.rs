@@ -1,7 +1,7 @@
 //! AVIF.
 
 use crate::MediaError;
-use crate::encode::Extras;
+use crate::encode::extras::Extras;
 use crate::encode::tiff::{eight, fail};
 use rallo_engine::Encoded;
 use ravif::{Img, RGB8};

@@ -1,7 +1,7 @@
 //! JPEG XL, written by its reference encoder as a program of its own.
 
 use crate::MediaError;
-use crate::encode::Extras;
+use crate::encode::extras::Extras;
 use rallo_engine::{Encoded, OutputProfile, Pixels, Size};
 use std::io::{BufWriter, ErrorKind, Write};
 use std::path::Path;

@@ -1,15 +1,8 @@
 //! Writing results: encoding with profile, camera data and the result's mark.
 
-pub(crate) mod avif;
-pub(crate) mod jxl;
-pub(crate) mod png;
-pub(crate) mod tiff;
-pub(crate) mod webp;
-
 use crate::decode::jpeg;
-use crate::metadata::descriptive::Words;
+use crate::encode::extras::Extras;
 use crate::metadata::embed;
-use crate::metadata::provenance::Made;
 use crate::{MediaError, bytes_text};
 use img_parts::jpeg::Jpeg;
 use img_parts::png::Png;
@@ -17,6 +10,17 @@ use img_parts::{Bytes, ImageICC};
 use rallo_engine::{Encoded, Pixels};
 pub use tiff::Packing;
 use turbojpeg::Subsamp;
+
+pub(crate) mod avif;
+pub mod extras;
+
+pub(crate) mod jxl;
+
+pub(crate) mod png;
+
+pub(crate) mod tiff;
+
+pub(crate) mod webp;
 
 /// Chroma sampling of a JPEG.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -136,21 +140,6 @@ pub fn encode_within(
         }
     }
     Ok((best, low))
-}
-
-/// What goes into the file beside the pixels.
-#[derive(Clone, Debug, Default)]
-pub struct Extras {
-    /// ICC profile.
-    pub icc: Option<Vec<u8>>,
-    /// EXIF block.
-    pub exif: Option<Vec<u8>>,
-    /// The result's mark.
-    pub made: Option<Made>,
-    /// What is said about the picture; written with the mark.
-    pub words: Words,
-    /// Pixels per inch, for the file's own tag.
-    pub resolution: Option<u32>,
 }
 
 /// Encodes a rendered picture; the same input gives the same bytes.

@@ -2,7 +2,7 @@
 //! has a place for them.
 
 use crate::MediaError;
-use crate::encode::Extras;
+use crate::encode::extras::Extras;
 use exif::{In, Tag as ExifTag, Value};
 use rallo_engine::{Encoded, Pixels, Size};
 use std::io::Cursor;

@@ -1,7 +1,7 @@
 //! WebP, lossy and lossless, with its data around the pixels.
 
 use crate::MediaError;
-use crate::encode::Extras;
+use crate::encode::extras::Extras;
 use crate::encode::tiff::{eight, fail};
 use rallo_engine::{Encoded, Size};
 

@@ -3,26 +3,10 @@
 //! Read with XMP first, then IPTC, then EXIF; written to all three, so that other programs find it (JPEG; a PNG has no
 //! place for IPTC). IPTC is the Information Interchange Model 4.2, in UTF-8, inside an image resource block.
 
+use crate::metadata::fields::Words;
 use crate::metadata::xmp::{DC, RDF, XMP, escaped, items};
 use img_parts::jpeg::{Jpeg, markers};
 use rallo_engine::steps::output::data::Data;
-
-/// Creator, rights, description, keywords, rating.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Words {
-    /// Who made it.
-    pub creator: String,
-    /// Notice of rights.
-    pub copyright: String,
-    /// What it shows.
-    pub caption: String,
-    /// In the order they were given.
-    pub keywords: Vec<String>,
-    /// 0 none … 5.
-    pub rating: u8,
-    /// What stands beside these and is none of ours; only handed on with pixels that are carried over.
-    pub others: Others,
-}
 
 /// What other programs say about a picture.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -35,8 +19,11 @@ pub struct Others {
 
 /// Record, dataset and greatest length in bytes of what IPTC has a place for (IIM 4.2, chapter 6).
 const BY_LINE: (u8, usize) = (80, 32);
+
 const COPYRIGHT: (u8, usize) = (116, 128);
+
 const CAPTION: (u8, usize) = (120, 2000);
+
 const KEYWORD: (u8, usize) = (25, 64);
 
 /// Dates and times of creation and of digital creation.
@@ -44,6 +31,7 @@ const TIMES: [u8; 4] = [55, 60, 62, 63];
 
 /// The marker of the block IPTC stands in, and of the resource inside it.
 const BLOCK: &[u8] = b"Photoshop 3.0\0";
+
 const RESOURCE: &[u8] = b"8BIM\x04\x04\0\0";
 
 impl Words {

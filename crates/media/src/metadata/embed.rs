@@ -3,8 +3,8 @@
 
 use crate::MediaError;
 use crate::decode::Format;
-use crate::encode::Extras;
-use crate::metadata::descriptive::Words;
+use crate::encode::extras::Extras;
+use crate::metadata::fields::Words;
 use img_parts::jpeg::{Jpeg, JpegSegment, markers};
 use img_parts::png::{Png, PngChunk};
 use img_parts::riff::{RiffChunk, RiffContent};

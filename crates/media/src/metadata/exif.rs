@@ -1,6 +1,6 @@
 //! What the camera wrote: EXIF in and out.
 
-use crate::metadata::descriptive::Words;
+use crate::metadata::fields::Words;
 use exif::{Context, Exif, Field, In, Rational, SRational, Tag, Value, experimental::Writer};
 use jiff::civil::DateTime;
 use serde::{Deserialize, Serialize};

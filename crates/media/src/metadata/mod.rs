@@ -3,5 +3,6 @@
 pub mod descriptive;
 pub(crate) mod embed;
 pub mod exif;
+pub mod fields;
 pub mod provenance;
 pub mod xmp;

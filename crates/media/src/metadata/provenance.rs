@@ -1,6 +1,7 @@
 //! Who made a file: content hashes, and the mark in a result's XMP that says which recipe made it from what.
 
-use crate::metadata::descriptive::Words;
+use crate::metadata::fields::Words;
+use crate::metadata::xmp::NAMESPACE;
 use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
 use std::path::Path;
@@ -31,10 +32,9 @@ pub struct Made {
     pub done: Vec<String>,
 }
 
-pub(crate) const NAMESPACE: &str = "urn:rallo:result:1";
-
 /// How far into a file the mark is looked for, from both ends: it stands before the pixels, or behind all.
 const HEAD: usize = 512 * 1024;
+
 const TAIL: usize = 64 * 1024;
 
 impl Made {

@@ -1,7 +1,9 @@
 //! XMP (ISO 16684-1): keywords and rating, read from files and sidecars, written as sidecars.
 
+use std::path::Path;
+
 use crate::MediaError;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 /// What a sidecar says of a frame.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -45,7 +47,7 @@ pub(crate) fn others(packet: &str, moved: bool) -> String {
         Some(DC) => ["creator", "rights", "description", "subject"].contains(&name),
         Some(XMP) => name == "Rating",
         Some(RDF) => name == "about",
-        space => space == Some(crate::metadata::provenance::NAMESPACE),
+        space => space == Some(crate::metadata::xmp::NAMESPACE),
     };
     let mut text = String::new();
     for node in document.descendants().filter(|n| {
@@ -145,8 +147,11 @@ impl Sidecar {
             Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(io(e)),
             _ => {}
         }
-        let part = path.with_extension("xmp.part");
-        std::fs::write(&part, self.packet()).and_then(|()| std::fs::rename(&part, path)).map_err(io)
+        // Under a name of its own first: several may write beside one picture at a time.
+        let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        let mut part = tempfile::Builder::new().suffix(".xmp.part").tempfile_in(folder).map_err(io)?;
+        std::io::Write::write_all(&mut part, self.packet().as_bytes()).map_err(io)?;
+        part.persist(path).map(|_| ()).map_err(|e| io(e.error))
     }
 
     /// The packet.
@@ -183,6 +188,8 @@ pub(crate) fn escaped(text: &str) -> String {
         })
         .collect()
 }
+
+pub(crate) const NAMESPACE: &str = "urn:rallo:result:1";
 
 #[cfg(test)]
 mod tests {

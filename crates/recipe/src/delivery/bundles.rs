@@ -1,7 +1,7 @@
 //! Bundles: one file of all frames. A clip, a document, a contact sheet; what each frame becomes before it joins them is
 //! described as pictures.
 
-use super::{Burned, Frame, Pictures, Target, pixels_of};
+use super::{Burned, OutputFrame, Pictures, Target, pixels_of};
 use crate::delivery::contact_sheet::Contact;
 use crate::delivery::pdf::Pdf;
 use crate::delivery::video::Video;
@@ -94,7 +94,7 @@ impl Bundle {
                 bits: 16,
                 sharpen: v.sharpen,
                 // Colour samples are for two pixels each way.
-                frame: pixels_of(&v.size, v.width, v.height).map(|(width, height)| Frame {
+                frame: pixels_of(&v.size, v.width, v.height).map(|(width, height)| OutputFrame {
                     width: width & !1,
                     height: height & !1,
                     fit: v.fit.clone(),

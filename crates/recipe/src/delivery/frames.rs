@@ -1,8 +1,8 @@
 //! Numbered frames, archives and course packs: what they make of each frame is described as pictures.
 
 use super::{
-    CAMERA_DATA, COLOUR, EXISTING, FOLDER, Frame, HEIGHT, NAME, Pictures, SHARPEN, SIZE, TO, Target, WIDTH,
-    ZIP, pixels_of,
+    CAMERA_DATA, COLOUR, EXISTING, FOLDER, HEIGHT, NAME, OutputFrame, Pictures, SHARPEN, SIZE, TO, Target,
+    WIDTH, ZIP, pixels_of,
 };
 use rallo_engine::{Kind, OutputProfile, Param};
 use serde::{Deserialize, Serialize};
@@ -117,7 +117,7 @@ impl Frames {
     /// What each frame becomes.
     pub fn pictures(&self) -> Pictures {
         let Target { name, to, folder, existing } = self.target.clone();
-        let frame = pixels_of(&self.size, self.width, self.height).map(|(width, height)| Frame {
+        let frame = pixels_of(&self.size, self.width, self.height).map(|(width, height)| OutputFrame {
             width,
             height,
             fit: self.fit.clone(),

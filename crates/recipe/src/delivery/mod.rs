@@ -220,7 +220,7 @@ const COLOUR: Param = Param {
 
 /// A size that every frame gets exactly.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Frame {
+pub struct OutputFrame {
     /// Pixels per row.
     pub width: u32,
     /// Rows.

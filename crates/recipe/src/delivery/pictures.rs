@@ -1,7 +1,7 @@
 //! Pictures: a file, or one in each of several widths, for each frame. What other kinds make of each frame is described
 //! by the same values.
 
-use super::{CAMERA_DATA, FOLDER, Frame, NAME, SHARPEN, START, TO, Target, ZIP};
+use super::{CAMERA_DATA, FOLDER, NAME, OutputFrame, SHARPEN, START, TO, Target, ZIP};
 use crate::{Line, Subject};
 use rallo_engine::{Kind, OutputColour, OutputProfile, Param, Plan};
 use serde_json::{Value, json};
@@ -180,7 +180,7 @@ pub struct Pictures {
     /// Lines of this delivery alone, before its size.
     pub lines: Vec<Line>,
     /// Exactly this size, for kinds that need one.
-    pub frame: Option<Frame>,
+    pub frame: Option<OutputFrame>,
     /// What is written over it, for kinds that do so.
     pub burned: Option<Burned>,
     /// Pixels per inch that are written into the file, where the recipe says none.

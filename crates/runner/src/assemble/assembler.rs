@@ -3,9 +3,10 @@
 use crate::assemble::clip::{clip, record};
 use crate::assemble::contact_sheet::Sheet;
 use crate::assemble::pdf::{contact_layout, layout};
-use crate::assemble::piece::{Is, Piece, fault};
+use crate::assemble::piece::{Is, Piece};
 use crate::files::atomic_file::part_in;
 use crate::render::fault::Fault;
+use crate::render::fault::fault;
 use rallo_job::FailureKind;
 use rallo_media::pdf::album::Album;
 use rallo_media::video::{ClipFacts, Recorder};

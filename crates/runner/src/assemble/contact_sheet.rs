@@ -1,7 +1,7 @@
 //! A contact sheet as one picture.
 
-use crate::assemble::piece::fault;
 use crate::render::fault::Fault;
+use crate::render::fault::fault;
 use rallo_engine::step::parse_colour;
 use rallo_engine::{Encoded, Pixels, Size};
 use rallo_job::FailureKind;
@@ -24,17 +24,23 @@ pub(super) const LONGEST_SHEET: u32 = 60_000;
 /// That it has more, with what can be done.
 pub(crate) fn sheet_size(contact: &Contact, count: usize) -> Result<Size, Fault> {
     let measures = Measures::of(contact, count);
-    let rows = (count as u32).div_ceil(measures.columns).max(1);
-    let size = Size::new(
-        measures.gap + measures.columns * (measures.cell + measures.gap),
-        measures.top + rows * (measures.cell + measures.under + measures.gap),
-    );
-    if size.area() > LARGEST_SHEET || size.long_edge() > LONGEST_SHEET {
+    // In 64 bits: a million pictures of ten thousand pixels are no reason to wrap around.
+    let wide = u64::from;
+    let rows = (count as u64).div_ceil(wide(measures.columns)).max(1);
+    let width = wide(measures.gap) + wide(measures.columns) * (wide(measures.cell) + wide(measures.gap));
+    let height =
+        wide(measures.top) + rows * (wide(measures.cell) + wide(measures.under) + wide(measures.gap));
+    let longest = width.max(height);
+    let size = match (u32::try_from(width), u32::try_from(height)) {
+        (Ok(width), Ok(height)) if longest <= wide(LONGEST_SHEET) => Size::new(width, height),
+        _ => Size::new(0, 0),
+    };
+    if longest > wide(LONGEST_SHEET) || size.area() > LARGEST_SHEET {
         return Err(Fault::new(
             FailureKind::Together,
             format!(
                 "a contact sheet of {count} pictures may have {} × {} pixels; take smaller ones, other columns, or a PDF",
-                size.width, size.height
+                width, height
             ),
         ));
     }

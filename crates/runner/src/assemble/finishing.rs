@@ -8,10 +8,11 @@ use crate::assemble::piece::{self, Piece};
 use crate::files::atomic_file::part_in;
 use crate::frame_context::{decided, subject};
 use crate::library::scan;
+use crate::render::disk_cache::IntermediateCache;
 use crate::render::existing_file::numbered;
 use crate::render::fault::{Ended, Fault};
-use crate::render::intermediate::Kept;
-use crate::render::item::{self, PictureJob, Room};
+use crate::render::item::{self, PictureJob};
+use crate::render::memory_budget::MemoryBudget;
 use crate::render::work::Work;
 use rallo_job::{FailureKind, ItemState, Records, ResultFile, RunItem, WrittenFile};
 use rallo_media::{content_hash, file_hash};
@@ -20,6 +21,7 @@ use serde_json::{Value, json};
 use std::fmt::Write as _;
 use std::io::Write;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use tempfile::TempPath;
 
@@ -33,8 +35,8 @@ pub(crate) struct Around<'a> {
     pub items: &'a [RunItem],
     /// The one that is done now.
     pub item: &'a RunItem,
-    pub room: &'a Room,
-    pub kept: &'a Kept,
+    pub room: &'a Arc<MemoryBudget>,
+    pub kept: &'a IntermediateCache,
     /// Set when nobody waits for it any more.
     pub stop: &'a AtomicBool,
 }
@@ -376,7 +378,7 @@ pub(crate) fn stream(around: &Around) -> Option<(usize, Stream)> {
     let count = around.pictures().count();
     let folder = Path::new(&around.item.target).parent()?;
     let gatherer = Gatherer::begin(&bundle, around.recipe, &around.first(), count, folder).ok()?;
-    Some((place, Stream::new(&bundle, count, gatherer)))
+    Some((place, Stream::new(&bundle, count, gatherer, around.room.reserve())))
 }
 
 /// Does a task; `live` is a bundle that was filled while the pictures were made.

@@ -5,6 +5,7 @@ pub(crate) mod assembler;
 pub mod clip;
 pub(crate) mod contact_sheet;
 pub(crate) mod course_page;
+pub mod encoder_speed;
 pub(crate) mod finishing;
 pub(crate) mod ordered_stream;
 pub(crate) mod pdf;

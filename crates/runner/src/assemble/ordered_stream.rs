@@ -2,6 +2,7 @@
 
 use crate::assemble::assembler::Gatherer;
 use crate::assemble::piece::Piece;
+use crate::render::memory_budget::Reserved;
 use rallo_recipe::Bundle;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -12,8 +13,6 @@ use std::time::Duration;
 pub(super) const AHEAD: usize = 12;
 
 /// Bytes they may take together.
-pub(super) const AHEAD_BYTES: usize = 600_000_000;
-
 pub(super) struct Order {
     pub(super) next: usize,
     pub(super) waiting: BTreeMap<usize, Option<Piece>>,
@@ -39,10 +38,12 @@ pub(crate) struct Stream {
     needs: Vec<bool>,
     pub(super) order: Mutex<Order>,
     pub(super) changed: Condvar,
+    /// Memory for pieces that wait.
+    reserved: Reserved,
 }
 
 impl Stream {
-    pub fn new(bundle: &Bundle, count: usize, gatherer: Gatherer) -> Self {
+    pub fn new(bundle: &Bundle, count: usize, gatherer: Gatherer, reserved: Reserved) -> Self {
         let stop = gatherer.stop.clone();
         let order = Order {
             next: 0,
@@ -52,7 +53,7 @@ impl Stream {
             pouring: false,
         };
         let needs = bundle.needs(count);
-        Self { count, stop, needs, order: Mutex::new(order), changed: Condvar::new() }
+        Self { count, stop, needs, order: Mutex::new(order), changed: Condvar::new(), reserved }
     }
 
     /// Pictures it joins.
@@ -107,7 +108,7 @@ impl Stream {
                 continue;
             }
             let bytes: usize = order.waiting.values().flatten().map(Piece::bytes).sum();
-            let few = order.waiting.len() <= AHEAD && bytes <= AHEAD_BYTES;
+            let few = order.waiting.len() <= AHEAD && bytes as u64 <= self.reserved.bytes;
             if few || (order.gatherer.is_none() && !order.pouring) {
                 return;
             }

@@ -12,7 +12,6 @@ use crate::render::work::{Lines, Work};
 use rallo_engine::Encoded;
 use rallo_engine::sequence::camera_move::Window;
 use rallo_job::FailureKind;
-use rallo_media::MediaError;
 use rallo_media::video::Clip;
 use rallo_recipe::{Bundle, Pictures, Recipe, Subject, Task, names};
 use rayon::prelude::*;
@@ -106,15 +105,6 @@ impl Piece {
             };
             Some(Ok(Self { what: is, caption: caption.clone(), folder: folder.clone() }))
         })
-    }
-}
-
-/// A failure of something made of all pictures.
-pub(crate) fn fault(e: &MediaError) -> Fault {
-    match e {
-        MediaError::Encode { message, .. } => Fault::new(FailureKind::Together, message),
-        MediaError::NoRoom { .. } => Fault::new(FailureKind::NoRoom, e.to_string()),
-        other => Fault::new(FailureKind::Together, other.to_string()),
     }
 }
 

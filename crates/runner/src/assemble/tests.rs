@@ -1,13 +1,14 @@
 //! Tests of what is made of all pictures: order, pieces, sheets.
 
 use crate::assemble::assembler::{Gathered, Gatherer};
-use crate::assemble::clip::encoding;
 use crate::assemble::contact_sheet::Sheet;
 use crate::assemble::contact_sheet::sheet_size;
+use crate::assemble::encoder_speed::encoding;
 use crate::assemble::ordered_stream::Stream;
 use crate::assemble::piece::{self, Is, Piece};
-use crate::preflight::output_paths::Source;
+use crate::preflight::input::Source;
 use crate::render::fault::Fault;
+use crate::render::memory_budget::{MemoryBudget, Reserved};
 use crate::render::work::Work;
 use rallo_engine::{Encoded, Pixels, Size};
 use rallo_media::{Chroma, Encoding, Extras};
@@ -16,8 +17,13 @@ use rallo_recipe::delivery::Pdf;
 use rallo_recipe::delivery::{Contact, Video};
 use rallo_recipe::{Bundle, Subject};
 use std::path::Path;
+use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
+
+fn reserved() -> Reserved {
+    Arc::new(MemoryBudget::new(1_000_000_000)).reserve()
+}
 
 fn piece(n: u32) -> Piece {
     let size = Size::new(20 + n, 10);
@@ -31,7 +37,8 @@ fn stream(count: usize, folder: &Path) -> Stream {
     let bundle = Bundle::Pdf(Pdf::default());
     let recipe = Recipe::new("x");
     let first = Subject::default();
-    Stream::new(&bundle, count, Gatherer::begin(&bundle, &recipe, &first, count, folder).unwrap())
+    let gatherer = Gatherer::begin(&bundle, &recipe, &first, count, folder).unwrap();
+    Stream::new(&bundle, count, gatherer, reserved())
 }
 
 fn bytes(gathered: &Gathered) -> Vec<u8> {
@@ -148,7 +155,7 @@ fn a_picture_that_stands_for_long_comes_in_parts_and_can_be_stopped() {
     let folder = tempfile::tempdir().unwrap();
     let begin = || {
         let gatherer = Gatherer::begin(&bundle, &recipe, &about, 1, folder.path()).unwrap();
-        Stream::new(&bundle, 1, gatherer)
+        Stream::new(&bundle, 1, gatherer, reserved())
     };
     let whole = begin();
     whole.give(0, Some(piece()));

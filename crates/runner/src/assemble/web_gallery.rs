@@ -2,6 +2,7 @@
 //! it into a page of one's own (HTML's `picture` and `srcset`).
 
 use crate::render::variant::variants;
+use askama::Template;
 use rallo_job::{Records, RunItem, WrittenFile};
 use rallo_media::content_hash;
 use rallo_recipe::Recipe;
@@ -28,18 +29,32 @@ const ORDER: [(&str, &str); 5] = [
     ("jpg", "image/jpeg"),
 ];
 
-pub(crate) fn escaped(text: &str) -> String {
-    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
-}
-
 /// A file's name in an address.
 pub fn address(name: &str) -> String {
     let plain = |b: u8| b.is_ascii_alphanumeric() || b"-_.~".contains(&b);
     name.bytes().map(|b| if plain(b) { char::from(b).to_string() } else { format!("%{b:02X}") }).collect()
 }
 
+/// One format of a picture, in all its widths.
+struct Format {
+    kind: &'static str,
+    srcset: String,
+}
+
+/// The lines that put one picture into a page.
+#[derive(Template)]
+#[template(path = "picture.html")]
+struct PictureLines<'a> {
+    others: Vec<Format>,
+    largest: String,
+    srcset: String,
+    width: u32,
+    height: u32,
+    alt: &'a str,
+}
+
 /// The lines for one picture; `files` may be of several formats and widths.
-fn lines(files: &[Shown], alt: &str) -> String {
+fn lines(files: &[Shown], alt: &str) -> Result<String, askama::Error> {
     let of = |ending: &str| {
         let mut all: Vec<&Shown> =
             files.iter().filter(|f| Path::new(&f.name).extension().is_some_and(|e| e == ending)).collect();
@@ -49,38 +64,42 @@ fn lines(files: &[Shown], alt: &str) -> String {
     let srcset = |all: &[&Shown]| {
         all.iter().map(|f| format!("{} {}w", address(&f.name), f.width)).collect::<Vec<_>>().join(", ")
     };
-    let groups: Vec<(&str, Vec<&Shown>)> =
+    let mut groups: Vec<(&str, Vec<&Shown>)> =
         ORDER.iter().map(|(ending, kind)| (*kind, of(ending))).filter(|(_, all)| !all.is_empty()).collect();
-    let Some((_, last)) = groups.last() else { return String::new() };
+    let Some((_, last)) = groups.pop() else { return Ok(String::new()) };
     let largest = last[last.len() - 1];
-    let mut text = String::from("<picture>\n");
-    for (kind, all) in &groups[..groups.len() - 1] {
-        text += &format!("  <source type=\"{kind}\" srcset=\"{}\" sizes=\"100vw\">\n", srcset(all));
+    PictureLines {
+        others: groups.iter().map(|(kind, all)| Format { kind, srcset: srcset(all) }).collect(),
+        largest: address(&largest.name),
+        srcset: srcset(&last),
+        width: largest.width,
+        height: largest.height,
+        alt,
     }
-    text + &format!(
-        "  <img src=\"{}\" srcset=\"{}\" sizes=\"100vw\" width=\"{}\" height=\"{}\" alt=\"{}\" loading=\"lazy\">\n</picture>",
-        address(&largest.name),
-        srcset(last),
-        largest.width,
-        largest.height,
-        escaped(alt)
-    )
+    .render()
+}
+
+/// One picture of the page.
+struct Entry<'a> {
+    name: &'a str,
+    lines: String,
+}
+
+#[derive(Template)]
+#[template(path = "web_gallery.html")]
+struct Gallery<'a> {
+    title: &'a str,
+    pictures: Vec<Entry<'a>>,
 }
 
 /// The whole page.
-fn page(title: &str, pictures: &[(String, Vec<Shown>)]) -> String {
-    let mut text = format!(
-        "<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n{MARK}\n\
-         <meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n<title>{0}</title>\n\
-         <style>body{{font:16px/1.5 sans-serif;margin:2rem;background:#f5f4ef;color:#222}}img{{max-width:100%;height:auto}}\
-         pre{{white-space:pre-wrap;background:#fff;padding:.8rem;user-select:all}}</style>\n</head>\n<body>\n<h1>{0}</h1>\n",
-        escaped(title)
-    );
-    for (name, files) in pictures {
-        let lines = lines(files, name);
-        text += &format!("<h2>{}</h2>\n{lines}\n<pre>{}</pre>\n", escaped(name), escaped(&lines));
+fn page(title: &str, pictures: &[(String, Vec<Shown>)]) -> Result<String, askama::Error> {
+    let entry = |(name, files): &'_ (String, Vec<Shown>)| lines(files, name);
+    let mut entries = Vec::new();
+    for picture in pictures {
+        entries.push(Entry { name: &picture.0, lines: entry(picture)? });
     }
-    text + "</body>\n</html>\n"
+    Ok(Gallery { title, pictures: entries }.render()? + "\n")
 }
 
 /// Writes the pages of a run that has ended, one for each folder of a delivery that wants one.
@@ -102,7 +121,13 @@ pub async fn write(records: &dyn Records, run: i64) -> rallo_job::Result<()> {
         }
     }
     for (folder, pictures) in folders {
-        let text = page(&recipe.name, &pictures);
+        let text = match page(&recipe.name, &pictures) {
+            Ok(text) => text,
+            Err(e) => {
+                tracing::warn!("run {run}: its page was not written: {e}");
+                continue;
+            }
+        };
         let hash = content_hash(text.as_bytes());
         let length = text.len() as i64;
         let written = tokio::task::spawn_blocking(move || put(&folder, &text)).await;
@@ -160,22 +185,22 @@ mod tests {
             file("a-480.webp", 480),
             file("a-960.webp", 960),
         ];
-        let text = lines(&files, "pots & \"trays\"");
+        let text = lines(&files, "pots & \"trays\"").unwrap();
         assert_eq!(
             text,
             "<picture>\n  <source type=\"image/webp\" srcset=\"a-480.webp 480w, a-960.webp 960w\" sizes=\"100vw\">\n  \
              <img src=\"a%20b-960.jpg\" srcset=\"a%20b-480.jpg 480w, a%20b-960.jpg 960w\" sizes=\"100vw\" width=\"960\" \
-             height=\"480\" alt=\"pots &amp; &quot;trays&quot;\" loading=\"lazy\">\n</picture>"
+             height=\"480\" alt=\"pots &#38; &#34;trays&#34;\" loading=\"lazy\">\n</picture>"
         );
-        let page = page("<Web>", &[("a".into(), files.into())]);
-        assert!(page.contains("<h1>&lt;Web&gt;</h1>") && page.contains("<pre>&lt;picture&gt;"));
+        let page = page("<Web>", &[("a".into(), files.into())]).unwrap();
+        assert!(page.contains("<h1>&#60;Web&#62;</h1>") && page.contains("<pre>&#60;picture&#62;"));
     }
 
     #[test]
     fn a_page_that_is_not_ours_stays() {
         let folder = tempfile::tempdir().unwrap();
         std::fs::write(folder.path().join("index.html"), "somebody's").unwrap();
-        let text = page("x", &[]);
+        let text = page("x", &[]).unwrap();
         for _ in 0..2 {
             assert!(put(folder.path(), &text).unwrap().ends_with("index-2.html"));
         }

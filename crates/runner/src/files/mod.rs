@@ -2,4 +2,6 @@
 
 pub mod allowed_folders;
 pub(crate) mod atomic_file;
+pub mod file_names;
+pub mod free_space;
 pub mod zip;

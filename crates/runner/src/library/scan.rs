@@ -1,5 +1,6 @@
 //! Looking for frames: which files of folders are pictures, what they say, and what is left out and why.
 
+use rallo_job::Location;
 use rallo_media::decode::Facts;
 use rallo_media::{Made, MediaError, has_picture_ending};
 use std::path::{Path, PathBuf};
@@ -69,8 +70,10 @@ pub fn look(
                 continue;
             }
             if kind.is_dir() {
-                if deep {
-                    folders.push(path);
+                match written(&path) {
+                    Ok(()) if deep => folders.push(path),
+                    Ok(()) => {}
+                    Err(reason) => seen(Seen::Left(LeftOut { path, reason })),
                 }
             } else if kind.is_file() {
                 file(&path, results, trusted, seen);
@@ -78,6 +81,15 @@ pub fn look(
         }
     }
     Ok(())
+}
+
+/// Whether a path can be written down, which is done as text: two names that differ only in bytes that are no UTF-8 would
+/// become one.
+fn written(path: &Path) -> Result<(), String> {
+    match Location::of_path(path) {
+        Ok(_) => Ok(()),
+        Err(e) => Err(e.to_string()),
+    }
 }
 
 fn file(path: &Path, results: bool, trusted: &dyn Fn(&Found) -> bool, seen: &mut dyn FnMut(Seen)) {
@@ -92,6 +104,9 @@ fn file(path: &Path, results: bool, trusted: &dyn Fn(&Found) -> bool, seen: &mut
             }));
         }
         return;
+    }
+    if let Err(reason) = written(path) {
+        return seen(left(reason));
     }
     match std::fs::metadata(path) {
         Ok(meta) => {
@@ -165,6 +180,25 @@ pub fn facts(path: &Path) -> Result<Facts, MediaError> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn names_that_are_no_utf_8_are_left_out_with_a_reason() {
+        use std::os::unix::ffi::OsStrExt;
+        let folder = tempfile::tempdir().unwrap();
+        for name in [&b"bed-\xff.jpg"[..], b"bed-\xfe.jpg", b"bed.jpg"] {
+            std::fs::write(folder.path().join(std::ffi::OsStr::from_bytes(name)), "x").unwrap();
+        }
+        std::fs::create_dir(folder.path().join(std::ffi::OsStr::from_bytes(b"pots\xff"))).unwrap();
+        let (mut found, mut left) = (Vec::new(), Vec::new());
+        look(folder.path(), true, false, &|_| true, &mut |seen| match seen {
+            Seen::Picture(picture) => found.push(picture.path),
+            Seen::Left(one) => left.push(one.reason),
+        })
+        .unwrap();
+        assert_eq!(found, [folder.path().join("bed.jpg")]);
+        assert_eq!(left.len(), 3);
+        assert!(left.iter().all(|reason| reason.contains("no UTF-8") && reason.contains("another name")));
+    }
 
     #[test]
     fn the_common_folder_holds_all() {

@@ -3,9 +3,9 @@
 //! What the pages ask for (filters, orders, counts) is answered from memory; every change is written to the store
 //! first. Scanning and measuring run in the background and tell what they find as events.
 
+use crate::files::file_names::name_of;
 use crate::library::scan::{self, Found, LeftOut, Seen};
 use crate::now;
-use crate::preflight::output_paths::name_of;
 use crate::schedule::{self, Class};
 use rallo_engine::analysis::measure;
 use rallo_engine::{Measures, Source};

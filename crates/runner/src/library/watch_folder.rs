@@ -8,8 +8,9 @@
 
 use crate::files::allowed_folders::Roots;
 use crate::library::scan::{self, Found, Seen};
+use crate::preflight;
+use crate::preflight::input::Source;
 use crate::preflight::new_run;
-use crate::preflight::output_paths::{self, Source};
 use crate::schedule::{self, Class};
 use crate::{Decided, Queue, now};
 use rallo_engine::Source as _;
@@ -287,7 +288,7 @@ async fn renamed(
     let to = watch.target.as_deref().map(Path::new);
     let sources = [source_of(Path::new(&now.path))];
     let first = was.position as usize;
-    let planning = output_paths::plan_from(&recipe, &sources, folder, to, first);
+    let planning = preflight::plan_from(&recipe, &sources, folder, to, first);
     let (_, items) = new_run::written(&planning, &sources, folder, &watch.name, "")?;
     let Some(item) = items.first() else { return Ok(()) };
     let again = records
@@ -320,7 +321,7 @@ async fn take_in(
     let (of, number) = (recipe.clone(), first as usize);
     let (sources, planning) = tokio::task::spawn_blocking(move || {
         let sources: Vec<Source> = paths.iter().map(|p| source_of(p)).collect();
-        let planning = output_paths::plan_from(&of, &sources, &base, target.as_deref(), number);
+        let planning = preflight::plan_from(&of, &sources, &base, target.as_deref(), number);
         (sources, planning)
     })
     .await

@@ -1,104 +1,18 @@
 //! What should be known before a run, each with what mends it.
 
+use crate::files::file_names::name_of;
 use crate::frame_context::{Decided, subject};
-use crate::preflight::output_paths::{Planned, Source, name_of};
+use crate::preflight::input::Source;
+use crate::preflight::output_paths::Planned;
+use crate::preflight::problem::{Problem, Way, delivery, delivery_at, line};
 use crate::render::existing_file;
 use crate::render::variant;
 use rallo_engine::Size;
 use rallo_engine::registry;
 use rallo_recipe::{Recipe, Subject, names};
-use serde::Serialize;
-use serde_json::{Map, Value, json};
+use serde_json::json;
 use std::collections::{BTreeMap, HashMap};
 use std::path::Path;
-
-/// Something that stops a run, or should be known before it.
-#[derive(Clone, Debug, Default, PartialEq, Serialize)]
-pub struct Problem {
-    /// Whether nothing may run because of it.
-    pub stops: bool,
-    /// What, where, and what can be done.
-    pub message: String,
-    /// What mends it, each by itself.
-    pub mends: Vec<Mend>,
-}
-
-/// What mends a problem, for this run.
-#[derive(Clone, Debug, PartialEq, Serialize)]
-pub struct Mend {
-    /// What it does, for people.
-    pub label: String,
-    /// The same for the program.
-    #[serde(flatten)]
-    pub way: Way,
-}
-
-/// How something is mended.
-#[derive(Clone, Debug, PartialEq, Serialize)]
-#[serde(tag = "do", rename_all = "snake_case")]
-pub enum Way {
-    /// A delivery gets other values.
-    Delivery {
-        /// Which, from 0; all that have such values without it.
-        #[serde(skip_serializing_if = "Option::is_none")]
-        at: Option<usize>,
-        /// By their names.
-        values: Map<String, Value>,
-    },
-    /// A line gets another value; `on` and `when` are values too.
-    Line {
-        /// From 0.
-        line: usize,
-        /// Its name.
-        param: String,
-        /// The value.
-        value: Value,
-    },
-    /// Some pictures are left out.
-    LeaveOut {
-        /// Their places among the sources.
-        pictures: Vec<usize>,
-    },
-    /// Another folder is chosen.
-    Folder,
-    /// It is seen to on another page.
-    Go {
-        /// Its path.
-        to: &'static str,
-    },
-}
-
-impl Problem {
-    /// Nothing may run because of it.
-    pub fn stop(message: impl Into<String>) -> Self {
-        Self { stops: true, message: message.into(), mends: Vec::new() }
-    }
-
-    /// It should be known.
-    pub fn note(message: impl Into<String>) -> Self {
-        Self { message: message.into(), ..Self::default() }
-    }
-
-    /// With something that mends it.
-    pub fn or(mut self, label: impl Into<String>, way: Way) -> Self {
-        self.mends.push(Mend { label: label.into(), way });
-        self
-    }
-}
-
-/// One delivery with another value.
-pub fn delivery_at(at: usize, param: &str, value: Value) -> Way {
-    Way::Delivery { at: Some(at), values: Map::from_iter([(param.to_owned(), value)]) }
-}
-
-/// All deliveries with another value.
-pub fn delivery(param: &str, value: Value) -> Way {
-    Way::Delivery { at: None, values: Map::from_iter([(param.to_owned(), value)]) }
-}
-
-fn line(line: usize, param: &str, value: Value) -> Way {
-    Way::Line { line, param: param.into(), value }
-}
 
 /// What is known beside recipe and pictures.
 #[derive(Clone, Debug, Default)]
@@ -448,6 +362,7 @@ fn there_already(recipe: &Recipe, sources: &[Source], planned: &[Planned]) -> Ve
 mod tests {
     use super::*;
     use rallo_media::{CameraData, Facts, Format};
+    use serde_json::Value;
 
     fn source(name: &str, (width, height): (u32, u32), lens: &str, done: &[&str]) -> Source {
         let facts = Facts {
@@ -474,7 +389,7 @@ mod tests {
 
     fn told(recipe: &Recipe, sources: &[Source], about: &About) -> Vec<Problem> {
         let crate::preflight::output_paths::Planning { pictures: planned, problems, .. } =
-            crate::preflight::output_paths::plan(recipe, sources, Path::new("/p"), None);
+            crate::preflight::plan(recipe, sources, Path::new("/p"), None);
         assert_eq!(problems, []);
         warnings(recipe, sources, &planned, about)
     }
@@ -561,8 +476,7 @@ mod tests {
         let mut one = source("a.jpg", (900, 600), "x", &[]);
         one.path = folder.path().join("a.jpg");
         let recipe = recipe(json!([]), "{stem}");
-        let planned =
-            crate::preflight::output_paths::plan(&recipe, &[one.clone()], folder.path(), None).pictures;
+        let planned = crate::preflight::plan(&recipe, &[one.clone()], folder.path(), None).pictures;
         let told = warnings(&recipe, &[one], &planned, &About::default());
         assert!(told[0].message.starts_with("One file of that name is there already and is no result"));
         assert_eq!(told[0].mends[0].way, delivery("existing", json!("number")));
@@ -577,10 +491,8 @@ mod tests {
         let recipe = Recipe::from_value(&value).unwrap();
         let mut one = source("a.jpg", (600, 400), "L", &[]);
         one.path = folder.path().join("a.jpg");
-        let plan = || {
-            crate::preflight::output_paths::plan(&recipe, std::slice::from_ref(&one), folder.path(), None)
-                .pictures
-        };
+        let plan =
+            || crate::preflight::plan(&recipe, std::slice::from_ref(&one), folder.path(), None).pictures;
         let told =
             |planned: &[Planned]| warnings(&recipe, std::slice::from_ref(&one), planned, &About::default());
         let mut problems = told(&plan());

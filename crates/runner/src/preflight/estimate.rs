@@ -2,11 +2,12 @@
 
 use crate::assemble::clip;
 use crate::assemble::contact_sheet;
-use crate::preflight::checks::{Problem, Way, delivery_at};
-use crate::preflight::output_paths::{Source, name_of};
+use crate::files::file_names::name_of;
+use crate::preflight::input::Source;
+use crate::preflight::problem::{Problem, Way, delivery_at};
 use rallo_media::{bytes_text, video};
 use rallo_recipe::delivery::{Video, What, pixels_of};
-use rallo_recipe::sentence::number;
+use rallo_recipe::text::number;
 use rallo_recipe::{Bundle, Pictures, Recipe, Subject, Task};
 use serde_json::json;
 use std::path::Path;

@@ -1,6 +1,7 @@
 //! A run as it is written down: by the pages, the command line, a watched folder.
 
-use crate::preflight::output_paths::{Planned, Planning, Source};
+use crate::preflight::input::Source;
+use crate::preflight::output_paths::{Planned, Planning};
 use crate::{Problem, now, report};
 use rallo_job::{NewRunItem, Run, RunState};
 use rallo_recipe::Recipe;

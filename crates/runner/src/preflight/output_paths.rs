@@ -1,28 +1,21 @@
 //! Which files a run will write, known before it runs.
 
-use crate::frame_context::{Decided, subject};
-use crate::preflight::checks::{self, Problem, Way};
-use crate::preflight::estimate;
-use crate::render::item::default_memory;
+use crate::files::file_names::name_of;
+use crate::files::free_space::free_bytes;
+use crate::frame_context::subject;
+use crate::preflight::input::Source;
+use crate::preflight::problem::{self, Problem, Way};
+use crate::render::memory_budget::default_memory;
 use crate::render::variant;
+use rallo_engine::step::Effect;
 use rallo_engine::{Plan, Size};
-use rallo_media::{Facts, bytes_text};
+use rallo_media::bytes_text;
+use rallo_recipe::Line;
 use rallo_recipe::delivery::What;
 use rallo_recipe::{Pictures, Recipe, Subject, Task, names};
 use serde_json::json;
 use std::collections::HashMap;
 use std::path::{Component, Path, PathBuf};
-
-/// A picture to be worked on, as far as it is known.
-#[derive(Clone, Debug)]
-pub struct Source {
-    /// Absolute path.
-    pub path: PathBuf,
-    /// What the file says; nothing where it cannot be read.
-    pub facts: Option<Facts>,
-    /// What people decided about it.
-    pub decided: Decided,
-}
 
 /// The results of one picture.
 #[derive(Clone, Debug, PartialEq)]
@@ -129,6 +122,7 @@ fn free(name: &str, existing: &str, is_taken: impl Fn(&str) -> bool) -> String {
 
 /// Longest side of a JPEG (ITU-T T.81, B.2.2).
 const JPEG_SIDE: u32 = 65_500;
+
 /// Longest side of a WebP (RFC 9649, 3.5.2).
 const WEBP_SIDE: u32 = 16_383;
 
@@ -157,29 +151,20 @@ fn limit(delivery: &Pictures, plan: &Plan, memory: u64) -> Option<String> {
     })
 }
 
-/// The last part of a path, for people.
-pub(crate) fn name_of(folder: &Path) -> String {
-    folder.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default()
-}
-
-/// Names every result of a run over `sources` (in order; `{n}` counts them). `base` is the folder the sources
-/// were found in, `to` overrides the recipe's target.
-pub fn plan(recipe: &Recipe, sources: &[Source], base: &Path, to: Option<&Path>) -> Planning {
-    plan_from(recipe, sources, base, to, 0)
-}
-
-/// As [`plan`], with `first` pictures numbered before these.
-pub fn plan_from(
+/// Names every result of a run over `sources` (in order; `{n}` counts them, `first` pictures being numbered before
+/// these), with what is known of each source. `base` is the folder the sources were found in, `to` overrides the
+/// recipe's target.
+pub(super) fn name_all(
     recipe: &Recipe,
     sources: &[Source],
     base: &Path,
     to: Option<&Path>,
     first: usize,
-) -> Planning {
+) -> (Planning, Vec<Subject>) {
     let mut problems = Vec::new();
     if recipe.deliveries.is_empty() {
         problems.push(Problem::stop("the recipe has no delivery: say what it should write"));
-        return Planning { problems, ..Planning::default() };
+        return (Planning { problems, ..Planning::default() }, Vec::new());
     }
     let known = sources.iter().find(|s| s.facts.is_some());
     let settled = match known {
@@ -249,78 +234,90 @@ pub fn plan_from(
             one.target = tasks.first().cloned().unwrap_or_default();
         }
     }
+    problems.extend(too_large(recipe, sources, limits));
+    problems.extend(clashing(recipe, &planned, &clashes));
+    problems.extend(over_originals(sources, &planned, &tasks));
+    (Planning { recipe: Some(settled), pictures: planned, tasks, problems }, subjects)
+}
+
+/// Pictures that the recipe, a format or the memory does not take.
+fn too_large(recipe: &Recipe, sources: &[Source], mut limits: Vec<(usize, String)>) -> Option<Problem> {
     limits.dedup_by_key(|(i, _)| *i);
-    if let Some((at, message)) = limits.first() {
-        let name = name_of(&sources[*at].path);
-        let more = match limits.len() {
-            1 => String::new(),
-            n => format!(" ({} pictures in all)", n),
-        };
-        let mut problem = Problem::note(format!("{name}{more}: {message}"));
-        let affected: Vec<usize> = limits.iter().map(|(i, _)| *i).collect();
-        if affected.len() < sources.len() {
-            problem = problem.or("Leave out what is too large", Way::LeaveOut { pictures: affected });
-        }
-        for (at, _) in recipe.steps.iter().enumerate().filter(|(_, l)| l.on && l.id == "upscale") {
-            let off = Way::Line { line: at, param: "on".into(), value: json!(false) };
-            problem = problem.or(format!("Switch line {}, upscale, off", at + 1), off);
-        }
-        problems.push(problem);
+    let (at, message) = limits.first()?;
+    let name = name_of(&sources[*at].path);
+    let more = match limits.len() {
+        1 => String::new(),
+        n => format!(" ({n} pictures in all)"),
+    };
+    let mut problem = Problem::note(format!("{name}{more}: {message}"));
+    let affected: Vec<usize> = limits.iter().map(|(i, _)| *i).collect();
+    if affected.len() < sources.len() {
+        problem = problem.or("Leave out what is too large", Way::LeaveOut { pictures: affected });
     }
-    if let Some((a, b, path)) = clashes.first() {
-        let name = |p: &Path| p.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
-        let more = if clashes.len() > 1 {
-            format!(" ({} more such pairs)", clashes.len() - 1)
-        } else {
-            String::new()
-        };
-        let written = name(path);
-        if a == b {
-            let message = format!(
-                "two deliveries would both write {written} of {}{more}; give them other names or folders",
-                name(&planned[*a].source)
-            );
-            let apart = checks::delivery("name", json!("{stem}-{width}"));
-            problems.push(Problem::stop(message).or("The width behind each name", apart));
-        } else {
-            let both = Problem::stop(format!(
-                "{} and {} would both be written as {written}{more}; add {{n:04}} or {{stem}} to the name",
-                name(&planned[*a].source),
-                name(&planned[*b].source),
-            ));
-            let longer = recipe.deliveries.first().map(|d| format!("{}-{{n:04}}", d.target().name));
-            problems.push(
-                both.or("Number all names", checks::delivery("name", json!(longer)))
-                    .or("Number only those that are taken", checks::delivery("existing", json!("number"))),
-            );
-        }
+    let enlarges = |l: &Line| l.on && l.kind().info.facts.has(Effect::Enlarges);
+    for (at, line) in recipe.steps.iter().enumerate().filter(|(_, l)| enlarges(l)) {
+        let off = Way::Line { line: at, param: "on".into(), value: json!(false) };
+        let title = line.kind().info.title.to_lowercase();
+        problem = problem.or(format!("Switch line {}, {title}, off", at + 1), off);
     }
+    Some(problem)
+}
+
+/// Results that would have one name: pairs of pictures, with the name.
+fn clashing(recipe: &Recipe, planned: &[Planned], clashes: &[(usize, usize, PathBuf)]) -> Option<Problem> {
+    let (a, b, path) = clashes.first()?;
+    let more = match clashes.len() {
+        1 => String::new(),
+        n => format!(" ({} more such pairs)", n - 1),
+    };
+    let written = name_of(path);
+    if a == b {
+        let message = format!(
+            "two deliveries would both write {written} of {}{more}; give them other names or folders",
+            name_of(&planned[*a].source)
+        );
+        let apart = problem::delivery("name", json!("{stem}-{width}"));
+        return Some(Problem::stop(message).or("The width behind each name", apart));
+    }
+    // What is in the name already tells them not apart.
+    let template = recipe.deliveries.first().map(|d| d.target().name).unwrap_or_default();
+    let fields = if template.contains("{stem") { "{n:04}" } else { "{n:04} or {stem}" };
+    let both = Problem::stop(format!(
+        "{} and {} would both be written as {written}{more}; add {fields} to the name",
+        name_of(&planned[*a].source),
+        name_of(&planned[*b].source),
+    ));
+    let numbered = problem::delivery("name", json!(format!("{template}-{{n:04}}")));
+    Some(
+        both.or("Number all names", numbered)
+            .or("Number only those that are taken", problem::delivery("existing", json!("number"))),
+    )
+}
+
+/// A result that would be written over an original.
+fn over_originals(sources: &[Source], planned: &[Planned], tasks: &[PathBuf]) -> Option<Problem> {
     let originals: std::collections::HashSet<&Path> = sources.iter().map(|s| s.path.as_path()).collect();
     let results = planned.iter().flat_map(Planned::all).map(|(p, _)| p);
-    if let Some(over) = results.chain(tasks.iter().map(PathBuf::as_path)).find(|p| originals.contains(p)) {
-        let over = Problem::stop(format!(
-            "{} would be written over an original; choose another name or folder",
-            over.display()
-        ));
-        problems.push(
-            over.or("Into a sub-folder instead", checks::delivery("to", json!("subfolder")))
-                .or("Another folder", Way::Folder),
-        );
-    }
-    problems.extend(estimate::problems(recipe, sources, &subjects));
-    problems.extend(taken_already(recipe, &tasks));
-    Planning { recipe: Some(settled), pictures: planned, tasks, problems }
+    let over = results.chain(tasks.iter().map(PathBuf::as_path)).find(|p| originals.contains(p))?;
+    let over = Problem::stop(format!(
+        "{} would be written over an original; choose another name or folder",
+        over.display()
+    ));
+    Some(
+        over.or("Into a sub-folder instead", problem::delivery("to", json!("subfolder")))
+            .or("Another folder", Way::Folder),
+    )
 }
 
 /// Files of all pictures that would go where something stands.
-fn taken_already(recipe: &Recipe, targets: &[PathBuf]) -> Vec<Problem> {
+pub(super) fn taken_already(recipe: &Recipe, targets: &[PathBuf]) -> Vec<Problem> {
     let mut all = Vec::new();
     for ((at, task), path) in recipe.tasks().into_iter().zip(targets) {
         let existing = recipe.deliveries[at].target().existing;
         if !matches!(task, Task::Bundle(_) | Task::Zip) || existing == "number" || !path.exists() {
             continue;
         }
-        let to = |value: &str| checks::delivery_at(at, "existing", json!(value));
+        let to = |value: &str| problem::delivery_at(at, "existing", json!(value));
         let name = name_of(path);
         let problem = if existing == "replace" {
             Problem::note(format!("{name} is there already; where it is an earlier result it is replaced."))
@@ -405,14 +402,11 @@ pub fn room(folder: &Path, bytes: u64) -> Option<Problem> {
     (free < bytes + 100_000_000).then(|| problem.or("Another folder", Way::Folder))
 }
 
-/// Free bytes on the disk that holds a folder.
-pub fn free_bytes(folder: &Path) -> Option<u64> {
-    fs4::available_space(folder).ok()
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::Decided;
+    use crate::preflight::plan;
 
     fn sources(names: &[&str]) -> Vec<Source> {
         names
@@ -468,6 +462,10 @@ mod tests {
             problems[0].stops
                 && problems[0].message.starts_with("a.jpg and A.png would both be written as A.jpg;")
         );
+        // What the name has already is not advised.
+        assert!(problems[0].message.ends_with("add {n:04} to the name"), "{}", problems[0].message);
+        let problems = plan(&recipe("{camera}", "fail"), &all, Path::new("/shoot"), None).problems;
+        assert!(problems[0].message.ends_with("add {n:04} or {stem} to the name"), "{}", problems[0].message);
         let planning = plan(&recipe("{stem}", "number"), &all, Path::new("/shoot"), None);
         let planned = planning.pictures;
         assert!(planning.problems.is_empty());

@@ -17,8 +17,8 @@ use crate::files::atomic_file::worker_name;
 use crate::preflight::cost::Costs;
 use crate::queue::progress::{Expected, Standing};
 use crate::queue::worker::{Parsed, Streams};
-use crate::render::intermediate::Kept;
-use crate::render::item::{Room, default_memory};
+use crate::render::disk_cache::IntermediateCache;
+use crate::render::memory_budget::{MemoryBudget, default_memory};
 use crate::schedule::Share;
 use rallo_job::{Clock, ItemKey, Records, SystemClock};
 use serde::{Deserialize, Serialize};
@@ -139,9 +139,9 @@ struct Shared {
     busy: AtomicUsize,
     /// Pictures that only wait for the disk.
     writing: AtomicUsize,
-    room: Room,
+    room: Arc<MemoryBudget>,
     /// What is expensive and kept on the disk.
-    kept: Kept,
+    kept: IntermediateCache,
     end_calls: EndCalls,
     /// Calls that are at work.
     calls: AtomicUsize,
@@ -186,8 +186,8 @@ impl Queue {
             limits: Mutex::new(limits),
             busy: AtomicUsize::new(0),
             writing: AtomicUsize::new(0),
-            room: Room::new(default_memory()),
-            kept: Kept::new(&kept),
+            room: Arc::new(MemoryBudget::new(default_memory())),
+            kept: IntermediateCache::new(&kept),
             end_calls,
             calls: AtomicUsize::new(0),
             only,
@@ -299,7 +299,7 @@ impl Queue {
     }
 
     /// What is kept on the disk to save time.
-    pub fn kept(&self) -> &Kept {
+    pub fn kept(&self) -> &IntermediateCache {
         &self.0.kept
     }
 }

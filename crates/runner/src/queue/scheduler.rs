@@ -2,9 +2,9 @@
 
 use crate::assemble::web_gallery;
 use crate::files::atomic_file::{part_in, sweep};
-use crate::preflight::output_paths::free_bytes;
+use crate::files::free_space::free_bytes;
 use crate::queue::lease::{InWork, LEASE};
-use crate::queue::worker::Place;
+use crate::queue::worker::Slot;
 use crate::queue::{EndCalls, KEPT, Limits, Queue, TICK, lock};
 use crate::render::fault::{Ended, Fault};
 use crate::report::{self, webhook};
@@ -86,14 +86,14 @@ impl Queue {
             // Fewer pictures than cores: each gets more of them.
             let others = shared.records.claimable(&clock, allowed as i64).await? as usize;
             let threads = (allowed / (busy + 1 + others).min(allowed)).max(1);
-            let place = Arc::new(Place::take(self));
+            let place = Arc::new(Slot::take(self));
             let queue = self.clone();
             tokio::spawn(async move { queue.see_through(item, threads, place, in_work).await });
         }
     }
 
     /// Works on an item until its end is written down, whatever happens on the way.
-    async fn see_through(&self, item: RunItem, threads: usize, place: Arc<Place>, in_work: InWork) {
+    async fn see_through(&self, item: RunItem, threads: usize, place: Arc<Slot>, in_work: InWork) {
         let run = item.run_id;
         let (queue, work) = (self.clone(), item.clone());
         let in_work = Arc::new(in_work);

@@ -36,12 +36,12 @@ impl Streams {
 
 /// A picture's place among those in work. Once it only waits for the disk, another picture may be computed; a slow
 /// disk would leave the cores idle otherwise.
-pub(super) struct Place {
+pub(super) struct Slot {
     queue: Queue,
     is_writing: AtomicBool,
 }
 
-impl Place {
+impl Slot {
     /// Takes one.
     pub(super) fn take(queue: &Queue) -> Self {
         queue.0.busy.fetch_add(1, Ordering::Relaxed);
@@ -61,7 +61,7 @@ impl Place {
     }
 }
 
-impl Drop for Place {
+impl Drop for Slot {
     fn drop(&mut self) {
         let count = if *self.is_writing.get_mut() { &self.queue.0.writing } else { &self.queue.0.busy };
         count.fetch_sub(1, Ordering::Relaxed);
@@ -121,7 +121,7 @@ impl Queue {
     }
 
     /// One item, from its claim to its end in the records.
-    pub(super) async fn item(&self, item: RunItem, threads: usize, place: Arc<Place>, in_work: &InWork) {
+    pub(super) async fn item(&self, item: RunItem, threads: usize, place: Arc<Slot>, in_work: &InWork) {
         #[cfg(test)]
         assert!(!item.source.contains("panic-in-the-queue"), "as the test asks for");
         let run = self.run_of(&item).await;
@@ -176,7 +176,7 @@ impl Queue {
         recipe: &Parsed,
         streams: Arc<Streams>,
         (threads, share): (usize, Share),
-        place: Arc<Place>,
+        place: Arc<Slot>,
     ) -> Ended {
         let targets = self.targets(item).await;
         let at = item.position as usize;

@@ -2,9 +2,9 @@
 
 use crate::assemble::piece::{self, Piece};
 use crate::files::atomic_file::part_in;
+use crate::render::disk_cache::IntermediateCache;
 use crate::render::existing_file::{identity, place, state_of};
 use crate::render::fault::{Ended, Fault};
-use crate::render::intermediate::Kept;
 use crate::render::item::PictureJob;
 use crate::render::variant::variants;
 use crate::render::work::{Ready, Work, done};
@@ -59,7 +59,7 @@ pub fn execute(
     source: &FileSource,
     item: &PictureJob,
     subject: &Subject,
-    kept: Option<&Kept>,
+    kept: Option<&IntermediateCache>,
     (wanted, of): (&[usize], usize),
 ) -> Result<Computed, Box<Ended>> {
     let all = variants(recipe);

@@ -1,8 +1,10 @@
 //! Why an item failed, and how an item ended.
 
-use rallo_engine::{PlanError, SourceError};
-use rallo_job::{FailureKind, ItemState, ResultFile};
+use rallo_job::FailureKind;
 use rallo_media::MediaError;
+
+use rallo_engine::{PlanError, SourceError};
+use rallo_job::{ItemState, ResultFile};
 use std::io::ErrorKind;
 use std::path::Path;
 
@@ -101,5 +103,14 @@ impl Ended {
             reason: Some(fault.reason),
             outputs: Vec::new(),
         }
+    }
+}
+
+/// A failure of something made of all pictures.
+pub(crate) fn fault(e: &MediaError) -> Fault {
+    match e {
+        MediaError::Encode { message, .. } => Fault::new(FailureKind::Together, message),
+        MediaError::NoRoom { .. } => Fault::new(FailureKind::NoRoom, e.to_string()),
+        other => Fault::new(FailureKind::Together, other.to_string()),
     }
 }

@@ -1,22 +1,18 @@
 //! The picture behind its denoising: what is so expensive that it is computed once, at full size, and is then the source of
-//! everything that is made of it. Kept on the disk where that is worth its room, so that another value of a later line
+//! everything that is made of it. IntermediateCache on the disk where that is worth its room, so that another value of a later line
 //! does not denoise again.
 
-use crate::preflight::output_paths::free_bytes;
+use crate::render::disk_cache::IntermediateCache;
 use crate::schedule;
 use rallo_engine::step::StepInfo;
 use rallo_engine::steps::light::exposure;
 use rallo_engine::{
-    Orientation, Picture, Plan, PlanError, Pyramid, Rect, Samples, Settings, Size, Source, SourceError,
+    Orientation, Picture, Plan, PlanError, Pyramid, Rect, Settings, Size, Source, SourceError,
 };
 use rallo_media::{FileSource, content_hash};
 use rallo_recipe::{Recipe, Subject};
-use std::fs::File;
-use std::io::{BufReader, BufWriter, Read, Write};
-use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::{Duration, Instant, SystemTime};
+use std::time::Instant;
 
 /// Largest picture that is kept like this, in pixels: 16 bytes each with its reductions.
 pub const LARGEST: u64 = 60_000_000;
@@ -26,13 +22,13 @@ pub const LARGEST: u64 = 60_000_000;
 const BAND: i64 = 512;
 
 /// The picture behind the first lines, as a source of its own.
-pub struct Behind {
+pub struct Intermediate {
     pyramid: Pyramid,
     orientation: Orientation,
     seed: u64,
 }
 
-impl Source for Behind {
+impl Source for Intermediate {
     fn size(&self) -> Size {
         self.pyramid.size()
     }
@@ -72,7 +68,7 @@ pub fn infos(recipe: &Recipe, placed: &[(Option<usize>, Settings)]) -> Vec<&'sta
 const MOST: f64 = 0.95;
 
 /// The picture behind the lines `first`; nothing where it cannot be computed, or is given up.
-fn compute(first: Vec<Settings>, source: &dyn Source) -> Option<Behind> {
+fn compute(first: Vec<Settings>, source: &dyn Source) -> Option<Intermediate> {
     let plan = Plan::for_picture(first, source).ok()?;
     let program = plan.program(1.0);
     let size = program.size();
@@ -84,10 +80,10 @@ fn compute(first: Vec<Settings>, source: &dyn Source) -> Option<Behind> {
         values.extend(program.render_values(source, band).ok()?.1);
         schedule::report(band.bottom() as f64 / f64::from(size.height) * MOST);
     }
-    Some(Behind::of(Picture::of_working(size, values).ok()?, source))
+    Some(Intermediate::of(Picture::of_working(size, values).ok()?, source))
 }
 
-impl Behind {
+impl Intermediate {
     fn of(picture: Picture, source: &dyn Source) -> Self {
         Self { pyramid: Pyramid::new(picture), orientation: source.orientation(), seed: source.seed() }
     }
@@ -98,7 +94,7 @@ pub struct Ready<'a> {
     /// The plan.
     pub plan: Plan,
     /// The picture behind its denoising, where there is one.
-    behind: Option<Behind>,
+    behind: Option<Intermediate>,
     source: &'a FileSource,
 }
 
@@ -128,7 +124,7 @@ pub fn ready<'a>(
     recipe: &Recipe,
     source: &'a FileSource,
     subject: &Subject,
-    kept: Option<&Kept>,
+    kept: Option<&IntermediateCache>,
     after: Vec<Settings>,
 ) -> Result<Ready<'a>, PlanError> {
     let placed = recipe.placed(subject);
@@ -147,7 +143,7 @@ pub fn ready<'a>(
     let key = kept.map(|_| key());
     let known = kept.zip(key.as_ref()).and_then(|(kept, key)| kept.find(key));
     let behind = match known {
-        Some(picture) if picture.size() == source.size() => Behind::of(picture, source),
+        Some(picture) if picture.size() == source.size() => Intermediate::of(picture, source),
         _ => {
             let start = Instant::now();
             let behind = compute(first, source)
@@ -162,169 +158,13 @@ pub fn ready<'a>(
     Ok(Ready { plan, behind: Some(behind), source })
 }
 
-/// Denoised pictures kept on the disk, up to a number of bytes.
-#[derive(Debug)]
-pub struct Kept {
-    folder: PathBuf,
-    limit: AtomicU64,
-}
-
-/// Bytes kept where nothing else is said.
-pub const USUAL: u64 = 8_000_000_000;
-/// What is not used for so long makes room for others.
-const IDLE: Duration = Duration::from_secs(24 * 3600);
-/// Room that stays on the disk.
-const SPARE: u64 = 2_000_000_000;
-/// Bytes a second that a disk surely writes and reads; what is not several times slower to compute is not kept.
-const DISK: f64 = 150e6;
-const WORTH: f64 = 3.0;
-/// The file's first bytes, with the number of its shape.
-const MAGIC: [u8; 8] = *b"RALLOKW1";
-
-impl Kept {
-    /// What is kept in a folder; nothing is read or made before it is used.
-    pub fn new(folder: &Path) -> Self {
-        Self { folder: folder.to_owned(), limit: AtomicU64::new(USUAL) }
-    }
-
-    /// Keeps at most so many bytes, from the next picture on.
-    pub fn set_limit(&self, bytes: u64) {
-        self.limit.store(bytes, Ordering::Relaxed);
-        self.make_room(0, Duration::ZERO);
-    }
-
-    /// Most bytes kept.
-    pub fn limit(&self) -> u64 {
-        self.limit.load(Ordering::Relaxed)
-    }
-
-    /// Files with their bytes and when they were last used, those least lately used first.
-    fn files(&self) -> Vec<(SystemTime, u64, PathBuf)> {
-        let about = |e: std::fs::DirEntry| {
-            let meta = e.metadata().ok()?;
-            Some((meta.modified().ok()?, meta.len(), e.path()))
-        };
-        let mut all: Vec<_> =
-            std::fs::read_dir(&self.folder).into_iter().flatten().flatten().filter_map(about).collect();
-        all.sort();
-        all
-    }
-
-    /// Pictures kept, and their bytes.
-    pub fn held(&self) -> (usize, u64) {
-        let files = self.files();
-        (files.len(), files.iter().map(|f| f.1).sum())
-    }
-
-    /// Keeps nothing any more of what there is.
-    pub fn empty(&self) {
-        for (_, _, path) in self.files() {
-            let _ = std::fs::remove_file(path);
-        }
-    }
-
-    /// Removes what was not used for `idle`, the oldest first, until `bytes` more fit; whether they do.
-    fn make_room(&self, bytes: u64, idle: Duration) -> bool {
-        let files = self.files();
-        let mut held: u64 = files.iter().map(|f| f.1).sum();
-        for (used, size, path) in files {
-            if held + bytes <= self.limit() {
-                break;
-            }
-            let old = used.elapsed().is_ok_and(|t| t >= idle);
-            if old && std::fs::remove_file(path).is_ok() {
-                held -= size;
-            }
-        }
-        held + bytes <= self.limit()
-    }
-
-    fn find(&self, key: &str) -> Option<Picture> {
-        let path = self.folder.join(key);
-        let picture = read(&path);
-        if picture.is_some() {
-            // When it was last used; a clock that cannot be set only lets it go earlier.
-            let _ = File::options().write(true).open(&path).and_then(|f| f.set_modified(SystemTime::now()));
-        } else if path.exists() {
-            let _ = std::fs::remove_file(&path);
-        }
-        picture
-    }
-
-    /// Keeps a picture that took so long, where that is worth the room; what goes wrong costs nothing but time.
-    fn keep(&self, key: &str, picture: &Picture, took: Duration) {
-        let Samples::F32(values) = picture.samples() else { return };
-        let bytes = values.len() as u64 * 4 + 64;
-        let worth = took.as_secs_f64() >= WORTH * bytes as f64 / DISK;
-        let free = || free_bytes(&self.folder).unwrap_or(0);
-        if !worth || std::fs::create_dir_all(&self.folder).is_err() || free() < bytes + SPARE {
-            return;
-        }
-        if self.make_room(bytes, IDLE)
-            && let Err(e) = write(&self.folder, key, picture.size(), values)
-        {
-            tracing::warn!("a denoised picture was not kept: {e}");
-        }
-    }
-}
-
-fn write(folder: &Path, key: &str, size: Size, values: &[f32]) -> std::io::Result<()> {
-    let mut part = crate::files::atomic_file::part_in(folder)?;
-    let mut hash = 0u64;
-    {
-        let mut out = BufWriter::with_capacity(1 << 20, part.as_file_mut());
-        out.write_all(&MAGIC)?;
-        out.write_all(&size.width.to_le_bytes())?;
-        out.write_all(&size.height.to_le_bytes())?;
-        let mut bytes = Vec::with_capacity(4096 * 4);
-        for chunk in values.chunks(4096) {
-            bytes.clear();
-            bytes.extend(chunk.iter().flat_map(|v| v.to_le_bytes()));
-            hash = mixed(hash, &bytes);
-            out.write_all(&bytes)?;
-        }
-        out.write_all(&hash.to_le_bytes())?;
-        out.flush()?;
-    }
-    part.persist(folder.join(key)).map_err(|e| e.error)?;
-    Ok(())
-}
-
-/// A sum that tells a file that was cut or spoilt by accident (multiply and rotate, eight bytes at a time).
-fn mixed(mut hash: u64, bytes: &[u8]) -> u64 {
-    for word in bytes.as_chunks::<4>().0 {
-        hash =
-            (hash ^ u64::from(u32::from_le_bytes(*word))).wrapping_mul(0x9e37_79b9_7f4a_7c15).rotate_left(29);
-    }
-    hash
-}
-
-fn read(path: &Path) -> Option<Picture> {
-    let mut file = BufReader::with_capacity(1 << 20, File::open(path).ok()?);
-    let mut head = [0u8; 16];
-    file.read_exact(&mut head).ok()?;
-    let side = |at: usize| Some(u32::from_le_bytes(head.get(at..at + 4)?.try_into().ok()?));
-    let size = Size::new(side(8)?, side(12)?);
-    if head[..8] != MAGIC || size.area() == 0 || size.area() > LARGEST {
-        return None;
-    }
-    let count = size.area() as usize * 3;
-    let mut values = Vec::with_capacity(count);
-    let (mut hash, mut bytes) = (0u64, vec![0u8; 4096 * 4]);
-    while values.len() < count {
-        let part = &mut bytes[..4 * (count - values.len()).min(4096)];
-        file.read_exact(part).ok()?;
-        hash = mixed(hash, part);
-        values.extend(part.as_chunks::<4>().0.iter().map(|b| f32::from_le_bytes(*b)));
-    }
-    let mut end = Vec::new();
-    file.read_to_end(&mut end).ok()?;
-    (end == hash.to_le_bytes()).then(|| Picture::of_working(size, values).ok())?
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::render::disk_cache::IDLE;
+    use rallo_engine::Samples;
+    use std::fs::File;
+    use std::time::{Duration, SystemTime};
 
     #[test]
     fn only_what_depends_on_nothing_behind_it_is_kept() {
@@ -349,7 +189,7 @@ mod tests {
     #[test]
     fn what_is_kept_comes_back_bit_for_bit_and_spoilt_files_do_not() {
         let folder = tempfile::tempdir().unwrap();
-        let kept = Kept::new(&folder.path().join("kept"));
+        let kept = IntermediateCache::new(&folder.path().join("kept"));
         assert!(kept.find("a").is_none());
         let one = picture(70);
         kept.keep("a", &one, Duration::ZERO);
@@ -370,7 +210,7 @@ mod tests {
     #[test]
     fn no_more_is_kept_than_may_be_and_what_is_in_use_stays() {
         let folder = tempfile::tempdir().unwrap();
-        let kept = Kept::new(folder.path());
+        let kept = IntermediateCache::new(folder.path());
         let long = Duration::from_secs(60);
         let each = 70 * 70 * 3 * 4 + 64;
         kept.set_limit(2 * each);

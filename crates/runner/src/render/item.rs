@@ -3,16 +3,17 @@
 
 use crate::assemble::piece::Piece;
 use crate::frame_context::{Decided, subject};
+use crate::render::disk_cache::IntermediateCache;
 use crate::render::execute::execute;
 use crate::render::fault::{Ended, Fault};
-use crate::render::intermediate::{self, Kept};
+use crate::render::intermediate;
+use crate::render::memory_budget::MemoryBudget;
 use crate::render::variant::variants;
 use rallo_engine::Source;
 use rallo_job::FailureKind;
 use rallo_media::FileSource;
 use rallo_recipe::{Pictures, Recipe, Subject};
 use std::path::PathBuf;
-use std::sync::{Condvar, Mutex};
 
 /// One picture to be made.
 #[derive(Clone, Debug)]
@@ -28,58 +29,13 @@ pub struct PictureJob {
     pub number: usize,
 }
 
-/// Room in memory, given out to pictures before they are decoded.
-pub(crate) struct Room {
-    /// Bytes taken, by how many pictures, and the most there may be.
-    taken: Mutex<(u64, usize, u64)>,
-    changed: Condvar,
-}
-
-impl Room {
-    pub(crate) fn new(limit: u64) -> Self {
-        Self { taken: Mutex::new((0, 0, limit)), changed: Condvar::new() }
-    }
-
-    fn lock(&self) -> std::sync::MutexGuard<'_, (u64, usize, u64)> {
-        self.taken.lock().unwrap_or_else(|p| p.into_inner())
-    }
-
-    pub(crate) fn limit(&self, bytes: u64) {
-        self.lock().2 = bytes;
-        self.changed.notify_all();
-    }
-
-    /// Waits until there is room; a picture larger than all of it goes alone.
-    fn take(&self, bytes: u64) -> Taken<'_> {
-        let mut taken = self.lock();
-        while taken.0 + bytes > taken.2 && taken.1 > 0 {
-            taken = self.changed.wait(taken).unwrap_or_else(|p| p.into_inner());
-        }
-        taken.0 += bytes;
-        taken.1 += 1;
-        Taken(self, bytes)
-    }
-}
-
-/// Room that is given back when this goes.
-struct Taken<'a>(&'a Room, u64);
-
-impl Drop for Taken<'_> {
-    fn drop(&mut self) {
-        let mut taken = self.0.lock();
-        taken.0 -= self.1;
-        taken.1 -= 1;
-        self.0.changed.notify_all();
-    }
-}
-
 /// One picture of a run, from opening it to its file; what goes wrong inside is a failure of this picture alone.
 /// `computed` is told when only the writing is left.
 pub(crate) fn picture(
     recipe: &Recipe,
     item: &PictureJob,
-    room: &Room,
-    kept: &Kept,
+    room: &MemoryBudget,
+    kept: &IntermediateCache,
     joins: &Joins,
     computed: &(dyn Fn() + Sync),
 ) -> Ended {
@@ -104,7 +60,7 @@ pub(crate) struct Joins<'a> {
 pub(crate) fn opened<T>(
     recipe: &Recipe,
     item: &PictureJob,
-    room: &Room,
+    room: &MemoryBudget,
     work: impl FnOnce(&FileSource, &Subject) -> Result<T, Box<Ended>>,
 ) -> Result<T, Box<Ended>> {
     let failed = |fault| Box::new(Ended::failed(fault));
@@ -125,8 +81,8 @@ pub(crate) fn opened<T>(
 fn made(
     recipe: &Recipe,
     item: &PictureJob,
-    room: &Room,
-    kept: &Kept,
+    room: &MemoryBudget,
+    kept: &IntermediateCache,
     joins: &Joins,
     computed: &(dyn Fn() + Sync),
 ) -> Ended {
@@ -143,15 +99,4 @@ fn made(
         }
         Err(ended) => *ended,
     }
-}
-
-/// Bytes that pictures in work may take together by default: half of the memory that is free now, 1 GB where that is not known.
-pub fn default_memory() -> u64 {
-    std::fs::read_to_string("/proc/meminfo")
-        .ok()
-        .and_then(|text| {
-            let line = text.lines().find(|l| l.starts_with("MemAvailable:"))?.to_owned();
-            line.split_whitespace().nth(1)?.parse::<u64>().ok()
-        })
-        .map_or(1_000_000_000, |kb| kb * 512)
 }

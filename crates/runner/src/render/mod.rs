@@ -1,9 +1,11 @@
 //! One picture of a run: reading, rendering, encoding, writing.
 
+pub mod disk_cache;
 pub mod execute;
 pub mod existing_file;
 pub mod fault;
 pub mod intermediate;
 pub mod item;
+pub mod memory_budget;
 pub mod variant;
 pub mod work;

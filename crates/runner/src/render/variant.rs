@@ -3,7 +3,7 @@
 use rallo_engine::step::parse_colour;
 use rallo_engine::{Encoded, Pixels, Size};
 use rallo_media::{Chroma, Encoding, Packing};
-use rallo_recipe::delivery::Frame;
+use rallo_recipe::delivery::OutputFrame;
 use rallo_recipe::{Pictures, Recipe};
 
 /// The settings of the encoder a delivery asks for.
@@ -54,7 +54,7 @@ pub fn variants(recipe: &Recipe) -> Vec<Variant> {
 }
 
 /// A picture in the middle of a frame of another size, on a colour (`#rrggbb`, as the picture's own values).
-pub(super) fn framed(picture: Encoded, frame: &Frame) -> Encoded {
+pub(super) fn framed(picture: Encoded, frame: &OutputFrame) -> Encoded {
     let (from, to) = (picture.size, Size::new(frame.width, frame.height));
     if from == to || from.width > to.width || from.height > to.height {
         return picture;

@@ -1,8 +1,9 @@
 //! One result: read, render, write. Originals are opened read-only; a result appears under its name only when
 //! it is complete.
 
+use crate::render::disk_cache::IntermediateCache;
 use crate::render::fault::Fault;
-use crate::render::intermediate::{self, Kept};
+use crate::render::intermediate;
 use crate::render::variant::{Variant, encoding, framed, variants};
 use rallo_engine::steps::output::data::{self, Data};
 use rallo_engine::{Encoded, OutputColour, Picture, Plan, Pyramid, Size, Source};
@@ -21,7 +22,7 @@ pub struct Work<'a> {
     /// The picture.
     pub subject: &'a Subject,
     pub(super) shift: i64,
-    pub(super) kept: Option<&'a Kept>,
+    pub(super) kept: Option<&'a IntermediateCache>,
     /// What all of them are made from.
     shared: Option<Arc<Lines>>,
 }
@@ -86,7 +87,7 @@ impl<'a> Work<'a> {
         source: &'a FileSource,
         subject: &'a Subject,
         shift: i64,
-        kept: Option<&'a Kept>,
+        kept: Option<&'a IntermediateCache>,
     ) -> Result<Self, Fault> {
         let copies = recipe.stages().is_empty() && variants(recipe).iter().all(|v| v.delivery.is_carried());
         if source.format() == Format::Raw && !copies {

@@ -13,7 +13,8 @@ use rallo_engine::step::View;
 use rallo_engine::step::{StepInfo, Tool};
 use rallo_engine::steps::light::white_balance::WhiteBalance;
 use rallo_engine::{
-    Encoded, Kept, Kind, Memory, OutputProfile, Param, Plan, Rect, Settings, Size, Source, Step, registry,
+    Encoded, Kind, Memory, OutputProfile, Param, Plan, PrefixPixels, Rect, Settings, Size, Source, Step,
+    registry,
 };
 use rallo_job::prelude::*;
 use rallo_media::{Chroma, Encoding, Extras, FileSource};
@@ -443,7 +444,7 @@ impl Memory for Measured {
 
 /// Parts of pictures before the line that is changed: of the whole at a small scale, and of what is seen at full size.
 #[derive(Default)]
-pub struct KeptParts([Mutex<Option<Kept>>; 2]);
+pub struct PrefixCache([Mutex<Option<PrefixPixels>>; 2]);
 
 /// A frame whose picture is open.
 #[derive(Clone)]

@@ -63,15 +63,21 @@ async fn proxy(
 ) -> Result<Response> {
     let path = written(&app, id, position, 0).await?;
     let to = kept(&app, &path, "webm");
-    if !to.exists() {
-        let made = to.clone();
-        tokio::task::spawn_blocking(move || -> Result<()> {
-            let part = made.with_extension(format!("{}.part", std::process::id()));
-            video::proxy(&path, &part)?;
-            std::fs::rename(&part, &made).map_err(Error::bad)
-        })
-        .await??;
-    }
+    // One at a time: a player asks for several ranges at once, and all of them want the same file.
+    static MAKING: tokio::sync::Mutex<()> = tokio::sync::Mutex::const_new(());
+    let making = MAKING.lock().await;
+    let made = to.clone();
+    tokio::task::spawn_blocking(move || -> Result<()> {
+        if made.exists() {
+            return Ok(());
+        }
+        let folder = made.parent().ok_or_else(|| Error::bad("the cache has no folder"))?;
+        let part = tempfile::NamedTempFile::new_in(folder).map_err(Error::bad)?.into_temp_path();
+        video::proxy(&path, &part)?;
+        part.persist(&made).map_err(Error::bad)
+    })
+    .await??;
+    drop(making);
     served(&to, request).await
 }
 
@@ -100,7 +106,7 @@ async fn look(State(app): State<App>, Query(of): Query<Of>) -> Result<Json<Value
 pub struct TakeOut {
     /// The clip.
     path: PathBuf,
-    /// Only every so-manieth frame.
+    /// Only every `every`-th frame.
     #[serde(default)]
     every: Option<u32>,
 }

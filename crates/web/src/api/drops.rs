@@ -19,9 +19,12 @@ use rallo_media::decode::MAX_BYTES;
 use rallo_media::{bytes_text, has_picture_ending};
 use rallo_recipe::{Recipe, names};
 use rallo_runner::Decided;
+use rallo_runner::files::free_space;
 use rallo_runner::files::zip;
 use rallo_runner::library::scan;
-use rallo_runner::preflight::{new_run, output_paths};
+use rallo_runner::preflight;
+use rallo_runner::preflight::input;
+use rallo_runner::preflight::new_run;
 
 use schemars::JsonSchema;
 use serde::Deserialize;
@@ -149,7 +152,7 @@ async fn take(body: Body, part: &FilePath, name: &str) -> Result<u64> {
         }
         if bytes > checked {
             checked = bytes + 32_000_000;
-            let free = part.parent().and_then(output_paths::free_bytes);
+            let free = part.parent().and_then(free_space::free_bytes);
             if free.is_some_and(|free| free < SPARE) {
                 return Err(cannot(&"there is no room left on the server's disk"));
             }
@@ -196,13 +199,13 @@ async fn run(
     let (of, base) = (recipe.clone(), inside.clone());
     let (sources, planning) = tokio::task::spawn_blocking(move || {
         let found = scan::look_all(&base)?;
-        let source = |path: PathBuf| output_paths::Source {
+        let source = |path: PathBuf| input::Source {
             facts: scan::facts(&path).ok(),
             path,
             decided: Decided::default(),
         };
-        let sources: Vec<output_paths::Source> = found.into_iter().map(source).collect();
-        let planning = output_paths::plan(&of, &sources, &base, Some(&to));
+        let sources: Vec<input::Source> = found.into_iter().map(source).collect();
+        let planning = preflight::plan(&of, &sources, &base, Some(&to));
         Ok::<_, std::io::Error>((sources, planning))
     })
     .await?

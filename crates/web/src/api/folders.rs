@@ -51,7 +51,11 @@ const LISTED: usize = 2000;
 
 /// What lies in a folder: sub-folders with how many pictures each has, and the pictures.
 async fn folders(State(app): State<App>, Query(at): Query<At>) -> Result<Json<Value>> {
-    let Some(path) = at.path else {
+    tokio::task::spawn_blocking(move || listing(&app, at.path)).await?
+}
+
+fn listing(app: &App, path: Option<PathBuf>) -> Result<Json<Value>> {
+    let Some(path) = path else {
         let all: Vec<Value> = app
             .roots
             .folders()
@@ -113,7 +117,7 @@ async fn make_folder(State(app): State<App>, Sent(new): Sent<NewFolder>) -> Resu
     let name = rallo_recipe::names::safe(&new.name);
     let path = parent.join(&name);
     app.roots.future(&path)?;
-    std::fs::create_dir(&path).map_err(|e| Error::bad(format!("{name} cannot be made: {e}")))?;
+    tokio::fs::create_dir(&path).await.map_err(|e| Error::bad(format!("{name} cannot be made: {e}")))?;
     Ok(Json(json!({"path": path})))
 }
 
@@ -314,9 +318,12 @@ async fn load_file(State(app): State<App>, text: String) -> Result<Json<Value>> 
     let ids: HashMap<PathBuf, i64> = all.iter().map(|f| (f.path.clone(), f.id)).collect();
     let mut missing = 0;
     let mut marks = HashMap::new();
-    for (i, entry) in document.frames.iter().enumerate() {
-        let real = entry.path.canonicalize().unwrap_or_else(|_| entry.path.clone());
-        match (ids.get(&real), document.marks(i)) {
+    let paths: Vec<PathBuf> = document.frames.iter().map(|entry| entry.path.clone()).collect();
+    let real = tokio::task::spawn_blocking(move || {
+        paths.into_iter().map(|path| path.canonicalize().unwrap_or(path)).collect::<Vec<_>>()
+    });
+    for (i, real) in real.await?.iter().enumerate() {
+        match (ids.get(real), document.marks(i)) {
             (Some(id), Some(m)) => drop(marks.insert(*id, m)),
             _ => missing += 1,
         }

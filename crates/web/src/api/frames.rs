@@ -351,6 +351,13 @@ pub fn small(source: &FileSource, long_edge: f64) -> Result<Vec<u8>> {
 /// Long edges reduced pictures are made at: grid, film, whole window.
 const EDGES: [u32; 4] = [160, 400, 960, 1920];
 
+/// Writes a file of the cache under a name of its own first, so that nobody ever reads half of it.
+fn keep_whole(file: &FilePath, bytes: &[u8]) -> std::io::Result<()> {
+    let mut part = tempfile::NamedTempFile::new_in(file.parent().unwrap_or(FilePath::new(".")))?;
+    std::io::Write::write_all(&mut part, bytes)?;
+    part.persist(file).map(|_| ()).map_err(|e| e.error)
+}
+
 /// A reduced picture, kept on disk under the file's path, size and time.
 pub async fn cached_thumb(app: &App, path: PathBuf, key: String, edge: u32) -> Result<Response> {
     let file = app.thumbs.join(format!("{}.jpg", content_hash(format!("{key}|{edge}").as_bytes())));
@@ -360,8 +367,7 @@ pub async fn cached_thumb(app: &App, path: PathBuf, key: String, edge: u32) -> R
         }
         let bytes = small(&FileSource::open(&path)?, f64::from(edge))?;
         // A cache that cannot be written is no reason to show nothing.
-        let part = file.with_extension(format!("{}.part", std::process::id()));
-        let _ = std::fs::write(&part, &bytes).and_then(|()| std::fs::rename(&part, &file));
+        let _ = keep_whole(&file, &bytes);
         Ok(bytes)
     })
     .await??;

@@ -282,14 +282,14 @@ async fn take_in(State(app): State<App>, Sent(take): Sent<Take>) -> Result<Json<
 }
 
 /// Values of steps that were kept under a name: by step, by name.
-type Kept = BTreeMap<String, BTreeMap<String, Value>>;
+type SavedValues = BTreeMap<String, BTreeMap<String, Value>>;
 
-async fn kept_values(app: &App) -> Result<Kept> {
+async fn kept_values(app: &App) -> Result<SavedValues> {
     let text = app.store.setting("kept").await?;
     Ok(text.and_then(|t| serde_json::from_str(&t).ok()).unwrap_or_default())
 }
 
-async fn kept(State(app): State<App>) -> Result<Json<Kept>> {
+async fn kept(State(app): State<App>) -> Result<Json<SavedValues>> {
     Ok(Json(kept_values(&app).await?))
 }
 
@@ -326,7 +326,7 @@ pub struct KeepValues {
     values: Option<Map<String, Value>>,
 }
 
-async fn keep_values(State(app): State<App>, Sent(keep): Sent<KeepValues>) -> Result<Json<Kept>> {
+async fn keep_values(State(app): State<App>, Sent(keep): Sent<KeepValues>) -> Result<Json<SavedValues>> {
     let name = keep.name.trim();
     let kind = step_kind(&keep.step).ok_or_else(|| Error::bad(format!("unknown step {}", keep.step)))?;
     if name.is_empty() || name.chars().count() > 80 {

@@ -173,13 +173,16 @@ async fn undo(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value>
     if !run.state.is_over() {
         return Err(Error::bad("this run is still at work; cancel it first"));
     }
-    for item in app.store.items(id).await? {
-        for output in &item.outputs {
+    let (items, roots) = (app.store.items(id).await?, app.roots.clone());
+    tokio::task::spawn_blocking(move || -> Result<()> {
+        for output in items.iter().flat_map(|item| &item.outputs) {
             if output.path.exists() {
-                app.roots.existing(&output.path)?;
+                roots.existing(&output.path)?;
             }
         }
-    }
+        Ok(())
+    })
+    .await??;
     let (gone, kept) = report::undo(&app.store, id).await?;
     app.queue.tell(id).await?;
     Ok(Json(json!({"gone": gone, "kept": kept})))

@@ -12,10 +12,15 @@ use rallo_job::prelude::*;
 use rallo_media::{FileSource, Format, bytes_text};
 use rallo_recipe::delivery::What;
 use rallo_recipe::{Bundle, Recipe, Task, sentence};
-use rallo_runner::assemble::clip;
+use rallo_runner::assemble::encoder_speed;
+use rallo_runner::files::free_space;
 use rallo_runner::library::scan::common_folder;
-use rallo_runner::preflight::checks::{self, About, Way};
+use rallo_runner::preflight;
+use rallo_runner::preflight::checks::{self, About};
 use rallo_runner::preflight::cost::{self, Costs, Original};
+use rallo_runner::preflight::input;
+use rallo_runner::preflight::problem;
+use rallo_runner::preflight::problem::Way;
 use rallo_runner::preflight::{estimate, new_run, output_paths};
 use rallo_runner::render::fault::Fault;
 use rallo_runner::render::variant;
@@ -94,7 +99,7 @@ pub struct Prepared {
     laid: Laid,
     /// Frames it takes, as positions in `laid.frames`.
     frames: Vec<usize>,
-    sources: Vec<output_paths::Source>,
+    sources: Vec<input::Source>,
     recipe: Recipe,
     base: PathBuf,
     planning: output_paths::Planning,
@@ -120,7 +125,9 @@ async fn prepare(app: &App, asked: &Asked) -> Result<Prepared> {
     let row = laid.recipe.as_ref().ok_or_else(|| Error::bad("there is no recipe; open the bench first"))?;
     let recipe = super::recipes::followed(app, Recipe::parse(&row.document)?).await?;
     let recipe = changed(&recipe, asked)?;
-    prepared(app, laid, recipe, &asked.leave_out)
+    let (app, leave_out) = (app.clone(), asked.leave_out.clone());
+    // Names are looked for on the disk.
+    tokio::task::spawn_blocking(move || prepared(&app, laid, recipe, &leave_out)).await?
 }
 
 /// What a run of a recipe on the frames on the desk would do.
@@ -140,14 +147,10 @@ fn prepared(app: &App, laid: Laid, recipe: Recipe, leave_out: &HashSet<i64>) -> 
         .collect();
     let source = |i: &usize| {
         let f = &laid.frames[*i];
-        output_paths::Source {
-            path: f.path.clone(),
-            facts: f.facts.clone(),
-            decided: Decided::from(&f.marks),
-        }
+        input::Source { path: f.path.clone(), facts: f.facts.clone(), decided: Decided::from(&f.marks) }
     };
-    let sources: Vec<output_paths::Source> = frames.iter().map(source).collect();
-    let mut planning = output_paths::plan(&recipe, &sources, &base, None);
+    let sources: Vec<input::Source> = frames.iter().map(source).collect();
+    let mut planning = preflight::plan(&recipe, &sources, &base, None);
     let output_paths::Planning { pictures: planned, tasks, problems, .. } = &mut planning;
     if planned.is_empty() && problems.is_empty() {
         problems.push(Problem::stop("there are no frames to run on; choose a folder in Frames"));
@@ -158,7 +161,7 @@ fn prepared(app: &App, laid: Laid, recipe: Recipe, leave_out: &HashSet<i64>) -> 
     for target in folders.collect::<std::collections::BTreeSet<_>>() {
         if let Err(e) = app.roots.future(target) {
             let problem = Problem::stop(e.to_string());
-            let inside = checks::delivery("to", json!("subfolder"));
+            let inside = problem::delivery("to", json!("subfolder"));
             problems.push(problem.or("Into a sub-folder instead", inside).or("Another folder", Way::Folder));
             break;
         }
@@ -169,7 +172,7 @@ fn prepared(app: &App, laid: Laid, recipe: Recipe, leave_out: &HashSet<i64>) -> 
             && !video.sound.trim().is_empty()
             && let Err(e) = app.roots.existing(Path::new(video.sound.trim()))
         {
-            let none = checks::delivery_at(at, "sound", json!(""));
+            let none = problem::delivery_at(at, "sound", json!(""));
             planning.problems.push(Problem::stop(format!("sound: {e}")).or("Without sound", none));
         }
     }
@@ -265,7 +268,7 @@ fn lines(recipe: &Recipe) -> Vec<Value> {
 const LOOKED_AT: usize = 12;
 
 /// What a picture of a run takes by the machine's table, in seconds of one core.
-fn said(costs: &Costs, recipe: &Recipe, one: &output_paths::Source, number: usize) -> Option<cost::Cost> {
+fn said(costs: &Costs, recipe: &Recipe, one: &input::Source, number: usize) -> Option<cost::Cost> {
     let facts = one.facts.as_ref()?;
     let about = rallo_runner::subject(&one.path, Some(facts), &one.decided, number);
     let original = Original {
@@ -328,7 +331,7 @@ async fn sheet(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Json<
     Ok(Json(json!({
         "asks": asks, "count": planned.len(), "takes": prepared.laid.takes(), "left_out": left, "folder": app.roots.short(folder),
         "folders": folders.len(), "names": names, "lines": lines(recipe), "goes": goes, "delivery": delivery,
-        "free": output_paths::free_bytes(folder.ancestors().find(|p| p.exists()).unwrap_or(base)).map(bytes_text),
+        "free": free_space::free_bytes(folder.ancestors().find(|p| p.exists()).unwrap_or(base)).map(bytes_text),
         "problems": problems, "expected": expected, "cost": at_once(&app, &prepared),
         "kinds": recipe.deliveries.iter().map(|d| d.kind().id).collect::<Vec<_>>(),
     })))
@@ -345,17 +348,16 @@ async fn measure(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Jso
     let prepared = prepare(&app, &asked).await?;
     let Prepared { recipe, sources, planning, base, .. } = prepared;
     let planned = planning.pictures;
-    let area =
-        |s: &output_paths::Source| s.facts.as_ref().map_or(0, |f| u64::from(f.width) * u64::from(f.height));
+    let area = |s: &input::Source| s.facts.as_ref().map_or(0, |f| u64::from(f.width) * u64::from(f.height));
     let pixels: u64 = sources.iter().map(area).sum();
     let readable: Vec<usize> = (0..sources.len()).filter(|i| area(&sources[*i]) > 0).collect();
-    let picked: Vec<output_paths::Source> = (0..MEASURED.min(readable.len()))
+    let picked: Vec<input::Source> = (0..MEASURED.min(readable.len()))
         .map(|n| sources[readable[(2 * n + 1) * readable.len() / (2 * MEASURED.min(readable.len()))]].clone())
         .collect();
     let count = sources.len();
     let of = estimate::expected(&recipe, count);
     let costs = app.queue.costs();
-    let is_long = |one: &output_paths::Source| {
+    let is_long = |one: &input::Source| {
         said(&costs, &recipe, one, 1).is_some_and(|c| c.seconds / schedule::cores() as f64 > MEASURABLE)
     };
     if picked.iter().any(is_long) {
@@ -386,7 +388,7 @@ async fn measure(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Jso
             made += 1;
         }
         let clip = |(at, (_, task)): (usize, (usize, Task))| match task {
-            Task::Bundle(Bundle::Video(video)) => clip::encoding(&recipe, at, &video, &sources),
+            Task::Bundle(Bundle::Video(video)) => encoder_speed::encoding(&recipe, at, &video, &sources),
             _ => None,
         };
         let encoding: f64 = recipe.tasks().into_iter().enumerate().filter_map(clip).sum();

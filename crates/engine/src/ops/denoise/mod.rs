@@ -16,8 +16,9 @@ pub mod sliding;
 
 pub use noise::Noise;
 
-use crate::colour::space::{InputColour, Matrix, OutputProfile, apply};
+use crate::colour::space::{InputColour, OutputProfile, apply};
 use crate::colour::transfer::{DECODE, ENCODE};
+use crate::colour::working::Matrix;
 use rayon::prelude::*;
 use std::sync::LazyLock;
 

@@ -4,8 +4,9 @@
 //! the pixel's lightness with a sum of 1; then the three channels are scaled alike on linear light so that the
 //! luminance is what it was. Allocates nothing.
 
-use crate::colour::space::LUMINANCE;
-use crate::ops::pointwise::{CHUNK, PixelOp, Planes, PointOp};
+use crate::colour::working::LUMINANCE;
+use crate::ops::planes::{CHUNK, Planes};
+use crate::ops::pointwise::{PixelOp, PointOp};
 use crate::step::{Kind, Op, Place, Step, step, values_of};
 use serde_json::Value;
 use std::sync::Arc;

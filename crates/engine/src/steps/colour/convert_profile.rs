@@ -6,8 +6,10 @@
 //! The results themselves are encoded in the profile, and carry it.
 
 use crate::colour::icc::Intent;
-use crate::colour::space::{Matrix, OutputColour, OutputProfile};
-use crate::ops::pointwise::{CHUNK, PixelOp, Planes, PointOp};
+use crate::colour::space::{OutputColour, OutputProfile};
+use crate::colour::working::Matrix;
+use crate::ops::planes::{CHUNK, Planes};
+use crate::ops::pointwise::{PixelOp, PointOp};
 use crate::step::{Kind, Op, ParamError, Place, Step, file_bytes, step, values_of};
 use serde_json::Value;
 use std::sync::{Arc, LazyLock, Mutex};
@@ -47,9 +49,9 @@ const PROFILES: [&str; 6] = ["srgb", "display-p3", "op-rgb", "romm-rgb", "rec202
 /// Largest profile as text, in bytes.
 const LARGEST: usize = 8_000_000;
 
-type Kept = Option<(ConvertProfile, Arc<OutputColour>)>;
+type LastProfile = Option<(ConvertProfile, Arc<OutputColour>)>;
 /// The last profile from a file that was read: one recipe asks for it once for every tile.
-static LAST: LazyLock<Mutex<Kept>> = LazyLock::new(|| Mutex::new(None));
+static LAST: LazyLock<Mutex<LastProfile>> = LazyLock::new(|| Mutex::new(None));
 
 impl ConvertProfile {
     fn read_file(&self) -> Result<Arc<OutputColour>, String> {

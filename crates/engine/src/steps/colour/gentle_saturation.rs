@@ -4,7 +4,8 @@
 //! `1 + amount · (1 − s)^1.5 · (1 − skin / 2)`, `s` being the HSV-like saturation of the pixel (1 − least / most) and
 //! `skin` a soft window of hues around 25°. Luminance is kept. Allocates nothing.
 
-use crate::ops::pointwise::{CHUNK, PixelOp, Planes, PointOp};
+use crate::ops::planes::{CHUNK, Planes};
+use crate::ops::pointwise::{PixelOp, PointOp};
 use crate::step::{Kind, Op, Place, Step, step, values_of};
 use multiversion::multiversion;
 use serde_json::Value;
@@ -80,7 +81,7 @@ fn gentle(amount: f32, planes: &mut Planes) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::colour::space::LUMINANCE;
+    use crate::colour::working::LUMINANCE;
     use crate::steps::testing::one_pixel;
 
     fn stretch(pixel: [f32; 3]) -> f32 {

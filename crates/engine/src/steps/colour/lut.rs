@@ -5,8 +5,10 @@
 //! "Performing color space conversions with three-dimensional linear interpolation", 1995), one-dimensional ones
 //! linearly. Allocates the table once.
 
-use crate::colour::space::{InputColour, Matrix, OutputProfile, apply};
-use crate::ops::pointwise::{CHUNK, PixelOp, Planes, PointOp};
+use crate::colour::space::{InputColour, OutputProfile, apply};
+use crate::colour::working::Matrix;
+use crate::ops::planes::{CHUNK, Planes};
+use crate::ops::pointwise::{PixelOp, PointOp};
 use crate::step::{Kind, Op, ParamError, Place, Step, step, values_of};
 use serde_json::Value;
 use std::sync::Arc;

@@ -1,7 +1,8 @@
 //! Saturation: moves every pixel towards or away from the grey of its own luminance, on linear light.
 //! One 3 × 3 matrix; luminance is kept.
 
-use crate::colour::space::{IDENTITY, LUMINANCE};
+use crate::colour::space::IDENTITY;
+use crate::colour::working::LUMINANCE;
 use crate::ops::pointwise::PointOp;
 use crate::step::{Kind, Op, Place, Step, step, values_of};
 use serde_json::Value;

@@ -6,10 +6,10 @@
 //! no ringing beyond the range around them. Needs a halo of the kernel's radius per pass; allocates five planes the
 //! size of a tile.
 
-use crate::colour::space::LUMINANCE;
 use crate::colour::transfer::ENCODE;
+use crate::colour::working::LUMINANCE;
 use crate::geometry::Rect;
-use crate::ops::pointwise::Pixel;
+use crate::ops::planes::Pixel;
 use crate::step::{AreaOp, Effect, Kind, Op, Place, Step, step, values_of};
 use multiversion::multiversion;
 use serde_json::Value;

@@ -5,7 +5,8 @@
 //! another. Film grain is the sum of two lattices of different size, interpolated smoothly. Added on the perceptual
 //! scale. Allocates nothing.
 
-use crate::ops::pointwise::{CHUNK, PixelOp, Planes, PointOp};
+use crate::ops::planes::{CHUNK, Planes};
+use crate::ops::pointwise::{PixelOp, PointOp};
 use crate::step::{Effect, Kind, Op, Place, Step, step, values_of};
 use serde_json::Value;
 use std::sync::Arc;

@@ -4,10 +4,10 @@
 //! The lightness is the perceptual scale of the luminance. Needs a halo of three times the radius; allocates
 //! two planes of floats the size of a tile.
 
-use crate::colour::space::LUMINANCE;
 use crate::colour::transfer::{DECODE, ENCODE, Table};
+use crate::colour::working::LUMINANCE;
 use crate::geometry::Rect;
-use crate::ops::pointwise::Pixel;
+use crate::ops::planes::Pixel;
 use crate::step::{AreaOp, Effect, Kind, Op, Place, Step, step, values_of};
 use multiversion::multiversion;
 use serde_json::Value;

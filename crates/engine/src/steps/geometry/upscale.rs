@@ -8,7 +8,7 @@
 
 use crate::geometry::{Affine, Rect, Size};
 use crate::ops::denoise::{apart, together};
-use crate::ops::pointwise::Pixel;
+use crate::ops::planes::Pixel;
 use crate::ops::resample::cubic;
 use crate::step::{Effect, EnlargeOp, Geometry, Kind, Step, step, values_of};
 use multiversion::multiversion;

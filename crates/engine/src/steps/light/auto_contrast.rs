@@ -4,8 +4,8 @@
 //! of what lies between the 10th and the 90th part in a hundred) towards 0.28 by `contrast`; both half the way at full
 //! strength and bounded, since a night should stay a night.
 
-use crate::colour::space::LUMINANCE;
 use crate::colour::transfer::encode;
+use crate::colour::working::LUMINANCE;
 use crate::step::{Kind, Op, Place, Step, View, Wants, step, values_of};
 use crate::steps::light::auto_range::{percentile, tenth};
 use crate::steps::light::contrast::Contrast;

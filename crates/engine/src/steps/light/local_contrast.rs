@@ -5,7 +5,8 @@
 
 use crate::colour::transfer::{DECODE, ENCODE};
 use crate::ops::guided_filter::Guide;
-use crate::ops::pointwise::{CHUNK, PixelOp, Planes, PointOp};
+use crate::ops::planes::{CHUNK, Planes};
+use crate::ops::pointwise::{PixelOp, PointOp};
 use crate::step::{Effect, Kind, Op, Place, Step, View, Wants, step, values_of};
 use serde_json::Value;
 use std::sync::Arc;

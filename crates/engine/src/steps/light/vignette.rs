@@ -1,7 +1,8 @@
 //! Vignette: darkens or lightens towards the corners. On linear light, multiplied by `2^(stops · t)`, `t` going
 //! smoothly from 0 at the inner ellipse to 1 at the corners. Allocates nothing.
 
-use crate::ops::pointwise::{CHUNK, PixelOp, Planes, PointOp};
+use crate::ops::planes::{CHUNK, Planes};
+use crate::ops::pointwise::{PixelOp, PointOp};
 use crate::step::{Effect, Kind, Op, Place, Step, step, values_of};
 use serde_json::Value;
 use std::sync::Arc;

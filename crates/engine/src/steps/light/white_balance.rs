@@ -5,7 +5,8 @@
 //! 6504 K so that 0 is exactly D65), and across it, in CIE 1960 (u, v), by 0.0005 per unit of tint. The
 //! adaptation is the linear Bradford transform (CIE TC 8-01).
 
-use crate::colour::space::{self, Matrix, multiply};
+use crate::colour::space::{self, multiply};
+use crate::colour::working::Matrix;
 use crate::ops::pointwise::PointOp;
 use crate::step::{Kind, Op, Place, Step, Tool, ToolKind, step, values_of};
 use serde_json::Value;

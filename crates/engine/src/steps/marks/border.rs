@@ -2,7 +2,7 @@
 //! line inside. The picture's own pixels stay as they are.
 
 use crate::geometry::{Affine, Rect, Size, inner_long_edge};
-use crate::ops::pointwise::Pixel;
+use crate::ops::planes::Pixel;
 use crate::step::{Effect, Geometry, Kind, MarkOp, Op, Place, Step, step, values_of};
 use crate::steps::colour::tint::working;
 use serde_json::Value;

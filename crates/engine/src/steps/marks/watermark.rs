@@ -220,9 +220,9 @@ enum Artwork {
     Drawing(Box<usvg::Tree>),
 }
 
-type Kept = Option<(String, Arc<Artwork>)>;
+type LastArtwork = Option<(String, Arc<Artwork>)>;
 /// The last picture that was read: one recipe asks for it once for every tile.
-static LAST: LazyLock<Mutex<Kept>> = LazyLock::new(|| Mutex::new(None));
+static LAST: LazyLock<Mutex<LastArtwork>> = LazyLock::new(|| Mutex::new(None));
 
 impl Artwork {
     fn read(text: &str) -> Result<Arc<Self>, String> {

@@ -7,7 +7,7 @@
 
 use crate::geometry::Rect;
 use crate::image::picture::Orientation;
-use crate::ops::pointwise::Pixel;
+use crate::ops::planes::Pixel;
 use crate::step::{Kind, MarkOp, Op, ParamError, Place, Step, Tool, ToolKind, View, Wants, step, values_of};
 use serde_json::Value;
 use std::sync::Arc;

@@ -8,7 +8,7 @@
 
 use crate::colour::transfer::{ENCODE, decode};
 use crate::geometry::Rect;
-use crate::ops::pointwise::Pixel;
+use crate::ops::planes::Pixel;
 use crate::step::{AreaOp, Effect, Kind, Op, Place, Step, step, values_of};
 use serde_json::Value;
 

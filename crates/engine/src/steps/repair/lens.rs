@@ -6,7 +6,8 @@
 //! `1 + f r⁴`-shaped gain, as the cosine law asks for. Geometry joins its neighbours' resampling.
 
 use crate::geometry::Size;
-use crate::ops::pointwise::{CHUNK, PixelOp, Planes, PointOp};
+use crate::ops::planes::{CHUNK, Planes};
+use crate::ops::pointwise::{PixelOp, PointOp};
 use crate::ops::warp::Lens as Mapping;
 use crate::step::{Geometry, Kind, Op, Place, Step, step, values_of};
 use serde_json::Value;

@@ -1,0 +1,20 @@
+//! What is said about a picture, whatever it is written as.
+
+use crate::metadata::descriptive::Others;
+
+/// Creator, rights, description, keywords, rating.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Words {
+    /// Who made it.
+    pub creator: String,
+    /// Notice of rights.
+    pub copyright: String,
+    /// What it shows.
+    pub caption: String,
+    /// In the order they were given.
+    pub keywords: Vec<String>,
+    /// 0 none … 5.
+    pub rating: u8,
+    /// What stands beside these and is none of ours; only handed on with pixels that are carried over.
+    pub others: Others,
+}
