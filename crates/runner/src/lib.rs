@@ -21,7 +21,7 @@ pub use library::shoot_index::{Frames, Set};
 pub use preflight::output_paths::Planned;
 pub use preflight::problem::Problem;
 pub use queue::{EndCalls, Event, Limits, Queue, QueueOptions};
-pub use render::item::PictureJob;
+pub use render::picture_job::PictureJob;
 
 /// Now, as records keep times.
 pub fn now() -> String {

@@ -144,7 +144,7 @@ fn file(bytes: u64) -> ResultFile {
 
 async fn ended(store: &Store, run: i64, position: i64, state: ItemState, at: i64, bytes: Option<u64>) {
     let outputs = bytes.map_or_else(Vec::new, |b| vec![file(b), file(1)]);
-    let one = store.item(ItemKey { run: run, position: position }).await.unwrap();
+    let one = store.item(ItemKey { run, position }).await.unwrap();
     let one = RunItem { state, ended: at, outputs, ..one };
     assert!(store.complete(&one, &[]).await.unwrap());
 }
@@ -400,7 +400,7 @@ async fn what_arrives_is_taken_in_once_and_followed_under_its_next_name() {
     for position in 0..3 {
         let kind = (position == 2).then_some(FailureKind::Gone);
         let state = if position == 2 { ItemState::Failed } else { ItemState::Done };
-        let one = store.item(ItemKey { run: id, position: position }).await.unwrap();
+        let one = store.item(ItemKey { run: id, position }).await.unwrap();
         store.complete(&RunItem { state, kind, ..one }, &[]).await.unwrap();
     }
     assert!(store.end_run(id, T).await.unwrap());

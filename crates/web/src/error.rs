@@ -113,10 +113,9 @@ pub type Result<T> = std::result::Result<T, Error>;
 impl From<rallo_job::Error> for Error {
     fn from(e: rallo_job::Error) -> Self {
         match e {
-            rallo_job::Error::NotFound { .. } => Self(
-                StatusCode::NOT_FOUND,
-                format!("{e}, or there is none any more; go back and choose again"),
-            ),
+            rallo_job::Error::NotFound { .. } => {
+                Self(StatusCode::NOT_FOUND, format!("{e} any more; go back and choose again"))
+            }
             rallo_job::Error::Stored { .. } => {
                 tracing::error!("records: {e}");
                 Self(StatusCode::INTERNAL_SERVER_ERROR, e.to_string())

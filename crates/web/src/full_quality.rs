@@ -7,7 +7,7 @@
 
 use rallo_engine::{Memory, Picture, Plan, Program, Rect, Samples, Settings, Size, Source, SourceError};
 use rallo_media::FileSource;
-use rallo_runner::render::intermediate::LARGEST;
+use rallo_runner::render::disk_cache::LARGEST;
 use rallo_runner::schedule::{self, CancellationToken, Class};
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;

@@ -8,15 +8,6 @@ use crate::metadata::xmp::{DC, RDF, XMP, escaped, items};
 use img_parts::jpeg::{Jpeg, markers};
 use rallo_engine::steps::output::data::Data;
 
-/// What other programs say about a picture.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Others {
-    /// XMP descriptions.
-    xmp: String,
-    /// Datasets of IPTC's second record.
-    iptc: Vec<(u8, String)>,
-}
-
 /// Record, dataset and greatest length in bytes of what IPTC has a place for (IIM 4.2, chapter 6).
 const BY_LINE: (u8, usize) = (80, 32);
 
@@ -227,6 +218,7 @@ fn iptc(file: &[u8]) -> Option<Vec<(u8, String)>> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::metadata::fields::Others;
 
     fn words() -> Words {
         Words {

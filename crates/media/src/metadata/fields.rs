@@ -1,7 +1,5 @@
 //! What is said about a picture, whatever it is written as.
 
-use crate::metadata::descriptive::Others;
-
 /// Creator, rights, description, keywords, rating.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Words {
@@ -17,4 +15,13 @@ pub struct Words {
     pub rating: u8,
     /// What stands beside these and is none of ours; only handed on with pixels that are carried over.
     pub others: Others,
+}
+
+/// What other programs say about a picture.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Others {
+    /// XMP descriptions.
+    pub(super) xmp: String,
+    /// Datasets of IPTC's second record.
+    pub(super) iptc: Vec<(u8, String)>,
 }

@@ -62,11 +62,21 @@ impl Queue {
     pub(super) async fn renew_leases(&self) {
         loop {
             self.0.clock.sleep(BEAT).await;
-            let held: Vec<ItemKey> = lock(&self.0.leases).iter().copied().collect();
-            let until = self.0.clock.millis() + LEASE;
-            if let Err(e) = self.0.records.renew(&self.0.name, &held, until).await {
+            if let Err(e) = self.renew_held().await {
                 tracing::warn!("leases were not renewed: {e}");
             }
         }
+    }
+
+    /// Renews the leases of what is in work here.
+    ///
+    /// # Errors
+    /// [`rallo_job::Error`].
+    pub(super) async fn renew_held(&self) -> rallo_job::Result<()> {
+        let held: Vec<ItemKey> = lock(&self.0.leases).iter().copied().collect();
+        if held.is_empty() {
+            return Ok(());
+        }
+        self.0.records.renew(&self.0.name, &held, self.0.clock.millis() + LEASE).await
     }
 }

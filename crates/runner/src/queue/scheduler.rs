@@ -162,11 +162,12 @@ impl Queue {
     /// Gives back what leases that ran out held, sees to what other workers did, and to runs that wait for something.
     async fn look_around(&self, thoroughly: bool) -> rallo_job::Result<()> {
         let records = &self.0.records;
+        // Where the records did not answer for long, what is in work here is not to be taken for left behind.
+        self.renew_held().await?;
         for expired in records.release_expired(self.0.clock.millis()).await? {
             tracing::warn!("worker {} did not renew its leases; its items go to others", expired.worker);
             self.added();
             if expired.worker == self.0.name {
-                // It is still at it, only late; its files are on their way.
                 continue;
             }
             let swept = tokio::task::spawn_blocking(move || {

@@ -95,7 +95,7 @@ async fn an_item_whose_work_panics_ends_with_a_reason_and_holds_nothing() {
 async fn decisions_of_another_version_fail_their_item_and_are_never_left_out() {
     let desk = Desk::new().await;
     let items = [
-        NewRunItem { decided: r#"{"own": {"stops": 1, "dream": 2}}"#.into(), ..desk.item("a.png") },
+        NewRunItem { decided: r#"{"own": {"exposure": 1, "dream": 2}}"#.into(), ..desk.item("a.png") },
         NewRunItem { decided: r#"{"rating": 3}"#.into(), ..desk.item("b.png") },
     ];
     let run = Run { document: RECIPE.into(), base: "/p".into(), ..Run::default() };

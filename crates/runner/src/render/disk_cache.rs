@@ -1,8 +1,9 @@
 //! Intermediate results kept on the disk, within a bound, where they took several times longer to compute than to read.
 
+use rallo_engine::{Picture, Size};
+
 use crate::files::free_space::free_bytes;
-use crate::render::intermediate::LARGEST;
-use rallo_engine::{Picture, Samples, Size};
+use rallo_engine::Samples;
 use std::fs::File;
 use std::io::{BufReader, BufWriter, Read, Write};
 use std::path::{Path, PathBuf};
@@ -173,3 +174,6 @@ pub(crate) fn read(path: &Path) -> Option<Picture> {
     file.read_to_end(&mut end).ok()?;
     (end == hash.to_le_bytes()).then(|| Picture::of_working(size, values).ok())?
 }
+
+/// Largest picture that is kept like this, in pixels: 16 bytes each with its reductions.
+pub const LARGEST: u64 = 60_000_000;

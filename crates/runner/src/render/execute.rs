@@ -5,7 +5,7 @@ use crate::files::atomic_file::part_in;
 use crate::render::disk_cache::IntermediateCache;
 use crate::render::existing_file::{identity, place, state_of};
 use crate::render::fault::{Ended, Fault};
-use crate::render::item::PictureJob;
+use crate::render::picture_job::PictureJob;
 use crate::render::variant::variants;
 use crate::render::work::{Ready, Work, done};
 use rallo_job::{FailureKind, ItemState, ResultFile};

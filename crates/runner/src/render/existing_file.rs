@@ -1,7 +1,7 @@
 //! What is done where a file of that name is there already.
 
 use crate::render::fault::Ended;
-use crate::render::item::PictureJob;
+use crate::render::picture_job::PictureJob;
 use crate::render::variant::Variant;
 use rallo_engine::Source;
 use rallo_job::{FailureKind, ItemState, ResultFile};

@@ -3,6 +3,7 @@
 //! does not denoise again.
 
 use crate::render::disk_cache::IntermediateCache;
+use crate::render::disk_cache::LARGEST;
 use crate::schedule;
 use rallo_engine::step::StepInfo;
 use rallo_engine::steps::light::exposure;
@@ -13,9 +14,6 @@ use rallo_media::{FileSource, content_hash};
 use rallo_recipe::{Recipe, Subject};
 use std::sync::Arc;
 use std::time::Instant;
-
-/// Largest picture that is kept like this, in pixels: 16 bytes each with its reductions.
-pub const LARGEST: u64 = 60_000_000;
 
 /// Rows computed before it is told how far it is: few enough to be told often, enough that what is needed around them weighs
 /// little.

@@ -2,32 +2,18 @@
 //! alone.
 
 use crate::assemble::piece::Piece;
-use crate::frame_context::{Decided, subject};
+use crate::frame_context::subject;
 use crate::render::disk_cache::IntermediateCache;
 use crate::render::execute::execute;
 use crate::render::fault::{Ended, Fault};
 use crate::render::intermediate;
 use crate::render::memory_budget::MemoryBudget;
+use crate::render::picture_job::PictureJob;
 use crate::render::variant::variants;
 use rallo_engine::Source;
 use rallo_job::FailureKind;
 use rallo_media::FileSource;
 use rallo_recipe::{Pictures, Recipe, Subject};
-use std::path::PathBuf;
-
-/// One picture to be made.
-#[derive(Clone, Debug)]
-pub struct PictureJob {
-    /// The original.
-    pub source: PathBuf,
-    /// Where its results go, one for each file the recipe makes; with the hash of the result that an earlier run wrote
-    /// there, where that is known: another one was altered since.
-    pub targets: Vec<(PathBuf, Option<String>)>,
-    /// What people decided about it.
-    pub decided: Decided,
-    /// Position in the run, from 1.
-    pub number: usize,
-}
 
 /// One picture of a run, from opening it to its file; what goes wrong inside is a failure of this picture alone.
 /// `computed` is told when only the writing is left.

@@ -7,5 +7,6 @@ pub mod fault;
 pub mod intermediate;
 pub mod item;
 pub mod memory_budget;
+pub mod picture_job;
 pub mod variant;
 pub mod work;

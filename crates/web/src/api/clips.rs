@@ -26,7 +26,7 @@ pub fn routes() -> Router<App> {
 }
 
 async fn written(app: &App, id: i64, position: i64, n: usize) -> Result<PathBuf> {
-    let item = app.store.item(ItemKey { run: id, position: position }).await?;
+    let item = app.store.item(ItemKey { run: id, position }).await?;
     let output = item.outputs.clone().into_iter().nth(n);
     let output = output.ok_or_else(|| Error::bad("there is no such result"))?;
     Ok(app.roots.existing(&output.path)?)

@@ -41,7 +41,7 @@ impl Default for How {
 async fn received(body: Body) -> Result<Vec<u8>> {
     let mut pieces = body.into_data_stream();
     let mut file: Vec<u8> = Vec::new();
-    let none = || Error::bad("this is no PDF document: it does not begin with %PDF-");
+    let none = || Error::bad("this PDF cannot be read: it is none, it does not begin with %PDF-");
     while let Some(piece) = std::future::poll_fn(|cx| Pin::new(&mut pieces).poll_next(cx)).await {
         let piece =
             piece.map_err(|e| Error(StatusCode::BAD_REQUEST, format!("the document was cut short: {e}")))?;

@@ -82,7 +82,7 @@ async fn one(State(app): State<App>, Path(id): Path<i64>, Query(asked): Query<Si
     let failed: Vec<Value> = app.store.failed(id, TOLD).await?.into_iter().map(told).collect();
     let mut shares = std::collections::HashMap::new();
     for (position, share) in app.queue.shares(id) {
-        if let Ok(item) = app.store.item(ItemKey { run: id, position: position }).await {
+        if let Ok(item) = app.store.item(ItemKey { run: id, position }).await {
             shares.insert(item.source, share);
         }
     }
@@ -324,7 +324,7 @@ async fn in_work(State(app): State<App>) -> Result<Json<Vec<i64>>> {
 
 /// The first file an item wrote.
 async fn output(app: &App, id: i64, position: i64) -> Result<ResultFile> {
-    let item = app.store.item(ItemKey { run: id, position: position }).await?;
+    let item = app.store.item(ItemKey { run: id, position }).await?;
     let mut output =
         item.outputs.clone().into_iter().next().ok_or_else(|| Error::bad("this picture has no result"))?;
     output.path = app.roots.existing(&output.path)?;
@@ -357,7 +357,7 @@ async fn result(State(app): State<App>, Path((id, position)): Path<(i64, i64)>) 
 
 /// The original of a result, as large as a window at most.
 async fn original(State(app): State<App>, Path((id, position)): Path<(i64, i64)>) -> Result<Response> {
-    let item = app.store.item(ItemKey { run: id, position: position }).await?;
+    let item = app.store.item(ItemKey { run: id, position }).await?;
     let path = app.roots.existing(FilePath::new(&item.source))?;
     let key = format!("{}|{}|original", path.display(), item.source_bytes);
     cached_thumb(&app, path, key, 1600).await
