@@ -297,7 +297,7 @@ fn answers(answer: Answer) -> Value {
         Text(kind) => json!({ kind: {} }),
     };
     let error = json!({"description": "Why not, for people",
-        "content": {"application/json": {"schema": {"$ref": "#/components/schemas/Refusal"}}, "text/plain": {}}});
+        "content": {"application/problem+json": {"schema": {"$ref": "#/components/schemas/Refusal"}}}});
     json!({"200": {"description": "Done", "content": good}, "4XX": error})
 }
 
@@ -330,7 +330,8 @@ pub fn document() -> Value {
     let mut schemas = generator.take_definitions(true);
     schemas.insert(
         "Refusal".into(),
-        json!({"type": "object", "properties": {"error": {"type": "string"}}, "required": ["error"]}),
+        json!({"type": "object", "properties": {"title": {"type": "string"}, "status": {"type": "integer"},
+            "detail": {"type": "string"}}, "required": ["title", "status", "detail"]}),
     );
     json!({
         "openapi": "3.1.0",
