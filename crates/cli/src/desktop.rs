@@ -6,9 +6,7 @@ use crate::{DesktopCommand, queue};
 use rallo_recipe::{Recipe, names};
 use rallo_runner::Decided;
 use rallo_runner::library::scan;
-use rallo_runner::preflight;
-use rallo_runner::preflight::input;
-use rallo_runner::preflight::new_run;
+use rallo_runner::preflight::{self, input, new_run};
 use std::path::{Path, PathBuf};
 use std::process::{Command, ExitCode, Stdio};
 

@@ -3,12 +3,10 @@
 
 use crate::commands::{self, Ended, print};
 use crate::{Pick, QueueCommand, Worker};
-use rallo_job::RunState;
 use rallo_job::prelude::*;
-use rallo_job::{NewRunItem, Run};
+use rallo_job::{NewRunItem, Run, RunState};
 use rallo_recipe::Recipe;
-use rallo_runner::preflight;
-use rallo_runner::preflight::{checks, new_run};
+use rallo_runner::preflight::{self, checks, new_run};
 use rallo_runner::{Queue, QueueOptions, now, report};
 use rallo_store::Store;
 use serde_json::{Value, json};

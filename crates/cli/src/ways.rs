@@ -3,11 +3,9 @@
 use crate::commands::{self, Ended, print};
 use crate::queue::{runtime, said, say, store};
 use crate::{TokenCommand, WatchCommand};
-use rallo_job::Watch;
-use rallo_job::WatchState;
 use rallo_job::prelude::*;
+use rallo_job::{Watch, WatchState};
 use rallo_runner::library::watch_folder as watches;
-
 use rallo_web::auth;
 use serde_json::{Value, json};
 use std::io::{IsTerminal, Read};

@@ -8,8 +8,6 @@ use common::*;
 use serde_json::{Value, json};
 
 /// What is not there any more, or never was.
-/// Followed by what it is, such as `run 7`.
-const GONE: &str = "there is no ";
 
 #[test]
 fn every_refusal_says_what_is_wrong() {
@@ -28,16 +26,56 @@ fn every_refusal_says_what_is_wrong() {
         ("POST /api/runs/again", json!({}), 422, "nothing has run yet, so there is nothing to repeat"),
         ("GET /api/shoot-file", Value::Null, 422, "there is no shoot to save"),
         // Numbers that belong to nothing.
-        ("GET /api/runs/7", Value::Null, 404, GONE),
-        ("GET /api/runs/7/report.json", Value::Null, 404, GONE),
-        ("GET /api/runs/7/report.csv", Value::Null, 404, GONE),
-        ("GET /api/runs/7/results.zip", Value::Null, 404, GONE),
-        ("GET /api/runs/7/items/0/result", Value::Null, 404, GONE),
-        ("GET /api/runs/7/items/0/file/0", Value::Null, 404, GONE),
-        ("GET /api/recipes/9", Value::Null, 404, GONE),
-        ("GET /api/recipes/file?ids=9", Value::Null, 404, GONE),
-        ("GET /api/frames/1/thumb", Value::Null, 404, GONE),
-        ("POST /api/delivered", delivered(json!([10, 10])), 404, GONE),
+        ("GET /api/runs/7", Value::Null, 404, "there is no run 7 any more; go back and choose again"),
+        (
+            "GET /api/runs/7/report.json",
+            Value::Null,
+            404,
+            "there is no run 7 any more; go back and choose again",
+        ),
+        (
+            "GET /api/runs/7/report.csv",
+            Value::Null,
+            404,
+            "there is no run 7 any more; go back and choose again",
+        ),
+        (
+            "GET /api/runs/7/results.zip",
+            Value::Null,
+            404,
+            "there is no run 7 any more; go back and choose again",
+        ),
+        (
+            "GET /api/runs/7/items/0/result",
+            Value::Null,
+            404,
+            "there is no picture 1 in run 7 any more; go back and choose again",
+        ),
+        (
+            "GET /api/runs/7/items/0/file/0",
+            Value::Null,
+            404,
+            "there is no picture 1 in run 7 any more; go back and choose again",
+        ),
+        ("GET /api/recipes/9", Value::Null, 404, "there is no recipe 9 any more; go back and choose again"),
+        (
+            "GET /api/recipes/file?ids=9",
+            Value::Null,
+            404,
+            "there is no recipe 9 any more; go back and choose again",
+        ),
+        (
+            "GET /api/frames/1/thumb",
+            Value::Null,
+            404,
+            "there is no frame 1 any more; go back and choose again",
+        ),
+        (
+            "POST /api/delivered",
+            delivered(json!([10, 10])),
+            404,
+            "there is no frame 1 any more; go back and choose again",
+        ),
         ("GET /api/recipes/file?ids=", Value::Null, 422, "ids: expected at least one recipe"),
         ("GET /api/recipes/file?ids=a", Value::Null, 422, "ids: expected numbers, got a"),
         // Values out of their range.
@@ -95,7 +133,6 @@ fn every_refusal_says_what_is_wrong() {
         assert_eq!(answer.status, status, "{request} {body}: {}", answer.text());
         let told = answer.json()["detail"].as_str().unwrap_or_default().to_owned();
         assert!(told.starts_with(says), "{request} {body}: {told}");
-        assert!(says != GONE || told.ends_with(" any more; go back and choose again"), "{request}: {told}");
     }
     let bearer = format!("Bearer {}", site.token);
     for (kind, body, status, says) in [
@@ -128,4 +165,22 @@ fn what_is_kept_has_a_name_that_every_browser_takes() {
     assert!(told.starts_with("attachment; filename=\"Gr_n ") && told.matches('"').count() == 2, "{told}");
     assert!(told.contains("filename*=UTF-8''Gr%C3%BCn%20") && told.ends_with(".rallo-recipe.json"), "{told}");
     assert_eq!(answer.json()["name"], "Grün \"& hell\"");
+}
+
+#[test]
+fn what_the_pages_are_made_of_is_sent_again_only_when_it_has_changed() {
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::create_dir_all(folder.path().join("pictures")).unwrap();
+    let site = site(folder.path(), &[]);
+    let bearer = format!("Bearer {}", site.token);
+    let ask = |known: &str| {
+        site.raw("GET /assets/talk.js", &[("Authorization", bearer.as_str()), ("If-None-Match", known)], b"")
+    };
+    let first = ask("\"other\"");
+    let tag = first.header("etag").unwrap().to_owned();
+    assert!(first.status == 200 && !first.text().is_empty() && tag.starts_with('"'), "{tag}");
+    for known in [tag.clone(), format!("\"x\", W/{tag}")] {
+        let again = ask(&known);
+        assert!(again.status == 304 && again.text().is_empty(), "{known}: {}", again.status);
+    }
 }

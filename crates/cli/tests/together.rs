@@ -203,7 +203,7 @@ fn every_kind_is_written_and_read_back_by_another_program() {
 
     // The course pack: everything its page shows lies beside it.
     let page = std::fs::read_to_string(at("course/index.html")).unwrap();
-    assert!(page.contains("<h1>Repotting &#38; more</h1>"));
+    assert!(page.contains("<h1>Repotting &amp; more</h1>"));
     for name in ["clip.mp4", "hand-out.pdf", "settings.pdf", "Bed-001.jpg", "Bed-005.jpg"] {
         assert!(at("course").join(name).exists(), "{name}");
         assert!(page.contains(&format!("\"{name}\"")), "{name} in {page}");

@@ -6,8 +6,8 @@
 //! lease that runs out gives the item back, wherever its worker was. Which state may follow which is one table
 //! ([`RunMove`]), and whatever keeps runs carries it out.
 //!
-//! No SQL, no HTTP and no pixels here. [`RunQueue`], [`RunJournal`], [`Storage`] and [`Clock`] each have a usual
-//! implementation elsewhere and one for tests.
+//! No SQL, no HTTP and no pixels here. [`RunQueue`], [`RunJournal`], [`ShootRecords`] and [`WatchRecords`] are
+//! carried out elsewhere; [`Clock`] has one for tests.
 
 pub mod clock;
 pub mod error;
@@ -17,7 +17,6 @@ pub mod library;
 pub mod queue;
 pub mod record;
 pub mod state;
-pub mod storage;
 pub mod watch;
 
 pub use clock::{Clock, ManualClock, SystemClock};
@@ -28,7 +27,6 @@ pub use library::{FrameDecision, FrameRecord, Selection, Shoot, ShootFolder, Sho
 pub use queue::{Claim, ExpiredLeases, RunQueue};
 pub use record::{Counts, ItemKey, KnownResult, NewRunItem, ResultFile, Run, RunItem, WrittenFile};
 pub use state::{ItemState, RunMove, RunState};
-pub use storage::{Location, Storage, StorageError};
 pub use watch::{Arrival, Watch, WatchRecords, WatchState};
 
 use async_trait::async_trait;
@@ -61,7 +59,6 @@ impl<T: RunQueue + RunJournal + ShootRecords + WatchRecords + Settings> Records 
 /// The interfaces' methods, without their names.
 pub mod prelude {
     pub use crate::{
-        Clock as _, RunJournal as _, RunQueue as _, Settings as _, ShootRecords as _, Storage as _,
-        WatchRecords as _,
+        Clock as _, RunJournal as _, RunQueue as _, Settings as _, ShootRecords as _, WatchRecords as _,
     };
 }

@@ -1,18 +1,15 @@
 //! The queue: which items there are to do, who works on them, and the moves of runs.
 
-use crate::FailureKind;
-use crate::{ItemKey, NewRunItem, Result, Run, RunItem, WrittenFile};
+use crate::{FailureKind, ItemKey, NewRunItem, Result, Run, RunItem, WrittenFile};
 use async_trait::async_trait;
 
-/// Who claims an item, and how long the lease is to last.
+/// Who claims an item, and until when.
 #[derive(Clone, Debug)]
 pub struct Claim<'a> {
     /// The worker's name, of which there is no second one.
     pub worker: &'a str,
-    /// Now, in milliseconds of Unix time.
-    pub now: i64,
-    /// How long the lease lasts without being renewed, in milliseconds.
-    pub lease: i64,
+    /// Until when the lease lasts without being renewed, in milliseconds of Unix time.
+    pub until: i64,
     /// Now as records keep times.
     pub clock: &'a str,
     /// Items of this run alone.

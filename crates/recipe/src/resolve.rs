@@ -1,8 +1,7 @@
 //! The lines of a recipe as they are for one picture.
 
 use crate::context::Subject;
-use crate::delivery::OutputFrame;
-use crate::delivery::Pictures;
+use crate::delivery::{OutputFrame, Pictures};
 use crate::document::Recipe;
 use crate::line::Line;
 use crate::names;

@@ -1,7 +1,8 @@
 //! The published JSON Schema (draft 2020-12), made from the steps' own descriptions.
 
 use crate::{MAX_STEPS, VERSION, delivery};
-use rallo_engine::{Kind, Param, registry, step::MAX_POINTS};
+use rallo_engine::step::MAX_POINTS;
+use rallo_engine::{Kind, Param, registry};
 use serde_json::{Map, Value, json};
 
 fn kind_schema(kind: Kind) -> Value {

@@ -3,7 +3,8 @@
 use crate::delivery::{Delivery, What};
 use crate::text::number;
 use crate::{Line, Pictures, Recipe};
-use rallo_engine::{Kind, Param, step::Place};
+use rallo_engine::step::Place;
+use rallo_engine::{Kind, Param};
 use serde::Serialize;
 use serde_json::Value;
 

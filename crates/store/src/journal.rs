@@ -7,7 +7,21 @@ use async_trait::async_trait;
 use rallo_job::{
     Counts, Error, ItemKey, KnownResult, NewRunItem, Result, Run, RunItem, RunJournal, RunState, WrittenFile,
 };
-use sqlx::AssertSqlSafe;
+use sqlx::sqlite::SqliteRow;
+use sqlx::{AssertSqlSafe, FromRow};
+
+/// The runs of rows. One that cannot be read is named in the log and left out, so that the others go on; asked for
+/// itself, it is an error.
+fn readable(rows: Vec<SqliteRow>) -> Vec<Run> {
+    let run = |row: &SqliteRow| match Row::<Run>::from_row(row) {
+        Ok(run) => Some(run.0),
+        Err(e) => {
+            tracing::error!("{}", failed(e));
+            None
+        }
+    };
+    rows.iter().filter_map(run).collect()
+}
 
 impl Store {
     /// Items of a run that meet a condition, in an order, at most so many.
@@ -27,11 +41,8 @@ impl Store {
 #[async_trait]
 impl RunJournal for Store {
     async fn runs(&self) -> Result<Vec<Run>> {
-        sqlx::query_as("SELECT * FROM runs ORDER BY id DESC LIMIT 200")
-            .fetch_all(&self.pool)
-            .await
-            .map(records)
-            .map_err(failed)
+        let rows = sqlx::query("SELECT * FROM runs ORDER BY id DESC LIMIT 200").fetch_all(&self.pool).await;
+        rows.map(readable).map_err(failed)
     }
 
     async fn run(&self, id: i64) -> Result<Run> {
@@ -45,7 +56,7 @@ impl RunJournal for Store {
 
     async fn open_runs(&self) -> Result<Vec<Run>> {
         let query = format!("SELECT * FROM runs WHERE state IN {} ORDER BY place, id", among(RunState::OPEN));
-        sqlx::query_as(AssertSqlSafe(query)).fetch_all(&self.pool).await.map(records).map_err(failed)
+        sqlx::query(AssertSqlSafe(query)).fetch_all(&self.pool).await.map(readable).map_err(failed)
     }
 
     async fn open_like(&self, like: &Run, items: &[NewRunItem]) -> Result<Option<i64>> {

@@ -8,10 +8,11 @@ use crate::rows::Row;
 use crate::{Store, failed};
 use async_trait::async_trait;
 use rallo_job::{
-    Claim, ExpiredLeases, FailureKind, ItemKey, NewRunItem, Result, Run, RunItem, RunMove, RunQueue,
-    RunState, WrittenFile,
+    Claim, Error, ExpiredLeases, FailureKind, ItemKey, ItemState, NewRunItem, Result, Run, RunItem, RunMove,
+    RunQueue, RunState, WrittenFile,
 };
-use sqlx::{AssertSqlSafe, Sqlite, SqliteConnection, Transaction};
+use sqlx::sqlite::SqliteRow;
+use sqlx::{AssertSqlSafe, FromRow, Row as _, Sqlite, SqliteConnection, Transaction};
 use std::path::Path;
 
 /// An item that is made of all pictures has its turn when everything before it is over.
@@ -133,6 +134,27 @@ impl Store {
     }
 }
 
+impl Store {
+    /// An item of which something stored cannot be read fails with that reason; the others go on.
+    async fn fail_unreadable(&self, row: &SqliteRow, reason: &Error) -> Result<()> {
+        let key: (i64, i64) =
+            (row.try_get("run_id").map_err(failed)?, row.try_get("position").map_err(failed)?);
+        sqlx::query(
+            "UPDATE run_items SET state = ?, kind = ?, reason = ?, ended = CAST(unixepoch('subsec') * 1000 AS INTEGER),
+             worker = NULL, lease = NULL WHERE run_id = ? AND position = ?",
+        )
+        .bind(ItemState::Failed.as_str())
+        .bind(FailureKind::Stored.as_str())
+        .bind(reason.to_string())
+        .bind(key.0)
+        .bind(key.1)
+        .execute(&self.pool)
+        .await
+        .map_err(failed)?;
+        Ok(())
+    }
+}
+
 #[async_trait]
 impl RunQueue for Store {
     async fn add_run(&self, run: &Run, items: &[NewRunItem]) -> Result<i64> {
@@ -155,24 +177,31 @@ impl RunQueue for Store {
              RETURNING *",
             among(RunState::CLAIMABLE)
         );
-        let item: Option<Row<RunItem>> = sqlx::query_as(AssertSqlSafe(query))
-            .bind(claim.worker)
-            .bind(claim.now + claim.lease)
-            .bind(claim.clock)
-            .bind(claim.only)
-            .fetch_optional(&self.pool)
-            .await
-            .map_err(failed)?;
-        let item = item.map(|row| row.0);
-        if let Some(item) = &item {
+        loop {
+            let row = sqlx::query(AssertSqlSafe(query.clone()))
+                .bind(claim.worker)
+                .bind(claim.until)
+                .bind(claim.clock)
+                .bind(claim.only)
+                .fetch_optional(&self.pool)
+                .await
+                .map_err(failed)?;
+            let Some(row) = row else { return Ok(None) };
+            let item = match Row::<RunItem>::from_row(&row) {
+                Ok(item) => item.0,
+                Err(e) => {
+                    self.fail_unreadable(&row, &failed(e)).await?;
+                    continue;
+                }
+            };
             sqlx::query(update(RunMove::Begin, "started = coalesce(started, ?1)", "id = ?2"))
                 .bind(claim.clock)
                 .bind(item.run_id)
                 .execute(&self.pool)
                 .await
                 .map_err(failed)?;
+            return Ok(Some(item));
         }
-        Ok(item)
     }
 
     async fn claimable(&self, clock: &str, most: i64) -> Result<i64> {

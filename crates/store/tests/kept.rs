@@ -17,7 +17,7 @@ async fn open() -> (tempfile::TempDir, Store) {
 }
 
 async fn claim(store: &Store, worker: &str, now: i64, lease: i64, clock: &str) -> Option<RunItem> {
-    store.claim(&Claim { worker, now, lease, clock, only: None }).await.unwrap()
+    store.claim(&Claim { worker, until: now + lease, clock, only: None }).await.unwrap()
 }
 
 fn run(document: &str) -> Run {
@@ -432,4 +432,16 @@ async fn what_is_stored_and_cannot_be_read_is_named_and_never_a_default() {
     assert!(told.contains("bored") && told.contains("unreadable"), "it says which words there are: {told}");
     change("UPDATE run_items SET kind = NULL").await;
     assert_eq!(store.items(id).await.unwrap().len(), 1);
+    // An item that cannot be read is not given out for ever: it fails with the reason, and the next has its turn.
+    let two = store.add_run(&run("{}"), &[item("b.jpg", 1)]).await.unwrap();
+    change("UPDATE run_items SET answers = 'x' WHERE run_id = 1").await;
+    assert_eq!(claim(&store, "anna", 0, 1000, T).await.unwrap().run_id, two);
+    change("UPDATE run_items SET answers = '[]' WHERE run_id = 1").await;
+    let one = store.item(ItemKey { run: id, position: 0 }).await.unwrap();
+    assert_eq!((one.state, one.kind, one.worker), (ItemState::Failed, Some(FailureKind::Stored), None));
+    assert!(one.reason.as_deref().unwrap().contains("answers of item 1 of run 1"), "{:?}", one.reason);
+    // A run that cannot be read stops no other one.
+    change("UPDATE runs SET warnings = 'x' WHERE id = 1").await;
+    assert_eq!(store.open_runs().await.unwrap().iter().map(|r| r.id).collect::<Vec<_>>(), [two]);
+    assert!(store.run(id).await.unwrap_err().to_string().contains("warnings of run 1"));
 }

@@ -162,7 +162,7 @@ async fn what_a_recipe_has_made_is_known_by_source() {
 }
 
 async fn claim(store: &Store, worker: &str, now: i64, lease: i64, clock: &str) -> Option<RunItem> {
-    store.claim(&Claim { worker, now, lease, clock, only: None }).await.unwrap()
+    store.claim(&Claim { worker, until: now + lease, clock, only: None }).await.unwrap()
 }
 
 /// Milliseconds of a lease.

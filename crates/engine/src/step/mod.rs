@@ -17,7 +17,8 @@ pub(crate) use declare::step;
 
 use crate::colour::space::OutputColour;
 use crate::geometry::Size;
-use serde::{Serialize, de::DeserializeOwned};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
 use serde_json::{Map, Value};
 use std::any::Any;
 use std::fmt::Debug;

@@ -8,5 +8,6 @@ pub mod marks;
 pub mod output;
 pub mod registry;
 pub mod repair;
+
 #[cfg(test)]
 pub(crate) mod testing;

@@ -1,5 +1,14 @@
 //! Writing results: encoding with profile, camera data and the result's mark.
 
+pub(crate) mod avif;
+pub mod extras;
+pub(crate) mod jxl;
+pub(crate) mod png;
+pub(crate) mod tiff;
+pub(crate) mod webp;
+
+pub use tiff::Packing;
+
 use crate::decode::jpeg;
 use crate::encode::extras::Extras;
 use crate::metadata::embed;
@@ -8,19 +17,7 @@ use img_parts::jpeg::Jpeg;
 use img_parts::png::Png;
 use img_parts::{Bytes, ImageICC};
 use rallo_engine::{Encoded, Pixels};
-pub use tiff::Packing;
 use turbojpeg::Subsamp;
-
-pub(crate) mod avif;
-pub mod extras;
-
-pub(crate) mod jxl;
-
-pub(crate) mod png;
-
-pub(crate) mod tiff;
-
-pub(crate) mod webp;
 
 /// Chroma sampling of a JPEG.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -1,7 +1,8 @@
 //! What the camera wrote: EXIF in and out.
 
 use crate::metadata::fields::Words;
-use exif::{Context, Exif, Field, In, Rational, SRational, Tag, Value, experimental::Writer};
+use exif::experimental::Writer;
+use exif::{Context, Exif, Field, In, Rational, SRational, Tag, Value};
 use jiff::civil::DateTime;
 use serde::{Deserialize, Serialize};
 

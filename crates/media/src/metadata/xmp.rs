@@ -1,9 +1,8 @@
 //! XMP (ISO 16684-1): keywords and rating, read from files and sidecars, written as sidecars.
 
-use std::path::Path;
-
 use crate::MediaError;
-use std::path::PathBuf;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
 
 /// What a sidecar says of a frame.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -149,7 +148,11 @@ impl Sidecar {
         }
         // Under a name of its own first: several may write beside one picture at a time.
         let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-        let mut part = tempfile::Builder::new().suffix(".xmp.part").tempfile_in(folder).map_err(io)?;
+        let mut part = tempfile::Builder::new()
+            .suffix(".xmp.part")
+            .permissions(std::fs::Permissions::from_mode(0o644))
+            .tempfile_in(folder)
+            .map_err(io)?;
         std::io::Write::write_all(&mut part, self.packet().as_bytes()).map_err(io)?;
         part.persist(path).map(|_| ()).map_err(|e| io(e.error))
     }
@@ -203,6 +206,27 @@ mod tests {
         assert_eq!(Sidecar::inside(format!("..{}..", one.packet()).as_bytes()).unwrap(), one);
         let none = Sidecar::default();
         assert_eq!(Sidecar::parse(&none.packet()).unwrap(), none);
+    }
+
+    #[test]
+    fn sidecars_written_at_one_time_are_whole_and_other_programs_may_read_them() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = path(&folder.path().join("TN_1.jpg"));
+        std::thread::scope(|scope| {
+            for n in 0..8u8 {
+                let file = &file;
+                scope.spawn(move || {
+                    for _ in 0..20 {
+                        Sidecar { rating: n % 6, keywords: vec!["mint".into(); usize::from(n) * 50] }
+                            .write(file)
+                            .unwrap();
+                        Sidecar::read(file).unwrap();
+                    }
+                });
+            }
+        });
+        assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 1, "nothing half is left");
+        assert_eq!(file.metadata().unwrap().permissions().mode() & 0o044, 0o044);
     }
 
     #[test]

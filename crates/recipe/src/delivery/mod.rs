@@ -13,7 +13,6 @@ mod pdf;
 mod pictures;
 mod video;
 
-use crate::{Fault, Line, brief, names, tidy};
 pub use archive::{ARCHIVE, Archive};
 pub use bundles::Bundle;
 pub use contact_sheet::{CONTACT, Contact};
@@ -21,11 +20,13 @@ pub use course::{COURSE, Course};
 pub use frames::{FRAMES, Frames};
 pub use pdf::{PDF, Pdf};
 pub use pictures::{Burned, FORMATS, PICTURES, Pictures};
+pub use video::{CODECS, RATES, VIDEO, Video};
+
+use crate::{Fault, Line, brief, names, tidy};
 use rallo_engine::sequence::camera_move::Window;
 use rallo_engine::{Kind, Param};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
-pub use video::{CODECS, RATES, VIDEO, Video};
 
 /// A kind of delivery as it is described: controls, schema and reading come from this.
 pub struct DeliveryKind {

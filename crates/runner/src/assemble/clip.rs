@@ -1,7 +1,6 @@
 //! The clip a delivery asks for, and how fast its encoder is on this machine.
 
-use crate::render::fault::Fault;
-use crate::render::fault::fault;
+use crate::render::fault::{Fault, fault};
 use rallo_engine::Size;
 use rallo_media::video::{Clip, Codec, Recorder};
 use rallo_recipe::Bundle;

@@ -1,7 +1,6 @@
 //! A contact sheet as one picture.
 
-use crate::render::fault::Fault;
-use crate::render::fault::fault;
+use crate::render::fault::{Fault, fault};
 use rallo_engine::step::parse_colour;
 use rallo_engine::{Encoded, Pixels, Size};
 use rallo_job::FailureKind;

@@ -7,6 +7,7 @@ pub(crate) mod contact_sheet;
 pub(crate) mod course_page;
 pub mod encoder_speed;
 pub(crate) mod finishing;
+pub(crate) mod html;
 pub(crate) mod ordered_stream;
 pub(crate) mod pdf;
 pub mod piece;

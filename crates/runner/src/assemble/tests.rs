@@ -1,8 +1,7 @@
 //! Tests of what is made of all pictures: order, pieces, sheets.
 
 use crate::assemble::assembler::{Gathered, Gatherer};
-use crate::assemble::contact_sheet::Sheet;
-use crate::assemble::contact_sheet::sheet_size;
+use crate::assemble::contact_sheet::{Sheet, sheet_size};
 use crate::assemble::encoder_speed::encoding;
 use crate::assemble::ordered_stream::Stream;
 use crate::assemble::piece::{self, Is, Piece};
@@ -12,10 +11,8 @@ use crate::render::memory_budget::{MemoryBudget, Reserved};
 use crate::render::work::Work;
 use rallo_engine::{Encoded, Pixels, Size};
 use rallo_media::{Chroma, Encoding, Extras};
-use rallo_recipe::Recipe;
-use rallo_recipe::delivery::Pdf;
-use rallo_recipe::delivery::{Contact, Video};
-use rallo_recipe::{Bundle, Subject};
+use rallo_recipe::delivery::{Contact, Pdf, Video};
+use rallo_recipe::{Bundle, Recipe, Subject};
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;

@@ -1,13 +1,13 @@
 //! The page beside the results of a web delivery: every picture in all its widths and formats, each with the lines that put
 //! it into a page of one's own (HTML's `picture` and `srcset`).
 
+use crate::files::atomic_file::write_whole;
 use crate::render::variant::variants;
 use askama::Template;
 use rallo_job::{Records, RunItem, WrittenFile};
 use rallo_media::content_hash;
 use rallo_recipe::Recipe;
 use std::collections::BTreeMap;
-use std::io::Write;
 use std::path::{Path, PathBuf};
 
 /// One file for the page.
@@ -165,10 +165,7 @@ fn put(folder: &Path, text: &str) -> std::io::Result<PathBuf> {
     };
     let path = names.map(|n| folder.join(n)).find(free);
     let path = path.ok_or_else(|| std::io::Error::other("no free name for it"))?;
-    let mut part = crate::files::atomic_file::part_in(folder)?;
-    part.write_all(text.as_bytes())?;
-    part.as_file().sync_all()?;
-    part.persist(&path).map_err(|e| e.error)?;
+    write_whole(&path, text.as_bytes(), true)?;
     Ok(path)
 }
 
@@ -190,10 +187,10 @@ mod tests {
             text,
             "<picture>\n  <source type=\"image/webp\" srcset=\"a-480.webp 480w, a-960.webp 960w\" sizes=\"100vw\">\n  \
              <img src=\"a%20b-960.jpg\" srcset=\"a%20b-480.jpg 480w, a%20b-960.jpg 960w\" sizes=\"100vw\" width=\"960\" \
-             height=\"480\" alt=\"pots &#38; &#34;trays&#34;\" loading=\"lazy\">\n</picture>"
+             height=\"480\" alt=\"pots &amp; &quot;trays&quot;\" loading=\"lazy\">\n</picture>"
         );
         let page = page("<Web>", &[("a".into(), files.into())]).unwrap();
-        assert!(page.contains("<h1>&#60;Web&#62;</h1>") && page.contains("<pre>&#60;picture&#62;"));
+        assert!(page.contains("<h1>&lt;Web&gt;</h1>") && page.contains("<pre>&lt;picture&gt;"));
     }
 
     #[test]

@@ -1,6 +1,7 @@
 //! Files on their way: hidden, under a name that says which worker writes them, in the folder their final name will be
 //! in. What a worker left behind when its leases ran out is swept away.
 
+use std::io::Write;
 use std::path::Path;
 use std::sync::LazyLock;
 
@@ -28,6 +29,19 @@ pub(crate) fn part_in(folder: &Path) -> std::io::Result<tempfile::NamedTempFile>
         .suffix(".part")
         .permissions(std::fs::Permissions::from_mode(0o644))
         .tempfile_in(folder)
+}
+
+/// Writes a file whole or not at all: under a temporary name, flushed, then under its own. Without `replace` a file that
+/// appeared meanwhile is left alone.
+///
+/// # Errors
+/// The system's; `AlreadyExists` without `replace`.
+pub(crate) fn write_whole(target: &Path, bytes: &[u8], replace: bool) -> std::io::Result<()> {
+    let mut part = part_in(target.parent().unwrap_or(Path::new(".")))?;
+    part.write_all(bytes)?;
+    part.as_file().sync_all()?;
+    if replace { part.persist(target) } else { part.persist_noclobber(target) }.map_err(|e| e.error)?;
+    Ok(())
 }
 
 /// Takes away what a worker left behind in a folder.

@@ -1,6 +1,5 @@
 //! Looking for frames: which files of folders are pictures, what they say, and what is left out and why.
 
-use rallo_job::Location;
 use rallo_media::decode::Facts;
 use rallo_media::{Made, MediaError, has_picture_ending};
 use std::path::{Path, PathBuf};
@@ -70,10 +69,10 @@ pub fn look(
                 continue;
             }
             if kind.is_dir() {
-                match written(&path) {
-                    Ok(()) if deep => folders.push(path),
-                    Ok(()) => {}
-                    Err(reason) => seen(Seen::Left(LeftOut { path, reason })),
+                if let Some(reason) = no_text(&path) {
+                    seen(Seen::Left(LeftOut { path, reason }));
+                } else if deep {
+                    folders.push(path);
                 }
             } else if kind.is_file() {
                 file(&path, results, trusted, seen);
@@ -83,13 +82,12 @@ pub fn look(
     Ok(())
 }
 
-/// Whether a path can be written down, which is done as text: two names that differ only in bytes that are no UTF-8 would
-/// become one.
-fn written(path: &Path) -> Result<(), String> {
-    match Location::of_path(path) {
-        Ok(_) => Ok(()),
-        Err(e) => Err(e.to_string()),
-    }
+/// Why a path is left out that cannot be written down, which is done as text: two names that differ only in bytes that
+/// are no UTF-8 would become one.
+fn no_text(path: &Path) -> Option<String> {
+    let name = path.to_string_lossy();
+    let reason = || format!("the name {name:?} holds bytes that are no UTF-8; give the file another name");
+    path.to_str().is_none().then(reason)
 }
 
 fn file(path: &Path, results: bool, trusted: &dyn Fn(&Found) -> bool, seen: &mut dyn FnMut(Seen)) {
@@ -105,7 +103,7 @@ fn file(path: &Path, results: bool, trusted: &dyn Fn(&Found) -> bool, seen: &mut
         }
         return;
     }
-    if let Err(reason) = written(path) {
+    if let Some(reason) = no_text(path) {
         return seen(left(reason));
     }
     match std::fs::metadata(path) {

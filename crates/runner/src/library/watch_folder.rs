@@ -8,9 +8,8 @@
 
 use crate::files::allowed_folders::Roots;
 use crate::library::scan::{self, Found, Seen};
-use crate::preflight;
 use crate::preflight::input::Source;
-use crate::preflight::new_run;
+use crate::preflight::{self, new_run};
 use crate::schedule::{self, Class};
 use crate::{Decided, Queue, now};
 use rallo_engine::Source as _;

@@ -5,8 +5,7 @@
 //! machine and is measured once on this one, in the background ([`Costs::measured`]). What runs really took corrects the
 //! whole ([`Costs::learn`]). A size is so many bits a pixel, by the codec, its quality, and how busy the original is.
 
-use crate::render::variant;
-use crate::render::variant::{Variant, variants};
+use crate::render::variant::{self, Variant, variants};
 use crate::schedule::{self, CancellationToken, Class};
 use rallo_engine::{
     Orientation, OutputProfile, Picture, Plan, Pyramid, Samples, Settings, Size, Source, registry,

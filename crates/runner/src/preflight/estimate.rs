@@ -1,7 +1,6 @@
 //! What is to be expected of files made of all pictures: how long, how large, and what should be known before.
 
-use crate::assemble::clip;
-use crate::assemble::contact_sheet;
+use crate::assemble::{clip, contact_sheet};
 use crate::files::file_names::name_of;
 use crate::preflight::input::Source;
 use crate::preflight::problem::{Problem, Way, delivery_at};

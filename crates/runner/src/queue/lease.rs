@@ -42,11 +42,9 @@ impl InWork {
         run.at_work.insert(self.key.position, (pixels, share.clone()));
         fresh
     }
-}
 
-impl Drop for InWork {
-    fn drop(&mut self) {
-        lock(&self.queue.0.leases).remove(&self.key);
+    /// Its work is over and only its end is to be written down: it no longer counts, its time does. The lease goes on.
+    pub(super) fn settle(&self) {
         if let Some(run) = lock(&self.queue.0.active).get_mut(&self.key.run)
             && run.at_work.remove(&self.key.position).is_some()
         {
@@ -54,6 +52,13 @@ impl Drop for InWork {
             run.owed += (now - run.counted).as_secs_f64();
             run.counted = now;
         }
+    }
+}
+
+impl Drop for InWork {
+    fn drop(&mut self) {
+        lock(&self.queue.0.leases).remove(&self.key);
+        self.settle();
     }
 }
 

@@ -50,14 +50,14 @@ impl Queue {
         let mut looks = 0u32;
         loop {
             if let Err(e) = self.hand_out().await {
-                tracing::error!("the store does not answer: {e}");
+                tracing::error!("the records do not answer: {e}");
                 tokio::time::sleep(TICK).await;
             }
             tokio::select! {
                 () = self.0.wake.notified() => {}
                 _ = tick.tick() => {
                     if let Err(e) = self.look_around(looks.is_multiple_of(5)).await {
-                        tracing::error!("the store does not answer: {e}");
+                        tracing::error!("the records do not answer: {e}");
                     }
                     looks = looks.wrapping_add(1);
                 }
@@ -74,31 +74,25 @@ impl Queue {
                 return Ok(());
             }
             let clock = shared.clock.text();
-            let claim = Claim {
-                worker: &shared.name,
-                now: shared.clock.millis(),
-                lease: LEASE,
-                clock: &clock,
-                only: shared.only,
-            };
+            let until = shared.clock.millis() + LEASE;
+            let claim = Claim { worker: &shared.name, until, clock: &clock, only: shared.only };
             let Some(item) = shared.records.claim(&claim).await? else { return Ok(()) };
             let in_work = InWork::begin(self, &item);
             // Fewer pictures than cores: each gets more of them.
             let others = shared.records.claimable(&clock, allowed as i64).await? as usize;
             let threads = (allowed / (busy + 1 + others).min(allowed)).max(1);
-            let place = Arc::new(Slot::take(self));
+            let slot = Arc::new(Slot::take(self));
             let queue = self.clone();
-            tokio::spawn(async move { queue.see_through(item, threads, place, in_work).await });
+            tokio::spawn(async move { queue.see_through(item, threads, slot, in_work).await });
         }
     }
 
     /// Works on an item until its end is written down, whatever happens on the way.
-    async fn see_through(&self, item: RunItem, threads: usize, place: Arc<Slot>, in_work: InWork) {
+    async fn see_through(&self, item: RunItem, threads: usize, slot: Arc<Slot>, in_work: InWork) {
         let run = item.run_id;
-        let (queue, work) = (self.clone(), item.clone());
-        let in_work = Arc::new(in_work);
+        let (queue, work, in_work) = (self.clone(), item.clone(), Arc::new(in_work));
         let held = in_work.clone();
-        let done = tokio::spawn(async move { queue.item(work, threads, place, &held).await }).await;
+        let done = tokio::spawn(async move { queue.item(work, threads, slot, &held).await }).await;
         if let Err(e) = done {
             let reason = format!("the program failed on this picture: {e}");
             tracing::error!("run {run}, item {}: {reason}", item.position + 1);

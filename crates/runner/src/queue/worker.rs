@@ -95,10 +95,16 @@ impl Queue {
     }
 
     /// The run of an item; asked for until the records answer.
-    async fn run_of(&self, item: &RunItem) -> Run {
+    ///
+    /// # Errors
+    /// [`Fault`] where what is stored of it cannot be read: asking again would not help.
+    async fn run_of(&self, item: &RunItem) -> Result<Run, Fault> {
         loop {
             match self.0.records.run(item.run_id).await {
-                Ok(run) => return run,
+                Ok(run) => return Ok(run),
+                Err(e @ rallo_job::Error::Stored { .. }) => {
+                    return Err(Fault::new(FailureKind::Stored, e.to_string()));
+                }
                 Err(e) => {
                     tracing::error!("run {}: {e}", item.run_id);
                     self.0.clock.sleep(TICK).await;
@@ -122,10 +128,13 @@ impl Queue {
     }
 
     /// One item, from its claim to its end in the records.
-    pub(super) async fn item(&self, item: RunItem, threads: usize, place: Arc<Slot>, in_work: &InWork) {
+    pub(super) async fn item(&self, item: RunItem, threads: usize, slot: Arc<Slot>, in_work: &InWork) {
         #[cfg(test)]
         assert!(!item.source.contains("panic-in-the-queue"), "as the test asks for");
-        let run = self.run_of(&item).await;
+        let run = match self.run_of(&item).await {
+            Ok(run) => run,
+            Err(fault) => return self.write_end(item, Ended::failed(fault), 0.0, None).await,
+        };
         let recipe = self.recipe(&run).await;
         let share = Share::default();
         if self.began(&run, &item, &share, in_work).await && item.task.is_none() {
@@ -143,8 +152,9 @@ impl Queue {
             mark = done.mark;
             done.ended
         } else {
-            self.picture(&item, &recipe, streams.clone(), (threads, share), place).await
+            self.picture(&item, &recipe, streams.clone(), (threads, share), slot).await
         };
+        in_work.settle();
         let took = start.elapsed().as_secs_f64();
         if item.task.is_none() && ended.state == ItemState::Done && self.is_worth_learning(&item) {
             let bytes = ended.outputs.iter().filter(|o| o.made).map(|o| o.bytes).sum();
@@ -177,7 +187,7 @@ impl Queue {
         recipe: &Parsed,
         streams: Arc<Streams>,
         (threads, share): (usize, Share),
-        place: Arc<Slot>,
+        slot: Arc<Slot>,
     ) -> Ended {
         let targets = self.targets(item).await;
         let at = item.position as usize;
@@ -198,7 +208,7 @@ impl Queue {
             let of = streams.all.values().next().map_or(0, Stream::count);
             let joins = Joins { wanted, of, give: &give };
             queue.pooled(threads, &share, || {
-                item::picture(&recipe, &work, &queue.0.room, &queue.0.kept, &joins, &|| place.write())
+                item::picture(&recipe, &work, &queue.0.room, &queue.0.kept, &joins, &|| slot.write())
             })
         };
         tokio::task::spawn_blocking(work).await.unwrap_or_else(|e| {
@@ -222,7 +232,6 @@ impl Queue {
 
     /// Writes down how an item ended, however long the records take to answer: the result is there.
     pub(super) async fn write_end(&self, item: RunItem, ended: Ended, took: f64, mark: Option<String>) {
-        let run = self.run_of(&item).await;
         let item = RunItem {
             state: ended.state,
             kind: ended.kind,
@@ -232,8 +241,12 @@ impl Queue {
             ended: self.0.clock.millis(),
             ..item
         };
-        while let Err(e) = self.finish(&run, &item, mark.as_deref()).await {
-            tracing::error!("run {}: {e}", run.id);
+        while let Err(e) = self.finish(&item, mark.as_deref()).await {
+            tracing::error!("run {}: {e}", item.run_id);
+            if matches!(e, rallo_job::Error::Stored { .. }) {
+                // The item's end is written down; what is stored of its run cannot be read, now or later.
+                break;
+            }
             self.0.clock.sleep(TICK).await;
         }
     }
@@ -338,7 +351,8 @@ impl Queue {
             .unwrap_or_else(|e| failed(FailureKind::Inside, format!("the program failed on this file: {e}")))
     }
 
-    async fn finish(&self, run: &Run, item: &RunItem, mark: Option<&str>) -> rallo_job::Result<()> {
+    async fn finish(&self, item: &RunItem, mark: Option<&str>) -> rallo_job::Result<()> {
+        let run = item.run_id;
         let records = &self.0.records;
         let written = item.outputs.iter().filter(|o| o.made).enumerate().map(|(i, o)| WrittenFile {
             path: o.path.to_string_lossy().into_owned(),
@@ -348,17 +362,17 @@ impl Queue {
         });
         records.complete(item, &written.collect::<Vec<_>>()).await?;
         if item.state == ItemState::Failed
-            && let Some(most) = run.most_failures
+            && let Some(most) = records.run(run).await?.most_failures
         {
-            let failed = records.counts(run.id).await?.failed;
+            let failed = records.counts(run).await?.failed;
             if failed >= most {
                 let reason = format!(
                     "{failed} pictures failed, as many as it may: look at the reasons, then let it go on or cancel it."
                 );
-                records.pause_run(run.id, Some(&reason), None).await?;
+                records.pause_run(run, Some(&reason), None).await?;
             }
         }
-        self.end(run.id).await
+        self.end(run).await
     }
 
     /// An item of a run goes into work; whether it is the first one of this stretch.

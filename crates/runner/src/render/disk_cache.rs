@@ -1,9 +1,7 @@
 //! Intermediate results kept on the disk, within a bound, where they took several times longer to compute than to read.
 
-use rallo_engine::{Picture, Size};
-
 use crate::files::free_space::free_bytes;
-use rallo_engine::Samples;
+use rallo_engine::{Picture, Samples, Size};
 use std::fs::File;
 use std::io::{BufReader, BufWriter, Read, Write};
 use std::path::{Path, PathBuf};

@@ -1,7 +1,7 @@
 //! All files of one picture: rendered, encoded, written whole.
 
 use crate::assemble::piece::{self, Piece};
-use crate::files::atomic_file::part_in;
+use crate::files::atomic_file::write_whole;
 use crate::render::disk_cache::IntermediateCache;
 use crate::render::existing_file::{identity, place, state_of};
 use crate::render::fault::{Ended, Fault};
@@ -11,7 +11,7 @@ use crate::render::work::{Ready, Work, done};
 use rallo_job::{FailureKind, ItemState, ResultFile};
 use rallo_media::{FileSource, Made, content_hash};
 use rallo_recipe::{Recipe, Subject};
-use std::io::{ErrorKind, Write};
+use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
 /// The results of one picture, only to be written; and those that were there.
@@ -120,8 +120,7 @@ pub fn execute(
     Ok(Computed { files, there, pieces, nothing })
 }
 
-/// Writes under a temporary name in the same folder, flushes, then gives the file its name; without `replace`
-/// a file that appeared meanwhile is left alone.
+/// Writes a result, in a folder that is made where there is none.
 pub(super) fn write(target: &Path, bytes: &[u8], replace: bool) -> std::io::Result<()> {
     let folder = target.parent().unwrap_or(Path::new("."));
     // A file exists where the folder should be. Treat it like a permission error: pause the run, do not fail the picture.
@@ -129,9 +128,5 @@ pub(super) fn write(target: &Path, bytes: &[u8], replace: bool) -> std::io::Resu
         ErrorKind::AlreadyExists => std::io::Error::new(ErrorKind::NotADirectory, e),
         _ => e,
     })?;
-    let mut part = part_in(folder)?;
-    part.write_all(bytes)?;
-    part.as_file().sync_all()?;
-    if replace { part.persist(target) } else { part.persist_noclobber(target) }.map_err(|e| e.error)?;
-    Ok(())
+    write_whole(target, bytes, replace)
 }

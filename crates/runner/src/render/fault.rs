@@ -1,10 +1,8 @@
 //! Why an item failed, and how an item ended.
 
-use rallo_job::FailureKind;
-use rallo_media::MediaError;
-
 use rallo_engine::{PlanError, SourceError};
-use rallo_job::{ItemState, ResultFile};
+use rallo_job::{FailureKind, ItemState, ResultFile};
+use rallo_media::MediaError;
 use std::io::ErrorKind;
 use std::path::Path;
 

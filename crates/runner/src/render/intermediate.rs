@@ -2,8 +2,7 @@
 //! everything that is made of it. IntermediateCache on the disk where that is worth its room, so that another value of a later line
 //! does not denoise again.
 
-use crate::render::disk_cache::IntermediateCache;
-use crate::render::disk_cache::LARGEST;
+use crate::render::disk_cache::{IntermediateCache, LARGEST};
 use crate::schedule;
 use rallo_engine::step::StepInfo;
 use rallo_engine::steps::light::exposure;

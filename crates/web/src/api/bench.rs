@@ -9,8 +9,7 @@ use axum::response::Response;
 use axum::routing::{get, post};
 use axum::{Json, Router};
 use rallo_engine::analysis::scopes::{self, Scopes};
-use rallo_engine::step::View;
-use rallo_engine::step::{StepInfo, Tool};
+use rallo_engine::step::{StepInfo, Tool, View};
 use rallo_engine::steps::light::white_balance::WhiteBalance;
 use rallo_engine::{
     Encoded, Kind, Memory, OutputProfile, Param, Plan, PrefixPixels, Rect, Settings, Size, Source, Step,

@@ -1,9 +1,8 @@
 //! Deliveries looked at before a run: the true preview of their files, names of all results side by side with the old ones.
 
 use super::bench::open;
-use crate::App;
 use crate::error::{Error, Result, Sent};
-use crate::workspace;
+use crate::{App, workspace};
 use axum::extract::State;
 use axum::response::Response;
 use axum::routing::post;

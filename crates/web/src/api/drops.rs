@@ -14,18 +14,15 @@ use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use futures_core::Stream;
 use rallo_job::Run;
+use rallo_job::clock::text_of;
 use rallo_job::prelude::*;
 use rallo_media::decode::MAX_BYTES;
 use rallo_media::{bytes_text, has_picture_ending};
 use rallo_recipe::{Recipe, names};
 use rallo_runner::Decided;
-use rallo_runner::files::free_space;
-use rallo_runner::files::zip;
+use rallo_runner::files::{free_space, zip};
 use rallo_runner::library::scan;
-use rallo_runner::preflight;
-use rallo_runner::preflight::input;
-use rallo_runner::preflight::new_run;
-
+use rallo_runner::preflight::{self, input, new_run};
 use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -280,7 +277,7 @@ pub async fn tidy(app: App) {
 
 async fn tidy_once(app: &App) -> Result<()> {
     let ago = |by: Duration| SystemTime::now().checked_sub(by).unwrap_or(SystemTime::UNIX_EPOCH);
-    let text = |time| jiff::Timestamp::try_from(time).map(|t| t.strftime("%Y-%m-%dT%H:%M:%SZ").to_string());
+    let text = |time| jiff::Timestamp::try_from(time).map(text_of);
     let over = text(ago(KEPT)).map_err(Error::bad)?;
     let all = place(&app.data);
     for (run, folder) in app.store.brought_before(&over).await? {
@@ -300,4 +297,31 @@ async fn tidy_once(app: &App) -> Result<()> {
         }
     }
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn files_of_one_name_that_come_in_together_all_stay() {
+        let folder = tempfile::tempdir().unwrap();
+        let parts: Vec<PathBuf> = (0..8).map(|n| folder.path().join(format!(".{n}.part"))).collect();
+        for (n, part) in parts.iter().enumerate() {
+            std::fs::write(part, [n as u8; 3]).unwrap();
+        }
+        let settled = std::thread::scope(|scope| {
+            let folder = folder.path();
+            let one = |part: PathBuf| {
+                scope.spawn(move || settle(part, names_in(folder, "bed.jpg").unwrap()).unwrap())
+            };
+            let all: Vec<_> = parts.into_iter().map(one).collect();
+            all.into_iter().map(|done| done.join().unwrap()).collect::<Vec<_>>()
+        });
+        let mut kept: Vec<u8> = settled.iter().map(|path| std::fs::read(path).unwrap()[0]).collect();
+        kept.sort();
+        assert_eq!(kept, [0, 1, 2, 3, 4, 5, 6, 7]);
+        assert!(folder.path().join("bed.jpg").exists() && folder.path().join("bed-8.jpg").exists());
+        assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 8, "nothing half is left");
+    }
 }

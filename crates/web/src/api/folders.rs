@@ -14,7 +14,6 @@ use rallo_media::video::has_clip_ending;
 use rallo_runner::Set;
 use rallo_runner::library::scan::common_folder;
 use rallo_shoot::{Document, document, natural_key};
-
 use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::{Value, json};

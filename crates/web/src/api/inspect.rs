@@ -1,9 +1,8 @@
 //! Looking closely: numbers under the pointer, places worth a look, which frames to record and prove on.
 
 use super::bench::{Ask, Open, open};
-use crate::App;
 use crate::error::{Error, Result, Sent};
-use crate::workspace;
+use crate::{App, workspace};
 use axum::extract::State;
 use axum::routing::{get, post};
 use axum::{Json, Router};

@@ -5,7 +5,8 @@ use crate::App;
 use crate::api::{auth, inspect};
 use axum::routing::get;
 use axum::{Json, Router};
-use schemars::{JsonSchema, SchemaGenerator, generate::SchemaSettings};
+use schemars::generate::SchemaSettings;
+use schemars::{JsonSchema, SchemaGenerator};
 use serde_json::{Map, Value, json};
 
 pub fn routes() -> Router<App> {

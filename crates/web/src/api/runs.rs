@@ -11,14 +11,12 @@ use axum::response::sse::{Event, KeepAlive, Sse};
 use axum::routing::{get, post};
 use axum::{Json, Router};
 use rallo_engine::OutputProfile;
-use rallo_job::RunItem;
 use rallo_job::prelude::*;
-use rallo_job::{ItemKey, ItemState, ResultFile, RunState};
+use rallo_job::{ItemKey, ItemState, ResultFile, RunItem, RunState};
 use rallo_media::{Chroma, Encoding, Extras, bytes_text};
 use rallo_recipe::Recipe;
 use rallo_runner::schedule::{self, Class};
 use rallo_runner::{Decided, Limits, report};
-
 use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::{Value, json};

@@ -1,8 +1,8 @@
 //! The run sheet: the last look at what will happen, with everything that can be put right there; starting a run.
 
+use crate::App;
 use crate::error::{Error, Result, Sent};
-use crate::workspace::Laid;
-use crate::{App, workspace};
+use crate::workspace::{self, Laid};
 use axum::extract::State;
 use axum::routing::post;
 use axum::{Json, Router};
@@ -15,21 +15,16 @@ use rallo_recipe::{Bundle, Recipe, Task, sentence};
 use rallo_runner::assemble::encoder_speed;
 use rallo_runner::files::free_space;
 use rallo_runner::library::scan::common_folder;
-use rallo_runner::preflight;
 use rallo_runner::preflight::checks::{self, About};
 use rallo_runner::preflight::cost::{self, Costs, Original};
-use rallo_runner::preflight::input;
-use rallo_runner::preflight::problem;
-use rallo_runner::preflight::problem::Way;
-use rallo_runner::preflight::{estimate, new_run, output_paths};
+use rallo_runner::preflight::problem::{self, Way};
+use rallo_runner::preflight::{self, estimate, input, new_run, output_paths};
 use rallo_runner::render::fault::Fault;
-use rallo_runner::render::variant;
-use rallo_runner::render::work;
+use rallo_runner::render::{variant, work};
 use rallo_runner::report::webhook;
 use rallo_runner::schedule::{self, Class};
 use rallo_runner::{Decided, Planned, Problem};
 use rallo_shoot::Frame;
-
 use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::{Map, Value, json};

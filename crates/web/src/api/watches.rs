@@ -6,12 +6,10 @@ use crate::error::{Error, Result, Sent};
 use axum::extract::{Path, State};
 use axum::routing::{get, post};
 use axum::{Json, Router};
-use rallo_job::Watch;
-use rallo_job::WatchState;
 use rallo_job::prelude::*;
+use rallo_job::{Watch, WatchState};
 use rallo_recipe::Recipe;
 use rallo_runner::library::watch_folder;
-
 use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::{Value, json};
