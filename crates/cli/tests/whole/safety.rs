@@ -1,9 +1,7 @@
 //! Attacks: from other sites, over the network, by paths, by sizes, by what is written into names.
 
-mod common;
-
-use common::web::{Answer, Site, site};
-use common::*;
+use crate::common::web::{Answer, Site, site};
+use crate::common::*;
 use serde_json::{Value, json};
 use std::io::Write;
 use std::path::Path;

@@ -3,16 +3,14 @@
 //! that is encoded inside the program.
 //!
 //! A change that is meant to alter results raises `rallo_engine::RESULTS` and writes the list anew:
-//! `RALLO_WRITE_HASHES=1 cargo test -p rallo-cli --test same_bytes`.
+//! `RALLO_WRITE_HASHES=1 cargo test -p rallo-cli --test whole same_bytes`.
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use serde_json::{Map, Value, json};
 use std::collections::BTreeMap;
 use std::path::Path;
 
-const LIST: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/same_bytes.json");
+const LIST: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/whole/same_bytes.json");
 
 /// A recipe of one step with one delivery to PNG, so that every sample of the result counts.
 fn recipe_of_step(id: &str, values: Value) -> Value {

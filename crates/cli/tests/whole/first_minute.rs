@@ -1,9 +1,7 @@
 //! The first minute on the bench, in a real browser, with a slow server: nothing is drawn where it does not belong, nothing
 //! is lost, and what runs is what was meant.
 
-mod common;
-
-use common::desk::*;
+use crate::common::desk::*;
 use rallo_engine::{Encoded, Pixels, Size};
 use rallo_media::{Chroma, Encoding, Extras};
 use serde_json::{Value, json};

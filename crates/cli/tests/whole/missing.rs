@@ -1,8 +1,6 @@
 //! Programs of others that are not installed: what needs them says so, with what to install, and nothing else is touched.
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
 use std::process::Output;

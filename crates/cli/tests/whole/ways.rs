@@ -1,9 +1,7 @@
 //! More ways in: watched folders, dropped pictures, a file manager's entry, the same run once more, addresses after a run.
 
-mod common;
-
-use common::web::{Site, site};
-use common::*;
+use crate::common::web::{Site, site};
+use crate::common::*;
 use serde_json::{Value, json};
 use std::io::{Read, Write};
 use std::net::TcpListener;

@@ -1,10 +1,8 @@
 //! A clip's window that travels over its frames: every pixel of a ramp tells from where in the picture it came, so what a
 //! decoder gives back is compared with where the window should be.
 
-mod common;
-
-use common::desk::*;
-use common::*;
+use crate::common::desk::*;
+use crate::common::*;
 use rallo_engine::{Encoded, Pixels, Size};
 use rallo_media::{Encoding, Extras};
 use serde_json::{Value, json};

@@ -1,10 +1,8 @@
 //! The HTTP interface as a script uses it, from the folder to the result and back: what the pages are told is what
 //! scripts are told.
 
-mod common;
-
-use common::web::{Site, site};
-use common::*;
+use crate::common::web::{Site, site};
+use crate::common::*;
 use rallo_media::{CameraData, Chroma, Encoding, Extras, FileSource};
 use serde_json::{Value, json};
 use std::collections::BTreeMap;

@@ -1,9 +1,7 @@
 //! The frames page in a real browser: choosing by keyboard, narrowing, ordering, shifting, playing, gathering.
 
-mod common;
-
-use common::desk::*;
-use common::*;
+use crate::common::desk::*;
+use crate::common::*;
 use fantoccini::key::Key;
 use rallo_media::{CameraData, Chroma, Encoding, Extras, FileSource};
 use serde_json::{Value, json};

@@ -1,9 +1,7 @@
 //! The real interface in a real browser: a recipe is recorded through the page, run, and its files looked at.
 
-mod common;
-
-use common::desk::*;
-use common::*;
+use crate::common::desk::*;
+use crate::common::*;
 use fantoccini::key::Key;
 use rallo_engine::Source;
 use rallo_media::FileSource;

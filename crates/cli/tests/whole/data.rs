@@ -1,8 +1,6 @@
 //! What results carry beside their pixels, as another program reads it.
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use rallo_media::{CameraData, Chroma, Encoding, Extras, encode};
 use serde_json::{Value, json};
 use std::path::Path;

@@ -1,8 +1,6 @@
 //! One recipe, several places: formats read back by another program, several widths, a size not to exceed, a page of them.
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use rallo_engine::{OutputProfile, Pixels, Plan, Samples, Source};
 use rallo_media::{CameraData, Chroma, Encoding, Extras, FileSource, Format};
 use serde_json::{Value, json};

@@ -1,9 +1,7 @@
 //! What the pages compute by themselves, in a browser and without their pages: values that are typed, the curve that is
 //! drawn against the one the engine computes, where a picture lies on the viewer's stage.
 
-mod common;
-
-use common::desk::*;
+use crate::common::desk::*;
 use rallo_engine::{
     Orientation, OutputProfile, Picture, Pixels, Plan, Pyramid, Samples, Settings, Size, step_kind,
 };

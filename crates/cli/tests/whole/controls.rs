@@ -1,8 +1,6 @@
 //! Every control on the picture and on the ticket: by mouse, by finger and by keyboard, with what it does to the pixels.
 
-mod common;
-
-use common::desk::*;
+use crate::common::desk::*;
 use fantoccini::actions::{InputSource, PointerAction, TouchActions};
 use fantoccini::key::Key;
 use serde_json::{Value, json};

@@ -1,9 +1,7 @@
 //! Deliveries made of all pictures together, read back by other programs: clips, documents, contact sheets, numbered frames,
 //! archives, course packs, ZIP files; and pixels that are carried over as they are.
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use rallo_engine::Source;
 use rallo_media::{CameraData, Chroma, Encoding, Extras, FileSource};
 use serde_json::{Value, json};

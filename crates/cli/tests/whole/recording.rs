@@ -1,9 +1,7 @@
 //! Recording in a real browser: tried off the ticket, folded, bound into blocks, asked at the start, kept in versions,
 //! loaded and printed, compared, proved on other frames.
 
-mod common;
-
-use common::desk::*;
+use crate::common::desk::*;
 use fantoccini::key::Key;
 use rallo_engine::{Samples, Source};
 use rallo_media::FileSource;

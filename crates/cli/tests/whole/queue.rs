@@ -1,9 +1,7 @@
 //! Runs that can be left alone: killed at any moment, shared by several workers, held up and going on, taken back.
 
-mod common;
-
-use common::desk::{Held, serve};
-use common::*;
+use crate::common::desk::{Held, serve};
+use crate::common::*;
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};

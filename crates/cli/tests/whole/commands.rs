@@ -1,9 +1,7 @@
 //! Commands that see to what is kept: watched folders, tokens, the passphrase, the queue; each says what it did, and ends
 //! with 2 and a sentence where there is nothing to do it to.
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use serde_json::{Value, json};
 use std::io::Write;
 use std::path::PathBuf;

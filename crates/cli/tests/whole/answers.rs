@@ -1,10 +1,8 @@
 //! What the HTTP interface answers to requests that ask for something wrong: a status, and a sentence that says what, where
 //! and what to do, as JSON.
 
-mod common;
-
-use common::web::site;
-use common::*;
+use crate::common::web::site;
+use crate::common::*;
 use serde_json::{Value, json};
 
 /// What is not there any more, or never was.

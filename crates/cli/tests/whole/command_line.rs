@@ -1,8 +1,6 @@
 //! The program from the command line.
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use rallo_engine::{Samples, Source};
 use rallo_media::{FileSource, Made};
 use serde_json::{Value, json};

@@ -1,10 +1,8 @@
 //! The run sheet in a real browser: what it warns of is mended with one click, values are put right, a key runs at once;
 //! and the pages for watched folders, dropped pictures and this program.
 
-mod common;
-
-use common::desk::*;
-use common::write_jpeg;
+use crate::common::desk::*;
+use crate::common::write_jpeg;
 use rallo_media::FileSource;
 use serde_json::{Value, json};
 use std::path::Path;

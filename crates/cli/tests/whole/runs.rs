@@ -1,8 +1,6 @@
 //! Runs in a real browser: they wait for a yes, are kept for later, paused, put in order, reported and taken back.
 
-mod common;
-
-use common::desk::*;
+use crate::common::desk::*;
 use rallo_engine::{Samples, Source};
 use rallo_media::FileSource;
 use serde_json::{Value, json};

@@ -1,10 +1,8 @@
 //! Handing on in a real browser: a web set, numbered frames, a clip and a PDF from one recipe, built on the bench, run, and
 //! the clip played and stepped through; names put together; the file looked at as it will be.
 
-mod common;
-
-use common::desk::*;
-use common::write_jpeg;
+use crate::common::desk::*;
+use crate::common::write_jpeg;
 use serde_json::json;
 
 async fn lesson(count: u32) -> Desk {

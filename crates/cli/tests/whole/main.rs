@@ -1,0 +1,29 @@
+//! The whole program, driven from outside: the command line, the HTTP interface, and the pages in a browser.
+//!
+//! One test program instead of many, since each would hold all of Rallo once more.
+#![allow(missing_docs)]
+
+mod common;
+
+mod answers;
+mod browser;
+mod command_line;
+mod commands;
+mod controls;
+mod data;
+mod deliveries;
+mod first_minute;
+mod frames;
+mod hand_on;
+mod interface;
+mod missing;
+mod moves;
+mod queue;
+mod recording;
+mod runs;
+mod safety;
+mod same_bytes;
+mod scripts;
+mod sheet;
+mod together;
+mod ways;
