@@ -30,7 +30,7 @@ pub fn cores() -> usize {
 }
 
 /// Writes JSON to the standard output; a reader that stops listening is no fault.
-pub fn print(value: &Value) -> Ended {
+pub fn print(value: &impl serde::Serialize) -> Ended {
     let text = serde_json::to_string_pretty(value).map_err(|e| e.to_string())?;
     let _ = writeln!(std::io::stdout(), "{text}");
     Ok(ExitCode::SUCCESS)

@@ -3,6 +3,7 @@
 
 use crate::commands::{self, Ended, FAILED};
 use crate::{DesktopCommand, queue};
+use rallo_job::{ItemState, RunState};
 use rallo_recipe::{Recipe, names};
 use rallo_runner::Decided;
 use rallo_runner::library::scan;
@@ -192,19 +193,19 @@ fn opened(file: &Path, pictures: &[String], data: &Path) -> Result<(ExitCode, St
     let planning = preflight::plan(&recipe, &sources, &base, None);
     let (run, items) = new_run::written(&planning, &sources, &base, &recipe.name, "file manager")?;
     let report = queue::worked(run, items, data)?;
-    let count = |key: &str| report[key].as_i64().unwrap_or_default();
-    let mut text = format!("{}: {} of {} made", recipe.name, count("done") + count("skipped"), sources.len());
+    let mut text = format!("{}: {} of {} made", recipe.name, report.done + report.skipped, sources.len());
     if let Some(to) = planning.pictures.first().and_then(|p| p.target.parent()) {
         text += &format!(", in {}", to.display());
     }
-    let first = report["items"].as_array().into_iter().flatten().find(|i| i["state"] == "failed");
-    if let Some(reason) = first.and_then(|i| i["reason"].as_str()) {
-        text += &format!(". {} failed: {reason}", count("failed"));
+    let first = report.items.iter().find(|i| i.state == ItemState::Failed);
+    if let Some(reason) = first.and_then(|i| i.reason.as_deref()) {
+        text += &format!(". {} failed: {reason}", report.failed);
     }
-    if report["state"] != "done" {
-        text += &format!(". It is not over: {}", report["reason"].as_str().unwrap_or("it waits"));
+    let is_done = report.state == RunState::Done;
+    if !is_done {
+        text += &format!(". It is not over: {}", report.reason.as_deref().unwrap_or("it waits"));
     }
-    let failed = count("failed") > 0 || report["state"] != "done";
+    let failed = report.failed > 0 || !is_done;
     Ok((if failed { ExitCode::from(FAILED) } else { ExitCode::SUCCESS }, text))
 }
 

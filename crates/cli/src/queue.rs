@@ -7,6 +7,7 @@ use rallo_job::prelude::*;
 use rallo_job::{NewRunItem, Run, RunState};
 use rallo_recipe::Recipe;
 use rallo_runner::preflight::{self, checks, new_run};
+use rallo_runner::report::Report;
 use rallo_runner::{Queue, QueueOptions, now, report};
 use rallo_store::Store;
 use serde_json::{Value, json};
@@ -162,26 +163,22 @@ pub fn run(args: &crate::Run, data: &Path) -> Ended {
         let text = serde_json::to_string_pretty(&report).map_err(|e| e.to_string())?;
         std::fs::write(file, text + "\n").map_err(|e| format!("cannot write {}: {e}", file.display()))?;
     }
-    if report["state"] == "paused" {
-        let reason = report["reason"].as_str().unwrap_or_default();
+    if report.state == RunState::Paused {
+        let reason = report.reason.as_deref().unwrap_or_default();
         eprintln!("it is paused; the same command goes on with it. {reason}");
         return Ok(ExitCode::from(commands::FAILED));
     }
     if !args.quiet {
         println!(
             "{} done, {} failed, {} skipped in {:.1} s",
-            report["done"],
-            report["failed"],
-            report["skipped"],
-            report["seconds"].as_f64().unwrap_or_default()
+            report.done, report.failed, report.skipped, report.seconds
         );
     }
-    let failed = report["failed"].as_i64().unwrap_or_default() > 0;
-    Ok(if failed { ExitCode::from(commands::FAILED) } else { ExitCode::SUCCESS })
+    Ok(if report.failed > 0 { ExitCode::from(commands::FAILED) } else { ExitCode::SUCCESS })
 }
 
 /// A run worked on here and at once, without a word; its report.
-pub fn worked(run: Run, items: Vec<NewRunItem>, data: &Path) -> Result<Value, String> {
+pub fn worked(run: Run, items: Vec<NewRunItem>, data: &Path) -> Result<Report, String> {
     here(run, items, data, &Here { workers: None, quiet: true, yes: false })
 }
 
@@ -192,7 +189,7 @@ struct Here {
     yes: bool,
 }
 
-fn here(run: Run, items: Vec<NewRunItem>, data: &Path, how: &Here) -> Result<Value, String> {
+fn here(run: Run, items: Vec<NewRunItem>, data: &Path, how: &Here) -> Result<Report, String> {
     let base = std::path::PathBuf::from(&run.base);
     let total = items.len() as u64;
     runtime()?.block_on(async {
@@ -293,7 +290,7 @@ async fn list(store: &Store, as_json: bool) -> Ended {
             "ended": counts.done + counts.failed + counts.skipped, "failed": counts.failed, "at": run.not_before}));
     }
     if as_json {
-        return print(&all.into());
+        return print(&all);
     }
     if all.is_empty() {
         return say("Nothing waits.".into());

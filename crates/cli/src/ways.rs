@@ -64,7 +64,7 @@ pub fn watch(command: &WatchCommand, data: &Path) -> Ended {
                         "daily": w.daily, "arrived": arrived, "problem": w.problem}));
                 }
                 if *json {
-                    return print(&all.into());
+                    return print(&all);
                 }
                 if all.is_empty() {
                     return say("Nothing is watched.".into());

@@ -6,11 +6,12 @@ use crate::sequence::put;
 use crate::stills::DemoError;
 use jiff::SignedDuration;
 use jiff::civil::DateTime;
+use schemars::JsonSchema;
 use serde::Deserialize;
 use std::path::{Path, PathBuf};
 
 /// What goes wrong, by the number of the frame, from 1.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct Faults {
     /// Frames that are not taken.
@@ -22,7 +23,7 @@ pub struct Faults {
 }
 
 /// How the camera is set.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct Settings {
     /// Frames to take.
@@ -30,6 +31,7 @@ pub struct Settings {
     /// Seconds between frames, as the camera's clock runs.
     pub interval: f64,
     /// What the clock says at the start.
+    #[schemars(with = "String")]
     pub clock: DateTime,
     /// First number in the names.
     pub first: usize,

@@ -1,12 +1,13 @@
 //! Why items fail, told apart for programs; the sentence for people stands beside it.
 
 use crate::state::{UnknownWord, words};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::str::FromStr;
 
 /// What kind of failure it was.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
 #[non_exhaustive]
 pub enum FailureKind {
     /// The original is not there any more.

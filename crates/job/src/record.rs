@@ -1,6 +1,7 @@
 //! What is kept of a run, its items, and the files it wrote.
 
 use crate::{FailureKind, ItemState, RunState};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::path::PathBuf;
@@ -123,7 +124,7 @@ impl RunItem {
 }
 
 /// One file of an item's result.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ResultFile {
     /// The file.
     pub path: PathBuf,

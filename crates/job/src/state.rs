@@ -1,5 +1,6 @@
 //! The states of runs and items, and which may follow which.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::str::FromStr;
@@ -47,7 +48,7 @@ macro_rules! words {
 pub(crate) use words;
 
 /// Where a run stands.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum RunState {
     /// None of its items was claimed yet, or it was taken up again.
@@ -96,7 +97,7 @@ impl RunState {
 }
 
 /// Where an item stands. One that is worked on is still `waiting`, with a worker and a lease.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum ItemState {
     /// It has not ended.

@@ -2,10 +2,11 @@
 
 use crate::Recipe;
 use rallo_engine::step::{Effect, Facts};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Something that could be better.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct Advice {
     /// The line it is about, from 0.
     pub line: usize,

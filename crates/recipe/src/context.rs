@@ -1,17 +1,21 @@
 //! What is known of a frame when its lines are resolved: camera data, marks, its place in the sequence.
 
 use jiff::civil::DateTime;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// A frame's own small changes on top of a recipe.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct Own {
     /// Stops brighter, −5 ..= 5.
+    #[schemars(range(min = -5.0, max = 5.0))]
     pub exposure: f64,
     /// The crop moved to the right, in hundredths of the width, −100 ..= 100.
+    #[schemars(range(min = -100.0, max = 100.0))]
     pub right: f64,
     /// The crop moved down, in hundredths of the height, −100 ..= 100.
+    #[schemars(range(min = -100.0, max = 100.0))]
     pub down: f64,
 }
 

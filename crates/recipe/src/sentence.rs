@@ -5,11 +5,12 @@ use crate::text::number;
 use crate::{Line, Pictures, Recipe};
 use rallo_engine::step::Place;
 use rallo_engine::{Kind, Param};
+use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::Value;
 
 /// A piece of a sentence.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 #[serde(untagged)]
 pub enum Part {
     /// Words.

@@ -4,6 +4,7 @@
 use crate::frame::{MAX_RATING, Marks};
 use crate::{Choice, Frame, Order, Sort};
 use rallo_recipe::Own;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
 
@@ -11,7 +12,7 @@ use std::path::{Path, PathBuf};
 pub const VERSION: u64 = 1;
 
 /// A folder or a file a shoot is made of.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Place {
     /// Folder or file; relative paths are relative to the document.

@@ -2,11 +2,12 @@
 
 use crate::{Choice, Frame};
 use rallo_media::metadata::exif::shutter_text;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 /// Something frames are told apart by.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Facet {
     /// Open, kept, set aside.
@@ -94,7 +95,7 @@ fn measure(frame: &Frame, name: &str) -> Option<f32> {
 }
 
 /// What is wanted: any of the values within a facet, all of the facets together.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct Filter {
     /// Wanted values by facet.
@@ -108,7 +109,7 @@ pub struct Filter {
 }
 
 /// One value of a facet.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct Count {
     /// Value, as filters write it.
     pub value: String,
@@ -119,7 +120,7 @@ pub struct Count {
 }
 
 /// A facet with its values.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Counts {
     /// Which.
     pub facet: Facet,

@@ -5,11 +5,12 @@ use jiff::civil::DateTime;
 use rallo_engine::Measures;
 use rallo_media::Facts;
 use rallo_recipe::Own;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 
 /// Whether a frame is in the work.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Choice {
     /// Not decided yet.

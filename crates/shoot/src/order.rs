@@ -1,6 +1,7 @@
 //! Order: natural names, and sorting by anything a frame says or measures.
 
 use crate::Frame;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::cmp::Ordering;
 
@@ -32,7 +33,7 @@ pub fn natural(a: &str, b: &str) -> Ordering {
 }
 
 /// What frames can be sorted by.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Sort {
     /// Path, naturally.
@@ -133,7 +134,7 @@ pub(crate) fn hue([r, g, b]: [u8; 3]) -> f64 {
 }
 
 /// An order.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct Order {
     /// The key.

@@ -4,10 +4,11 @@ use crate::facets::proportion;
 use crate::{Frame, Order, Sort, natural_key};
 use rallo_engine::sequence::interval::{Interval, backward, changes, interval};
 use rallo_media::metadata::exif::shutter_text;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// One statement.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct Statement {
     /// The sentence.
     pub text: String,
@@ -18,7 +19,7 @@ pub struct Statement {
 }
 
 /// What the check says.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Check {
     /// Statements, in reading order.
     pub statements: Vec<Statement>,

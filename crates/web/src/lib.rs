@@ -9,6 +9,7 @@ mod error;
 mod full_quality;
 mod guard;
 mod pages;
+mod request;
 mod sources;
 mod workspace;
 
@@ -187,7 +188,7 @@ pub async fn bind(options: Options) -> Result<Server, StartError> {
     });
     tokio::spawn(api::drops::tidy(app.clone()));
     let router = pages::routes()
-        .merge(api::routes())
+        .merge(api::openapi::served())
         // Recipes carry tables of colours, logos and profiles inside.
         .layer(DefaultBodyLimit::max(LARGEST_REQUEST))
         .layer(axum::middleware::from_fn_with_state(app.clone(), guard::guard))

@@ -10,12 +10,15 @@ use rallo_runner::Set;
 use rallo_shoot::document::in_the_work;
 use rallo_shoot::{Frame, Order};
 use rallo_store::RecipeRow;
+use schemars::{JsonSchema, Schema, SchemaGenerator};
 use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
+use std::borrow::Cow;
 use std::collections::HashSet;
 use std::sync::Arc;
 
 /// Identities of what is in use.
-#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct Desk {
     /// The shoot.
@@ -30,6 +33,21 @@ pub struct Desk {
     pub frame: Option<i64>,
     /// Frames selected; none means the ones in the work.
     pub selection: Vec<i64>,
+}
+
+/// What is to be laid on the desk; what is not named stays.
+#[derive(Deserialize)]
+pub struct DeskChange(pub Map<String, Value>);
+
+impl JsonSchema for DeskChange {
+    fn schema_name() -> Cow<'static, str> {
+        "DeskChange".into()
+    }
+
+    fn json_schema(generator: &mut SchemaGenerator) -> Schema {
+        // Any of a desk's fields.
+        Desk::json_schema(generator)
+    }
 }
 
 impl Desk {

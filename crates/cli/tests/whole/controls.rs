@@ -38,7 +38,7 @@ impl Desk {
         self.script(&format!("({find}).click()")).await;
     }
 
-    async fn keys(&self, keys: &[Key]) {
+    async fn press_all(&self, keys: &[Key]) {
         for key in keys {
             self.press(char::from(*key)).await;
         }
@@ -108,15 +108,15 @@ async fn tools_on_the_picture_follow_mouse_and_keyboard() {
             None => drop(desk.script("document.querySelector('#stage').focus()").await),
         }
         desk.until("document.activeElement.id === 'stage'").await;
-        desk.keys(&RIGHT).await;
+        desk.press_all(&RIGHT).await;
         desk.until("document.querySelector('#overlay .cross')").await;
-        desk.keys(&[Key::Enter]).await;
+        desk.press_all(&[Key::Enter]).await;
         if word != "white balance" {
             desk.until("document.querySelector('#overlay .cross.is-held')").await;
-            desk.keys(&[Key::Down, Key::Down, Key::Left]).await;
-            desk.keys(&[Key::Down; 6]).await;
+            desk.press_all(&[Key::Down, Key::Down, Key::Left]).await;
+            desk.press_all(&[Key::Down; 6]).await;
         }
-        desk.keys(&[Key::Enter]).await;
+        desk.press_all(&[Key::Enter]).await;
         if button.is_some() && word != "white balance" {
             desk.act("Show the result").await;
         }
@@ -160,7 +160,7 @@ async fn a_finger_moves_the_crop_and_escape_gives_up() {
     assert_ne!(moved, before);
     // Taken hold of by key, moved, given up: as it was.
     desk.script("document.querySelector('#stage').focus()").await;
-    desk.keys(&[Key::Enter, Key::Right, Key::Right, Key::Escape]).await;
+    desk.press_all(&[Key::Enter, Key::Right, Key::Right, Key::Escape]).await;
     assert_eq!(desk.steps().await[0]["right"], moved[0]["right"]);
     desk.page.clone().close().await.unwrap();
 }
@@ -184,10 +184,10 @@ async fn discs_curve_and_ends_are_set_and_what_is_clipped_is_shown() {
     let before: [f64; 3] = serde_json::from_value(steps[0]["highlights"].clone()).unwrap();
     assert_ne!(red, plain);
     desk.script("document.querySelectorAll('#lines .disc-dot')[2].focus()").await;
-    desk.keys(&[Key::Left]).await;
+    desk.press_all(&[Key::Left]).await;
     desk.saved().await;
     desk.until("document.activeElement.classList.contains('disc-dot')").await;
-    desk.keys(&[Key::Left]).await;
+    desk.press_all(&[Key::Left]).await;
     desk.until("document.activeElement.classList.contains('disc-dot')").await;
     let steps = desk.steps().await;
     let high: [f64; 3] = serde_json::from_value(steps[0]["highlights"].clone()).unwrap();
@@ -196,7 +196,7 @@ async fn discs_curve_and_ends_are_set_and_what_is_clipped_is_shown() {
         "{high:?}"
     );
     assert_ne!(desk.pixels().await, red);
-    desk.keys(&[Key::Delete]).await;
+    desk.press_all(&[Key::Delete]).await;
     desk.until("!document.querySelector('#lines .words').innerText.includes('highlights')").await;
 
     // Mixed half, the picture lies between; mixed nothing, it is the plain one.
@@ -222,7 +222,7 @@ async fn discs_curve_and_ends_are_set_and_what_is_clipped_is_shown() {
     let by_mouse = (desk.steps().await, desk.pixels().await);
     assert_ne!(by_mouse.1, before);
     desk.script("document.querySelectorAll('#lines .curve circle')[1].focus()").await;
-    desk.keys(&[Key::Down, Key::Down, Key::Down]).await;
+    desk.press_all(&[Key::Down, Key::Down, Key::Down]).await;
     let by_keys = (desk.steps().await, desk.pixels().await);
     assert!(by_keys.0 != by_mouse.0 && by_keys.1 != by_mouse.1);
 

@@ -6,10 +6,11 @@
 use crate::geometry::Size;
 use crate::image::picture::{Picture, Samples};
 use crate::image::source::{Source, SourceError};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// Measures of one picture.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Measures {
     /// Mean luma, 0 black … 100 white.
     pub brightness: f32,

@@ -2,10 +2,11 @@
 
 use crate::MediaError;
 use crate::decode::embedded_preview;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// Formats that are read.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Format {
     /// ITU-T T.81.

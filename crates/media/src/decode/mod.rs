@@ -15,13 +15,14 @@ pub use crate::decode::limits::{MAX_BYTES, MAX_PIXELS};
 use crate::metadata::exif::CameraData;
 use crate::{MediaError, bytes_text};
 use rallo_engine::{Orientation, Picture, Size, Source, SourceError};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
 /// What a file says about its picture, without decoding the pixels.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Facts {
     /// The file.
     pub path: PathBuf,

@@ -4,13 +4,15 @@ use crate::metadata::fields::Words;
 use exif::experimental::Writer;
 use exif::{Context, Exif, Field, In, Rational, SRational, Tag, Value};
 use jiff::civil::DateTime;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// What the camera wrote about one picture; nothing is invented where nothing was written.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct CameraData {
     /// Capture time as the camera's clock had it, with sub-seconds.
+    #[schemars(with = "Option<String>")]
     pub taken: Option<DateTime>,
     /// Offset of that clock from UTC, as written (`+02:00`).
     pub offset: Option<String>,

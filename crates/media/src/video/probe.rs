@@ -2,12 +2,13 @@
 
 use crate::MediaError;
 use crate::video::{CONTAINERS, done, file};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::path::Path;
 use std::process::Command;
 
 /// What is known about a clip on the disk.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ClipFacts {
     /// Pixels per row.
     pub width: u32,

@@ -17,6 +17,7 @@ use rallo_shoot::facets::Known;
 use rallo_shoot::frame::Marks;
 use rallo_shoot::{Choice, Frame, Order, Sort, suggest};
 use rayon::prelude::*;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
@@ -35,7 +36,7 @@ pub enum Set {
 }
 
 /// What people do to frames.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(tag = "do", rename_all = "snake_case", deny_unknown_fields)]
 pub enum Change {
     /// Keep, set aside, leave open.
@@ -46,6 +47,7 @@ pub enum Change {
     /// Rate.
     Rating {
         /// 0 none … 5.
+        #[schemars(range(max = 5))]
         to: u8,
     },
     /// Give and take keywords.

@@ -12,6 +12,7 @@ use rallo_engine::{
 };
 use rallo_media::{Encoding, Extras};
 use rallo_recipe::{Recipe, Subject};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::time::Instant;
@@ -75,7 +76,7 @@ impl Default for Costs {
 }
 
 /// How much a figure is to be trusted.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Sure {
     /// From another machine's table: right within a factor of three or so.

@@ -1,10 +1,11 @@
 //! Something that should be known before a run, and what mends it.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::{Map, Value};
 
 /// Something that stops a run, or should be known before it.
-#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, JsonSchema)]
 pub struct Problem {
     /// Whether nothing may run because of it.
     pub stops: bool,
@@ -15,7 +16,7 @@ pub struct Problem {
 }
 
 /// What mends a problem, for this run.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct Mend {
     /// What it does, for people.
     pub label: String,
@@ -25,7 +26,7 @@ pub struct Mend {
 }
 
 /// How something is mended.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 #[serde(tag = "do", rename_all = "snake_case")]
 pub enum Way {
     /// A delivery gets other values.

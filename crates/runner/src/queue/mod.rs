@@ -21,6 +21,7 @@ use crate::render::disk_cache::IntermediateCache;
 use crate::render::memory_budget::{MemoryBudget, default_memory};
 use crate::schedule::Share;
 use rallo_job::{Clock, ItemKey, Records, SystemClock};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 use std::sync::atomic::AtomicUsize;
@@ -52,7 +53,7 @@ const SETTLED: Duration = Duration::from_secs(90);
 const NEWS: Duration = Duration::from_millis(150);
 
 /// How much of the machine runs may have.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct Limits {
     /// Pictures at a time; 0 is one for each core.

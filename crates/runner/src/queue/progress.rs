@@ -8,13 +8,14 @@ use rallo_engine::Size;
 use rallo_job::{Counts, Run, RunState};
 use rallo_media::Format;
 use rallo_recipe::Recipe;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::HashMap;
 use std::path::Path;
 use std::time::Instant;
 
 /// How far a run is.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Event {
     /// The run.
     pub run: i64,

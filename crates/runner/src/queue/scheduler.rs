@@ -137,7 +137,8 @@ impl Queue {
             return Ok(());
         }
         let Some(hook) = own.or(other).filter(|h| !h.trim().is_empty()) else { return Ok(()) };
-        let report = report::of(&*self.0.records, run).await?.to_string();
+        let report = report::of(&*self.0.records, run).await?;
+        let report = serde_json::to_string(&report).map_err(|e| rallo_job::Error::Unavailable(e.into()))?;
         let queue = self.clone();
         // In the background: the queue goes on.
         let calling = Calling::begin(&queue);

@@ -3,9 +3,10 @@
 pub mod settings_sheet;
 pub mod webhook;
 
-use rallo_job::{ItemState, Records, RunItem};
+use rallo_job::{FailureKind, ItemState, Records, ResultFile, RunItem, RunState};
 use rallo_recipe::Recipe;
-use serde_json::{Value, json};
+use schemars::JsonSchema;
+use serde::Serialize;
 
 /// What is asked after so many checkpoints of a recipe, if anything.
 pub fn asked(recipe: &Recipe, stage: i64) -> Option<String> {
@@ -14,34 +15,113 @@ pub fn asked(recipe: &Recipe, stage: i64) -> Option<String> {
     Some(format!("Before line {}: {what}", line + 1))
 }
 
+/// The report of a run: what was made of what.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct Report {
+    /// The run's number.
+    pub run: i64,
+    /// What its recipe is called.
+    pub recipe: String,
+    /// Its recipe's version.
+    pub version: i64,
+    /// What its pictures are called together.
+    pub frames_of: String,
+    /// Where it was started.
+    pub from: String,
+    /// Where it stands.
+    pub state: RunState,
+    /// Why it pauses, or what it asks.
+    pub reason: Option<String>,
+    /// When it was written down (RFC 3339).
+    pub created: String,
+    /// When it began.
+    pub started: Option<String>,
+    /// When it ended.
+    pub finished: Option<String>,
+    /// Seconds it has worked.
+    pub seconds: f64,
+    /// Pictures in all, and files of all of them.
+    pub total: i64,
+    /// Those that were made.
+    pub done: i64,
+    /// Those that failed.
+    pub failed: i64,
+    /// Those whose results were there already.
+    pub skipped: i64,
+    /// What was known before it began.
+    pub warnings: Vec<String>,
+    /// Bytes of the originals that results were made of.
+    pub bytes_before: u64,
+    /// Bytes of those results.
+    pub bytes_after: u64,
+    /// Each picture, and each file of all of them.
+    pub items: Vec<ReportItem>,
+}
+
+/// A picture of a run, or a file of all of them.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct ReportItem {
+    /// The original.
+    pub source: String,
+    /// Where it stands.
+    pub state: ItemState,
+    /// What kind of failure it was.
+    pub kind: Option<FailureKind>,
+    /// Why it failed or was skipped.
+    pub reason: Option<String>,
+    /// Seconds it took.
+    pub seconds: Option<f64>,
+    /// Bytes of the original.
+    pub bytes_before: u64,
+    /// What was written.
+    pub outputs: Vec<ResultFile>,
+}
+
 /// The report of a run.
 ///
 /// # Errors
 /// [`rallo_job::Error`].
-pub async fn of(records: &dyn Records, id: i64) -> rallo_job::Result<Value> {
+pub async fn of(records: &dyn Records, id: i64) -> rallo_job::Result<Report> {
     let run = records.run(id).await?;
-    let items = records.items(id).await?;
     let counts = records.counts(id).await?;
-    let (mut before, mut after) = (0, 0);
-    let rows: Vec<Value> = items
-        .iter()
-        .map(|item| {
-            let outputs = &item.outputs;
-            if matches!(item.state, ItemState::Done | ItemState::Skipped) {
-                before += item.source_bytes;
-                after += outputs.iter().map(|o| o.bytes).sum::<u64>();
-            }
-            json!({"source": item.source, "state": item.state, "kind": item.kind, "reason": item.reason,
-                "seconds": item.seconds, "bytes_before": item.source_bytes, "outputs": outputs})
-        })
-        .collect();
-    Ok(
-        json!({"run": run.id, "recipe": run.recipe_name, "version": run.recipe_version, "frames_of": run.shoot_name,
-        "from": run.origin, "state": run.state, "reason": run.reason, "created": run.created, "started": run.started,
-        "finished": run.finished, "seconds": run.seconds, "total": counts.total, "done": counts.done,
-        "failed": counts.failed, "skipped": counts.skipped, "warnings": run.warnings, "bytes_before": before, "bytes_after": after,
-        "items": rows}),
-    )
+    let (mut bytes_before, mut bytes_after) = (0, 0);
+    let mut items = Vec::new();
+    for item in records.items(id).await? {
+        if matches!(item.state, ItemState::Done | ItemState::Skipped) {
+            bytes_before += item.source_bytes.unsigned_abs();
+            bytes_after += item.outputs.iter().map(|o| o.bytes).sum::<u64>();
+        }
+        items.push(ReportItem {
+            source: item.source,
+            state: item.state,
+            kind: item.kind,
+            reason: item.reason,
+            seconds: item.seconds,
+            bytes_before: item.source_bytes.unsigned_abs(),
+            outputs: item.outputs,
+        });
+    }
+    Ok(Report {
+        run: run.id,
+        recipe: run.recipe_name,
+        version: run.recipe_version,
+        frames_of: run.shoot_name,
+        from: run.origin,
+        state: run.state,
+        reason: run.reason,
+        created: run.created,
+        started: run.started,
+        finished: run.finished,
+        seconds: run.seconds,
+        total: counts.total,
+        done: counts.done,
+        failed: counts.failed,
+        skipped: counts.skipped,
+        warnings: run.warnings,
+        bytes_before,
+        bytes_after,
+        items,
+    })
 }
 
 /// A field of a table (RFC 4180).
@@ -52,29 +132,31 @@ fn field(text: &str) -> String {
 }
 
 /// The report as a table with one row for each file, its names first.
-pub fn table(report: &Value) -> String {
+pub fn table(report: &Report) -> String {
     let mut text =
         String::from("source,state,reason,result,width,height,bytes before,bytes after,seconds\r\n");
-    let word =
-        |v: &Value| v.as_str().map_or_else(|| if v.is_null() { String::new() } else { v.to_string() }, field);
-    for item in report["items"].as_array().into_iter().flatten() {
-        let none = [Value::Null];
-        let outputs = item["outputs"].as_array().filter(|o| !o.is_empty()).map_or(&none[..], Vec::as_slice);
-        for output in outputs {
+    for item in &report.items {
+        let mut row = |output: Option<&ResultFile>| {
+            let number =
+                |value: fn(&ResultFile) -> u64| output.map_or(String::new(), |o| value(o).to_string());
             let cells = [
-                &item["source"],
-                &item["state"],
-                &item["reason"],
-                &output["path"],
-                &output["width"],
-                &output["height"],
-                &item["bytes_before"],
-                &output["bytes"],
+                field(&item.source),
+                field(&item.state.to_string()),
+                item.reason.as_deref().map_or(String::new(), field),
+                output.map_or(String::new(), |o| field(&o.path.to_string_lossy())),
+                number(|o| u64::from(o.width)),
+                number(|o| u64::from(o.height)),
+                item.bytes_before.to_string(),
+                number(|o| o.bytes),
+                item.seconds.map_or(String::new(), |s| format!("{s:.3}")),
             ];
-            let cells: Vec<String> = cells.into_iter().map(word).collect();
-            let seconds = item["seconds"].as_f64().map_or(String::new(), |s| format!("{s:.3}"));
-            text += &format!("{},{seconds}\r\n", cells.join(","));
+            text += &cells.join(",");
+            text += "\r\n";
+        };
+        if item.outputs.is_empty() {
+            row(None);
         }
+        item.outputs.iter().for_each(|output| row(Some(output)));
     }
     text
 }
@@ -148,12 +230,56 @@ pub async fn undo(records: &dyn Records, id: i64) -> rallo_job::Result<(usize, V
 mod tests {
     use super::*;
 
+    fn empty() -> Report {
+        Report {
+            run: 1,
+            recipe: String::new(),
+            version: 1,
+            frames_of: String::new(),
+            from: String::new(),
+            state: RunState::Done,
+            reason: None,
+            created: String::new(),
+            started: None,
+            finished: None,
+            seconds: 0.0,
+            total: 0,
+            done: 0,
+            failed: 0,
+            skipped: 0,
+            warnings: Vec::new(),
+            bytes_before: 0,
+            bytes_after: 0,
+            items: Vec::new(),
+        }
+    }
+
     #[test]
     fn a_table_keeps_commas_quotes_and_formulas_apart() {
-        let report = json!({"items": [
-            {"source": "/p/a, \"b\".jpg", "state": "done", "reason": null, "bytes_before": 5, "seconds": 1.25,
-             "outputs": [{"path": "/p/w/a.jpg", "width": 3, "height": 2, "bytes": 4}]},
-            {"source": "=SUM(A1)", "state": "failed", "reason": "the file is empty", "bytes_before": 0, "seconds": null, "outputs": []}]});
+        let item = |source: &str, state, reason: Option<&str>, seconds, outputs| ReportItem {
+            source: source.into(),
+            state,
+            kind: None,
+            reason: reason.map(str::to_owned),
+            seconds,
+            bytes_before: if seconds.is_some() { 5 } else { 0 },
+            outputs,
+        };
+        let file = ResultFile {
+            path: "/p/w/a.jpg".into(),
+            bytes: 4,
+            width: 3,
+            height: 2,
+            hash: String::new(),
+            made: true,
+            variant: None,
+            clip: None,
+        };
+        let items = vec![
+            item("/p/a, \"b\".jpg", ItemState::Done, None, Some(1.25), vec![file]),
+            item("=SUM(A1)", ItemState::Failed, Some("the file is empty"), None, Vec::new()),
+        ];
+        let report = Report { items, ..empty() };
         let table = table(&report);
         let rows: Vec<&str> = table.split("\r\n").collect();
         assert_eq!(rows[1], "\"/p/a, \"\"b\"\".jpg\",done,,/p/w/a.jpg,3,2,5,4,1.250");

@@ -1,14 +1,16 @@
 //! The bench: steps, plans, renders, recipes.
 
-use super::image;
+use super::answer::{Image, about};
+use super::document::Document;
 use crate::App;
-use crate::error::{Error, Result, Sent};
+use crate::error::{Error, Result};
 use crate::full_quality::{Denoised, FullQuality};
+use crate::request::Sent;
+use aide::axum::ApiRouter;
+use aide::axum::routing::{get_with, post_with};
+use axum::Json;
 use axum::extract::State;
-use axum::response::Response;
-use axum::routing::{get, post};
-use axum::{Json, Router};
-use rallo_engine::analysis::scopes::{self, Scopes};
+use rallo_engine::analysis::scopes::{self, Scopes, Waveform};
 use rallo_engine::step::{StepInfo, Tool, View};
 use rallo_engine::steps::light::white_balance::WhiteBalance;
 use rallo_engine::{
@@ -17,76 +19,198 @@ use rallo_engine::{
 };
 use rallo_job::prelude::*;
 use rallo_media::{Chroma, Encoding, Extras, FileSource};
-use rallo_recipe::{Recipe, Subject};
+use rallo_recipe::{Advice, Part, Recipe, Subject};
 use rallo_runner::Decided;
 use rallo_runner::render::intermediate;
 use rallo_runner::schedule::{self, Class};
 use schemars::JsonSchema;
-use serde::Deserialize;
-use serde_json::{Value, json};
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
 use std::path::Path as FilePath;
 use std::sync::{Arc, LazyLock, Mutex};
 use std::time::Instant;
 
-pub fn routes() -> Router<App> {
-    Router::new()
-        .route("/api/steps", get(steps))
-        .route("/api/plan", post(plan))
-        .route("/api/render", post(render))
-        .route("/api/neutral", post(neutral))
+pub fn routes() -> ApiRouter<App> {
+    ApiRouter::new()
+        .api_route("/api/steps", get_with(steps, about("Every step with its parameters")))
+        .api_route("/api/plan", post_with(plan, about("What a recipe makes of a frame")))
+        .api_route("/api/render", post_with(render, about("A part of a frame through a recipe")))
+        .api_route("/api/neutral", post_with(neutral, about("White balance from a neutral spot")))
 }
 
 /// A parameter as the pages' controls take it.
-pub fn param(p: &Param, default: &Value) -> Value {
-    let (min, max) = p.kind.range();
-    let mut one = json!({"name": p.name, "about": p.about, "unit": p.unit, "default": default,
-        "kind": p.kind.names().0, "min": min, "max": max, "step": p.kind.notch()});
-    match p.kind {
-        Kind::Choice(all) => one["choices"] = json!(all),
-        Kind::Rows(names, _) => one["names"] = json!(names),
-        _ => {}
-    }
-    one
+#[derive(Serialize, JsonSchema)]
+pub struct Control {
+    /// Name in recipes.
+    name: &'static str,
+    /// What it does.
+    about: &'static str,
+    /// Unit; empty where there is none.
+    unit: &'static str,
+    /// What it is now.
+    default: Value,
+    /// How it is set.
+    kind: &'static str,
+    /// Least value, or least length.
+    min: Option<f64>,
+    /// Greatest value, or greatest length.
+    max: Option<f64>,
+    /// What one step of a control changes.
+    step: Option<f64>,
+    /// What can be chosen.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    choices: Option<&'static [&'static str]>,
+    /// What the numbers of a row are.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    names: Option<&'static [&'static str]>,
 }
 
-fn params(all: &[Param], defaults: &Value) -> Vec<Value> {
-    all.iter().map(|p| param(p, &defaults[p.name])).collect()
+impl Control {
+    /// The control of a parameter that has this value.
+    pub fn new(param: &Param, value: &Value) -> Self {
+        let (min, max) = param.kind.range();
+        let (mut choices, mut names) = (None, None);
+        match param.kind {
+            Kind::Choice(all) => choices = Some(all),
+            Kind::Rows(all, _) => names = Some(all),
+            _ => {}
+        }
+        Self {
+            name: param.name,
+            about: param.about,
+            unit: param.unit,
+            default: value.clone(),
+            kind: param.kind.names().0,
+            min,
+            max,
+            step: param.kind.notch(),
+            choices,
+            names,
+        }
+    }
+
+    /// The controls of several, with their values by name.
+    pub fn all(params: &[Param], values: &Value) -> Vec<Self> {
+        params.iter().map(|p| Self::new(p, &values[p.name])).collect()
+    }
+}
+
+/// What the bench's controls are made from.
+#[derive(Serialize, JsonSchema)]
+struct Catalogue {
+    /// Every step.
+    steps: Vec<StepEntry>,
+    /// Every kind of delivery.
+    deliveries: Vec<DeliveryEntry>,
+}
+
+/// A step.
+#[derive(Serialize, JsonSchema)]
+struct StepEntry {
+    /// Name in recipes.
+    id: &'static str,
+    /// Name for people.
+    title: &'static str,
+    /// Heading it is listed under.
+    group: &'static str,
+    /// What it does.
+    about: &'static str,
+    /// Whether it changes where pixels lie or how large the picture is.
+    moves: bool,
+    /// Whether it can be limited to an area.
+    takes_area: bool,
+    /// Whether what it does shows only at full size.
+    judged_at_full_size: bool,
+    /// Parameters that are ends of the tones.
+    clips: &'static [&'static str],
+    /// Parameters of which at most one is given.
+    one_of: &'static [&'static str],
+    /// How it is set on the picture itself.
+    tool: Option<ToolEntry>,
+    /// What people may type when they look for it.
+    words: &'static [&'static str],
+    /// Values a new line starts with.
+    starter: Value,
+    /// Values it had last, where a new line starts from those.
+    lately: Option<Value>,
+    /// Its parameters with their defaults.
+    params: Vec<Control>,
+}
+
+/// How a step is set on the picture itself.
+#[derive(Serialize, JsonSchema)]
+struct ToolEntry {
+    /// What the hand does.
+    kind: &'static str,
+    /// The button that takes it up; without one it is at hand whenever the step is open.
+    button: Option<&'static str>,
+    /// What to do with it.
+    hint: &'static str,
+    /// Whether it is taken up as soon as the step is added.
+    opens_at_once: bool,
+    /// Whether the picture is shown as it comes to the step meanwhile.
+    shows_input: bool,
+}
+
+impl From<Tool> for ToolEntry {
+    fn from(tool: Tool) -> Self {
+        let Tool { kind, button, hint, opens_at_once, shows_input } = tool;
+        Self { kind: kind.as_str(), button, hint, opens_at_once, shows_input }
+    }
+}
+
+/// A kind of delivery.
+#[derive(Serialize, JsonSchema)]
+struct DeliveryEntry {
+    /// Name in recipes.
+    id: &'static str,
+    /// Name for people.
+    title: &'static str,
+    /// What it makes.
+    about: &'static str,
+    /// Its parameters with their defaults.
+    params: Vec<Control>,
 }
 
 /// What the bench's controls are made from; a step that is used with the same values again and again starts from those
 /// last written down.
-async fn steps(State(app): State<App>) -> Result<Json<Value>> {
+async fn steps(State(app): State<App>) -> Result<Json<Catalogue>> {
     let lately = super::recipes::lately(&app).await?;
-    let all: Vec<Value> = registry()
-        .iter()
-        .map(|k| {
-            let starter: Value = serde_json::from_str(k.info.starter).unwrap_or_default();
-            json!({"id": k.info.id, "title": k.info.title, "group": k.info.group, "about": k.info.about,
-                "moves": k.info.facts.moves_pixels, "takes_area": k.info.takes_area(),
-                "judged_at_full_size": k.info.facts.judged_at_full_size, "clips": k.info.facts.clips, "one_of": k.info.facts.one_of,
-                "tool": k.info.facts.tool.map(tool), "words": k.info.words, "starter": starter,
-                "lately": lately.get(k.info.id), "params": params(k.params, &k.defaults())})
-        })
-        .collect();
-    let deliveries: Vec<Value> = rallo_recipe::delivery::KINDS
-        .iter()
-        .map(|k| json!({"id": k.id, "title": k.title, "about": k.about, "params": params(k.params, &k.defaults())}))
-        .collect();
-    Ok(Json(json!({"steps": all, "deliveries": deliveries})))
-}
-
-/// A step's tool as the page takes it up.
-fn tool(tool: Tool) -> Value {
-    json!({"kind": tool.kind.as_str(), "button": tool.button, "hint": tool.hint, "opens_at_once": tool.opens_at_once,
-        "shows_input": tool.shows_input})
+    let steps = registry().iter().map(|kind| {
+        let (info, facts) = (&kind.info, &kind.info.facts);
+        StepEntry {
+            id: info.id,
+            title: info.title,
+            group: info.group,
+            about: info.about,
+            moves: facts.moves_pixels,
+            takes_area: info.takes_area(),
+            judged_at_full_size: facts.judged_at_full_size,
+            clips: facts.clips,
+            one_of: facts.one_of,
+            tool: facts.tool.map(ToolEntry::from),
+            words: info.words,
+            starter: serde_json::from_str(info.starter).unwrap_or_default(),
+            lately: lately.get(info.id).cloned(),
+            params: Control::all(kind.params, &kind.defaults()),
+        }
+    });
+    let deliveries = rallo_recipe::delivery::KINDS.iter().map(|kind| DeliveryEntry {
+        id: kind.id,
+        title: kind.title,
+        about: kind.about,
+        params: Control::all(kind.params, &kind.defaults()),
+    });
+    Ok(Json(Catalogue { steps: steps.collect(), deliveries: deliveries.collect() }))
 }
 
 /// What a page asks about a recipe on a frame.
 #[derive(Clone, Deserialize, JsonSchema)]
 pub struct Ask {
     /// The document.
-    pub recipe: Value,
+    pub recipe: Document,
     /// The frame.
+    #[schemars(range(min = 1))]
     pub frame: i64,
     /// Only the first so many lines.
     pub upto: Option<usize>,
@@ -98,6 +222,7 @@ pub struct Ask {
     pub region: Option<[i64; 4]>,
     /// 1 is full size.
     #[serde(default)]
+    #[schemars(range(min = 0.0001, max = 1.0))]
     pub scale: Option<f64>,
     /// A place in the result, as shares of its sides.
     #[serde(default)]
@@ -121,7 +246,7 @@ pub struct Ask {
     /// The recipe that the view belongs to, where this is only compared with it: where they frame the picture differently,
     /// the same place is shown at the same scale.
     #[serde(default)]
-    pub beside: Option<Value>,
+    pub beside: Option<Document>,
     /// Leave out what would have to be measured first.
     #[serde(default)]
     pub quick: bool,
@@ -133,10 +258,12 @@ pub struct Ask {
 /// A window onto the result.
 #[derive(Clone, Deserialize, JsonSchema)]
 pub struct ViewAsk {
-    /// Pixels of the screen, across and down.
+    /// Pixels of the screen, across and down, 1 to 16,384 each.
+    #[schemars(inner(range(min = 1.0, max = 16384.0)))]
     room: [f64; 2],
     /// Pixels of the screen for one of the result; nothing shows the whole.
     #[serde(default)]
+    #[schemars(range(min = 0.01, max = 64.0))]
     zoom: Option<f64>,
     /// What lies in the middle, as shares of the result.
     centre: [f64; 2],
@@ -230,7 +357,7 @@ fn geometry(plan: &Plan) -> String {
 impl Ask {
     /// The document, checked.
     pub fn recipe(&self) -> Result<Recipe> {
-        Ok(Recipe::from_value(&self.recipe)?)
+        Ok(self.recipe.read()?)
     }
 
     /// The recipe as far as it is asked for.
@@ -274,7 +401,7 @@ impl Ask {
         };
         // The view's own recipe decides what is seen.
         let main = Ask { upto: None, before: false, ..self.clone() };
-        let main = main.outline(&Recipe::from_value(beside)?, frame)?;
+        let main = main.outline(&beside.read()?, frame)?;
         let (size, its) = (main.size(), geometry(&main));
         let (zoom, seen) = (view.zoom(size), view.seen(size));
         if its == own {
@@ -477,42 +604,113 @@ pub async fn open(app: &App, frame: i64) -> Result<Open> {
 }
 
 /// Sentences and sizes of a recipe on a frame.
-async fn plan(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Value>> {
+#[derive(Serialize, JsonSchema)]
+struct PlanAnswer {
+    /// Its lines.
+    lines: Vec<LineEntry>,
+    /// The sentence of each delivery, in parts.
+    goes: Vec<Vec<Part>>,
+    /// Pixels of the result, across and down.
+    size: [u32; 2],
+    /// The frame's own changes, in words.
+    own: String,
+    /// Pixels of the frame, across and down.
+    source: [u32; 2],
+    /// What could be better.
+    advice: Vec<Advice>,
+}
+
+/// A line of a recipe on a frame.
+#[derive(Serialize, JsonSchema)]
+struct LineEntry {
+    /// Its sentence, in parts.
+    parts: Vec<Part>,
+    /// Pixels of the picture that comes to it, across and down.
+    size: [u32; 2],
+    /// Whether it applies to this frame.
+    applies: bool,
+    /// What it found when it was shown the picture, by name.
+    found: Vec<(&'static str, f64)>,
+    /// The same as values that can be kept for every frame.
+    measured: Option<Vec<f64>>,
+    /// The ordinary steps that do what it chose, with their values.
+    ordinary: Option<Vec<(&'static str, Value)>>,
+}
+
+async fn plan(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<PlanAnswer>> {
     let recipe = ask.recipe()?;
     let frame = open(&app, ask.frame).await?;
     schedule::ask(Class::Eye, move || {
         let plan = if ask.quick { ask.outline(&recipe, &frame)? } else { ask.plan(&recipe, &frame)? };
         // Lines that are off or do not apply have no place in the plan; they are told without pixels.
         let placed = recipe.placed(&frame.about);
-        let lines: Vec<Value> = recipe
-            .steps
-            .iter()
-            .enumerate()
-            .map(|(i, line)| {
-                let own = placed.iter().position(|(line, _)| *line == Some(i));
-                let runs = own.is_some();
-                let at = own.unwrap_or_else(|| placed.iter().take_while(|(l, _)| l.is_none_or(|l| l < i)).count());
-                let place = (runs && ask.upto.is_none()).then(|| plan.place(at, 1.0));
-                let size = plan.size_before(at);
-                let step = plan.steps().get(at).filter(|_| place.is_some()).map(|s| &s.step);
-                let found: Vec<Value> = step
-                    .map(|s| s.found().into_iter().map(|(n, v)| json!([n, v])).collect())
-                    .unwrap_or_default();
-                json!({"parts": line.parts(place.as_ref()), "size": [size.width, size.height],
-                    "applies": runs, "found": found, "measured": step.map(|s| s.kept_values()),
-                    "ordinary": step.map(|s| s.ordinary())})
-            })
-            .collect();
-        let goes: Vec<Value> = recipe.deliveries.iter().map(|d| json!(d.parts(&recipe))).collect();
+        let lines = recipe.steps.iter().enumerate().map(|(i, line)| {
+            let own = placed.iter().position(|(line, _)| *line == Some(i));
+            let applies = own.is_some();
+            let before = || placed.iter().take_while(|(l, _)| l.is_none_or(|l| l < i)).count();
+            let at = own.unwrap_or_else(before);
+            let place = (applies && ask.upto.is_none()).then(|| plan.place(at, 1.0));
+            let size = plan.size_before(at);
+            let step = plan.steps().get(at).filter(|_| place.is_some()).map(|s| &s.step);
+            LineEntry {
+                parts: line.parts(place.as_ref()),
+                size: [size.width, size.height],
+                applies,
+                found: step.map(|s| s.found()).unwrap_or_default(),
+                measured: step.map(|s| s.kept_values()),
+                ordinary: step.map(|s| s.ordinary()),
+            }
+        });
         let (size, from) = (plan.size(), frame.source.size());
-        Ok(Json(json!({"lines": lines, "goes": goes, "size": [size.width, size.height],
-            "own": frame.about.own.words(), "source": [from.width, from.height], "advice": rallo_recipe::advice(&recipe)})))
+        Ok(Json(PlanAnswer {
+            lines: lines.collect(),
+            goes: recipe.deliveries.iter().map(|d| d.parts(&recipe)).collect(),
+            size: [size.width, size.height],
+            own: frame.about.own.words(),
+            source: [from.width, from.height],
+            advice: rallo_recipe::advice(&recipe),
+        }))
     })
     .await?
 }
 
 /// Most pixels shown at once.
 const LARGEST_PART: usize = 40_000_000;
+
+/// What is told before a picture.
+#[derive(Serialize, JsonSchema)]
+struct Head {
+    /// How often each level is, for red, green, blue and brightness.
+    histogram: Vec<Vec<f32>>,
+    /// Brightness from left to right.
+    waveform: Waveform,
+    /// Red, green and blue from left to right, a third of the columns each.
+    parade: Waveform,
+    /// Shares of pixels with a channel at 0, and with one at the most.
+    clipped: [f32; 2],
+    /// Whether the true picture is still to come.
+    stand_in: bool,
+    /// How much of it is there, 0 to 1.
+    share: f64,
+    /// A number that grows with what is there of it.
+    known: usize,
+    /// Whether it could not be made.
+    failed: bool,
+    /// Pixels of the result, across and down.
+    size: [u32; 2],
+    /// A number for how the result lies on the frame.
+    geometry: String,
+    /// Whether this picture is framed as the view's result is.
+    alike: bool,
+    /// 1 is full size.
+    scale: f64,
+    /// What the picture covers, in pixels of the view's result: left, top, right, bottom.
+    area: [f64; 4],
+    /// The same in pixels at the scale: left, top, width, height.
+    region: [i64; 4],
+    /// Seconds it took.
+    seconds: f64,
+}
 
 impl Ask {
     /// The picture asked for, as a JPEG, after its head where that is wanted.
@@ -558,23 +756,32 @@ impl Ask {
         let Some(scopes) = scopes else {
             return Ok(jpeg);
         };
-        let histogram: Vec<Vec<f32>> = scopes.histogram.iter().map(|h| h.to_vec()).collect();
-        let failed = denoised.is_some_and(|d| d.has_failed());
         let region = shown.region;
-        let head = json!({"histogram": histogram, "waveform": scopes.waveform, "parade": scopes.parade,
-            "clipped": scopes.clipped, "stand_in": stand_in, "share": share, "known": known, "failed": failed,
-            "size": [shown.size.width, shown.size.height], "geometry": shown.geometry, "alike": shown.is_alike,
-            "scale": shown.scale, "area": shown.area,
-            "region": [region.x, region.y, region.width, region.height],
-            "seconds": start.elapsed().as_secs_f64()});
-        let head = head.to_string();
-        Ok([&(head.len() as u32).to_le_bytes(), head.as_bytes(), &jpeg].concat())
+        let head = Head {
+            histogram: scopes.histogram.iter().map(|h| h.to_vec()).collect(),
+            waveform: scopes.waveform,
+            parade: scopes.parade,
+            clipped: scopes.clipped,
+            stand_in,
+            share,
+            known,
+            failed: denoised.is_some_and(|d| d.has_failed()),
+            size: [shown.size.width, shown.size.height],
+            geometry: shown.geometry,
+            alike: shown.is_alike,
+            scale: shown.scale,
+            area: shown.area,
+            region: [region.x, region.y, region.width, region.height],
+            seconds: start.elapsed().as_secs_f64(),
+        };
+        let head = serde_json::to_vec(&head).map_err(Error::bad)?;
+        Ok([&(head.len() as u32).to_le_bytes()[..], &head, &jpeg].concat())
     }
 }
 
 /// Renders a part of a frame through the recipe: the same call as for the final file. With `head`, four bytes of length
 /// and that many of JSON come before the picture.
-async fn render(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Response> {
+async fn render(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Image> {
     let recipe = ask.recipe()?;
     let frame = open(&app, ask.frame).await?;
     if let Some(known) = ask.more
@@ -584,11 +791,20 @@ async fn render(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Response
         denoised.more_than(known).await;
     }
     let bytes = schedule::ask(Class::Eye, move || ask.rendered(&recipe, &frame, &app)).await??;
-    Ok(image(bytes, "image/jpeg", false))
+    Ok(Image::jpeg(bytes))
+}
+
+/// A white balance.
+#[derive(Serialize, JsonSchema)]
+struct Neutral {
+    /// As the step of that name has it.
+    temperature: f64,
+    /// As the step of that name has it.
+    tint: f64,
 }
 
 /// The white balance that makes a place neutral; the mean of 9 × 9 pixels is taken.
-async fn neutral(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Value>> {
+async fn neutral(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Neutral>> {
     let recipe = ask.recipe()?;
     let [x, y] = ask.at.ok_or_else(|| Error::bad("at: expected [x, y] as shares of the picture"))?;
     let frame = open(&app, ask.frame).await?;
@@ -606,13 +822,14 @@ async fn neutral(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Va
     .await??;
     let step =
         found.ok_or_else(|| Error::bad("this place is too dark to tell its colour; pick a lighter one"))?;
-    Ok(Json(json!({"temperature": step.temperature, "tint": step.tint})))
+    Ok(Json(Neutral { temperature: step.temperature, tint: step.tint }))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use rallo_engine::step_kind;
+    use serde_json::json;
 
     fn plan(size: Size, lines: &[(&str, Value)]) -> Plan {
         let one = |(id, values): &(&str, Value)| {

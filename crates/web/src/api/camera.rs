@@ -1,21 +1,30 @@
 //! The simulated interval camera, started and stopped from the page.
 
+use super::answer::about;
 use super::lock;
 use crate::App;
-use crate::error::{Error, Result, Sent};
+use crate::error::{Error, Result};
+use crate::request::Sent;
+use aide::axum::ApiRouter;
+use aide::axum::routing::{get_with, post_with};
+use axum::Json;
 use axum::extract::State;
-use axum::routing::{get, post};
-use axum::{Json, Router};
 use rallo_demo::device::{Device, Settings};
-use serde::Deserialize;
-use serde_json::{Value, json};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
-pub fn routes() -> Router<App> {
-    Router::new().route("/api/camera", get(state).post(start)).route("/api/camera/stop", post(stop))
+pub fn routes() -> ApiRouter<App> {
+    ApiRouter::new()
+        .api_route(
+            "/api/camera",
+            get_with(state, about("The simulated camera"))
+                .post_with(start, about("Let it shoot into a folder")),
+        )
+        .api_route("/api/camera/stop", post_with(stop, about("Let it stop")))
 }
 
 /// The camera, if one was started.
@@ -36,27 +45,46 @@ impl Work {
     }
 }
 
-async fn state(State(app): State<App>) -> Json<Value> {
+/// How the camera is.
+#[derive(Default, Serialize, JsonSchema)]
+struct CameraState {
+    /// Whether it is at work.
+    on: bool,
+    /// The folder it writes into.
+    folder: Option<String>,
+    /// Frames it was told to take.
+    frames: usize,
+    /// Frames it has taken.
+    taken: usize,
+    /// How it ended.
+    ended: Option<String>,
+}
+
+async fn state(State(app): State<App>) -> Json<CameraState> {
     let work = lock(&app.camera.0).clone();
-    Json(match work {
-        None => json!({"on": false}),
-        Some(work) => {
-            json!({"on": work.is_on(), "folder": app.roots.short(&work.folder), "frames": work.frames,
-            "taken": work.taken.load(Ordering::Relaxed), "ended": *lock(&work.ended)})
-        }
+    let Some(work) = work else { return Json(CameraState::default()) };
+    Json(CameraState {
+        on: work.is_on(),
+        folder: Some(app.roots.short(&work.folder)),
+        frames: work.frames,
+        taken: work.taken.load(Ordering::Relaxed),
+        ended: lock(&work.ended).clone(),
     })
 }
 
-#[derive(Deserialize)]
-struct Start {
+/// What it is to take.
+#[derive(Deserialize, JsonSchema)]
+struct StartCamera {
+    /// The folder it writes into.
     folder: PathBuf,
     /// Seconds to wait between frames.
+    #[schemars(range(min = 0.05, max = 86_400.0))]
     every: f64,
     #[serde(flatten)]
     settings: Settings,
 }
 
-async fn start(State(app): State<App>, Sent(start): Sent<Start>) -> Result<Json<Value>> {
+async fn start(State(app): State<App>, Sent(start): Sent<StartCamera>) -> Result<Json<CameraState>> {
     app.roots.future(&start.folder)?;
     if !(0.05..=86_400.0).contains(&start.every) {
         return Err(Error::bad("every: expected 0.05 s to a day between frames"));
@@ -101,7 +129,7 @@ async fn start(State(app): State<App>, Sent(start): Sent<Start>) -> Result<Json<
     Ok(state(State(app)).await)
 }
 
-async fn stop(State(app): State<App>) -> Json<Value> {
+async fn stop(State(app): State<App>) -> Json<CameraState> {
     if let Some(work) = lock(&app.camera.0).as_ref() {
         work.stop.store(true, Ordering::Relaxed);
     }

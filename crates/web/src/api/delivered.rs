@@ -1,39 +1,46 @@
 //! Deliveries looked at before a run: the true preview of their files, names of all results side by side with the old ones.
 
+use super::answer::{Image, about};
 use super::bench::open;
-use crate::error::{Error, Result, Sent};
-use crate::{App, workspace};
+use super::document::Document;
+use crate::App;
+use crate::error::{Error, Result};
+use crate::request::Sent;
+use crate::workspace::{self, Laid};
+use aide::axum::ApiRouter;
+use aide::axum::routing::post_with;
+use axum::Json;
 use axum::extract::State;
-use axum::response::Response;
-use axum::routing::post;
-use axum::{Json, Router};
 use rallo_engine::sequence::camera_move::{Framed, Window};
-use rallo_engine::{Encoded, OutputProfile, Pixels, Plan, Rect};
+use rallo_engine::{Encoded, OutputProfile, Pixels, Plan, Rect, Size};
 use rallo_media::{Encoding, Extras, FileSource};
 use rallo_recipe::delivery::What;
-use rallo_recipe::{Pictures, Recipe, names};
+use rallo_recipe::{Pictures, names};
 use rallo_runner::assemble::clip;
 use rallo_runner::render::variant;
 use rallo_runner::schedule::{self, Class};
 use rallo_runner::{Decided, subject};
 use schemars::JsonSchema;
-use serde::Deserialize;
-use serde_json::{Value, json};
+use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 
-pub fn routes() -> Router<App> {
-    Router::new()
-        .route("/api/delivered", post(delivered))
-        .route("/api/names", post(name_all))
-        .route("/api/move", post(moving))
+pub fn routes() -> ApiRouter<App> {
+    ApiRouter::new()
+        .api_route(
+            "/api/delivered",
+            post_with(delivered, about("A part of a file as a delivery would write it")),
+        )
+        .api_route("/api/names", post_with(name_all, about("Old and new names of the frames on the desk")))
+        .api_route("/api/move", post_with(moving, about("The course of a clip's window")))
 }
 
 /// A part of a file as a delivery would write it.
 #[derive(Deserialize, JsonSchema)]
 pub struct Delivered {
     /// The document.
-    recipe: Value,
+    recipe: Document,
     /// The frame.
+    #[schemars(range(min = 1))]
     frame: i64,
     /// Which of the recipe's deliveries, from 0.
     at: usize,
@@ -43,6 +50,7 @@ pub struct Delivered {
     /// The middle of the part, as shares of the picture.
     middle: [f64; 2],
     /// Pixels of the part, at full size.
+    #[schemars(inner(range(min = 1, max = 2400)))]
     size: [u32; 2],
     /// Without the losses of its format.
     #[serde(default)]
@@ -54,10 +62,25 @@ const LONGEST: u32 = 2400;
 /// Parts begin where JPEG's squares do, so that they lie as in the whole file.
 const GRID: i64 = 16;
 
+/// What is told before the part.
+#[derive(Serialize)]
+struct Head {
+    /// Pixels of the whole, across and down.
+    size: [u32; 2],
+    /// The part in its pixels: left, top, width, height.
+    part: [i64; 4],
+    /// What a browser shows it as.
+    kind: &'static str,
+    /// What the whole file will take, by this part of it.
+    bytes: Option<u64>,
+    /// The quality that keeps within a limit of bytes.
+    quality: Option<u8>,
+}
+
 /// The part encoded as the file will be, or without losses; before it four bytes of length and that many of JSON: pixels of
 /// the whole, the part, and what a browser shows it as.
-async fn delivered(State(app): State<App>, Sent(asked): Sent<Delivered>) -> Result<Response> {
-    let recipe = Recipe::from_value(&asked.recipe)?;
+async fn delivered(State(app): State<App>, Sent(asked): Sent<Delivered>) -> Result<Image> {
+    let recipe = asked.recipe.read()?;
     let frame = open(&app, asked.frame).await?;
     let recipe = recipe.settled(&frame.about);
     if asked.size.iter().any(|s| *s == 0 || *s > LONGEST) {
@@ -105,13 +128,18 @@ async fn delivered(State(app): State<App>, Sent(asked): Sent<Delivered>) -> Resu
         let (bytes, kind) = shown(&picture, encoding, bytes)?;
         let estimate = (!asked.plain)
             .then(|| (length as f64 * whole.area() as f64 / rect.area().max(1) as f64) as u64);
-        let head = json!({"size": [whole.width, whole.height], "part": [rect.x, rect.y, rect.width, rect.height],
-            "kind": kind, "bytes": estimate, "quality": quality})
-        .to_string();
-        Ok([&(head.len() as u32).to_le_bytes(), head.as_bytes(), &bytes].concat())
+        let head = Head {
+            size: [whole.width, whole.height],
+            part: [rect.x, rect.y, rect.width, rect.height],
+            kind,
+            bytes: estimate,
+            quality,
+        };
+        let head = serde_json::to_vec(&head).map_err(Error::bad)?;
+        Ok([&(head.len() as u32).to_le_bytes()[..], &head, &bytes].concat())
     })
     .await??;
-    Ok(super::image(bytes, "application/octet-stream", false))
+    Ok(Image { bytes, kind: "application/octet-stream", keep: false })
 }
 
 /// What a browser can show of an encoded picture: itself, or what it holds where it loses nothing anyway.
@@ -146,8 +174,9 @@ fn shown(picture: &Encoded, encoding: Encoding, bytes: Vec<u8>) -> Result<(Vec<u
 #[derive(Deserialize, JsonSchema)]
 pub struct Moving {
     /// The document.
-    recipe: Value,
+    recipe: Document,
     /// The frame.
+    #[schemars(range(min = 1))]
     frame: i64,
     /// Which of the recipe's deliveries, from 0.
     at: usize,
@@ -156,11 +185,24 @@ pub struct Moving {
 /// Steps in which a move is told.
 const STEPS: u32 = 200;
 
+/// The course of a clip's window.
+#[derive(Serialize, JsonSchema)]
+struct Course {
+    /// Pixels of what it travels over, across and down.
+    size: [u32; 2],
+    /// Pixels of the clip, across and down.
+    clip: [u32; 2],
+    /// Seconds it takes.
+    seconds: f64,
+    /// The window in equal steps, each as left, top, width and height in shares of the picture.
+    windows: Vec<[f64; 4]>,
+}
+
 /// The course of a clip's window: pixels of what it travels over and of the clip, the seconds it
 /// takes, and the window from
 /// the first frame to the last in equal steps, each as left, top, width and height in shares of the picture.
-async fn moving(State(app): State<App>, Sent(asked): Sent<Moving>) -> Result<Json<Value>> {
-    let recipe = Recipe::from_value(&asked.recipe)?;
+async fn moving(State(app): State<App>, Sent(asked): Sent<Moving>) -> Result<Json<Course>> {
+    let recipe = asked.recipe.read()?;
     let frame = open(&app, asked.frame).await?;
     let count = workspace::laid(&app).await?.chosen().len().max(1);
     let recipe = recipe.settled(&frame.about);
@@ -181,8 +223,8 @@ async fn moving(State(app): State<App>, Sent(asked): Sent<Moving>) -> Result<Jso
     let seconds = (video.seconds(count) / video.turns() - video.hold_first - video.hold_last).max(0.0);
     let windows: Vec<_> =
         (0..=STEPS).filter_map(|k| video.window_at(f64::from(k) / f64::from(STEPS))).map(share).collect();
-    Ok(Json(json!({"size": [size.width, size.height], "clip": [clip.size.width, clip.size.height],
-        "seconds": seconds, "windows": windows})))
+    let side = |size: Size| [size.width, size.height];
+    Ok(Json(Course { size: side(size), clip: side(clip.size), seconds, windows }))
 }
 
 /// A template for names, to be tried on the frames on the desk.
@@ -205,12 +247,38 @@ fn one() -> u32 {
     1
 }
 
+/// Old and new names.
+#[derive(Serialize, JsonSchema)]
+struct Names {
+    /// Of each frame, in order.
+    names: Vec<Renamed>,
+    /// Frames whose name is one that another has already.
+    clashes: usize,
+}
+
+/// Old and new name of a frame.
+#[derive(Serialize, JsonSchema)]
+struct Renamed {
+    /// Its name now.
+    old: String,
+    /// The name of its result.
+    new: String,
+    /// Whether it had to be changed so that files can have it.
+    changed: bool,
+    /// The frame that has the same name before it.
+    clash: Option<String>,
+}
+
 /// Old and new names of all frames on the desk; clashes are marked, and names that had to be changed.
-async fn name_all(State(app): State<App>, Sent(asked): Sent<Template>) -> Result<Json<Value>> {
+async fn name_all(State(app): State<App>, Sent(asked): Sent<Template>) -> Result<Json<Names>> {
     names::check(&asked.name).map_err(|e| Error::bad(format!("name: {e}")))?;
     let laid = workspace::laid(&app).await?;
-    let mut seen: HashMap<String, usize> = HashMap::new();
-    let mut rows: Vec<(String, String, bool, Option<usize>)> = Vec::new();
+    Ok(Json(tokio::task::spawn_blocking(move || renamed(&laid, &asked)).await?))
+}
+
+fn renamed(laid: &Laid, asked: &Template) -> Names {
+    let mut seen: HashMap<String, String> = HashMap::new();
+    let mut all: Vec<Renamed> = Vec::new();
     for (i, frame) in laid.chosen().into_iter().enumerate() {
         let mut about = subject(&frame.path, frame.facts.as_ref(), &Decided::from(&frame.marks), i + 1);
         about.number = (about.number + asked.start as usize).saturating_sub(1);
@@ -218,16 +286,13 @@ async fn name_all(State(app): State<App>, Sent(asked): Sent<Template>) -> Result
         let changed = names::changed(&asked.name, &asked.recipe, &about).is_some();
         let folder = frame.path.parent().map(|p| p.to_string_lossy().into_owned()).unwrap_or_default();
         // Compared without case, as some file systems do; within one folder.
-        let first = *seen.entry(format!("{folder}/{}", name.to_lowercase())).or_insert(i);
+        let key = format!("{folder}/{}", name.to_lowercase());
+        let clash = seen.get(&key).cloned();
+        if clash.is_none() {
+            seen.insert(key, frame.name.clone());
+        }
         let ending = if asked.ending.is_empty() { String::new() } else { format!(".{}", asked.ending) };
-        rows.push((frame.name.clone(), format!("{name}{ending}"), changed, (first != i).then_some(first)));
+        all.push(Renamed { old: frame.name.clone(), new: format!("{name}{ending}"), changed, clash });
     }
-    let clashes = rows.iter().filter(|r| r.3.is_some()).count();
-    let all: Vec<Value> = rows
-        .iter()
-        .map(|(old, new, changed, clash)| {
-            json!({"old": old, "new": new, "changed": changed, "clash": clash.map(|c| rows[c].0.clone())})
-        })
-        .collect();
-    Ok(Json(json!({"names": all, "clashes": clashes})))
+    Names { clashes: all.iter().filter(|r| r.clash.is_some()).count(), names: all }
 }

@@ -1,15 +1,18 @@
 //! A PDF of pictures made smaller: it comes in, and the smaller one is the answer.
 
+use super::answer::{file, takes_file};
 use crate::App;
 use crate::error::{Error, Result};
-use axum::Router;
+use crate::request::Query;
+use aide::axum::ApiRouter;
+use aide::axum::routing::post_with;
 use axum::body::Body;
-use axum::extract::{DefaultBodyLimit, Query};
+use axum::extract::DefaultBodyLimit;
 use axum::http::{HeaderName, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use axum::routing::post;
 use futures_core::Stream;
 use rallo_media::pdf::shrink::smaller;
+use schemars::JsonSchema;
 use serde::Deserialize;
 use std::pin::Pin;
 
@@ -19,15 +22,28 @@ const LARGEST: usize = 300_000_000;
 /// How every PDF begins.
 const START: &[u8] = b"%PDF-";
 
-pub fn routes() -> Router<App> {
+pub fn routes() -> ApiRouter<App> {
     // The body is counted while it comes in.
-    Router::new().route("/api/smaller", post(make_smaller)).layer(DefaultBodyLimit::disable())
+    ApiRouter::new()
+        .api_route(
+            "/api/smaller",
+            post_with(make_smaller, |operation| {
+                let operation = takes_file(operation, "application/pdf");
+                file("A PDF with its pictures reduced", "application/pdf")(operation)
+            }),
+        )
+        .layer(DefaultBodyLimit::disable())
 }
 
-#[derive(Deserialize)]
+/// How its pictures are reduced.
+#[derive(Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 struct How {
+    /// Most pixels an inch.
+    #[schemars(range(min = 36, max = 1200))]
     ppi: u32,
+    /// Quality of JPEG.
+    #[schemars(range(min = 1, max = 100))]
     quality: u8,
 }
 

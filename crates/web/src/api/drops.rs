@@ -2,16 +2,18 @@
 //!
 //! They lie in the program's own folder, under a name nobody can guess, and are removed a week after their run has ended.
 
-use super::attached;
+use super::answer::{Done, about, attached, file, takes_file};
 use super::sheet::{Answer, address, answers_of};
 use crate::App;
-use crate::error::{Error, Result, Sent};
+use crate::error::{Error, Result};
+use crate::request::{Id, Path, Sent};
+use aide::axum::ApiRouter;
+use aide::axum::routing::{delete_with, get_with, post_with, put_with};
+use axum::Json;
 use axum::body::Body;
-use axum::extract::{DefaultBodyLimit, Path, State};
+use axum::extract::{DefaultBodyLimit, State};
 use axum::http::{StatusCode, header};
 use axum::response::Response;
-use axum::routing::{get, post, put};
-use axum::{Json, Router};
 use futures_core::Stream;
 use rallo_job::Run;
 use rallo_job::clock::text_of;
@@ -24,8 +26,7 @@ use rallo_runner::files::{free_space, zip};
 use rallo_runner::library::scan;
 use rallo_runner::preflight::{self, input, new_run};
 use schemars::JsonSchema;
-use serde::Deserialize;
-use serde_json::{Value, json};
+use serde::{Deserialize, Serialize};
 use std::path::{Path as FilePath, PathBuf};
 use std::pin::Pin;
 use std::time::{Duration, SystemTime};
@@ -40,16 +41,22 @@ const MOST_FILES: usize = 5000;
 /// Room that must stay on the disk.
 const SPARE: u64 = 500_000_000;
 
-pub fn routes() -> Router<App> {
-    let upload = Router::new()
-        .route("/api/drops/{drop}/files/{name}", put(bring))
+pub fn routes() -> ApiRouter<App> {
+    let upload = ApiRouter::new()
+        .api_route(
+            "/api/drops/{drop}/files/{name}",
+            put_with(bring, |o| takes_file(o.summary("Bring one"), "application/octet-stream")),
+        )
         // Its own limit counts what arrives.
         .layer(DefaultBodyLimit::disable());
-    Router::new()
-        .route("/api/drops", post(begin))
-        .route("/api/drops/{drop}", axum::routing::delete(give_up))
-        .route("/api/drops/{drop}/run", post(run))
-        .route("/api/runs/{id}/results.zip", get(results))
+    ApiRouter::new()
+        .api_route("/api/drops", post_with(begin, about("Begin to bring pictures")))
+        .api_route("/api/drops/{drop}", delete_with(give_up, about("Give it up")))
+        .api_route("/api/drops/{drop}/run", post_with(run, about("Run a recipe on what was brought")))
+        .api_route(
+            "/api/runs/{id}/results.zip",
+            get_with(results, file("What it wrote, in one file", "application/zip")),
+        )
         .merge(upload)
 }
 
@@ -71,11 +78,26 @@ fn folder(app: &App, drop: &str) -> Result<PathBuf> {
     Ok(folder)
 }
 
-async fn begin(State(app): State<App>) -> Result<Json<Value>> {
+/// A place for pictures that are brought.
+#[derive(Serialize, JsonSchema)]
+struct Begun {
+    /// Its name, which nobody can guess.
+    drop: String,
+}
+
+/// The name of such a place.
+#[derive(Deserialize, JsonSchema)]
+struct DropPath {
+    /// As it was told when it was begun.
+    #[schemars(regex(pattern = "^[0-9a-f]{32}$"))]
+    drop: String,
+}
+
+async fn begin(State(app): State<App>) -> Result<Json<Begun>> {
     let drop = crate::token().map_err(Error::bad)?;
     let inside = place(&app.data).join(&drop).join("in");
     tokio::fs::create_dir_all(&inside).await.map_err(|e| Error::bad(format!("nothing can be kept: {e}")))?;
-    Ok(Json(json!({"drop": drop})))
+    Ok(Json(Begun { drop }))
 }
 
 /// Names a file may have in a folder, as near to the given one as a file system takes, the best first.
@@ -105,12 +127,31 @@ fn settle(part: PathBuf, names: impl Iterator<Item = PathBuf>) -> std::io::Resul
     Err(std::io::Error::other("no name is free for it"))
 }
 
+/// A file that is brought.
+#[derive(Deserialize, JsonSchema)]
+struct BroughtPath {
+    /// Where to.
+    #[schemars(regex(pattern = "^[0-9a-f]{32}$"))]
+    drop: String,
+    /// Its name; it tells what kind of picture it is.
+    name: String,
+}
+
+/// A file that was taken in.
+#[derive(Serialize, JsonSchema)]
+struct Brought {
+    /// Its name here.
+    name: Option<String>,
+    /// Its bytes.
+    bytes: u64,
+}
+
 /// Takes in one file, as it comes.
 async fn bring(
     State(app): State<App>,
-    Path((drop, name)): Path<(String, String)>,
+    Path(BroughtPath { drop, name }): Path<BroughtPath>,
     body: Body,
-) -> Result<Json<Value>> {
+) -> Result<Json<Brought>> {
     let inside = folder(&app, &drop)?.join("in");
     let counted = inside.clone();
     let count =
@@ -125,7 +166,7 @@ async fn bring(
         Ok(bytes) => {
             let to = tokio::task::spawn_blocking(move || settle(part, names)).await?.map_err(Error::bad)?;
             let name = to.file_name().map(|n| n.to_string_lossy().into_owned());
-            Ok(Json(json!({"name": name, "bytes": bytes})))
+            Ok(Json(Brought { name, bytes }))
         }
         Err(e) => {
             // What is left of it goes with the drop at the latest.
@@ -160,6 +201,7 @@ async fn take(body: Body, part: &FilePath, name: &str) -> Result<u64> {
     Ok(bytes)
 }
 
+/// What is made of what was brought.
 #[derive(Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct DropRun {
@@ -176,11 +218,20 @@ pub struct DropRun {
     report_to: Option<String>,
 }
 
+/// A run of what was brought.
+#[derive(Serialize, JsonSchema)]
+struct DropStarted {
+    /// Its number.
+    run: i64,
+    /// Its pictures.
+    count: usize,
+}
+
 async fn run(
     State(app): State<App>,
-    Path(drop): Path<String>,
+    Path(DropPath { drop }): Path<DropPath>,
     Sent(asked): Sent<DropRun>,
-) -> Result<Json<Value>> {
+) -> Result<Json<DropStarted>> {
     let folder = folder(&app, &drop)?;
     let row = app.store.recipe(asked.recipe).await?;
     let recipe = super::recipes::followed(&app, Recipe::parse(&row.document)?).await?;
@@ -222,21 +273,21 @@ async fn run(
     let id = app.store.add_run(&run, &items).await?;
     app.queue.added();
     app.queue.tell(id).await?;
-    Ok(Json(json!({"run": id, "count": sources.len()})))
+    Ok(Json(DropStarted { run: id, count: sources.len() }))
 }
 
-async fn give_up(State(app): State<App>, Path(drop): Path<String>) -> Result<Json<Value>> {
+async fn give_up(State(app): State<App>, Path(DropPath { drop }): Path<DropPath>) -> Result<Json<Done>> {
     let folder = folder(&app, &drop)?;
     let text = folder.to_string_lossy().into_owned();
     if app.store.is_brought(&text).await? {
         return Err(Error::bad("these pictures belong to a run; cancel that first"));
     }
     tokio::fs::remove_dir_all(&folder).await.map_err(Error::bad)?;
-    Ok(Json(json!({})))
+    Ok(Json(Done {}))
 }
 
 /// What a run wrote, in one file.
-async fn results(State(app): State<App>, Path(id): Path<i64>) -> Result<Response> {
+async fn results(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<Response> {
     let run = app.store.run(id).await?;
     let mut files = Vec::new();
     for item in app.store.items(id).await? {

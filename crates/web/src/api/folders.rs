@@ -1,12 +1,14 @@
 //! Folders, and shoots made of folders and files.
 
-use super::attached;
-use crate::error::{Error, Result, Sent};
+use super::answer::{Done, about, attached, file};
+use crate::error::{Error, Result};
+use crate::request::{Id, Path, Query, Sent};
 use crate::{App, workspace};
-use axum::extract::{Path, Query, State};
+use aide::axum::ApiRouter;
+use aide::axum::routing::{get_with, post_with, put_with};
+use axum::Json;
+use axum::extract::State;
 use axum::response::Response;
-use axum::routing::{get, post, put};
-use axum::{Json, Router};
 use rallo_job::ShootFolder;
 use rallo_job::prelude::*;
 use rallo_media::has_picture_ending;
@@ -15,24 +17,43 @@ use rallo_runner::Set;
 use rallo_runner::library::scan::common_folder;
 use rallo_shoot::{Document, document, natural_key};
 use schemars::JsonSchema;
-use serde::Deserialize;
-use serde_json::{Value, json};
+use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::path::{Path as FilePath, PathBuf};
 
-pub fn routes() -> Router<App> {
-    Router::new()
-        .route("/api/folders", get(folders).post(make_folder))
-        .route("/api/shoots", get(shoots).post(open))
-        .route("/api/dropped", post(dropped))
-        .route("/api/shoots/{id}", put(change))
-        .route("/api/shoots/{id}/scan", post(scan))
-        .route("/api/shoots/{id}/left-out", get(left_out))
-        .route("/api/shoot-file", get(save_file).post(load_file))
+pub fn routes() -> ApiRouter<App> {
+    ApiRouter::new()
+        .api_route(
+            "/api/folders",
+            get_with(folders, about("Folders that may be used, or those inside ?path="))
+                .post_with(make_folder, about("Make a folder")),
+        )
+        .api_route(
+            "/api/shoots",
+            get_with(shoots, about("Shoots"))
+                .post_with(open, about("Open folders and files as a shoot, or one that is known")),
+        )
+        .api_route(
+            "/api/dropped",
+            post_with(dropped, about("Find files on this machine by name, size and time")),
+        )
+        .api_route("/api/shoots/{id}", put_with(change, about("Name, following, results of a shoot")))
+        .api_route("/api/shoots/{id}/scan", post_with(scan, about("Look through a shoot's folders again")))
+        .api_route(
+            "/api/shoots/{id}/left-out",
+            get_with(left_out, about("Files that were left out, with reasons")),
+        )
+        .api_route(
+            "/api/shoot-file",
+            get_with(save_file, file("The shoot on the desk as a document", "application/json"))
+                .post_with(load_file, about("Take over a shoot document")),
+        )
 }
 
-#[derive(Deserialize)]
+/// A folder; without one the folders that may be used.
+#[derive(Deserialize, JsonSchema)]
 struct At {
+    /// Its path.
     path: Option<PathBuf>,
 }
 
@@ -48,22 +69,57 @@ fn name_of(path: &FilePath) -> String {
 /// Most files of a folder that are listed one by one.
 const LISTED: usize = 2000;
 
-/// What lies in a folder: sub-folders with how many pictures each has, and the pictures.
-async fn folders(State(app): State<App>, Query(at): Query<At>) -> Result<Json<Value>> {
-    tokio::task::spawn_blocking(move || listing(&app, at.path)).await?
+/// What lies in a folder.
+#[derive(Default, Serialize, JsonSchema)]
+struct Listing {
+    /// The folder; nothing where these are the folders that may be used.
+    path: Option<PathBuf>,
+    /// Its name, as short as it can be.
+    name: Option<String>,
+    /// The folder it lies in, where that may be used.
+    parent: Option<PathBuf>,
+    /// Pictures in it.
+    pictures: usize,
+    /// Folders in it.
+    folders: Vec<FolderEntry>,
+    /// The first pictures in it.
+    files: Vec<FileEntry>,
+    /// Clips in it.
+    clips: Vec<FileEntry>,
 }
 
-fn listing(app: &App, path: Option<PathBuf>) -> Result<Json<Value>> {
+/// A folder in it.
+#[derive(Serialize, JsonSchema)]
+struct FolderEntry {
+    /// Its name.
+    name: String,
+    /// Its path.
+    path: PathBuf,
+    /// Pictures in it.
+    pictures: usize,
+}
+
+/// A file in it.
+#[derive(Serialize, JsonSchema)]
+struct FileEntry {
+    /// Its path.
+    path: PathBuf,
+    /// Its name.
+    name: String,
+}
+
+/// What lies in a folder: sub-folders with how many pictures each has, and the pictures.
+async fn folders(State(app): State<App>, Query(at): Query<At>) -> Result<Json<Listing>> {
+    tokio::task::spawn_blocking(move || listing(&app, at.path)).await?.map(Json)
+}
+
+fn listing(app: &App, path: Option<PathBuf>) -> Result<Listing> {
     let Some(path) = path else {
-        let all: Vec<Value> = app
-            .roots
-            .folders()
-            .iter()
-            .map(|r| json!({"name": name_of(r), "path": r, "pictures": pictures(r)}))
-            .collect();
-        return Ok(Json(
-            json!({"path": null, "name": null, "parent": null, "pictures": 0, "folders": all, "files": []}),
-        ));
+        let entry = |r: &PathBuf| FolderEntry { name: name_of(r), path: r.clone(), pictures: pictures(r) };
+        return Ok(Listing {
+            folders: app.roots.folders().iter().map(entry).collect(),
+            ..Listing::default()
+        });
     };
     let path = app.roots.existing(&path)?;
     let entries = std::fs::read_dir(&path)
@@ -83,67 +139,94 @@ fn listing(app: &App, path: Option<PathBuf>) -> Result<Json<Value>> {
             clips.push(name);
         }
     }
-    inside.sort_by_cached_key(|n| natural_key(n));
-    files.sort_by_cached_key(|n| natural_key(n));
-    let all: Vec<Value> = inside
-        .into_iter()
-        .map(|name| {
-            let path = path.join(&name);
-            json!({"name": name, "pictures": pictures(&path), "path": path})
-        })
-        .collect();
-    let parent = path.parent().filter(|p| app.roots.existing(p).is_ok());
+    for names in [&mut inside, &mut files, &mut clips] {
+        names.sort_by_cached_key(|n| natural_key(n));
+    }
+    let folder = |name: String| {
+        let path = path.join(&name);
+        FolderEntry { name, pictures: pictures(&path), path }
+    };
     let count = files.len();
     files.truncate(LISTED);
-    clips.sort_by_cached_key(|n| natural_key(n));
-    let told = |all: Vec<String>| -> Vec<Value> {
-        all.into_iter().map(|name| json!({"path": path.join(&name), "name": name})).collect()
-    };
-    let (files, clips) = (told(files), told(clips));
-    Ok(Json(json!({"path": path, "name": app.roots.short(&path), "parent": parent, "pictures": count,
-        "folders": all, "files": files, "clips": clips})))
+    let file = |name: String| FileEntry { path: path.join(&name), name };
+    Ok(Listing {
+        name: Some(app.roots.short(&path)),
+        parent: path.parent().filter(|p| app.roots.existing(p).is_ok()).map(FilePath::to_owned),
+        pictures: count,
+        folders: inside.into_iter().map(folder).collect(),
+        files: files.into_iter().map(file).collect(),
+        clips: clips.into_iter().map(file).collect(),
+        path: Some(path),
+    })
 }
 
+/// A folder to be made.
 #[derive(Deserialize, JsonSchema)]
 pub struct NewFolder {
+    /// Where it is made.
     parent: PathBuf,
+    /// What it is called.
     name: String,
 }
 
+/// A folder that was made.
+#[derive(Serialize, JsonSchema)]
+struct FolderMade {
+    /// Its path.
+    path: PathBuf,
+}
+
 /// Makes a folder for results or copies.
-async fn make_folder(State(app): State<App>, Sent(new): Sent<NewFolder>) -> Result<Json<Value>> {
+async fn make_folder(State(app): State<App>, Sent(new): Sent<NewFolder>) -> Result<Json<FolderMade>> {
     let parent = app.roots.existing(&new.parent)?;
     let name = rallo_recipe::names::safe(&new.name);
     let path = parent.join(&name);
     app.roots.future(&path)?;
     tokio::fs::create_dir(&path).await.map_err(|e| Error::bad(format!("{name} cannot be made: {e}")))?;
-    Ok(Json(json!({"path": path})))
+    Ok(Json(FolderMade { path }))
 }
 
-async fn shoots(State(app): State<App>) -> Result<Json<Value>> {
-    let all = app.store.shoots().await?;
-    Ok(Json(
-        all.iter().map(|s| json!({"id": s.id, "name": s.name, "base": s.base})).collect::<Vec<_>>().into(),
-    ))
+/// A shoot.
+#[derive(Serialize, JsonSchema)]
+struct ShootEntry {
+    /// Its number.
+    id: i64,
+    /// What it is called.
+    name: String,
+    /// The folder its frames have in common.
+    base: String,
 }
 
-#[derive(Deserialize)]
-struct Open {
+async fn shoots(State(app): State<App>) -> Result<Json<Vec<ShootEntry>>> {
+    let all = app.store.shoots().await?.into_iter();
+    Ok(Json(all.map(|s| ShootEntry { id: s.id, name: s.name, base: s.base }).collect()))
+}
+
+/// What is to be opened.
+#[derive(Deserialize, JsonSchema)]
+struct OpenShoot {
     /// Folders and files.
     #[serde(default)]
     places: Vec<document::Place>,
-    /// Or one that is known already.
+    /// Or a shoot that is known already, by its number.
     shoot: Option<i64>,
 }
 
+/// The shoot that lies on the desk now.
+#[derive(Serialize, JsonSchema)]
+struct Opened {
+    /// Its number.
+    shoot: i64,
+}
+
 /// Makes folders and files the shoot on the desk and starts scanning them.
-async fn open(State(app): State<App>, Sent(open): Sent<Open>) -> Result<Json<Value>> {
+async fn open(State(app): State<App>, Sent(open): Sent<OpenShoot>) -> Result<Json<Opened>> {
     let id = match open.shoot {
         Some(id) => app.store.shoot(id).await?.id,
         None => shoot_of(&app, &open.places, None).await?,
     };
     lay(&app, id).await?;
-    Ok(Json(json!({"shoot": id})))
+    Ok(Json(Opened { shoot: id }))
 }
 
 async fn shoot_of(app: &App, places: &[document::Place], name: Option<&str>) -> Result<i64> {
@@ -170,17 +253,35 @@ async fn shoot_of(app: &App, places: &[document::Place], name: Option<&str>) -> 
 /// What a browser tells of a file that was dropped on the page.
 #[derive(Deserialize, JsonSchema)]
 pub struct Dropped {
+    /// Its name.
     name: String,
+    /// Its bytes.
     size: u64,
     /// Milliseconds since 1970.
     modified: i64,
+}
+
+/// Where dropped files lie.
+#[derive(Serialize, JsonSchema)]
+struct Found {
+    /// Files that were found.
+    places: Vec<FoundPlace>,
+    /// Names of those that were not.
+    missing: Vec<String>,
+}
+
+/// A file that was found.
+#[derive(Serialize, JsonSchema)]
+struct FoundPlace {
+    /// Its path.
+    path: PathBuf,
 }
 
 /// Most files that are looked through for dropped ones.
 const LOOKED_THROUGH: usize = 500_000;
 
 /// Finds dropped files by name, size and time in the allowed folders: a browser does not tell where they lie.
-async fn dropped(State(app): State<App>, Sent(files): Sent<Vec<Dropped>>) -> Result<Json<Value>> {
+async fn dropped(State(app): State<App>, Sent(files): Sent<Vec<Dropped>>) -> Result<Json<Found>> {
     let roots = app.roots.folders().to_vec();
     let (found, missing) = tokio::task::spawn_blocking(move || {
         let mut wanted: HashMap<String, Vec<&Dropped>> = HashMap::new();
@@ -214,8 +315,8 @@ async fn dropped(State(app): State<App>, Sent(files): Sent<Vec<Dropped>>) -> Res
         (found, missing)
     })
     .await?;
-    let places: Vec<Value> = found.values().map(|p| json!({"path": p})).collect();
-    Ok(Json(json!({"places": places, "missing": missing})))
+    let places = found.into_values().map(|path| FoundPlace { path }).collect();
+    Ok(Json(Found { places, missing }))
 }
 
 /// Puts a shoot on the desk and scans it in the background.
@@ -241,25 +342,40 @@ fn scan_soon(app: &App, id: i64) {
     });
 }
 
-async fn scan(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value>> {
+async fn scan(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<Json<Done>> {
     app.store.shoot(id).await?;
     scan_soon(&app, id);
-    Ok(Json(json!({})))
+    Ok(Json(Done {}))
 }
 
+/// What is to be changed of a shoot.
 #[derive(Deserialize, JsonSchema)]
 pub struct ChangeShoot {
+    /// What it is called.
     name: Option<String>,
+    /// Whether its folders are followed, so that new frames come by themselves.
     follow: Option<bool>,
+    /// Whether results of runs are taken in.
     results: Option<bool>,
+}
+
+/// How a shoot is kept.
+#[derive(Serialize, JsonSchema)]
+struct ShootKept {
+    /// What it is called.
+    name: String,
+    /// Whether its folders are followed.
+    follow: bool,
+    /// Whether results of runs are taken in.
+    results: bool,
 }
 
 /// Renames a shoot, follows its folders live or not, takes results in or not.
 async fn change(
     State(app): State<App>,
-    Path(id): Path<i64>,
+    Path(Id { id }): Path<Id>,
     Sent(change): Sent<ChangeShoot>,
-) -> Result<Json<Value>> {
+) -> Result<Json<ShootKept>> {
     let mut shoot = app.store.shoot(id).await?;
     if let Some(name) = change.name.map(|n| n.trim().to_owned()).filter(|n| !n.is_empty()) {
         shoot.name = name.chars().take(200).collect();
@@ -271,18 +387,25 @@ async fn change(
     if again {
         scan_soon(&app, id);
     }
-    Ok(Json(json!({"name": shoot.name, "follow": shoot.follow, "results": shoot.results})))
+    Ok(Json(ShootKept { name: shoot.name, follow: shoot.follow, results: shoot.results }))
 }
 
-async fn left_out(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value>> {
+/// A file that was left out of a shoot.
+#[derive(Serialize, JsonSchema)]
+struct LeftOutEntry {
+    /// Its path within the shoot's folder.
+    name: PathBuf,
+    /// Why.
+    reason: String,
+}
+
+async fn left_out(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<Json<Vec<LeftOutEntry>>> {
     let base = PathBuf::from(app.store.shoot(id).await?.base);
-    let all: Vec<Value> = app
-        .frames
-        .left_out(id)
-        .into_iter()
-        .map(|l| json!({"name": l.path.strip_prefix(&base).unwrap_or(&l.path), "reason": l.reason}))
-        .collect();
-    Ok(Json(all.into()))
+    let entry = |l: rallo_runner::library::scan::LeftOut| LeftOutEntry {
+        name: l.path.strip_prefix(&base).unwrap_or(&l.path).to_owned(),
+        reason: l.reason,
+    };
+    Ok(Json(app.frames.left_out(id).into_iter().map(entry).collect()))
 }
 
 /// The shoot as a document, to be kept by the browser.
@@ -301,8 +424,21 @@ async fn save_file(State(app): State<App>) -> Result<Response> {
     Ok(attached(text, "application/json", &format!("{name}.rallo-shoot.json")))
 }
 
+/// What came of a shoot document.
+#[derive(Serialize, JsonSchema)]
+struct Loaded {
+    /// The shoot's number.
+    shoot: i64,
+    /// Frames it decides about that are there.
+    frames: usize,
+    /// Frames that were changed by it.
+    changed: usize,
+    /// Frames it names that are not there.
+    missing: usize,
+}
+
 /// Takes a shoot document: the shoot is made, scanned, and what the document decided is taken over.
-async fn load_file(State(app): State<App>, text: String) -> Result<Json<Value>> {
+async fn load_file(State(app): State<App>, text: String) -> Result<Json<Loaded>> {
     let root = app.roots.folders().first().cloned().unwrap_or_default();
     let document = Document::parse(&text, &root).map_err(Error::bad)?;
     let places = if document.places.is_empty() {
@@ -332,5 +468,5 @@ async fn load_file(State(app): State<App>, text: String) -> Result<Json<Value>> 
     shoot.sorted = serde_json::to_string(&document.order).unwrap_or_default();
     app.store.set_shoot(&shoot).await?;
     lay(&app, id).await?;
-    Ok(Json(json!({"shoot": id, "frames": marks.len(), "changed": taken, "missing": missing})))
+    Ok(Json(Loaded { shoot: id, frames: marks.len(), changed: taken, missing }))
 }

@@ -1,28 +1,34 @@
 //! Gathering copies: a plan to be looked at, then the copying in the background.
 
+use super::answer::about;
 use super::lock;
-use crate::error::{Error, Result, Sent};
+use crate::error::{Error, Result};
+use crate::request::Sent;
 use crate::{App, workspace};
+use aide::axum::ApiRouter;
+use aide::axum::routing::{get_with, post_with};
+use axum::Json;
 use axum::extract::State;
-use axum::routing::{get, post};
-use axum::{Json, Router};
 use rallo_media::bytes_text;
 use rallo_runner::library::verified_copy;
 use rallo_runner::preflight::output_paths;
 use rallo_shoot::Frame;
 use rallo_shoot::gather::{Becomes, TEMPLATE};
 use schemars::JsonSchema;
-use serde::Deserialize;
-use serde_json::{Value, json};
-use std::path::PathBuf;
+use serde::{Deserialize, Serialize};
+use std::path::{Path as FilePath, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
 
-pub fn routes() -> Router<App> {
-    Router::new()
-        .route("/api/gather", get(state).post(start))
-        .route("/api/gather/go", post(go))
-        .route("/api/gather/stop", post(stop))
+pub fn routes() -> ApiRouter<App> {
+    ApiRouter::new()
+        .api_route(
+            "/api/gather",
+            get_with(state, about("A gathering: plan, progress, report"))
+                .post_with(start, about("Plan verified copies of the frames on the desk")),
+        )
+        .api_route("/api/gather/go", post_with(go, about("Make the copies")))
+        .api_route("/api/gather/stop", post_with(stop, about("Stop after the copy in work")))
 }
 
 /// What the one gathering at work is at.
@@ -47,63 +53,157 @@ enum Phase {
     Failed(String),
 }
 
-impl Job {
-    fn told(&self, app: &App) -> Value {
-        let (done, total) = (self.done.load(Ordering::Relaxed), self.total.load(Ordering::Relaxed));
-        let mut told = json!({"done": done, "total": total, "target": app.roots.short(&self.target)});
-        let (phase, report) = match &*lock(&self.phase) {
-            Phase::Looking => ("looking", None),
-            Phase::Planned(report) => ("planned", Some(report.clone())),
-            Phase::Copying => ("copying", None),
-            Phase::Ended(report) => ("ended", Some(report.clone())),
-            Phase::Failed(reason) => {
-                told["reason"] = json!(reason);
-                ("failed", None)
-            }
+/// How far a gathering is.
+#[derive(Clone, Copy, Default, Serialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+enum PhaseName {
+    /// There is none.
+    #[default]
+    None,
+    /// It looks what is there already.
+    Looking,
+    /// It can be looked at and carried out.
+    Planned,
+    /// It copies.
+    Copying,
+    /// It is over.
+    Ended,
+    /// It could not be planned.
+    Failed,
+}
+
+/// A gathering.
+#[derive(Default, Serialize, JsonSchema)]
+struct GatherState {
+    /// How far it is.
+    phase: PhaseName,
+    /// Frames looked at, or copies made.
+    done: usize,
+    /// Of how many.
+    total: usize,
+    /// The folder it goes to.
+    target: String,
+    /// Why it could not be planned.
+    reason: Option<String>,
+    /// What is planned, or what was done.
+    report: Option<GatherReport>,
+    /// The template names start from.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    template: Option<&'static str>,
+}
+
+/// What is planned, or what was done.
+#[derive(Serialize, JsonSchema)]
+struct GatherReport {
+    /// Copies that were made.
+    copied: usize,
+    /// Frames that are there already.
+    there: usize,
+    /// Frames that are the same as another.
+    twice: usize,
+    /// What could not be copied.
+    trouble: Vec<GatherTrouble>,
+    /// Whether it was stopped.
+    stopped: bool,
+    /// The first frames, one by one.
+    lines: Vec<GatherLine>,
+    /// What the copies take, in words.
+    bytes: String,
+    /// What is wrong where there is too little room.
+    room: Option<String>,
+}
+
+/// What could not be copied.
+#[derive(Serialize, JsonSchema)]
+struct GatherTrouble {
+    /// The file.
+    name: String,
+    /// Why.
+    reason: String,
+}
+
+/// What becomes of a frame.
+#[derive(Serialize, JsonSchema)]
+struct GatherLine {
+    /// The frame's file.
+    source: String,
+    /// `copy`, `there` already, or the `same` as another.
+    what: &'static str,
+    /// Name of the copy, or the file it is the same as.
+    name: String,
+}
+
+/// Frames of a plan that are told one by one.
+const LINES: usize = 2000;
+
+impl GatherReport {
+    fn new(app: &App, target: &FilePath, report: &verified_copy::Report) -> Self {
+        let short = |p: &PathBuf| app.roots.short(p);
+        let line = |l: &rallo_shoot::gather::Line| {
+            let (what, name) = match &l.becomes {
+                Becomes::Copy { name } => ("copy", name.clone()),
+                Becomes::There { name } => ("there", name.clone()),
+                Becomes::Same { of } => ("same", short(of)),
+            };
+            GatherLine { source: short(&l.source), what, name }
         };
-        told["phase"] = json!(phase);
-        if let Some(report) = report {
-            let short = |p: &PathBuf| app.roots.short(p);
-            let lines: Vec<Value> = report
-                .lines
-                .iter()
-                .take(2000)
-                .map(|l| {
-                    let (what, name) = match &l.becomes {
-                        Becomes::Copy { name } => ("copy", name.clone()),
-                        Becomes::There { name } => ("there", name.clone()),
-                        Becomes::Same { of } => ("same", short(of)),
-                    };
-                    json!({"source": short(&l.source), "what": what, "name": name})
-                })
-                .collect();
-            let trouble: Vec<Value> =
-                report.trouble.iter().map(|t| json!({"name": short(&t.path), "reason": t.reason})).collect();
-            let bytes = verified_copy::bytes_needed(&report);
-            told["report"] = json!({"copied": report.copied, "there": report.there, "twice": report.twice,
-                "trouble": trouble, "stopped": report.stopped, "lines": lines, "bytes": bytes_text(bytes),
-                "room": output_paths::room(&self.target, bytes).map(|p| p.message)});
+        let trouble =
+            |t: &verified_copy::Trouble| GatherTrouble { name: short(&t.path), reason: t.reason.clone() };
+        let bytes = verified_copy::bytes_needed(report);
+        Self {
+            copied: report.copied,
+            there: report.there,
+            twice: report.twice,
+            trouble: report.trouble.iter().map(trouble).collect(),
+            stopped: report.stopped,
+            lines: report.lines.iter().take(LINES).map(line).collect(),
+            bytes: bytes_text(bytes),
+            room: output_paths::room(target, bytes).map(|p| p.message),
         }
-        told
     }
 }
 
-async fn state(State(app): State<App>) -> Result<Json<Value>> {
-    let job = lock(&app.gathering.job).clone();
-    Ok(Json(match job {
-        Some(job) => job.told(&app),
-        None => json!({"phase": "none", "template": TEMPLATE}),
-    }))
+impl Job {
+    fn told(&self, app: &App) -> GatherState {
+        let (phase, report, reason) = match &*lock(&self.phase) {
+            Phase::Looking => (PhaseName::Looking, None, None),
+            Phase::Planned(report) => (PhaseName::Planned, Some(report.clone()), None),
+            Phase::Copying => (PhaseName::Copying, None, None),
+            Phase::Ended(report) => (PhaseName::Ended, Some(report.clone()), None),
+            Phase::Failed(reason) => (PhaseName::Failed, None, Some(reason.clone())),
+        };
+        GatherState {
+            phase,
+            done: self.done.load(Ordering::Relaxed),
+            total: self.total.load(Ordering::Relaxed),
+            target: app.roots.short(&self.target),
+            reason,
+            report: report.map(|report| GatherReport::new(app, &self.target, &report)),
+            template: None,
+        }
+    }
 }
 
+async fn state(State(app): State<App>) -> Result<Json<GatherState>> {
+    let job = lock(&app.gathering.job).clone();
+    let Some(job) = job else {
+        return Ok(Json(GatherState { template: Some(TEMPLATE), ..GatherState::default() }));
+    };
+    // How much room there is, is looked up on the disk.
+    Ok(Json(tokio::task::spawn_blocking(move || job.told(&app)).await?))
+}
+
+/// Copies that are to be planned.
 #[derive(Deserialize, JsonSchema)]
-pub struct Start {
+pub struct StartGather {
+    /// The folder they go to.
     target: PathBuf,
+    /// Template of their names.
     template: String,
 }
 
 /// Plans copies of the frames a run would take into a folder; nothing is written yet.
-async fn start(State(app): State<App>, Sent(start): Sent<Start>) -> Result<Json<Value>> {
+async fn start(State(app): State<App>, Sent(start): Sent<StartGather>) -> Result<Json<GatherState>> {
     app.roots.future(&start.target)?;
     rallo_recipe::names::check(&start.template).map_err(Error::bad)?;
     let laid = workspace::laid(&app).await?;
@@ -138,7 +238,7 @@ async fn start(State(app): State<App>, Sent(start): Sent<Start>) -> Result<Json<
 }
 
 /// Carries the plan out.
-async fn go(State(app): State<App>) -> Result<Json<Value>> {
+async fn go(State(app): State<App>) -> Result<Json<GatherState>> {
     let job = lock(&app.gathering.job).clone().ok_or_else(|| Error::bad("there is no plan to carry out"))?;
     let plan = {
         let mut phase = lock(&job.phase);
@@ -162,7 +262,7 @@ async fn go(State(app): State<App>) -> Result<Json<Value>> {
     state(State(app)).await
 }
 
-async fn stop(State(app): State<App>) -> Result<Json<Value>> {
+async fn stop(State(app): State<App>) -> Result<Json<GatherState>> {
     if let Some(job) = lock(&app.gathering.job).as_ref() {
         job.stop.store(true, Ordering::Relaxed);
     }

@@ -1,17 +1,21 @@
 //! Looking closely: numbers under the pointer, places worth a look, which frames to record and prove on.
 
+use super::answer::{Done, about};
 use super::bench::{Ask, Open, open};
-use crate::error::{Error, Result, Sent};
+use super::document::Document;
+use crate::error::{Error, Result};
+use crate::request::Sent;
 use crate::{App, workspace};
+use aide::axum::ApiRouter;
+use aide::axum::routing::{get_with, post_with};
+use axum::Json;
 use axum::extract::State;
-use axum::routing::{get, post};
-use axum::{Json, Router};
 use rallo_engine::analysis::points_of_interest;
 use rallo_engine::{Encoded, OutputProfile, Pixels, Plan, Rect, Size, Source};
 use rallo_job::prelude::*;
 use rallo_media::{Extras, FileSource, Format, bytes_text};
-use rallo_recipe::Recipe;
-use rallo_runner::preflight::cost::Original;
+use rallo_recipe::{Own, Recipe};
+use rallo_runner::preflight::cost::{Original, Sure};
 use rallo_runner::preflight::estimate;
 use rallo_runner::render::variant;
 use rallo_runner::schedule::{self, Class};
@@ -19,20 +23,32 @@ use rallo_shoot::Frame;
 use rallo_shoot::sample::{Pick, typical, unlike};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use serde_json::{Value, json};
 use std::time::Instant;
 
-pub fn routes() -> Router<App> {
-    Router::new()
-        .route("/api/value", post(value))
-        .route("/api/cost", post(cost))
-        .route("/api/places", post(close_places))
-        .route("/api/typical", get(typical_frames))
-        .route("/api/proof", get(proof_frames).put(keep_proof))
+pub fn routes() -> ApiRouter<App> {
+    ApiRouter::new()
+        .api_route("/api/value", post_with(value, about("The value of one pixel of a result")))
+        .api_route("/api/cost", post_with(cost, about("Seconds and bytes of one picture")))
+        .api_route("/api/places", post_with(close_places, about("Places worth a close look")))
+        .api_route("/api/typical", get_with(typical_frames, about("The most typical frames")))
+        .api_route(
+            "/api/proof",
+            get_with(proof_frames, about("The sample and the frames least like it"))
+                .put_with(keep_proof, about("Keep what was accepted")),
+        )
+}
+
+/// One pixel of a result.
+#[derive(Serialize, JsonSchema)]
+struct PixelValue {
+    /// Red, green and blue, 0 to 255 with a decimal.
+    values: Vec<f64>,
+    /// The colour space they are in.
+    space: String,
 }
 
 /// The values of one pixel of what is shown, in the colour space the delivery's files will have.
-async fn value(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Value>> {
+async fn value(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<PixelValue>> {
     let recipe = ask.recipe()?;
     let [x, y] = ask.at.ok_or_else(|| Error::bad("at: expected [x, y] as shares of the picture"))?;
     let frame = open(&app, ask.frame).await?;
@@ -50,7 +66,7 @@ async fn value(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Valu
         let one = program.render_16(&*frame.source, Rect::new(px, py, 1, 1), &colours).map_err(Error::bad)?;
         let Pixels::U16(samples) = one.pixels else { return Err(Error::bad("no values")) };
         let eight: Vec<f64> = samples.iter().map(|v| (f64::from(*v) / 25.7).round() / 10.0).collect();
-        Ok(Json(json!({"values": eight, "space": colours.name()})))
+        Ok(Json(PixelValue { values: eight, space: colours.name() }))
     })
     .await?
 }
@@ -63,10 +79,51 @@ const PART: i64 = 256;
 /// Seconds on all cores that measuring may take by the machine's table; what takes longer is only told by that.
 const MEASURABLE: f64 = 6.0;
 
+/// How much a figure is to be trusted.
+#[derive(Serialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+enum Trust {
+    /// From another machine's table: right within a factor of three or so.
+    Rough,
+    /// From this machine's table.
+    Estimated,
+    /// From this machine's table, corrected by runs.
+    Learned,
+    /// Measured on this frame.
+    Measured,
+}
+
+impl From<Sure> for Trust {
+    fn from(sure: Sure) -> Self {
+        match sure {
+            Sure::Rough => Self::Rough,
+            Sure::Estimated => Self::Estimated,
+            Sure::Learned => Self::Learned,
+        }
+    }
+}
+
+/// What one picture costs.
+#[derive(Serialize, JsonSchema)]
+struct CostAnswer {
+    /// Seconds on all cores.
+    seconds: f64,
+    /// Bytes of its files; nothing where it has none of its own.
+    bytes: Option<u64>,
+    /// Whether it was made whole for that.
+    whole: bool,
+    /// How much the figures are to be trusted.
+    sure: Trust,
+    /// Whether it was made for that.
+    measured: bool,
+    /// What each delivery costs, in words.
+    deliveries: Vec<String>,
+}
+
 /// What one picture costs: seconds on all cores, and bytes of its files, at once from the machine's table and told how sure
 /// that is; with `measure`, measured on the frame with the delivery's own settings, where that takes no longer than
 /// seconds. A large result is made in nine parts for that.
-async fn cost(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Value>> {
+async fn cost(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<CostAnswer>> {
     let recipe = ask.recipe()?;
     let frame = open(&app, ask.frame).await?;
     let count = workspace::laid(&app).await?.chosen().len();
@@ -91,10 +148,14 @@ async fn cost(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Value
         };
         let deliveries = delivery_words(&recipe, count, |at| Ok(of(at)))?;
         let bytes = (!recipe.files().is_empty()).then_some(said.bytes);
-        return Ok(Json(
-            json!({"seconds": said.seconds / cores, "bytes": bytes, "whole": false, "sure": said.sure,
-            "measured": false, "deliveries": deliveries}),
-        ));
+        return Ok(Json(CostAnswer {
+            seconds: said.seconds / cores,
+            bytes,
+            whole: false,
+            sure: said.sure.into(),
+            measured: false,
+            deliveries,
+        }));
     }
     schedule::ask(Class::Background, move || {
         let whole = one_cost(&recipe, &frame, None)?;
@@ -110,10 +171,7 @@ async fn cost(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Value
         let Cost { seconds, bytes, whole } = whole;
         // What only joins others has no file of its own.
         let bytes = (!recipe.files().is_empty()).then_some(bytes);
-        Ok(Json(
-            json!({"seconds": seconds, "bytes": bytes, "whole": whole, "sure": "measured", "measured": true,
-            "deliveries": deliveries}),
-        ))
+        Ok(Json(CostAnswer { seconds, bytes, whole, sure: Trust::Measured, measured: true, deliveries }))
     })
     .await?
 }
@@ -201,8 +259,17 @@ fn one_cost(recipe: &Recipe, frame: &Open, variant: Option<&variant::Variant>) -
     Ok(Cost { seconds, bytes: (bytes as f64 * times) as u64, whole: false })
 }
 
+/// Places worth a close look, as shares of the result.
+#[derive(Serialize, JsonSchema)]
+struct Places {
+    /// Where noise is best judged.
+    noisiest: [f64; 2],
+    /// Where sharpness is best judged.
+    sharpest: [f64; 2],
+}
+
 /// Where noise and where sharpness is best judged, as shares of the result.
-async fn close_places(State(app): State<App>, Sent(mut ask): Sent<Ask>) -> Result<Json<Value>> {
+async fn close_places(State(app): State<App>, Sent(mut ask): Sent<Ask>) -> Result<Json<Places>> {
     // What moves the picture counts, what smooths or sharpens it does not.
     ask.before = true;
     let recipe = ask.recipe()?;
@@ -214,53 +281,104 @@ async fn close_places(State(app): State<App>, Sent(mut ask): Sent<Ask>) -> Resul
             program.render(&*frame.source, whole, OutputProfile::Srgb.colour()).map_err(Error::bad)?;
         let found = points_of_interest::places(&picture)
             .ok_or_else(|| Error::bad("this picture is too small to look for such places"))?;
-        Ok(Json(json!({"noisiest": found.noisiest, "sharpest": found.sharpest})))
+        Ok(Json(Places { noisiest: found.noisiest, sharpest: found.sharpest }))
     })
     .await?
 }
 
-fn told(frames: &[&Frame], picks: Vec<Pick>) -> Vec<Value> {
+/// A frame that was picked.
+#[derive(Serialize, JsonSchema)]
+struct Picked {
+    /// Its number.
+    id: i64,
+    /// File name.
+    name: String,
+    /// When the file was changed, as a number that changes with it.
+    stamp: i64,
+    /// Why it was picked.
+    why: String,
+    /// Its own changes on top of the recipe.
+    own: Own,
+}
+
+fn picked(frames: &[&Frame], picks: Vec<Pick>) -> Vec<Picked> {
     let one = |pick: Pick| {
         let frame = frames[pick.at];
-        json!({"id": frame.id, "name": frame.name, "stamp": frame.modified, "why": pick.why, "own": frame.marks.own})
+        Picked {
+            id: frame.id,
+            name: frame.name.clone(),
+            stamp: frame.modified,
+            why: pick.why,
+            own: frame.marks.own,
+        }
     };
     picks.into_iter().map(one).collect()
 }
 
 /// The frames most like the others, to record on.
-async fn typical_frames(State(app): State<App>) -> Result<Json<Value>> {
+async fn typical_frames(State(app): State<App>) -> Result<Json<Vec<Picked>>> {
     let laid = workspace::laid(&app).await?;
-    let frames = laid.chosen();
-    Ok(Json(told(&frames, typical(&frames, 3)).into()))
+    let typical = move || {
+        let frames = laid.chosen();
+        picked(&frames, typical(&frames, 3))
+    };
+    Ok(Json(tokio::task::spawn_blocking(typical).await?))
 }
 
 /// What was accepted on the proof, of which version of which recipe.
 #[derive(Default, Serialize, Deserialize, JsonSchema)]
 pub struct Proof {
+    /// The recipe.
     recipe: i64,
+    /// Its version.
     version: i64,
+    /// Frames on which it was accepted.
     accepted: Vec<i64>,
 }
 
+/// What is to be proved, and on what.
+#[derive(Serialize, JsonSchema)]
+struct ProofAnswer {
+    /// The recipe on the desk.
+    recipe: ProofRecipe,
+    /// The frames: the sample, and those least like it.
+    frames: Vec<Picked>,
+    /// Those on which it was accepted.
+    accepted: Vec<i64>,
+}
+
+/// A recipe that is to be proved.
+#[derive(Serialize, JsonSchema)]
+struct ProofRecipe {
+    /// Its number.
+    id: i64,
+    /// Its version.
+    version: i64,
+    /// Its document.
+    document: Document,
+}
+
 /// The recipe on the desk, and the frames to prove it on: the sample, and those least like it.
-async fn proof_frames(State(app): State<App>) -> Result<Json<Value>> {
+async fn proof_frames(State(app): State<App>) -> Result<Json<ProofAnswer>> {
     let laid = workspace::laid(&app).await?;
     let row = laid.recipe.as_ref().ok_or_else(|| Error::bad("there is no recipe; open the bench first"))?;
     let frames = laid.chosen();
     let sample = frames.iter().position(|f| Some(f.id) == laid.desk.frame);
     let mut picks: Vec<Pick> = sample.map(|at| Pick { at, why: "the sample".into() }).into_iter().collect();
     picks.extend(unlike(&frames, sample, 3));
-    let document: Value = serde_json::from_str(&row.document).map_err(Error::bad)?;
+    let document = serde_json::from_str(&row.document).map_err(Error::bad)?;
     let kept = app.store.setting("proof").await?;
     let kept: Proof = kept.and_then(|t| serde_json::from_str(&t).ok()).unwrap_or_default();
     app.store.keep_proof(row.id, row.version, &rallo_runner::now()).await?;
     // A changed recipe is proved anew.
     let same = (kept.recipe, kept.version) == (row.id, row.version);
-    Ok(Json(json!({"recipe": {"id": row.id, "version": row.version, "document": document},
-        "frames": told(&frames, picks), "accepted": if same { kept.accepted } else { Vec::new() }})))
+    let recipe = ProofRecipe { id: row.id, version: row.version, document };
+    let accepted = if same { kept.accepted } else { Vec::new() };
+    Ok(Json(ProofAnswer { recipe, frames: picked(&frames, picks), accepted }))
 }
 
-async fn keep_proof(State(app): State<App>, Sent(proof): Sent<Proof>) -> Result<()> {
+async fn keep_proof(State(app): State<App>, Sent(proof): Sent<Proof>) -> Result<Json<Done>> {
     let text = serde_json::to_string(&proof).map_err(Error::bad)?;
-    Ok(app.store.set_setting("proof", &text).await?)
+    app.store.set_setting("proof", &text).await?;
+    Ok(Json(Done {}))
 }

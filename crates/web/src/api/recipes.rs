@@ -1,61 +1,122 @@
 //! Recipes as things that are kept: listed, searched, versions and what changed, duplicated, loaded and written.
 
-use super::attached;
+use super::answer::{Done, about, attached, file as answers_file};
+use super::bench::Control;
+use super::document::Document;
 use crate::App;
-use crate::error::{Error, Result, Sent};
-use axum::extract::{Path, Query, State};
+use crate::error::{Error, Result};
+use crate::request::{Id, Path, Query, Sent};
+use aide::axum::ApiRouter;
+use aide::axum::routing::{get_with, post_with, put_with};
+use axum::Json;
+use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::Response;
-use axum::routing::{get, post, put};
-use axum::{Json, Router};
 use rallo_engine::{Kind, step_kind};
 use rallo_job::prelude::*;
 use rallo_recipe::{Recipe, difference, file, names, starters};
 use rallo_runner::now;
 use rallo_store::RecipeRow;
-use schemars::JsonSchema;
-use serde::Deserialize;
+use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
+use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
 use std::collections::{BTreeMap, HashMap};
 
-pub fn routes() -> Router<App> {
-    Router::new()
-        .route("/api/recipes", get(list).post(create))
-        .route("/api/recipes/load", post(load))
-        .route("/api/recipes/file", get(download))
-        .route("/api/recipes/block", post(take_in))
-        .route("/api/starters", get(starting))
-        .route("/api/kept", get(kept).put(keep_values))
-        .route("/api/recipes/{id}", put(save).get(one).delete(remove))
-        .route("/api/recipes/{id}/copy", post(duplicate))
-        .route("/api/recipes/{id}/versions", get(versions))
-        .route("/api/recipes/{id}/versions/{version}", get(version).post(back))
+pub fn routes() -> ApiRouter<App> {
+    ApiRouter::new()
+        .api_route(
+            "/api/recipes",
+            get_with(list, about("Recipes")).post_with(create, about("Keep a new recipe")),
+        )
+        .api_route("/api/recipes/load", post_with(load, about("Take in a file of recipes")))
+        .api_route(
+            "/api/recipes/file",
+            get_with(download, answers_file("Recipes as a file", "application/json")),
+        )
+        .api_route(
+            "/api/recipes/block",
+            post_with(take_in, about("A document with another recipe as a block")),
+        )
+        .api_route("/api/starters", get_with(starting, about("Recipes to start from")))
+        .api_route(
+            "/api/kept",
+            get_with(kept, about("Values kept under names"))
+                .put_with(keep_values, about("Keep values under a name")),
+        )
+        .api_route(
+            "/api/recipes/{id}",
+            put_with(save, about("Its next version"))
+                .get_with(one, about("A recipe"))
+                .delete_with(remove, about("Remove it with its versions")),
+        )
+        .api_route("/api/recipes/{id}/copy", post_with(duplicate, about("Duplicate it")))
+        .api_route("/api/recipes/{id}/versions", get_with(versions, about("Its versions with what changed")))
+        .api_route(
+            "/api/recipes/{id}/versions/{version}",
+            get_with(version, about("One version")).post_with(back, about("Go back to it")),
+        )
 }
 
-fn shown(row: &RecipeRow) -> Result<Value> {
-    let document: Value = serde_json::from_str(&row.document).map_err(Error::bad)?;
-    let recipe = Recipe::from_value(&document).ok();
-    let said = recipe.as_ref().map(Recipe::plain).unwrap_or_default();
-    let asks = recipe.as_ref().map(asked).unwrap_or_default();
-    Ok(json!({"id": row.id, "name": row.name, "version": row.version, "saved": row.saved,
-        "document": document, "said": said, "asks": asks}))
+/// A recipe that is kept.
+#[derive(Serialize, JsonSchema)]
+pub struct RecipeAnswer {
+    /// Its number.
+    id: i64,
+    /// What it is called.
+    name: String,
+    /// Its newest version.
+    version: i64,
+    /// When that was saved (RFC 3339).
+    saved: String,
+    /// Its document.
+    document: Document,
+    /// It in plain sentences; empty where this program cannot read it.
+    said: String,
+    /// What it asks when a run starts.
+    asks: Vec<Asking>,
+}
+
+fn shown(row: &RecipeRow) -> Result<RecipeAnswer> {
+    let document: Document = serde_json::from_str(&row.document).map_err(Error::bad)?;
+    let recipe = document.read().ok();
+    Ok(RecipeAnswer {
+        id: row.id,
+        name: row.name.clone(),
+        version: row.version,
+        saved: row.saved.clone(),
+        said: recipe.as_ref().map(Recipe::plain).unwrap_or_default(),
+        asks: recipe.as_ref().map(asked).unwrap_or_default(),
+        document,
+    })
+}
+
+/// Something a recipe asks when a run starts.
+#[derive(Serialize, JsonSchema)]
+pub struct Asking {
+    /// The line it is about, from 0.
+    line: usize,
+    /// The step of that line.
+    title: &'static str,
+    /// What is asked.
+    param: Control,
 }
 
 /// What a recipe asks when a run starts.
-pub fn asked(recipe: &Recipe) -> Vec<Value> {
-    let one = |(line, param, value): (usize, &'static rallo_engine::Param, Value)| {
-        let title = recipe.steps[line].kind().info.title;
-        json!({"line": line, "title": title, "param": super::bench::param(param, &value)})
+pub fn asked(recipe: &Recipe) -> Vec<Asking> {
+    let one = |(line, param, value): (usize, &'static rallo_engine::Param, Value)| Asking {
+        line,
+        title: recipe.steps[line].kind().info.title,
+        param: Control::new(param, &value),
     };
     recipe.asks().into_iter().map(one).collect()
 }
 
-async fn list(State(app): State<App>) -> Result<Json<Value>> {
-    Ok(Json(app.store.recipes().await?.iter().map(shown).collect::<Result<Vec<_>>>()?.into()))
+async fn list(State(app): State<App>) -> Result<Json<Vec<RecipeAnswer>>> {
+    Ok(Json(app.store.recipes().await?.iter().map(shown).collect::<Result<Vec<_>>>()?))
 }
 
 /// A recipe; blocks that follow other recipes have their lines as those are now, and that is a version of its own.
-async fn one(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value>> {
+async fn one(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<Json<RecipeAnswer>> {
     let row = app.store.recipe(id).await?;
     let recipe = Recipe::parse(&row.document)?;
     let now = followed(&app, recipe.clone()).await?;
@@ -77,32 +138,49 @@ async fn keep(app: &App, recipe: &Recipe) -> Result<RecipeRow> {
 }
 
 /// A new recipe: from a document, or empty but for where results went last time.
-async fn create(State(app): State<App>, Sent(document): Sent<Value>) -> Result<Json<Value>> {
-    let recipe = if document.is_null() {
+async fn create(
+    State(app): State<App>,
+    Sent(document): Sent<Option<Document>>,
+) -> Result<Json<RecipeAnswer>> {
+    let recipe = if let Some(document) = document {
+        document.read()?
+    } else {
         let mut fresh = Recipe::new("New recipe");
         let last = app.store.recipes().await?.into_iter().next();
         if let Some(last) = last.and_then(|row| Recipe::parse(&row.document).ok()) {
             fresh.deliveries = last.deliveries;
         }
         fresh
-    } else {
-        Recipe::from_value(&document)?
     };
     Ok(Json(shown(&keep(&app, &recipe).await?)?))
 }
 
+/// A recipe to start from.
+#[derive(Serialize, JsonSchema)]
+struct Starter {
+    /// What it is called.
+    name: String,
+    /// What it is for.
+    note: String,
+    /// Its document.
+    document: Document,
+    /// It in plain sentences.
+    said: String,
+}
+
 /// Recipes to start from.
-async fn starting() -> Json<Value> {
-    let one =
-        |r: Recipe| json!({"name": r.name, "note": r.note, "document": r.to_value(), "said": r.plain()});
+async fn starting() -> Json<Vec<Starter>> {
+    let one = |r: Recipe| Starter { document: (&r).into(), said: r.plain(), name: r.name, note: r.note };
     Json(starters().into_iter().map(one).collect())
 }
 
+/// A change of a recipe.
 #[derive(Deserialize, JsonSchema)]
 pub struct Save {
     /// The version the change was made from.
     version: i64,
-    document: Value,
+    /// What it becomes.
+    document: Document,
     /// A word of the page's own. Changes of one page follow each other without waiting for the answer to the one before.
     #[serde(default)]
     page: Option<String>,
@@ -124,8 +202,12 @@ pub struct Writers(tokio::sync::Mutex<HashMap<i64, Writer>>);
 
 /// Saves a change as the next version. Requests of one page may overtake each other: what is older than what stands there
 /// changes nothing.
-async fn save(State(app): State<App>, Path(id): Path<i64>, Sent(save): Sent<Save>) -> Result<Json<Value>> {
-    let recipe = Recipe::from_value(&save.document)?;
+async fn save(
+    State(app): State<App>,
+    Path(Id { id }): Path<Id>,
+    Sent(save): Sent<Save>,
+) -> Result<Json<RecipeAnswer>> {
+    let recipe = save.document.read()?;
     let mut writers = app.writers.0.lock().await;
     let mut from = save.version;
     if let Some(page) = &save.page {
@@ -138,13 +220,13 @@ async fn save(State(app): State<App>, Path(id): Path<i64>, Sent(save): Sent<Save
         }
     }
     let kept = keep_version(&app, id, from, &recipe).await?;
-    if let (Some(page), Some(version)) = (save.page, kept["version"].as_i64()) {
-        writers.insert(id, Writer { page, turn: save.turn, version });
+    if let Some(page) = save.page {
+        writers.insert(id, Writer { page, turn: save.turn, version: kept.version });
     }
     Ok(kept)
 }
 
-pub async fn keep_version(app: &App, id: i64, from: i64, recipe: &Recipe) -> Result<Json<Value>> {
+pub async fn keep_version(app: &App, id: i64, from: i64, recipe: &Recipe) -> Result<Json<RecipeAnswer>> {
     let text = recipe.to_value().to_string();
     match app.store.save_recipe(Some(id), from, &recipe.name, &text, &now()).await? {
         Some(row) => {
@@ -158,28 +240,39 @@ pub async fn keep_version(app: &App, id: i64, from: i64, recipe: &Recipe) -> Res
     }
 }
 
-async fn remove(State(app): State<App>, Path(id): Path<i64>) -> Result<()> {
+async fn remove(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<Json<Done>> {
     app.store.remove_recipe(id).await?;
     let mut desk = crate::workspace::load(&app).await?;
     if desk.recipe == Some(id) {
         desk.recipe = None;
         crate::workspace::save(&app, &desk).await?;
     }
-    Ok(())
+    Ok(Json(Done {}))
 }
 
-async fn duplicate(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value>> {
+async fn duplicate(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<Json<RecipeAnswer>> {
     let row = app.store.recipe(id).await?;
     let mut recipe = Recipe::parse(&row.document)?;
     recipe.name = format!("{}, copy", recipe.name).chars().take(120).collect();
     Ok(Json(shown(&keep(&app, &recipe).await?)?))
 }
 
+/// A version of a recipe, and what changed in it.
+#[derive(Serialize, JsonSchema)]
+struct VersionEntry {
+    /// Its number.
+    version: i64,
+    /// When it was saved (RFC 3339).
+    saved: String,
+    /// What changed, in words.
+    changes: Vec<String>,
+}
+
 /// Every version with what changed in it, the newest first.
-async fn versions(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value>> {
+async fn versions(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<Json<Vec<VersionEntry>>> {
     let rows = app.store.recipe_versions(id).await?;
     let read: Vec<Option<Recipe>> = rows.iter().map(|r| Recipe::parse(&r.document).ok()).collect();
-    let all: Vec<Value> = rows
+    let all = rows
         .iter()
         .enumerate()
         .map(|(i, row)| {
@@ -188,47 +281,104 @@ async fn versions(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Va
                 (None, Some(_)) if i + 1 == rows.len() => vec!["the first version".into()],
                 _ => vec!["this version cannot be read by this program".into()],
             };
-            json!({"version": row.version, "saved": row.saved, "changes": changes})
+            VersionEntry { version: row.version, saved: row.saved.clone(), changes }
         })
         .collect();
-    Ok(Json(all.into()))
+    Ok(Json(all))
 }
 
-async fn version(State(app): State<App>, Path((id, version)): Path<(i64, i64)>) -> Result<Json<Value>> {
+/// A version of a recipe, by their numbers.
+#[derive(Deserialize, JsonSchema)]
+struct VersionPath {
+    /// The recipe's.
+    #[schemars(range(min = 1))]
+    id: i64,
+    /// The version's.
+    #[schemars(range(min = 1))]
+    version: i64,
+}
+
+/// A version of a recipe.
+#[derive(Serialize, JsonSchema)]
+struct VersionAnswer {
+    /// Its number.
+    version: i64,
+    /// When it was saved (RFC 3339).
+    saved: String,
+    /// Its document.
+    document: Document,
+}
+
+async fn version(
+    State(app): State<App>,
+    Path(VersionPath { id, version }): Path<VersionPath>,
+) -> Result<Json<VersionAnswer>> {
     let row = app.store.recipe_version(id, version).await?;
-    let document: Value = serde_json::from_str(&row.document).map_err(Error::bad)?;
-    Ok(Json(json!({"version": row.version, "saved": row.saved, "document": document})))
+    let document = serde_json::from_str(&row.document).map_err(Error::bad)?;
+    Ok(Json(VersionAnswer { version: row.version, saved: row.saved, document }))
 }
 
 /// Goes back to a version: its document becomes the newest one.
-async fn back(State(app): State<App>, Path((id, version)): Path<(i64, i64)>) -> Result<Json<Value>> {
+async fn back(
+    State(app): State<App>,
+    Path(VersionPath { id, version }): Path<VersionPath>,
+) -> Result<Json<RecipeAnswer>> {
     let recipe = Recipe::parse(&app.store.recipe_version(id, version).await?.document)?;
     let now = app.store.recipe(id).await?.version;
     keep_version(&app, id, now, &recipe).await
 }
 
+/// What came of a file of recipes.
+#[derive(Serialize, JsonSchema)]
+struct TakenIn {
+    /// Those that are kept now.
+    kept: Vec<KeptEntry>,
+    /// Those that are not.
+    refused: Vec<RefusedEntry>,
+}
+
+/// A recipe that is kept now.
+#[derive(Serialize, JsonSchema)]
+struct KeptEntry {
+    /// Its number.
+    id: i64,
+    /// What it is called.
+    name: String,
+}
+
+/// A recipe of a file that cannot be read.
+#[derive(Serialize, JsonSchema)]
+struct RefusedEntry {
+    /// What it is called.
+    name: String,
+    /// What is wrong, each with its place.
+    faults: Vec<String>,
+}
+
 /// Takes in a file of one recipe or several: the good ones are kept, of the others it is said what is wrong and where.
-async fn load(State(app): State<App>, Sent(text): Sent<String>) -> Result<Json<Value>> {
+async fn load(State(app): State<App>, Sent(text): Sent<String>) -> Result<Json<TakenIn>> {
     let read = file::read(&text)?;
     let (mut kept, mut refused) = (Vec::new(), Vec::new());
     for one in read {
         match one.recipe {
             Ok(recipe) => {
                 let row = keep(&app, &recipe).await?;
-                kept.push(json!({"id": row.id, "name": row.name}));
+                kept.push(KeptEntry { id: row.id, name: row.name });
             }
             Err(faults) => {
                 let faults: Vec<String> = faults.0.iter().map(ToString::to_string).collect();
-                refused.push(json!({"name": one.name, "faults": faults}));
+                refused.push(RefusedEntry { name: one.name, faults });
             }
         }
     }
-    Ok(Json(json!({"kept": kept, "refused": refused})))
+    Ok(Json(TakenIn { kept, refused }))
 }
 
-#[derive(Deserialize)]
+/// Which recipes are wanted.
+#[derive(Deserialize, JsonSchema)]
 struct Which {
-    /// Identities with commas between.
+    /// Their numbers with commas between.
+    #[schemars(regex(pattern = r"^[0-9]+(,[0-9]+)*$"))]
     ids: String,
 }
 
@@ -264,21 +414,35 @@ pub async fn followed(app: &App, recipe: Recipe) -> Result<Recipe> {
     Ok(recipe)
 }
 
+/// Another recipe to be taken in as a block.
 #[derive(Deserialize, JsonSchema)]
 pub struct Take {
+    /// The version of the document; it is answered as it came.
     version: i64,
-    document: Value,
-    /// The recipe that is taken in.
+    /// The recipe that takes it in.
+    document: Document,
+    /// The recipe that is taken in, by its number.
+    #[schemars(range(min = 1))]
     recipe: i64,
+    /// Whether it stays as that recipe is from now on.
     follow: bool,
 }
 
+/// A recipe with a block more.
+#[derive(Serialize, JsonSchema)]
+struct Taken {
+    /// The version that came.
+    version: i64,
+    /// The document.
+    document: Document,
+}
+
 /// A document with another recipe's lines at its end, as a block.
-async fn take_in(State(app): State<App>, Sent(take): Sent<Take>) -> Result<Json<Value>> {
+async fn take_in(State(app): State<App>, Sent(take): Sent<Take>) -> Result<Json<Taken>> {
     let row = app.store.recipe(take.recipe).await?;
     let other = Recipe::parse(&row.document)?;
-    let recipe = Recipe::from_value(&take.document)?.taking_in(&other, row.version, take.follow)?;
-    Ok(Json(json!({"version": take.version, "document": recipe.to_value()})))
+    let recipe = take.document.read()?.taking_in(&other, row.version, take.follow)?;
+    Ok(Json(Taken { version: take.version, document: (&recipe).into() }))
 }
 
 /// Values of steps that were kept under a name: by step, by name.
@@ -318,12 +482,23 @@ async fn remember(app: &App, recipe: &Recipe) -> Result<()> {
     Ok(())
 }
 
+/// Values of a step to be kept under a name.
 #[derive(Deserialize, JsonSchema)]
 pub struct KeepValues {
+    /// The step, as recipes name it.
+    #[schemars(schema_with = "step_names")]
     step: String,
+    /// The name.
+    #[schemars(length(min = 1, max = 80))]
     name: String,
     /// Nothing takes them away.
     values: Option<Map<String, Value>>,
+}
+
+/// The names of all steps.
+fn step_names(_: &mut SchemaGenerator) -> Schema {
+    let names: Vec<&str> = rallo_engine::registry().iter().map(|kind| kind.info.id).collect();
+    json_schema!({"type": "string", "enum": names})
 }
 
 async fn keep_values(State(app): State<App>, Sent(keep): Sent<KeepValues>) -> Result<Json<SavedValues>> {

@@ -1,11 +1,16 @@
 //! The run sheet: the last look at what will happen, with everything that can be put right there; starting a run.
 
+use super::answer::about;
+use super::bench::Control;
+use super::recipes::{Asking, RecipeAnswer};
 use crate::App;
-use crate::error::{Error, Result, Sent};
+use crate::error::{Error, Result};
+use crate::request::Sent;
 use crate::workspace::{self, Laid};
+use aide::axum::ApiRouter;
+use aide::axum::routing::post_with;
+use axum::Json;
 use axum::extract::State;
-use axum::routing::post;
-use axum::{Json, Router};
 use rallo_engine::{Kind, Size, Source};
 use rallo_job::Run;
 use rallo_job::prelude::*;
@@ -16,8 +21,8 @@ use rallo_runner::assemble::encoder_speed;
 use rallo_runner::files::free_space;
 use rallo_runner::library::scan::common_folder;
 use rallo_runner::preflight::checks::{self, About};
-use rallo_runner::preflight::cost::{self, Costs, Original};
-use rallo_runner::preflight::problem::{self, Way};
+use rallo_runner::preflight::cost::{self, Costs, Original, Sure};
+use rallo_runner::preflight::problem::{self, Mend, Way};
 use rallo_runner::preflight::{self, estimate, input, new_run, output_paths};
 use rallo_runner::render::fault::Fault;
 use rallo_runner::render::{variant, work};
@@ -26,20 +31,30 @@ use rallo_runner::schedule::{self, Class};
 use rallo_runner::{Decided, Planned, Problem};
 use rallo_shoot::Frame;
 use schemars::JsonSchema;
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-pub fn routes() -> Router<App> {
-    Router::new()
-        .route("/api/sheet", post(sheet))
-        .route("/api/sheet/measure", post(measure))
-        .route("/api/sheet/keep", post(keep))
-        .route("/api/runs", post(start).get(super::runs::open))
-        .route("/api/runs/again", post(again))
-        .route("/api/runs/go", post(go))
+pub fn routes() -> ApiRouter<App> {
+    ApiRouter::new()
+        .api_route("/api/sheet", post_with(sheet, about("What a run of what lies on the desk would do")))
+        .api_route(
+            "/api/sheet/measure",
+            post_with(measure, about("Times and sizes, from a few pictures made")),
+        )
+        .api_route("/api/sheet/keep", post_with(keep, about("Keep the changes in the recipe")))
+        .api_route(
+            "/api/runs",
+            post_with(start, about("Start a run of what lies on the desk"))
+                .get_with(super::runs::open, about("The queue")),
+        )
+        .api_route(
+            "/api/runs/again",
+            post_with(again, about("The last run once more, on what is chosen now")),
+        )
+        .api_route("/api/runs/go", post_with(go, about("Start it if there is nothing to say")))
 }
 
 /// A value of a line for one run.
@@ -61,7 +76,7 @@ pub fn answers_of(answers: &[Answer]) -> Vec<(usize, String, Value)> {
 /// Values of a delivery for one run.
 #[derive(Clone, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-pub struct Delivered {
+pub struct DeliveryValues {
     /// Which, from 0; without it all of them.
     #[serde(default)]
     at: Option<usize>,
@@ -72,11 +87,11 @@ pub struct Delivered {
 /// What a run is started with; everything may be left out.
 #[derive(Default, Deserialize, JsonSchema)]
 #[serde(default, deny_unknown_fields)]
-pub struct Asked {
+pub struct RunAsked {
     /// Values of lines.
     answers: Vec<Answer>,
     /// Values of deliveries.
-    delivery: Vec<Delivered>,
+    delivery: Vec<DeliveryValues>,
     /// Frames that are left out, by identity.
     leave_out: HashSet<i64>,
     /// Not before this time (RFC 3339).
@@ -107,7 +122,7 @@ impl Prepared {
 }
 
 /// The recipe on the desk with its changes for one run.
-fn changed(recipe: &Recipe, asked: &Asked) -> Result<Recipe> {
+fn changed(recipe: &Recipe, asked: &RunAsked) -> Result<Recipe> {
     let mut recipe = recipe.answered(&answers_of(&asked.answers))?;
     for one in &asked.delivery {
         recipe = recipe.delivering(one.at, &one.values)?;
@@ -115,7 +130,7 @@ fn changed(recipe: &Recipe, asked: &Asked) -> Result<Recipe> {
     Ok(recipe)
 }
 
-async fn prepare(app: &App, asked: &Asked) -> Result<Prepared> {
+async fn prepare(app: &App, asked: &RunAsked) -> Result<Prepared> {
     let laid = workspace::laid(app).await?;
     let row = laid.recipe.as_ref().ok_or_else(|| Error::bad("there is no recipe; open the bench first"))?;
     let recipe = super::recipes::followed(app, Recipe::parse(&row.document)?).await?;
@@ -220,21 +235,81 @@ async fn known(app: &App, prepared: &Prepared) -> Result<Vec<Problem>> {
     Ok(all)
 }
 
-/// A problem as the page takes it: pictures are told by their frames.
-fn told(problem: &Problem, prepared: &Prepared) -> Value {
-    let mends: Vec<Value> = problem
-        .mends
-        .iter()
-        .map(|mend| match &mend.way {
+/// A problem; pictures are told by their frames.
+#[derive(Serialize, JsonSchema)]
+struct ProblemEntry {
+    /// Whether nothing may run because of it.
+    stops: bool,
+    /// What, where, and what can be done.
+    message: String,
+    /// What mends it, each by itself.
+    mends: Vec<MendEntry>,
+}
+
+/// What mends a problem, for this run.
+#[derive(Serialize, JsonSchema)]
+struct MendEntry {
+    /// What it does.
+    label: String,
+    /// The same for the program.
+    #[serde(flatten)]
+    way: WayEntry,
+}
+
+/// How something is mended.
+#[derive(Serialize, JsonSchema)]
+#[serde(tag = "do", rename_all = "snake_case")]
+enum WayEntry {
+    /// A delivery gets other values.
+    Delivery {
+        /// Which, from 0; all that have such values without it.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        at: Option<usize>,
+        /// By their names.
+        values: Map<String, Value>,
+    },
+    /// A line gets another value; `on` and `when` are values too.
+    Line {
+        /// From 0.
+        line: usize,
+        /// Its name.
+        param: String,
+        /// The value.
+        value: Value,
+    },
+    /// Some frames are left out.
+    LeaveOut {
+        /// By their numbers.
+        frames: Vec<i64>,
+    },
+    /// Another folder is chosen.
+    Folder,
+    /// It is seen to on another page.
+    Go {
+        /// Its path.
+        to: &'static str,
+    },
+}
+
+impl ProblemEntry {
+    fn new(problem: &Problem, prepared: &Prepared) -> Self {
+        let id = |i: &usize| prepared.frames.get(*i).map(|f| prepared.laid.frames[*f].id);
+        let way = |way: &Way| match way.clone() {
+            Way::Delivery { at, values } => WayEntry::Delivery { at, values },
+            Way::Line { line, param, value } => WayEntry::Line { line, param, value },
             Way::LeaveOut { pictures } => {
-                let id = |i: &usize| prepared.frames.get(*i).map(|f| prepared.laid.frames[*f].id);
-                let frames: Vec<i64> = pictures.iter().filter_map(id).collect();
-                json!({"label": mend.label, "do": "leave_out", "frames": frames})
+                WayEntry::LeaveOut { frames: pictures.iter().filter_map(id).collect() }
             }
-            _ => json!(mend),
-        })
-        .collect();
-    json!({"stops": problem.stops, "message": problem.message, "mends": mends})
+            Way::Folder => WayEntry::Folder,
+            Way::Go { to } => WayEntry::Go { to },
+        };
+        let mend = |mend: &Mend| MendEntry { label: mend.label.clone(), way: way(&mend.way) };
+        Self {
+            stops: problem.stops,
+            message: problem.message.clone(),
+            mends: problem.mends.iter().map(mend).collect(),
+        }
+    }
 }
 
 /// Whether a value can be typed on the sheet.
@@ -242,19 +317,33 @@ fn is_typed(kind: &Kind) -> bool {
     !matches!(kind, Kind::Kept(_))
 }
 
-/// The lines with their values, as the sheet shows and changes them.
-fn lines(recipe: &Recipe) -> Vec<Value> {
+/// A line with its values, as the sheet shows and changes them.
+#[derive(Serialize, JsonSchema)]
+struct SheetLine {
+    /// Which, from 0.
+    line: usize,
+    /// Its step.
+    title: &'static str,
+    /// Whether it is on.
+    on: bool,
+    /// Its sentence.
+    said: String,
+    /// Its values.
+    params: Vec<Control>,
+}
+
+fn lines(recipe: &Recipe) -> Vec<SheetLine> {
     let one = |(at, line): (usize, &rallo_recipe::Line)| {
         let values = line.step.values();
         let kind = line.kind();
-        let params: Vec<Value> = kind
-            .params
-            .iter()
-            .filter(|p| is_typed(&p.kind))
-            .map(|p| super::bench::param(p, &values[p.name]))
-            .collect();
-        json!({"line": at, "title": kind.info.title, "on": line.on, "said": sentence::plain(&line.parts(None)),
-            "params": params})
+        let typed = kind.params.iter().filter(|p| is_typed(&p.kind));
+        SheetLine {
+            line: at,
+            title: kind.info.title,
+            on: line.on,
+            said: sentence::plain(&line.parts(None)),
+            params: typed.map(|p| Control::new(p, &values[p.name])).collect(),
+        }
     };
     recipe.steps.iter().enumerate().map(one).collect()
 }
@@ -274,8 +363,21 @@ fn said(costs: &Costs, recipe: &Recipe, one: &input::Source, number: usize) -> O
     Some(costs.picture(recipe, &about, original))
 }
 
+/// What a run will take.
+#[derive(Serialize, JsonSchema)]
+struct RunCost {
+    /// Seconds.
+    seconds: f64,
+    /// What all results take, in words.
+    bytes: String,
+    /// What the results of one picture take, in words.
+    each: Option<String>,
+    /// How much the figures are to be trusted.
+    sure: Sure,
+}
+
 /// What a run will take, from the machine's table: seconds, bytes, and how sure that is.
-fn at_once(app: &App, prepared: &Prepared) -> Option<Value> {
+fn at_once(app: &App, prepared: &Prepared) -> Option<RunCost> {
     let Prepared { sources, recipe, .. } = prepared;
     let costs = app.queue.costs();
     let many = sources.len().min(LOOKED_AT);
@@ -287,49 +389,120 @@ fn at_once(app: &App, prepared: &Prepared) -> Option<Value> {
     let bundles: u64 = estimate::expected(recipe, sources.len()).iter().map(|(_, bytes)| bytes).sum();
     let bytes = (files as f64 * times) as u64 + bundles;
     let each = (files > 0).then(|| bytes_text((files as f64 / all.len() as f64) as u64));
-    Some(json!({"seconds": seconds, "bytes": bytes_text(bytes), "each": each, "sure": first.sure}))
+    Some(RunCost { seconds, bytes: bytes_text(bytes), each, sure: first.sure })
 }
 
 /// The last look at what will happen.
-async fn sheet(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Json<Value>> {
-    let prepared = prepare(&app, &asked).await?;
-    let Prepared { recipe, base, planning, .. } = &prepared;
-    let planned = &planning.pictures;
-    let asks = super::recipes::asked(recipe);
-    let problems: Vec<Value> =
-        planning.problems.iter().chain(&known(&app, &prepared).await?).map(|p| told(p, &prepared)).collect();
+#[derive(Serialize, JsonSchema)]
+struct SheetAnswer {
+    /// What the recipe asks.
+    asks: Vec<Asking>,
+    /// Pictures the run takes.
+    count: usize,
+    /// Which those are, as a sentence.
+    takes: String,
+    /// Frames left out on the sheet.
+    left_out: usize,
+    /// The folder results go to.
+    folder: String,
+    /// Folders results go to.
+    folders: usize,
+    /// All files it will write.
+    names: Vec<NameEntry>,
+    /// The recipe's lines.
+    lines: Vec<SheetLine>,
+    /// The sentence of each delivery.
+    goes: Vec<String>,
+    /// The values of each delivery.
+    delivery: Vec<Vec<Control>>,
+    /// What is free on that disk, in words.
+    free: Option<String>,
+    /// What stops the run, or should be known.
+    problems: Vec<ProblemEntry>,
+    /// What to expect of files of all pictures, in words.
+    expected: Vec<String>,
+    /// What it takes; nothing where nothing can be read.
+    cost: Option<RunCost>,
+    /// The kind of each delivery.
+    kinds: Vec<&'static str>,
+}
+
+/// A file a run will write.
+#[derive(Serialize, JsonSchema)]
+struct NameEntry {
+    /// Name of the original.
+    source: Option<String>,
+    /// Name of the file.
+    target: Option<String>,
+    /// Its pixels, across and down, where they are known.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    size: Option<[u32; 2]>,
+    /// What file of all pictures it is, in a word.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    what: Option<&'static str>,
+}
+
+/// All files a run will write, those of all pictures first.
+fn names(recipe: &Recipe, planning: &output_paths::Planning) -> Vec<NameEntry> {
     let name = |path: &Path| path.file_name().map(|n| n.to_string_lossy().into_owned());
-    let one = |(source, path, size): (&Path, &Path, Option<rallo_engine::Size>)| json!({"source": name(source), "target": name(path), "size": size.map(|s| [s.width, s.height])});
-    let all = |p: &'_ Planned| {
-        let source = p.source.clone();
-        p.all().map(|(path, size)| one((&source, path, size))).collect::<Vec<_>>()
-    };
     let together = recipe.tasks().into_iter().zip(&planning.tasks);
-    let together = together
-        .map(|((_, task), path)| json!({"source": "all of them", "target": name(path), "what": task.word()}));
-    let mut names: Vec<Value> = together.collect();
+    let together = together.map(|((_, task), path)| NameEntry {
+        source: Some("all of them".into()),
+        target: name(path),
+        size: None,
+        what: Some(task.word()),
+    });
+    let mut names: Vec<NameEntry> = together.collect();
     if !variant::variants(recipe).is_empty() {
-        names.extend(planned.iter().flat_map(all));
+        for picture in &planning.pictures {
+            names.extend(picture.all().map(|(path, size)| NameEntry {
+                source: name(&picture.source),
+                target: name(path),
+                size: size.map(|s| [s.width, s.height]),
+                what: None,
+            }));
+        }
     }
-    let expected: Vec<String> =
-        estimate::expected(recipe, planned.len()).into_iter().map(|(text, _)| text).collect();
-    let folders: HashSet<&Path> =
-        planned.iter().flat_map(Planned::all).filter_map(|(p, _)| p.parent()).collect();
-    let folder = planned.first().and_then(|p| p.target.parent()).unwrap_or(base);
-    let goes: Vec<String> = recipe.deliveries.iter().map(|d| sentence::plain(&d.parts(recipe))).collect();
-    let params = |d: &rallo_recipe::Delivery| -> Vec<Value> {
-        let values = d.values();
-        d.kind().params.iter().map(|p| super::bench::param(p, &values[p.name])).collect()
+    names
+}
+
+async fn sheet(State(app): State<App>, Sent(asked): Sent<RunAsked>) -> Result<Json<SheetAnswer>> {
+    let prepared = prepare(&app, &asked).await?;
+    let known = known(&app, &prepared).await?;
+    let left_out = asked.leave_out.len();
+    // Room is looked up on the disk, and thousands of names are written.
+    let answer = move || {
+        let Prepared { recipe, base, planning, .. } = &prepared;
+        let planned = &planning.pictures;
+        let folders: HashSet<&Path> =
+            planned.iter().flat_map(Planned::all).filter_map(|(p, _)| p.parent()).collect();
+        let folder = planned.first().and_then(|p| p.target.parent()).unwrap_or(base);
+        let there = folder.ancestors().find(|p| p.exists()).unwrap_or(base);
+        let deliveries = &recipe.deliveries;
+        SheetAnswer {
+            asks: super::recipes::asked(recipe),
+            count: planned.len(),
+            takes: prepared.laid.takes(),
+            left_out,
+            folder: app.roots.short(folder),
+            folders: folders.len(),
+            names: names(recipe, planning),
+            lines: lines(recipe),
+            goes: deliveries.iter().map(|d| sentence::plain(&d.parts(recipe))).collect(),
+            delivery: deliveries.iter().map(|d| Control::all(d.kind().params, &d.values())).collect(),
+            free: free_space::free_bytes(there).map(bytes_text),
+            problems: planning
+                .problems
+                .iter()
+                .chain(&known)
+                .map(|p| ProblemEntry::new(p, &prepared))
+                .collect(),
+            expected: estimate::expected(recipe, planned.len()).into_iter().map(|(text, _)| text).collect(),
+            cost: at_once(&app, &prepared),
+            kinds: deliveries.iter().map(|d| d.kind().id).collect(),
+        }
     };
-    let delivery: Vec<Vec<Value>> = recipe.deliveries.iter().map(params).collect();
-    let left = asked.leave_out.len();
-    Ok(Json(json!({
-        "asks": asks, "count": planned.len(), "takes": prepared.laid.takes(), "left_out": left, "folder": app.roots.short(folder),
-        "folders": folders.len(), "names": names, "lines": lines(recipe), "goes": goes, "delivery": delivery,
-        "free": free_space::free_bytes(folder.ancestors().find(|p| p.exists()).unwrap_or(base)).map(bytes_text),
-        "problems": problems, "expected": expected, "cost": at_once(&app, &prepared),
-        "kinds": recipe.deliveries.iter().map(|d| d.kind().id).collect::<Vec<_>>(),
-    })))
+    Ok(Json(tokio::task::spawn_blocking(answer).await?))
 }
 
 /// Seconds on all cores that one picture may take to be made for this.
@@ -338,8 +511,25 @@ const MEASURABLE: f64 = 8.0;
 const MEASURED: usize = 4;
 const LONG_ENOUGH: Duration = Duration::from_secs(5);
 
+/// What a few of the pictures took.
+#[derive(Default, Serialize, JsonSchema)]
+struct Measured {
+    /// Pictures that were made.
+    measured: usize,
+    /// Whether one takes too long to be made for this.
+    is_long: bool,
+    /// What all results will take, in words.
+    bytes: Option<String>,
+    /// What the results of one picture take, in words.
+    each: Option<String>,
+    /// Seconds all pictures will take.
+    seconds: Option<f64>,
+    /// What is wrong where there is too little room.
+    room: Option<Problem>,
+}
+
 /// Makes a few of the pictures, as the run would, to tell sizes and times of all.
-async fn measure(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Json<Value>> {
+async fn measure(State(app): State<App>, Sent(asked): Sent<RunAsked>) -> Result<Json<Measured>> {
     let prepared = prepare(&app, &asked).await?;
     let Prepared { recipe, sources, planning, base, .. } = prepared;
     let planned = planning.pictures;
@@ -356,7 +546,7 @@ async fn measure(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Jso
         said(&costs, &recipe, one, 1).is_some_and(|c| c.seconds / schedule::cores() as f64 > MEASURABLE)
     };
     if picked.iter().any(is_long) {
-        return Ok(Json(json!({"measured": 0, "is_long": true})));
+        return Ok(Json(Measured { is_long: true, ..Measured::default() }));
     }
     // One after the other, each with all cores; a run has several at a time with fewer of them each.
     let measured = schedule::ask(Class::Background, move || {
@@ -391,44 +581,81 @@ async fn measure(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Jso
             .then(|| (made, bytes as f64 / made as f64, seconds / area as f64 * pixels as f64 + encoding))
     })
     .await?;
-    let Some((made, each, seconds)) = measured else { return Ok(Json(json!({"measured": 0}))) };
+    let Some((made, each, seconds)) = measured else { return Ok(Json(Measured::default())) };
     let bundles: u64 = of.iter().map(|(_, bytes)| bytes).sum();
     let bytes = (each * count as f64) as u64 + bundles;
     let folder = planned.first().and_then(|p| p.target.parent()).unwrap_or(&base);
     let room = output_paths::room(folder, bytes);
-    Ok(Json(
-        json!({"measured": made, "bytes": bytes_text(bytes), "each": (each >= 1.0).then(|| bytes_text(each as u64)),
-        "seconds": seconds, "room": room}),
-    ))
+    Ok(Json(Measured {
+        measured: made,
+        is_long: false,
+        bytes: Some(bytes_text(bytes)),
+        each: (each >= 1.0).then(|| bytes_text(each as u64)),
+        seconds: Some(seconds),
+        room,
+    }))
 }
 
 /// Keeps the changes made on the sheet in the recipe, as its next version.
-async fn keep(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Json<Value>> {
+async fn keep(State(app): State<App>, Sent(asked): Sent<RunAsked>) -> Result<Json<RecipeAnswer>> {
     let laid = workspace::laid(&app).await?;
     let row = laid.recipe.ok_or_else(|| Error::bad("there is no recipe"))?;
     let recipe = changed(&Recipe::parse(&row.document)?, &asked)?;
     super::recipes::keep_version(&app, row.id, row.version, &recipe).await
 }
 
+/// A run that was started, or why it was not.
+#[derive(Default, Serialize, JsonSchema)]
+#[serde(default)]
+struct Started {
+    /// Its number.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    run: Option<i64>,
+    /// Its pictures.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    count: Option<usize>,
+    /// What its recipe is called.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    recipe: Option<String>,
+    /// Its recipe's version.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    version: Option<i64>,
+    /// The run it repeats.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    like: Option<i64>,
+    /// The recipe's newest version, where that is newer.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    newer: Option<i64>,
+    /// The folder results go to.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    folder: Option<String>,
+    /// Whether nothing was started and the sheet should be looked at.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    sheet: bool,
+    /// Why.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    reason: Option<String>,
+}
+
 /// Writes the run down and wakes the queue.
-async fn start(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Json<Value>> {
+async fn start(State(app): State<App>, Sent(asked): Sent<RunAsked>) -> Result<Json<Started>> {
     let prepared = prepare(&app, &asked).await?;
     let row = prepared.laid.recipe.as_ref();
     let from = (row.map(|r| r.id), row.map_or(1, |r| r.version));
     let (id, _) = begin(&app, prepared, from, &asked).await?;
-    Ok(Json(json!({"run": id})))
+    Ok(Json(Started { run: Some(id), ..Started::default() }))
 }
 
 /// The run of what lies on the desk, at once where there is nothing to say or to ask; else nothing happens and the answer
 /// says that the sheet should be looked at.
-async fn go(State(app): State<App>) -> Result<Json<Value>> {
-    let asked = Asked::default();
+async fn go(State(app): State<App>) -> Result<Json<Started>> {
+    let asked = RunAsked::default();
     let prepared = prepare(&app, &asked).await?;
     let mut problems: Vec<String> = prepared.planning.problems.iter().map(|p| p.message.clone()).collect();
     problems.extend(known(&app, &prepared).await?.into_iter().map(|p| p.message));
     problems.extend((!prepared.recipe.asks().is_empty()).then(|| "this recipe asks for values".to_owned()));
-    if let Some(first) = problems.first() {
-        return Ok(Json(json!({"sheet": true, "reason": first})));
+    if let Some(first) = problems.into_iter().next() {
+        return Ok(Json(Started { sheet: true, reason: Some(first), ..Started::default() }));
     }
     let row = prepared.laid.recipe.as_ref();
     let from = (row.map(|r| r.id), row.map_or(1, |r| r.version));
@@ -436,26 +663,36 @@ async fn go(State(app): State<App>) -> Result<Json<Value>> {
     let folder =
         prepared.planning.pictures.first().and_then(|p| p.target.parent()).map(|f| app.roots.short(f));
     let (id, count) = begin(&app, prepared, from, &asked).await?;
-    Ok(Json(json!({"run": id, "count": count, "recipe": name, "folder": folder})))
+    Ok(Json(Started { run: Some(id), count: Some(count), recipe: Some(name), folder, ..Started::default() }))
 }
 
 /// The last run's recipe, with the answers it was given, on the frames on the desk.
-async fn again(State(app): State<App>) -> Result<Json<Value>> {
+async fn again(State(app): State<App>) -> Result<Json<Started>> {
     let runs = app.store.runs().await?;
     let last = runs.into_iter().max_by_key(|r| r.id);
     let last = last.ok_or_else(|| Error::bad("nothing has run yet, so there is nothing to repeat"))?;
     let recipe = Recipe::parse(&last.document)?;
     let name = recipe.name.clone();
-    let prepared = prepared(&app, workspace::laid(&app).await?, recipe, &HashSet::new())?;
-    let asked = Asked { most_failures: last.most_failures, ..Asked::default() };
+    let (shared, laid) = (app.clone(), workspace::laid(&app).await?);
+    // Names are looked for on the disk.
+    let prepared = move || prepared(&shared, laid, recipe, &HashSet::new());
+    let prepared = tokio::task::spawn_blocking(prepared).await??;
+    let asked = RunAsked { most_failures: last.most_failures, ..RunAsked::default() };
     let (id, count) = begin(&app, prepared, (last.recipe_id, last.recipe_version), &asked).await?;
     let newest = match last.recipe_id {
         Some(recipe) => app.store.recipe(recipe).await.ok().map(|r| r.version),
         None => None,
     };
     let newer = newest.filter(|v| *v > last.recipe_version);
-    Ok(Json(json!({"run": id, "count": count, "recipe": name, "version": last.recipe_version,
-        "like": last.id, "newer": newer})))
+    Ok(Json(Started {
+        run: Some(id),
+        count: Some(count),
+        recipe: Some(name),
+        version: Some(last.recipe_version),
+        like: Some(last.id),
+        newer,
+        ..Started::default()
+    }))
 }
 
 /// An address that a report may be sent to; commands are named where the program is started.
@@ -474,7 +711,7 @@ async fn begin(
     app: &App,
     prepared: Prepared,
     from: (Option<i64>, i64),
-    asked: &Asked,
+    asked: &RunAsked,
 ) -> Result<(i64, usize)> {
     let Prepared { laid, sources, base, planning, .. } = &prepared;
     let written = new_run::written(planning, sources, base, &laid.name, "page");

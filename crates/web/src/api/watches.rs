@@ -1,27 +1,36 @@
 //! Watched folders: set up, listed, paused, taken away.
 
+use super::answer::{Done, about};
 use super::sheet::{Answer, address, answers_of};
 use crate::App;
-use crate::error::{Error, Result, Sent};
-use axum::extract::{Path, State};
-use axum::routing::{get, post};
-use axum::{Json, Router};
+use crate::error::{Error, Result};
+use crate::request::{Id, Path, Sent};
+use aide::axum::ApiRouter;
+use aide::axum::routing::{delete_with, get_with, post_with};
+use axum::Json;
+use axum::extract::State;
 use rallo_job::prelude::*;
 use rallo_job::{Watch, WatchState};
 use rallo_recipe::Recipe;
 use rallo_runner::library::watch_folder;
 use schemars::JsonSchema;
-use serde::Deserialize;
-use serde_json::{Value, json};
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
 use std::path::Path as FilePath;
 
-pub fn routes() -> Router<App> {
-    Router::new()
-        .route("/api/watches", get(list).post(set_up))
-        .route("/api/watches/{id}", axum::routing::delete(remove))
-        .route("/api/watches/{id}/pause", post(pause))
-        .route("/api/watches/{id}/go-on", post(go_on))
-        .route("/api/watches/{id}/renew", post(renew))
+pub fn routes() -> ApiRouter<App> {
+    ApiRouter::new()
+        .api_route(
+            "/api/watches",
+            get_with(list, about("Watched folders")).post_with(set_up, about("Watch a folder")),
+        )
+        .api_route("/api/watches/{id}", delete_with(remove, about("Watch it no longer")))
+        .api_route("/api/watches/{id}/pause", post_with(pause, about("Let it pause")))
+        .api_route("/api/watches/{id}/go-on", post_with(go_on, about("Let it go on")))
+        .api_route(
+            "/api/watches/{id}/renew",
+            post_with(renew, about("Take the newest version of its recipe")),
+        )
 }
 
 /// A folder to be watched.
@@ -51,29 +60,76 @@ pub struct NewWatch {
     report_to: Option<String>,
 }
 
-async fn list(State(app): State<App>) -> Result<Json<Value>> {
+/// A watched folder.
+#[derive(Serialize, JsonSchema)]
+struct WatchEntry {
+    /// Its number.
+    id: i64,
+    /// What people call it.
+    name: String,
+    /// What its recipe is called.
+    recipe: String,
+    /// Its recipe's version.
+    version: i64,
+    /// The recipe's newest version, where the recipe is still there.
+    newest: Option<i64>,
+    /// Where pictures arrive.
+    folder: String,
+    /// Whether sub-folders are watched too.
+    deep: bool,
+    /// Folder for the results, instead of the recipe's.
+    target: Option<String>,
+    /// Once a day at this time, instead of at once.
+    daily: Option<String>,
+    /// Whether it watches.
+    state: WatchState,
+    /// What keeps it from watching.
+    problem: Option<String>,
+    /// Pictures that have arrived.
+    arrived: usize,
+    /// The last run that was started for them.
+    run: Option<i64>,
+}
+
+async fn list(State(app): State<App>) -> Result<Json<Vec<WatchEntry>>> {
     let mut all = Vec::new();
     for w in app.store.watches().await? {
         let arrivals = app.store.arrivals(w.id).await?;
-        let recipe = Recipe::parse(&w.document).map(|r| r.name).unwrap_or_default();
         let newest = match w.recipe_id {
             Some(id) => app.store.recipe(id).await.ok().map(|r| r.version),
             None => None,
         };
-        all.push(json!({"id": w.id, "name": w.name, "recipe": recipe, "version": w.recipe_version,
-            "newest": newest, "folder": app.roots.short(FilePath::new(&w.folder)), "deep": w.deep,
-            "target": w.target.as_deref().map(|t| app.roots.short(FilePath::new(t))), "daily": w.daily,
-            "state": w.state, "problem": w.problem, "arrived": arrivals.len(),
-            "run": arrivals.iter().map(|a| a.run_id).max()}));
+        all.push(WatchEntry {
+            id: w.id,
+            recipe: Recipe::parse(&w.document).map(|r| r.name).unwrap_or_default(),
+            version: w.recipe_version,
+            newest,
+            folder: app.roots.short(FilePath::new(&w.folder)),
+            deep: w.deep,
+            target: w.target.as_deref().map(|t| app.roots.short(FilePath::new(t))),
+            arrived: arrivals.len(),
+            run: arrivals.iter().map(|a| a.run_id).max(),
+            name: w.name,
+            daily: w.daily,
+            state: w.state,
+            problem: w.problem,
+        });
     }
-    Ok(Json(all.into()))
+    Ok(Json(all))
 }
 
 fn filled(text: Option<String>) -> Option<String> {
     text.map(|t| t.trim().to_owned()).filter(|t| !t.is_empty())
 }
 
-async fn set_up(State(app): State<App>, Sent(new): Sent<NewWatch>) -> Result<Json<Value>> {
+/// A folder that is watched now.
+#[derive(Serialize, JsonSchema)]
+struct WatchMade {
+    /// Its number.
+    id: i64,
+}
+
+async fn set_up(State(app): State<App>, Sent(new): Sent<NewWatch>) -> Result<Json<WatchMade>> {
     let row = app.store.recipe(new.recipe).await?;
     let recipe = super::recipes::followed(&app, Recipe::parse(&row.document)?).await?;
     let recipe = recipe.answered(&answers_of(&new.answers))?;
@@ -91,25 +147,32 @@ async fn set_up(State(app): State<App>, Sent(new): Sent<NewWatch>) -> Result<Jso
     };
     watch_folder::check(&mut watch, Some(&app.roots)).map_err(Error::bad)?;
     let id = app.store.save_watch(&watch).await?;
-    Ok(Json(json!({"id": id})))
+    Ok(Json(WatchMade { id }))
 }
 
-async fn set_state(app: &App, id: i64, state: WatchState) -> Result<Json<Value>> {
+async fn set_state(app: &App, id: i64, state: WatchState) -> Result<Json<Done>> {
     app.store.watch(id).await?;
     app.store.set_watch_state(id, state).await?;
-    Ok(Json(json!({})))
+    Ok(Json(Done {}))
 }
 
-async fn pause(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value>> {
+async fn pause(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<Json<Done>> {
     set_state(&app, id, WatchState::Paused).await
 }
 
-async fn go_on(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value>> {
+async fn go_on(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<Json<Done>> {
     set_state(&app, id, WatchState::On).await
 }
 
+/// The version of a recipe that is used from now on.
+#[derive(Serialize, JsonSchema)]
+struct Renewed {
+    /// Its number.
+    version: i64,
+}
+
 /// Takes the newest version of the recipe for what arrives from now on.
-async fn renew(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value>> {
+async fn renew(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<Json<Renewed>> {
     let watch = app.store.watch(id).await?;
     let recipe = watch
         .recipe_id
@@ -127,11 +190,11 @@ async fn renew(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value
     let recipe = recipe.answered(&answers)?;
     let watch = Watch { recipe_version: row.version, document: recipe.to_value().to_string(), ..watch };
     app.store.save_watch(&watch).await?;
-    Ok(Json(json!({"version": row.version})))
+    Ok(Json(Renewed { version: row.version }))
 }
 
-async fn remove(State(app): State<App>, Path(id): Path<i64>) -> Result<Json<Value>> {
+async fn remove(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<Json<Done>> {
     app.store.watch(id).await?;
     app.store.remove_watch(id).await?;
-    Ok(Json(json!({})))
+    Ok(Json(Done {}))
 }
