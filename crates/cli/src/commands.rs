@@ -133,7 +133,7 @@ pub fn camera(args: &Camera) -> Ended {
     if !(args.every >= 0.0 && args.every <= 86_400.0) {
         return Err(format!("--every: expected 0 s to a day, got {}", args.every));
     }
-    let mut device = Device::new(&args.folder, settings, 24)?;
+    let mut device = Device::new(&args.folder, settings, 24).map_err(|e| e.to_string())?;
     let begin = std::time::Instant::now();
     let mut number = 0;
     while !device.is_done() {
@@ -263,13 +263,17 @@ pub fn render(args: &Render) -> Ended {
         Ok(ExitCode::from(FAILED))
     };
     let source = match FileSource::open(&args.picture) {
-        Ok(source) => source,
+        Ok(source) => source.decoding_by(&recipe.decode),
         Err(e) => return failed(e.to_string()),
     };
     let mut delivery = recipe.shown();
     delivery.format = if png { "png" } else { "jpeg" }.into();
-    let about =
-        rallo_runner::subject(&args.picture, Some(&source.facts(&args.picture)), &Decided::default(), 1);
+    let about = rallo_runner::resolve_context(
+        &args.picture,
+        Some(&source.facts(&args.picture)),
+        &Decided::default(),
+        1,
+    );
     let plan = match recipe.plan(&source, &about) {
         Ok(plan) if args.full_detail => plan.at_full_detail(),
         Ok(plan) => plan,
@@ -361,8 +365,10 @@ pub fn sheet(file: &Path, out: &Path, sample: Option<&Path>) -> Ended {
         None => None,
         Some(picture) => {
             let fault = |e: String| format!("{}: {e}", picture.display());
-            let source = FileSource::open(picture).map_err(|e| fault(e.to_string()))?;
-            let about = rallo_runner::subject(picture, Some(&source.facts(picture)), &Decided::default(), 1);
+            let source =
+                FileSource::open(picture).map_err(|e| fault(e.to_string()))?.decoding_by(&recipe.decode);
+            let about =
+                rallo_runner::resolve_context(picture, Some(&source.facts(picture)), &Decided::default(), 1);
             Some(settings_sheet::pair(&recipe, &source, &about).map_err(fault)?)
         }
     };

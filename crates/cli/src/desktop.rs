@@ -191,7 +191,8 @@ fn opened(file: &Path, pictures: &[String], data: &Path) -> Result<(ExitCode, St
     }
     let base = scan::common_folder(sources.iter().map(|s| &s.path));
     let planning = preflight::plan(&recipe, &sources, &base, None);
-    let (run, items) = new_run::written(&planning, &sources, &base, &recipe.name, "file manager")?;
+    let (run, items) = new_run::written(&planning, &sources, &base, &recipe.name, "file manager")
+        .map_err(|e| e.to_string())?;
     let report = queue::worked(run, items, data)?;
     let mut text = format!("{}: {} of {} made", recipe.name, report.done + report.skipped, sources.len());
     if let Some(to) = planning.pictures.first().and_then(|p| p.target.parent()) {

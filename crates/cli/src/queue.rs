@@ -145,7 +145,8 @@ fn ordered(pick: &Pick, origin: &str) -> Result<(Run, Vec<NewRunItem>), String> 
     let planning = preflight::plan(&recipe, &sources, &from, to.as_deref());
     let name = from.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
     let origin = std::env::var("USER").map_or_else(|_| origin.to_owned(), |user| format!("{origin}, {user}"));
-    let (run, items) = new_run::written(&planning, &sources, &from, &name, &origin)?;
+    let (run, items) =
+        new_run::written(&planning, &sources, &from, &name, &origin).map_err(|e| e.to_string())?;
     let mut problems = planning.problems;
     problems.extend(checks::warnings(&recipe, &sources, &planning.pictures, &checks::About::default()));
     for problem in &problems {

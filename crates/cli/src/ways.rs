@@ -48,7 +48,7 @@ pub fn watch(command: &WatchCommand, data: &Path) -> Ended {
                     hook: then.clone(),
                     ..Watch::default()
                 };
-                watches::check(&mut watch, None)?;
+                watches::check(&mut watch, None).map_err(|e| e.to_string())?;
                 let id = store.save_watch(&watch).await.map_err(said)?;
                 if *json {
                     print(&json!({"watch": id}))
@@ -102,7 +102,7 @@ pub fn token(command: &TokenCommand, data: &Path) -> Ended {
         let store = store(data).await?;
         match command {
             TokenCommand::Add { name } => {
-                let (_, token) = auth::new_token(&store, name).await?;
+                let (_, token) = auth::new_token(&store, name).await.map_err(|e| e.to_string())?;
                 say(token)
             }
             TokenCommand::List => {
@@ -139,7 +139,7 @@ pub fn passphrase(data: &Path) -> Ended {
     }
     let text = text.trim_end_matches(['\r', '\n']);
     runtime()?.block_on(async {
-        auth::set_passphrase(&store(data).await?, text).await?;
+        auth::set_passphrase(&store(data).await?, text).await.map_err(|e| e.to_string())?;
         say("The passphrase is set; whoever was in must say it anew.".into())
     })
 }

@@ -65,17 +65,29 @@ pub struct Shot {
     pub written: DateTime,
 }
 
+/// What is wrong with how the camera is set.
+#[derive(Clone, Debug, PartialEq, thiserror::Error)]
+#[non_exhaustive]
+pub enum SettingsError {
+    /// Too few frames, or too many.
+    #[error("frames: expected 1 to {MOST}, got {0}")]
+    Frames(usize),
+    /// Seconds between frames that no camera waits.
+    #[error("interval: expected 0.1 s to a week, got {0} s")]
+    Interval(f64),
+}
+
 impl Settings {
     /// Checks the settings.
     ///
     /// # Errors
-    /// What is wrong, for people.
-    pub fn check(&self) -> Result<(), String> {
+    /// [`SettingsError`].
+    pub fn check(&self) -> Result<(), SettingsError> {
         if !(1..=MOST).contains(&self.frames) {
-            return Err(format!("frames: expected 1 to {MOST}, got {}", self.frames));
+            return Err(SettingsError::Frames(self.frames));
         }
         if !(0.1..=7.0 * 86_400.0).contains(&self.interval) {
-            return Err(format!("interval: expected 0.1 s to a week, got {} s", self.interval));
+            return Err(SettingsError::Interval(self.interval));
         }
         Ok(())
     }
@@ -120,8 +132,8 @@ impl Device {
     /// A camera that writes into `folder`.
     ///
     /// # Errors
-    /// What is wrong with the settings.
-    pub fn new(folder: &Path, settings: Settings, seed: u64) -> Result<Self, String> {
+    /// [`SettingsError`].
+    pub fn new(folder: &Path, settings: Settings, seed: u64) -> Result<Self, SettingsError> {
         settings.check()?;
         Ok(Self { settings, folder: folder.to_owned(), bed: BedCamera::new(seed), taken: 0 })
     }
@@ -174,7 +186,7 @@ mod tests {
     #[test]
     fn wrong_settings_are_said() {
         let wrong = Settings { frames: 0, ..Settings::default() };
-        assert_eq!(wrong.check().unwrap_err(), "frames: expected 1 to 100000, got 0");
+        assert_eq!(wrong.check().unwrap_err().to_string(), "frames: expected 1 to 100000, got 0");
         assert!(Settings { interval: -1.0, ..Settings::default() }.check().is_err());
     }
 }

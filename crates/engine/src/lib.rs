@@ -23,9 +23,10 @@ pub mod steps;
 pub const RESULTS: u32 = 3;
 
 pub use analysis::measure::Measures;
-pub use colour::icc::Intent;
+pub use colour::icc::{Intent, ProfileError};
 pub use colour::space::{InputColour, OutputColour, OutputProfile};
 pub use geometry::{Affine, Rect, Size};
+pub use image::decode_settings::DecodeSettings;
 pub use image::picture::{Orientation, Picture, PictureError, Samples};
 pub use image::pyramid::Pyramid;
 pub use image::source::{Source, SourceError};

@@ -2,6 +2,7 @@
 
 use crate::{FailureKind, ItemKey, NewRunItem, Result, Run, RunItem, WrittenFile};
 use async_trait::async_trait;
+use serde_json::Value;
 
 /// Who claims an item, and until when.
 #[derive(Clone, Debug)]
@@ -53,6 +54,10 @@ pub trait RunQueue: Send + Sync {
     /// Writes down how an item ended and what it wrote, if it is still on loan to the worker it names; returns whether
     /// it was.
     async fn complete(&self, item: &RunItem, written: &[WrittenFile]) -> Result<bool>;
+
+    /// Writes down what was measured of an item, which now waits to be made, if it is still on loan to the worker it names;
+    /// returns whether it was.
+    async fn keep_measured(&self, item: &RunItem, measured: &Value) -> Result<bool>;
 
     /// Whether items of a run have not ended.
     async fn has_waiting(&self, run: i64) -> Result<bool>;

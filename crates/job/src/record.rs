@@ -1,6 +1,6 @@
 //! What is kept of a run, its items, and the files it wrote.
 
-use crate::{FailureKind, ItemState, RunState};
+use crate::{FailureKind, ItemState, Phase, RunState};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -109,6 +109,10 @@ pub struct RunItem {
     pub ended: i64,
     /// Which of the recipe's files of all pictures it is; a picture has none.
     pub task: Option<i64>,
+    /// The part of the run it is in.
+    pub phase: Phase,
+    /// What was measured of it.
+    pub measured: Option<Value>,
 }
 
 impl RunItem {
@@ -169,6 +173,8 @@ pub struct NewRunItem {
     pub decided: String,
     /// Which of the recipe's files of all pictures it is.
     pub task: Option<i64>,
+    /// The part of the run it begins in.
+    pub phase: Phase,
 }
 
 /// A run's items by state, with how much of the work that is.

@@ -16,7 +16,7 @@ pub use encode::jxl::is_there as writes_jxl;
 pub use encode::{Chroma, Encoding, Packing, encode, encode_within};
 pub use metadata::embed::{can_carry, carried_over};
 pub use metadata::exif::CameraData;
-pub use metadata::fields::Words;
+pub use metadata::fields::DescriptiveFields;
 pub use metadata::provenance::{Made, content_hash, file_hash};
 
 use std::path::{Path, PathBuf};

@@ -15,7 +15,11 @@ fn files() -> Vec<Vec<u8>> {
     };
     let camera =
         CameraData { camera: Some("Marlow 24".into()), iso: Some(400), orientation: 6, ..Default::default() };
-    let words = Words { keywords: vec!["pots".into()], creator: "A. Thistlewick".into(), ..Words::default() };
+    let words = DescriptiveFields {
+        keywords: vec!["pots".into()],
+        creator: "A. Thistlewick".into(),
+        ..DescriptiveFields::default()
+    };
     let made = Made { recipe: content_hash(b"a"), source: content_hash(b"b"), done: vec!["crop".into()] };
     let extras = Extras { exif: camera.write().ok(), made: Some(made), words, ..Extras::default() };
     let jpeg =
@@ -36,7 +40,7 @@ fn opened(file: Vec<u8>) {
     if let Ok(source) = FileSource::from_bytes(file) {
         let _ = source.facts(Path::new("x"));
         let _ = source.embedded(16);
-        let _ = Words::read(source.bytes(), source.exif());
+        let _ = DescriptiveFields::read(source.bytes(), source.exif());
         let _ = metadata::exif::carried(source.exif(), &metadata::exif::Carry::default());
         let size = rallo_engine::Source::size(&source);
         // A changed header may ask for much; that it may is another test's matter.
@@ -81,7 +85,7 @@ proptest! {
         let file = [start, &rest].concat();
         opened(file.clone());
         let _ = CameraData::read(&file);
-        let _ = Words::read(&file, Some(&rest));
+        let _ = DescriptiveFields::read(&file, Some(&rest));
     }
 
     #[test]
@@ -95,7 +99,7 @@ proptest! {
         packet.insert_str(at, &put);
         let _ = Sidecar::parse(&packet);
         let _ = Sidecar::inside(packet.as_bytes());
-        let _ = Words::read(packet.as_bytes(), None);
+        let _ = DescriptiveFields::read(packet.as_bytes(), None);
         let _ = Made::find(packet.as_bytes());
     }
 

@@ -1,6 +1,6 @@
 //! Files in and out: what is written can be read, and bad files say why.
 
-use rallo_engine::{Encoded, OutputProfile, Pixels, Samples, Size, Source};
+use rallo_engine::{DecodeSettings, Encoded, OutputProfile, Pixels, Plan, Samples, Size, Source};
 use rallo_media::*;
 
 fn gradient(w: u32, h: u32) -> Encoded {
@@ -217,4 +217,27 @@ fn an_embedded_preview_serves_where_it_is_large_enough() {
     assert_eq!(of(800, 600).embedded(160).unwrap().size(), Size::new(160, 120));
     assert!(of(800, 600).embedded(400).is_none(), "too small");
     assert!(of(800, 500).embedded(160).is_none(), "another proportion");
+}
+
+/// A file that names no profile is read as it is told; one that names its own keeps that.
+#[test]
+fn the_profile_of_files_that_name_none_can_be_said() {
+    let size = Size::new(2, 1);
+    let picture = Encoded { size, pixels: Pixels::U8(vec![200, 40, 90, 10, 220, 30]) };
+    let file = |icc: Option<Vec<u8>>| {
+        let extras = Extras { icc, ..Extras::default() };
+        rallo_media::encode(&picture, Encoding::Png, &extras).unwrap()
+    };
+    let wide = DecodeSettings { assumed_profile: Some("display-p3".into()) };
+    let values = |file: Vec<u8>, settings: &DecodeSettings| {
+        let source = FileSource::from_bytes(file).unwrap().decoding_by(settings);
+        let program = Plan::new(Vec::new(), size).unwrap().program(1.0);
+        program.render_values(&source, size.rect()).unwrap().1
+    };
+    let usual = DecodeSettings::default();
+    let named = |profile: OutputProfile| file(Some(profile.colour().icc.clone()));
+    assert_eq!(values(file(None), &wide), values(named(OutputProfile::DisplayP3), &usual));
+    assert_eq!(values(file(None), &usual), values(named(OutputProfile::Srgb), &usual));
+    assert_eq!(values(named(OutputProfile::Srgb), &wide), values(named(OutputProfile::Srgb), &usual));
+    assert_ne!(values(file(None), &wide), values(file(None), &usual));
 }

@@ -11,7 +11,7 @@
 //! | `taken from 18:00 to 6:00` | time of day by the camera's clock, over midnight too |
 //! | `portrait`, `landscape`, `square` | how the upright picture stands |
 
-use crate::context::Subject;
+use crate::context::FrameContext;
 
 #[derive(Clone, Copy, Debug, PartialEq)]
 enum Quantity {
@@ -306,7 +306,7 @@ fn like(pattern: &[char], text: &[char]) -> bool {
 }
 
 impl Test {
-    fn met(&self, s: &Subject) -> bool {
+    fn met(&self, s: &FrameContext) -> bool {
         match self {
             Self::All(all) => all.iter().all(|t| t.met(s)),
             Self::Any(all) => all.iter().any(|t| t.met(s)),
@@ -360,26 +360,37 @@ impl Test {
     }
 }
 
+/// Why a text is no condition: what was expected at which word, and what came.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{0}")]
+pub struct ConditionError(String);
+
+impl From<String> for ConditionError {
+    fn from(message: String) -> Self {
+        Self(message)
+    }
+}
+
 impl Condition {
     /// Reads a condition.
     ///
     /// # Errors
-    /// What was expected and what came, for people.
-    pub fn parse(text: &str) -> Result<Self, String> {
+    /// [`ConditionError`].
+    pub fn parse(text: &str) -> Result<Self, ConditionError> {
         if text.len() > 1000 {
-            return Err("expected at most 1000 characters".into());
+            return Err(ConditionError("expected at most 1000 characters".into()));
         }
         let mut reader = Reader { tokens: tokens(text)?, at: 0 };
         let test = reader.any(20)?;
         if reader.at < reader.tokens.len() {
-            return Err(format!("expected and, or, or the end, got {}", reader.here()));
+            return Err(ConditionError(format!("expected and, or, or the end, got {}", reader.here())));
         }
         Ok(Self { text: text.trim().to_owned(), test })
     }
 
     /// Whether the picture meets it.
-    pub fn met(&self, subject: &Subject) -> bool {
-        self.test.met(subject)
+    pub fn met(&self, frame: &FrameContext) -> bool {
+        self.test.met(frame)
     }
 
     /// As it was written.
@@ -391,12 +402,12 @@ impl Condition {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::iso_table::Ladder;
+    use crate::iso_table::IsoTable;
     use jiff::civil::DateTime;
     use serde_json::json;
 
-    fn subject() -> Subject {
-        Subject {
+    fn frame() -> FrameContext {
+        FrameContext {
             stem: "TN_0412".into(),
             taken: Some(DateTime::new(2026, 5, 4, 21, 31, 7, 0).unwrap()),
             camera: Some("Thistle Two".into()),
@@ -407,7 +418,7 @@ mod tests {
             height: 6000,
             rating: 3,
             keywords: vec!["Seedlings".into(), "pots".into()],
-            ..Subject::default()
+            ..FrameContext::default()
         }
     }
 
@@ -438,7 +449,7 @@ mod tests {
             ("not (portrait and not rating is 3)", true),
         ] {
             let c = Condition::parse(text).unwrap_or_else(|e| panic!("{text}: {e}"));
-            assert_eq!(c.met(&subject()), want, "{text}");
+            assert_eq!(c.met(&frame()), want, "{text}");
         }
     }
 
@@ -456,31 +467,31 @@ mod tests {
             ("name is \"x", "the quotation opened at \"x is not closed"),
             ("taken from 25:00 to 3:00", "expected a time such as 18:30, got \"25:00\""),
         ] {
-            assert_eq!(Condition::parse(text).unwrap_err(), want);
+            assert_eq!(Condition::parse(text).unwrap_err().to_string(), want);
         }
         assert!(Condition::parse("").is_err());
-        assert!(Condition::parse(&"not ".repeat(50)).unwrap_err().contains("too deeply"));
+        assert!(Condition::parse(&"not ".repeat(50)).unwrap_err().to_string().contains("too deeply"));
     }
 
     #[test]
     fn a_ladder_goes_evenly_by_stops() {
         let kind = rallo_engine::step_kind("unsharp_mask").unwrap();
-        let ladder =
-            Ladder::read(kind, &json!({"6400": {"amount": 20}, "100": {"amount": 80, "threshold": 1}}))
+        let iso_table =
+            IsoTable::read(kind, &json!({"6400": {"amount": 20}, "100": {"amount": 80, "threshold": 1}}))
                 .unwrap();
-        let amount = |iso: u32| ladder.at(kind, iso)["amount"].as_f64().unwrap();
+        let amount = |iso: u32| iso_table.at(kind, iso)["amount"].as_f64().unwrap();
         // Six stops from 80 to 20: ten a stop.
         assert_eq!([50, 100, 200, 800, 6400, 51_200].map(amount), [80.0, 80.0, 70.0, 50.0, 20.0, 20.0]);
-        assert_eq!(ladder.at(kind, 3200)["threshold"], json!(1));
-        assert_eq!(ladder.ends(), (100, 6400));
-        assert_eq!(ladder.to_value()["100"]["amount"], json!(80));
+        assert_eq!(iso_table.at(kind, 3200)["threshold"], json!(1));
+        assert_eq!(iso_table.ends(), (100, 6400));
+        assert_eq!(iso_table.to_value()["100"]["amount"], json!(80));
         for (value, path) in [
             (json!({}), "by_iso"),
             (json!({"fast": {"amount": 1}}), "by_iso.fast"),
             (json!({"100": {"amount": 101}}), "by_iso.100.amount"),
             (json!({"100": {"strength": 1}}), "by_iso.100.strength"),
         ] {
-            assert_eq!(Ladder::read(kind, &value).unwrap_err().0, path);
+            assert_eq!(IsoTable::read(kind, &value).unwrap_err().0, path);
         }
     }
 }

@@ -1,8 +1,8 @@
 //! What a recipe is: lines, blocks, deliveries, and what can be asked of them without a picture.
 
-use crate::delivery::{Delivery, Pictures, Task};
+use crate::delivery::{Delivery, FinishingTask, Pictures};
 use crate::line::Line;
-use rallo_engine::Param;
+use rallo_engine::{DecodeSettings, Param};
 use serde_json::Value;
 
 /// Most steps a recipe may have.
@@ -41,6 +41,8 @@ pub struct Recipe {
     pub note: String,
     /// Labels to find it by.
     pub labels: Vec<String>,
+    /// How files are read, before the first step.
+    pub decode: DecodeSettings,
     /// The steps, in order.
     pub steps: Vec<Line>,
     /// What binds some of them together.
@@ -64,6 +66,7 @@ impl Recipe {
             name: name.to_owned(),
             note: String::new(),
             labels: Vec::new(),
+            decode: DecodeSettings::default(),
             steps: Vec::new(),
             blocks: Vec::new(),
             deliveries: vec![Delivery::default()],
@@ -74,6 +77,17 @@ impl Recipe {
     pub fn files(&self) -> Vec<(usize, Pictures)> {
         let all = self.deliveries.iter().enumerate();
         all.flat_map(|(at, one)| one.files().into_iter().map(move |f| (at, f))).collect()
+    }
+
+    /// Lines that decide about all pictures of a run together, from 0.
+    pub fn across(&self) -> Vec<usize> {
+        let lines = self.steps.iter().enumerate();
+        lines.filter(|(_, l)| self.is_on(l) && l.step.across().is_some()).map(|(at, _)| at).collect()
+    }
+
+    /// Whether one of its lines joins pictures with their neighbours in the run.
+    pub fn joins_neighbours(&self) -> bool {
+        self.steps.iter().any(|l| self.is_on(l) && !l.step.joins().is_empty())
     }
 
     /// Whether one of its lines changes pixels of some picture.
@@ -88,16 +102,16 @@ impl Recipe {
     }
 
     /// What it does for all frames of a run together, with the delivery it belongs to; a run knows them by their places.
-    pub fn tasks(&self) -> Vec<(usize, Task)> {
+    pub fn tasks(&self) -> Vec<(usize, FinishingTask)> {
         let all = self.deliveries.iter().enumerate();
         all.flat_map(|(at, one)| one.tasks().into_iter().map(move |t| (at, t))).collect()
     }
 
     /// What each frame becomes before it joins others in one file: the task's place, and the picture.
     pub fn stages(&self) -> Vec<(usize, Pictures)> {
-        let stage = |(i, (at, task)): (usize, (usize, Task))| match task {
-            Task::Bundle(bundle) => {
-                Some((i, Pictures { lines: self.deliveries[at].lines.clone(), ..bundle.stage() }))
+        let stage = |(i, (at, task)): (usize, (usize, FinishingTask))| match task {
+            FinishingTask::Assembly(assembly) => {
+                Some((i, Pictures { lines: self.deliveries[at].lines.clone(), ..assembly.stage() }))
             }
             _ => None,
         };

@@ -5,9 +5,9 @@ use serde_json::{Map, Value, json};
 
 /// Values of a step per ISO, in rising order.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Ladder(Vec<(u32, Map<String, Value>)>);
+pub struct IsoTable(Vec<(u32, Map<String, Value>)>);
 
-impl Ladder {
+impl IsoTable {
     /// Reads `{"100": {…values…}, "6400": {…}}` for a kind of step.
     ///
     /// # Errors

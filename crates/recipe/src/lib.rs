@@ -31,10 +31,10 @@ pub(crate) use crate::text::brief;
 pub(crate) use crate::text::tidy;
 pub use advice::{Advice, advice};
 pub use condition::Condition;
-pub use context::{Own, Subject};
-pub use delivery::{Bundle, Delivery, Pictures, Task};
+pub use context::{FrameAdjustments, FrameContext, Overrides, ResolveContext, SequencePlace};
+pub use delivery::{Assembly, Delivery, FinishingTask, Pictures};
 pub use diff::difference;
-pub use iso_table::Ladder;
+pub use iso_table::IsoTable;
 pub use sentence::Part;
 pub use starters::starters;
 

@@ -1,7 +1,7 @@
 //! One line of a recipe.
 
 use crate::condition::Condition;
-use crate::iso_table::Ladder;
+use crate::iso_table::IsoTable;
 use rallo_engine::{Area, Step, StepKind, registry, step_kind};
 use std::sync::Arc;
 
@@ -21,7 +21,7 @@ pub struct Line {
     /// For which pictures; all without one.
     pub when: Option<Condition>,
     /// Its values per ISO, over those it has.
-    pub by_iso: Option<Ladder>,
+    pub by_iso: Option<IsoTable>,
     /// Parameters a run asks for at its start.
     pub ask: Vec<&'static str>,
     /// A run waits for a yes before this line; what is to be looked at.

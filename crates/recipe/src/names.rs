@@ -9,8 +9,8 @@
 //! semicolon between: `lower`, `upper`, `title`, `first 4`, `last 4`, `without first 4`, `without last 4`, and `IMG_ > bed `,
 //! which puts one text for another wherever it stands: `{stem:IMG_ > bed ; without last 2; title}`.
 
-use crate::Subject;
 use crate::text::number;
+use crate::{FrameContext, ResolveContext};
 use jiff::civil::DateTime;
 
 /// Every field's name.
@@ -136,13 +136,24 @@ fn digits(format: &str) -> Option<usize> {
     format.parse::<usize>().ok().filter(|n| (1..=12).contains(n))
 }
 
+/// Why a text is no template for names: what is wrong with which of its fields.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{0}")]
+pub struct TemplateError(String);
+
+impl From<String> for TemplateError {
+    fn from(message: String) -> Self {
+        Self(message)
+    }
+}
+
 /// Checks a template.
 ///
 /// # Errors
-/// What is wrong with it, for people.
-pub fn check(template: &str) -> Result<(), String> {
+/// [`TemplateError`].
+pub fn check(template: &str) -> Result<(), TemplateError> {
     if template.trim().is_empty() {
-        return Err("expected a name such as {stem}-web".into());
+        return Err(TemplateError("expected a name such as {stem}-web".into()));
     }
     for piece in pieces(template)? {
         match piece {
@@ -151,13 +162,15 @@ pub fn check(template: &str) -> Result<(), String> {
                     .map_err(|e| format!("{{taken:{format}}} is not a time format: {e}"))?;
             }
             Piece::Field("n", Some(format)) if digits(format).is_none() => {
-                return Err(format!("{{n:{format}}} is not a number format, write {{n:04}} for four digits"));
+                return Err(TemplateError(format!(
+                    "{{n:{format}}} is not a number format, write {{n:04}} for four digits"
+                )));
             }
             Piece::Field(name, Some(format)) if TEXTS.contains(&name) => {
                 changes(format)?;
             }
             Piece::Field(name, Some(format)) if !["n", "taken"].contains(&name) => {
-                return Err(format!("{{{name}}} takes no format, got {format:?}"));
+                return Err(TemplateError(format!("{{{name}}} takes no format, got {format:?}")));
             }
             _ => {}
         }
@@ -169,13 +182,13 @@ pub fn check(template: &str) -> Result<(), String> {
 ///
 /// # Errors
 /// As [`check`].
-pub fn check_text(template: &str) -> Result<(), String> {
+pub fn check_text(template: &str) -> Result<(), TemplateError> {
     if template.trim().is_empty() { Ok(()) } else { check(template) }
 }
 
 /// A name from a template, safe, without the ending. Data that are not there leave `undated` or `none`.
-pub fn expand(template: &str, recipe: &str, subject: &Subject) -> String {
-    safe(&filled(template, recipe, subject, "none", "undated"))
+pub fn expand(template: &str, recipe: &str, context: &ResolveContext) -> String {
+    safe(&filled(template, recipe, context, "none", "undated"))
 }
 
 /// How a name differs from what its template says.
@@ -188,8 +201,8 @@ pub enum Changed {
 }
 
 /// Whether the name a template gives had to be changed, and how.
-pub fn changed(template: &str, recipe: &str, subject: &Subject) -> Option<Changed> {
-    let raw = filled(template, recipe, subject, "none", "undated");
+pub fn changed(template: &str, recipe: &str, context: &ResolveContext) -> Option<Changed> {
+    let raw = filled(template, recipe, context, "none", "undated");
     if raw.len() > LONGEST { Some(Changed::Cut) } else { (safe(&raw) != raw).then_some(Changed::Characters) }
 }
 
@@ -197,15 +210,15 @@ pub fn changed(template: &str, recipe: &str, subject: &Subject) -> Option<Change
 const BETWEEN: [&str; 3] = [" · ", " | ", ", "];
 
 /// A text from a template; a part between dots, bars or commas is left out where its fields have no data at all.
-pub fn text(template: &str, recipe: &str, subject: &Subject) -> String {
+pub fn text(template: &str, recipe: &str, context: &ResolveContext) -> String {
     let mut out = String::new();
     let mut rest = template;
     let mut before = "";
     loop {
         let next = BETWEEN.iter().filter_map(|b| outside_braces(rest, b).map(|at| (at, *b))).min();
         let part = next.map_or(rest, |(at, _)| &rest[..at]);
-        let text = filled(part, recipe, subject, "", "");
-        let bare = part.contains('{') && text == filled(part, recipe, &nobody(subject), "", "");
+        let text = filled(part, recipe, context, "", "");
+        let bare = part.contains('{') && text == filled(part, recipe, &nobody(context), "", "");
         let has = |field: &str| matches!(field, "n" | "recipe" | "stem" | "folder" | "width" | "height");
         let fields = pieces(part).unwrap_or_default();
         let known = fields.iter().any(|p| matches!(p, Piece::Field(name, _) if has(name)));
@@ -231,8 +244,8 @@ fn outside_braces(text: &str, what: &str) -> Option<usize> {
 }
 
 /// The same picture, of which the camera wrote nothing.
-fn nobody(subject: &Subject) -> Subject {
-    Subject {
+fn nobody(context: &ResolveContext) -> ResolveContext {
+    let frame = FrameContext {
         taken: None,
         iso: None,
         camera: None,
@@ -240,11 +253,13 @@ fn nobody(subject: &Subject) -> Subject {
         shutter: None,
         aperture: None,
         focal_length: None,
-        ..subject.clone()
-    }
+        ..context.frame.clone()
+    };
+    ResolveContext { frame, ..context.clone() }
 }
 
-fn filled(template: &str, recipe: &str, subject: &Subject, none: &str, undated: &str) -> String {
+fn filled(template: &str, recipe: &str, context: &ResolveContext, none: &str, undated: &str) -> String {
+    let frame = &context.frame;
     let count = |n: usize, format: Option<&str>| {
         let width = format.and_then(digits).unwrap_or(1);
         format!("{n:0width$}")
@@ -257,23 +272,23 @@ fn filled(template: &str, recipe: &str, subject: &Subject, none: &str, undated: 
         .map(|piece| match piece {
             Piece::Text(text) => text.to_owned(),
             Piece::Field(name, format) => match name {
-                "stem" => changed_text(subject.stem.clone(), format),
-                "n" => count(subject.number, format),
-                "taken" => subject.taken.map_or(undated.into(), |t| {
+                "stem" => changed_text(frame.stem.clone(), format),
+                "n" => count(context.sequence.number, format),
+                "taken" => frame.taken.map_or(undated.into(), |t| {
                     jiff::fmt::strtime::format(format.unwrap_or(usual), t).unwrap_or_else(|_| undated.into())
                 }),
                 "recipe" => changed_text(recipe.to_owned(), format),
-                "folder" => changed_text(subject.folder.clone(), format),
-                "iso" => or_none(subject.iso.map(|i| i.to_string())),
-                "width" => subject.width.to_string(),
-                "height" => subject.height.to_string(),
-                "camera" => changed_text(or_none(subject.camera.clone()), format),
-                "lens" => changed_text(or_none(subject.lens.clone()), format),
-                "shutter" => or_none(subject.shutter.map(|s| {
+                "folder" => changed_text(frame.folder.clone(), format),
+                "iso" => or_none(frame.iso.map(|i| i.to_string())),
+                "width" => frame.width.to_string(),
+                "height" => frame.height.to_string(),
+                "camera" => changed_text(or_none(frame.camera.clone()), format),
+                "lens" => changed_text(or_none(frame.lens.clone()), format),
+                "shutter" => or_none(frame.shutter.map(|s| {
                     if s < 0.4 { format!("1/{:.0} s", 1.0 / s) } else { format!("{} s", number(s)) }
                 })),
-                "aperture" => or_none(subject.aperture.map(|a| format!("f/{}", number(a)))),
-                _ => or_none(subject.focal_length.map(|f| format!("{} mm", number(f)))),
+                "aperture" => or_none(frame.aperture.map(|a| format!("f/{}", number(a)))),
+                _ => or_none(frame.focal_length.map(|f| format!("{} mm", number(f)))),
             },
         })
         .collect()
@@ -311,10 +326,9 @@ fn is_device(name: &str) -> bool {
 mod tests {
     use super::*;
 
-    fn facts() -> Subject {
-        Subject {
+    fn facts() -> ResolveContext {
+        let frame = FrameContext {
             stem: "TN_0412".into(),
-            number: 7,
             taken: Some(DateTime::new(2026, 5, 4, 9, 31, 7, 0).unwrap()),
             folder: "card 1".into(),
             iso: Some(800),
@@ -322,8 +336,9 @@ mod tests {
             aperture: Some(5.6),
             width: 1600,
             height: 900,
-            ..Subject::default()
-        }
+            ..FrameContext::default()
+        };
+        ResolveContext::nth(frame, 7)
     }
 
     #[test]
@@ -341,7 +356,8 @@ mod tests {
             check(template).unwrap();
             assert_eq!(expand(template, "Catalogue, web", &facts()), want);
         }
-        let bare = Subject { taken: None, iso: None, ..facts() };
+        let frame = FrameContext { taken: None, iso: None, ..facts().frame };
+        let bare = ResolveContext { frame, ..facts() };
         assert_eq!(expand("{taken:%Y}-{iso}", "", &bare), "undated-none");
         assert_eq!(text("{shutter}, {aperture} {lens}", "", &bare), "1/250 s, f/5.6");
         assert_eq!(text("{taken}", "", &facts()), "4 May 2026, 09:31");
@@ -369,7 +385,9 @@ mod tests {
         for wrong in ["{stem:louder}", "{stem:first}", "{stem: > x}", "{stem:first 0}", "{iso:lower}"] {
             assert!(check(wrong).is_err(), "{wrong}");
         }
-        assert!(check("{stem:louder}").unwrap_err().starts_with("\"louder\" is no change of a name"));
+        assert!(
+            check("{stem:louder}").unwrap_err().to_string().starts_with("\"louder\" is no change of a name")
+        );
     }
 
     #[test]
@@ -385,9 +403,11 @@ mod tests {
             ("{n:x}", "{n:x} is not a number format, write {n:04} for four digits"),
             ("{iso:3}", "{iso} takes no format, got \"3\""),
         ] {
-            assert_eq!(check(template).unwrap_err(), want);
+            assert_eq!(check(template).unwrap_err().to_string(), want);
         }
-        assert!(check("{taken:%Q-}").unwrap_err().starts_with("{taken:%Q-} is not a time format"));
+        assert!(
+            check("{taken:%Q-}").unwrap_err().to_string().starts_with("{taken:%Q-} is not a time format")
+        );
     }
 
     #[test]

@@ -7,10 +7,28 @@ use crate::fault::{Fault, Faults};
 use crate::line::Line;
 use crate::read_line::{Reading, own_lines};
 use crate::text::brief;
+use rallo_engine::DecodeSettings;
 use serde_json::{Map, Value};
 use std::collections::BTreeMap;
 
 impl Reading {
+    /// How files are read.
+    fn decode(&mut self, value: Option<&Value>) -> DecodeSettings {
+        let Some(value) = value else { return DecodeSettings::default() };
+        match serde_json::from_value::<DecodeSettings>(value.clone()) {
+            Ok(settings) => {
+                if let Err((name, message)) = settings.check() {
+                    self.fault(format!("decode.{name}"), message);
+                }
+                settings
+            }
+            Err(e) => {
+                self.fault("decode", e.to_string());
+                DecodeSettings::default()
+            }
+        }
+    }
+
     /// The blocks, and whether the lines that name them fit.
     pub(super) fn blocks(&mut self, value: Option<&Value>, lines: &[Line]) -> Vec<Block> {
         let mut blocks: Vec<Block> = Vec::new();
@@ -95,7 +113,8 @@ impl Recipe {
                 format!("expected {VERSION}, got {}", map.get("version").map_or("nothing".into(), brief)),
             ),
         }
-        let known = ["format", "version", "name", "note", "labels", "steps", "blocks", "deliveries"];
+        let known =
+            ["format", "version", "name", "note", "labels", "decode", "steps", "blocks", "deliveries"];
         for key in map.keys().filter(|k| !known.contains(&k.as_str())) {
             r.fault(key.clone(), format!("unknown, a recipe has {}", known.join(", ")));
         }
@@ -119,6 +138,7 @@ impl Recipe {
             }
             Some(other) => r.fault("labels", format!("expected a list of texts, got {}", brief(other))),
         }
+        let decode = r.decode(map.get("decode"));
         let steps = map.get("steps").map(|v| r.lines("steps", v)).unwrap_or_default();
         let blocks = r.blocks(map.get("blocks"), &steps);
         let deliveries = match map.get("deliveries") {
@@ -140,7 +160,7 @@ impl Recipe {
             }
         };
         if r.faults.is_empty() {
-            Ok(Self { name, note, labels, steps, blocks, deliveries })
+            Ok(Self { name, note, labels, decode, steps, blocks, deliveries })
         } else {
             Err(Faults(r.faults))
         }

@@ -3,7 +3,7 @@
 use crate::condition::Condition;
 use crate::document::MAX_STEPS;
 use crate::fault::Fault;
-use crate::iso_table::Ladder;
+use crate::iso_table::IsoTable;
 use crate::line::Line;
 use crate::names;
 use crate::text::brief;
@@ -99,14 +99,14 @@ impl Reading {
                 },
                 "when" => match value.as_str().map(Condition::parse) {
                     Some(Ok(condition)) => when = Some(condition),
-                    Some(Err(message)) => self.fault(format!("{at}.{id}.when"), message),
+                    Some(Err(message)) => self.fault(format!("{at}.{id}.when"), message.to_string()),
                     None => self.fault(
                         format!("{at}.{id}.when"),
                         format!("expected a condition such as \"iso at least 1600\", got {}", brief(value)),
                     ),
                 },
-                "by_iso" => match Ladder::read(kind, value) {
-                    Ok(ladder) => by_iso = Some(ladder),
+                "by_iso" => match IsoTable::read(kind, value) {
+                    Ok(iso_table) => by_iso = Some(iso_table),
                     Err((path, message)) => self.fault(format!("{at}.{id}.{path}"), message),
                 },
                 "ask" => match ask(kind, value) {
@@ -136,7 +136,7 @@ impl Reading {
             } else if let (Kind::Template(_), Some(text)) = (param.kind, value.as_str())
                 && let Err(message) = names::check_text(text)
             {
-                self.fault(format!("{at}.{id}.{key}"), message);
+                self.fault(format!("{at}.{id}.{key}"), message.to_string());
             }
         }
         if self.faults.len() > before {

@@ -1,6 +1,6 @@
 //! The lines of a recipe as they are for one picture.
 
-use crate::context::Subject;
+use crate::context::ResolveContext;
 use crate::delivery::{OutputFrame, Pictures};
 use crate::document::Recipe;
 use crate::line::Line;
@@ -28,21 +28,29 @@ pub(super) fn moved(at: Option<&mut (Option<usize>, Settings)>, by: &[(&str, f64
 }
 
 impl Line {
-    /// Its step with the values that hold for a picture: those of its ISO, and fields in texts filled.
-    pub(super) fn resolved(&self, recipe: &str, subject: &Subject) -> Arc<dyn Step> {
+    /// Its step with the values that hold for a picture: those of its ISO, those that were decided for it alone, and
+    /// fields in texts filled. `at` is its place in the recipe; a line of a delivery has none.
+    pub(super) fn resolved(
+        &self,
+        recipe: &str,
+        context: &ResolveContext,
+        at: Option<usize>,
+    ) -> Arc<dyn Step> {
         let kind = self.kind();
-        let ladder = self.by_iso.as_ref().zip(subject.iso);
+        let iso_table = self.by_iso.as_ref().zip(context.frame.iso);
+        let own = at.and_then(|at| context.overrides.of_line(at));
         let templates = kind.params.iter().any(|p| matches!(p.kind, Kind::Template(_)));
-        if ladder.is_none() && !templates {
+        if iso_table.is_none() && own.is_none() && !templates {
             return self.step.clone();
         }
         let Value::Object(mut values) = self.step.values() else { return self.step.clone() };
-        if let Some((ladder, iso)) = ladder {
-            values.extend(ladder.at(kind, iso));
+        if let Some((iso_table, iso)) = iso_table {
+            values.extend(iso_table.at(kind, iso));
         }
+        values.extend(own.cloned().into_iter().flatten());
         for param in kind.params.iter().filter(|p| matches!(p.kind, Kind::Template(_))) {
             let template = values.get(param.name).and_then(Value::as_str).unwrap_or_default();
-            let mut text = names::text(template, recipe, subject);
+            let mut text = names::text(template, recipe, context);
             if let Kind::Template(most) = param.kind {
                 text = text.chars().take(most).collect();
             }
@@ -51,11 +59,12 @@ impl Line {
         kind.parse(&values).map_or_else(|_| self.step.clone(), Arc::from)
     }
 
-    /// What the engine does for a picture; nothing where the line is off or its condition is not met.
-    pub fn settings(&self, recipe: &str, subject: &Subject) -> Option<Settings> {
-        let applies = self.on && self.when.as_ref().is_none_or(|when| when.met(subject));
+    /// What the engine does for a picture; nothing where the line is off or its condition is not met. `at` is its place
+    /// in the recipe; a line of a delivery has none.
+    pub fn settings(&self, recipe: &str, context: &ResolveContext, at: Option<usize>) -> Option<Settings> {
+        let applies = self.on && self.when.as_ref().is_none_or(|when| when.met(&context.frame));
         applies.then(|| Settings {
-            step: self.resolved(recipe, subject),
+            step: self.resolved(recipe, context, at),
             mix: (self.mix / 100.0) as f32,
             area: self.area.clone(),
             block: None,
@@ -65,17 +74,17 @@ impl Line {
 
 impl Recipe {
     /// What the engine does for a picture, in order: the lines that are on and apply.
-    pub fn settings(&self, subject: &Subject) -> Vec<Settings> {
-        self.placed(subject).into_iter().map(|(_, settings)| settings).collect()
+    pub fn settings(&self, context: &ResolveContext) -> Vec<Settings> {
+        self.placed(context).into_iter().map(|(_, settings)| settings).collect()
     }
 
     /// As [`settings`](Self::settings), each with the line it comes from; a frame's own exposure has none where the recipe
     /// has no line for it.
-    pub fn placed(&self, subject: &Subject) -> Vec<(Option<usize>, Settings)> {
+    pub fn placed(&self, context: &ResolveContext) -> Vec<(Option<usize>, Settings)> {
         let lines = self.steps.iter().enumerate();
         let mut all: Vec<(Option<usize>, Settings)> =
-            lines.filter_map(|(i, line)| Some((Some(i), self.line_settings(line, subject)?))).collect();
-        let own = &subject.own;
+            lines.filter_map(|(i, line)| Some((Some(i), self.line_settings(i, line, context)?))).collect();
+        let own = &context.frame.own;
         let id = |at: &(Option<usize>, Settings)| at.0.map(|i| self.steps[i].id);
         if own.exposure != 0.0
             && !moved(
@@ -106,8 +115,8 @@ impl Recipe {
 
     /// What the engine does for one of its lines and a picture; nothing where the line or its block is off, or its
     /// condition is not met.
-    pub fn line_settings(&self, line: &Line, subject: &Subject) -> Option<Settings> {
-        let settings = line.settings(&self.name, subject)?;
+    fn line_settings(&self, at: usize, line: &Line, context: &ResolveContext) -> Option<Settings> {
+        let settings = line.settings(&self.name, context, Some(at))?;
         let at = self.blocks.iter().position(|b| Some(&b.name) == line.block.as_ref());
         let Some(at) = at else { return Some(settings) };
         let block = &self.blocks[at];
@@ -119,8 +128,8 @@ impl Recipe {
     ///
     /// # Errors
     /// [`PlanError`] when a result would be too large.
-    pub fn layout(&self, subject: &Subject) -> Result<Plan, PlanError> {
-        Plan::new(self.settings(subject), Size::new(subject.width, subject.height))
+    pub fn layout(&self, context: &ResolveContext) -> Result<Plan, PlanError> {
+        Plan::new(self.settings(context), Size::new(context.frame.width, context.frame.height))
     }
 
     /// As [`layout`](Self::layout), with what one of its deliveries does after its lines.
@@ -131,25 +140,25 @@ impl Recipe {
         &self,
         delivery: &Pictures,
         width: Option<u32>,
-        subject: &Subject,
+        context: &ResolveContext,
     ) -> Result<Plan, PlanError> {
         if delivery.is_carried() {
-            return Plan::new(Vec::new(), Size::new(subject.width, subject.height));
+            return Plan::new(Vec::new(), Size::new(context.frame.width, context.frame.height));
         }
-        let mut settings = self.settings(subject);
-        settings.extend(self.after(delivery, width, subject));
-        Plan::new(settings, Size::new(subject.width, subject.height))
+        let mut settings = self.settings(context);
+        settings.extend(self.after(delivery, width, context));
+        Plan::new(settings, Size::new(context.frame.width, context.frame.height))
     }
 
     /// What one of its deliveries does after its lines: lines of its own, its size, sharpening for that, what is written
     /// over it.
-    pub fn after(&self, delivery: &Pictures, width: Option<u32>, subject: &Subject) -> Vec<Settings> {
+    pub fn after(&self, delivery: &Pictures, width: Option<u32>, context: &ResolveContext) -> Vec<Settings> {
         let step = |id: &str, values: Value| {
             let values = values.as_object().cloned().unwrap_or_default();
             step_kind(id)?.parse(&values).ok().map(Settings::from)
         };
-        let subject = &delivery.counted(subject);
-        let lines = delivery.lines.iter().filter_map(|line| line.settings(&self.name, subject));
+        let context = &delivery.counted(context);
+        let lines = delivery.lines.iter().filter_map(|line| line.settings(&self.name, context, None));
         let size = match (&delivery.frame, width, delivery.long_edge) {
             (Some(OutputFrame { window: Some(window), width, height, .. }), _, _) => {
                 let size = Size::new(*width, *height);
@@ -167,7 +176,7 @@ impl Recipe {
             .then(|| step("output_sharpening", json!({"target": "screen", "strength": delivery.sharpen})))
             .flatten();
         let burned = delivery.burned.as_ref().and_then(|b| {
-            let text = names::text(&b.text, &self.name, subject);
+            let text = names::text(&b.text, &self.name, context);
             // What came of the fields is no template any more.
             let text = text.replace(['{', '}'], "");
             step(
@@ -179,7 +188,7 @@ impl Recipe {
     }
 
     /// The same recipe where deliveries that take the frames' own size have it in pixels: that of the first frame.
-    pub fn settled(&self, first: &Subject) -> Self {
+    pub fn settled(&self, first: &ResolveContext) -> Self {
         let mut settled = self.clone();
         for one in &mut settled.deliveries {
             let bare = Pictures { lines: one.lines.clone(), ..Pictures::default() };
@@ -194,15 +203,15 @@ impl Recipe {
     ///
     /// # Errors
     /// [`PlanError`] when a result would be too large or the picture cannot be decoded.
-    pub fn plan(&self, source: &dyn Source, subject: &Subject) -> Result<Plan, PlanError> {
-        Plan::for_picture(self.settings(subject), source)
+    pub fn plan(&self, source: &dyn Source, context: &ResolveContext) -> Result<Plan, PlanError> {
+        Plan::for_picture(self.settings(context), source)
     }
 
     /// What its lines say about the data results carry, in order.
-    pub fn data(&self, subject: &Subject) -> Vec<Data> {
-        let lines = self.steps.iter().filter(|line| line.id == "data");
+    pub fn data(&self, context: &ResolveContext) -> Vec<Data> {
+        let lines = self.steps.iter().enumerate().filter(|(_, line)| line.id == "data");
         lines
-            .filter_map(|line| self.line_settings(line, subject))
+            .filter_map(|(at, line)| self.line_settings(at, line, context))
             .filter_map(|settings| serde_json::from_value(settings.step.values()).ok())
             .collect()
     }

@@ -2,7 +2,7 @@
 
 use crate::{MAX_STEPS, VERSION, delivery};
 use rallo_engine::step::MAX_POINTS;
-use rallo_engine::{Kind, Param, registry};
+use rallo_engine::{Kind, OutputProfile, Param, registry};
 use serde_json::{Map, Value, json};
 
 fn kind_schema(kind: Kind) -> Value {
@@ -108,6 +108,7 @@ pub fn schema() -> Value {
             })
         })
         .collect();
+    let profiles: Vec<&str> = OutputProfile::ALL.iter().map(|(name, _)| *name).collect();
     json!({
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "Rallo recipe",
@@ -118,6 +119,11 @@ pub fn schema() -> Value {
             "name": {"type": "string", "minLength": 1, "maxLength": 120},
             "note": {"type": "string", "maxLength": 4000},
             "labels": {"type": "array", "items": {"type": "string"}},
+            "decode": {
+                "type": "object", "additionalProperties": false, "description": "How files are read, before the first step.",
+                "properties": {"assumed_profile": {
+                    "enum": profiles, "description": "The colours that a file is taken to be in where it names none."}},
+            },
             "steps": {"type": "array", "maxItems": MAX_STEPS, "items": {"$ref": "#/$defs/step"}},
             "blocks": {"type": "array", "items": {
                 "type": "object", "required": ["name"], "additionalProperties": false,

@@ -107,8 +107,8 @@ impl Line {
         if let Some(area) = &self.area {
             add(area.words());
         }
-        if let Some(ladder) = &self.by_iso {
-            let (low, high) = ladder.ends();
+        if let Some(iso_table) = &self.by_iso {
+            let (low, high) = iso_table.ends();
             add(format!("by ISO from {low} to {high}"));
         }
         if let Some(when) = &self.when {
@@ -318,6 +318,9 @@ impl Recipe {
     /// The whole recipe in plain sentences, numbered.
     pub fn plain(&self) -> String {
         let mut text = format!("{}\n", self.name);
+        if let Some(name) = &self.decode.assumed_profile {
+            text += &format!("  0  Read files that name no colour profile as {name}\n");
+        }
         for (i, line) in self.steps.iter().enumerate() {
             for head in self.heads(i) {
                 text += &format!("     {head}\n");

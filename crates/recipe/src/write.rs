@@ -1,7 +1,7 @@
 //! Writing a document, and the identity of what it makes.
 
 use crate::VERSION;
-use crate::context::Subject;
+use crate::context::ResolveContext;
 use crate::delivery::{Delivery, Pictures};
 use crate::document::{Block, Recipe};
 use crate::line::Line;
@@ -32,8 +32,8 @@ impl Line {
         if let Some(when) = &self.when {
             map.insert("when".into(), json!(when.text()));
         }
-        if let Some(ladder) = &self.by_iso {
-            map.insert("by_iso".into(), ladder.to_value());
+        if let Some(iso_table) = &self.by_iso {
+            map.insert("by_iso".into(), iso_table.to_value());
         }
         if !self.ask.is_empty() {
             map.insert("ask".into(), json!(self.ask));
@@ -61,6 +61,9 @@ impl Recipe {
         if !self.labels.is_empty() {
             map.insert("labels".into(), json!(self.labels));
         }
+        if !self.decode.is_usual() {
+            map.insert("decode".into(), json!(self.decode));
+        }
         map.insert("steps".into(), Value::Array(steps));
         if !self.blocks.is_empty() {
             map.insert("blocks".into(), self.blocks.iter().map(Block::to_value).collect());
@@ -71,7 +74,7 @@ impl Recipe {
 
     /// A text that is the same for two recipes exactly when they make the same file from the same picture by
     /// `delivery`; names and targets do not count.
-    pub fn identity(&self, delivery: &Pictures, subject: &Subject) -> String {
+    pub fn identity(&self, delivery: &Pictures, context: &ResolveContext) -> String {
         let one = |(line, s): (Option<usize>, Settings)| {
             let line = line.map(|i| &self.steps[i]);
             let mut one = json!({"step": line.map_or("exposure", |l| l.id), "mix": line.map_or(100.0, |l| l.mix),
@@ -81,20 +84,21 @@ impl Recipe {
             }
             one
         };
-        let mut steps: Vec<Value> = self.placed(subject).into_iter().map(one).collect();
+        let mut steps: Vec<Value> = self.placed(context).into_iter().map(one).collect();
         if delivery.is_carried() {
             steps.retain(|s| s["step"] == "data");
         }
         let mut all = json!({"version": VERSION, "steps": steps, "delivery": delivery.identity()});
         if !delivery.lines.is_empty() {
-            let subject = &delivery.counted(subject);
-            let own = delivery.lines.iter().filter_map(|l| Some((l, l.settings(&self.name, subject)?)));
+            let context = &delivery.counted(context);
+            let own = delivery.lines.iter().filter_map(|l| Some((l, l.settings(&self.name, context, None)?)));
             let own = own.map(|(l, s)| {
                 json!({"step": l.id, "mix": l.mix, "values": s.step.values(), "area": s.area.as_deref()})
             });
             all["own"] = own.collect();
         }
-        all.to_string()
+        // Nothing is added where files are read as usual, so that results of earlier versions are known again.
+        all.to_string() + &self.decode.fingerprint()
     }
 }
 

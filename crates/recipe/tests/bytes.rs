@@ -2,7 +2,7 @@
 
 use proptest::prelude::*;
 use rallo_recipe::condition::Condition;
-use rallo_recipe::{Recipe, Subject, file, names};
+use rallo_recipe::{FrameContext, Recipe, ResolveContext, file, names};
 use serde_json::{Value, json};
 
 fn value() -> impl Strategy<Value = Value> {
@@ -74,14 +74,14 @@ fn comes_back(recipe: &Recipe) {
     let written = recipe.to_value();
     let again = Recipe::from_value(&written).unwrap_or_else(|e| panic!("{e}: {written}"));
     assert_eq!(again.to_value(), written);
-    let about = Subject {
+    let frame = FrameContext {
         iso: Some(3200),
         width: 600,
         height: 400,
-        number: 1,
         stem: "a".into(),
-        ..Subject::default()
+        ..FrameContext::default()
     };
+    let about = ResolveContext::nth(frame, 1);
     let _ = recipe.plain();
     let _ = recipe.settings(&about);
     let _ = recipe.layout(&about);
@@ -117,7 +117,7 @@ proptest! {
     ]), 0..12)) {
         for text in [text, words.join(" ")] {
             if let Ok(condition) = Condition::parse(&text) {
-                let _ = condition.met(&Subject::default());
+                let _ = condition.met(&FrameContext::default());
                 let written = condition.text().to_owned();
                 let again = Condition::parse(&written).unwrap();
                 prop_assert_eq!(again.text(), written.as_str());
@@ -136,7 +136,8 @@ proptest! {
 
     #[test]
     fn names_are_safe_whatever_they_are_made_of(template in "[{}a-z:%0-9/\\\\. \u{1}äß-]{0,40}", stem in ".{0,300}", recipe in ".{0,60}") {
-        let about = Subject { stem, number: 7, folder: "../x".into(), ..Subject::default() };
+        let frame = FrameContext { stem, folder: "../x".into(), ..FrameContext::default() };
+        let about = ResolveContext::nth(frame, 7);
         for template in [template.as_str(), "{stem}", "{recipe}", "{folder}{stem}", "{taken:%Y}{stem}"] {
             if names::check(template).is_err() {
                 continue;

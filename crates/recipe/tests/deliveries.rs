@@ -3,7 +3,7 @@
 use rallo_recipe::delivery::{KINDS, What};
 use rallo_recipe::schema::schema;
 use rallo_recipe::sentence::plain;
-use rallo_recipe::{Bundle, Recipe, Subject, Task};
+use rallo_recipe::{Assembly, FinishingTask, FrameContext, Recipe, ResolveContext};
 use serde_json::{Value, json};
 
 fn recipe(deliveries: Value) -> Recipe {
@@ -104,7 +104,9 @@ fn a_clip_shows_the_frames_it_says() {
     let video = |values: Value| {
         let mut all = values;
         all["kind"] = json!("video");
-        let Task::Bundle(Bundle::Video(video)) = recipe(json!([all])).tasks().remove(0).1 else { panic!() };
+        let FinishingTask::Assembly(Assembly::Video(video)) = recipe(json!([all])).tasks().remove(0).1 else {
+            panic!()
+        };
         video
     };
     assert_eq!(video(json!({})).order(4), [0, 1, 2, 3]);
@@ -150,13 +152,13 @@ fn a_clip_shows_the_frames_it_says() {
         ("loop", "WebP", "webp"),
     ] {
         let clip = video(json!({ "purpose": purpose }));
-        assert_eq!((clip.codec(), Bundle::Video(clip.clone()).ending()), (codec, ending));
+        assert_eq!((clip.codec(), Assembly::Video(clip.clone()).ending()), (codec, ending));
     }
 }
 
 #[test]
 fn own_sizes_are_settled_by_the_first_picture() {
-    let first = Subject { width: 3001, height: 2001, number: 1, ..Subject::default() };
+    let first = ResolveContext::nth(FrameContext { width: 3001, height: 2001, ..FrameContext::default() }, 1);
     let settled = recipe(
         json!([{"kind": "video", "size": "own"}, {"kind": "frames"}, {"kind": "frames", "size": "720p"}]),
     )
@@ -183,7 +185,7 @@ fn a_course_pack_is_frames_a_clip_and_a_document() {
     assert_eq!(pack.files()[0].1.dpi, Some(120));
     let tasks: Vec<&str> = pack.tasks().iter().map(|(_, t)| t.word()).collect();
     assert_eq!(tasks, ["clip", "document", "page of the course pack"]);
-    let Task::Bundle(Bundle::Video(clip)) = &pack.tasks()[0].1 else { panic!() };
+    let FinishingTask::Assembly(Assembly::Video(clip)) = &pack.tasks()[0].1 else { panic!() };
     assert_eq!(clip.order(2).len(), 150);
     let What::Course(_) = pack.deliveries[0].what else { panic!() };
 }

@@ -2,7 +2,7 @@
 
 use rallo_engine::{Size, registry};
 use rallo_recipe::delivery::What;
-use rallo_recipe::{Recipe, Subject, schema::schema, sentence::plain};
+use rallo_recipe::{FrameContext, Recipe, ResolveContext, schema::schema, sentence::plain};
 use serde_json::{Value, json};
 
 const CATALOGUE: &str = r#"{"format": "rallo-recipe", "version": 1, "name": "Catalogue, web",
@@ -19,8 +19,8 @@ const CATALOGUE: &str = r#"{"format": "rallo-recipe", "version": 1, "name": "Cat
  "deliveries": [
   {"kind": "pictures", "format": "jpeg", "quality": 82, "name": "{stem}-web", "to": "subfolder"}]}"#;
 
-fn large() -> Subject {
-    Subject { width: 6000, height: 4000, ..Subject::default() }
+fn large() -> ResolveContext {
+    FrameContext { width: 6000, height: 4000, ..FrameContext::default() }.into()
 }
 
 fn faults(value: &Value) -> Vec<String> {
@@ -247,4 +247,22 @@ fn blocks_checkpoints_and_questions_are_read_checked_and_come_back() {
     );
     apart["steps"][2] = json!({"step": "grey"});
     assert!(faults(&apart)[0].contains("the lines of block Look must be neighbours"), "{:?}", faults(&apart));
+}
+
+#[test]
+fn how_files_are_read_is_part_of_the_document_and_of_what_it_makes() {
+    let with = |decode: Value| {
+        Recipe::from_value(&json!({"format": "rallo-recipe", "version": 1, "name": "x", "decode": decode,
+            "deliveries": [{"kind": "pictures"}]}))
+    };
+    let wide = with(json!({"assumed_profile": "display-p3"})).unwrap();
+    assert_eq!(wide.to_value()["decode"], json!({"assumed_profile": "display-p3"}));
+    assert!(wide.plain().contains("as display-p3"), "{}", wide.plain());
+    let usual = with(json!({})).unwrap();
+    assert!(usual.to_value().get("decode").is_none());
+    let identity = |r: &Recipe| r.identity(&r.files()[0].1, &large());
+    assert_ne!(identity(&wide), identity(&usual));
+    let refused = with(json!({"assumed_profile": "cinema"})).unwrap_err().to_string();
+    assert!(refused.starts_with("decode.assumed_profile: expected one of srgb, display-p3,"), "{refused}");
+    assert!(with(json!({"assume": 1})).is_err());
 }

@@ -3,7 +3,7 @@
 use crate::render::fault::Fault;
 use rallo_job::{FailureKind, RunItem};
 use rallo_media::Facts;
-use rallo_recipe::{Own, Subject};
+use rallo_recipe::{FrameAdjustments, FrameContext, ResolveContext};
 use rallo_shoot::frame::{Marks, shifted};
 use serde::{Deserialize, Serialize};
 use std::path::Path;
@@ -19,7 +19,7 @@ pub struct Decided {
     /// Keywords.
     pub keywords: Option<Vec<String>>,
     /// Its own small changes on top of a recipe.
-    pub own: Own,
+    pub own: FrameAdjustments,
 }
 
 /// What was decided about an item's frame, as it was stored when the run began.
@@ -51,13 +51,18 @@ impl From<&Marks> for Decided {
 }
 
 /// From a picture's path, what its file says, and what was decided; `number` is its position in the run, from 1.
-pub fn subject(path: &Path, facts: Option<&Facts>, decided: &Decided, number: usize) -> Subject {
+pub fn resolve_context(
+    path: &Path,
+    facts: Option<&Facts>,
+    decided: &Decided,
+    number: usize,
+) -> ResolveContext {
     let stem = path.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
     let folder = path.parent().map(crate::files::file_names::name_of).unwrap_or_default();
-    let known = Subject { stem, folder, number, ..Subject::default() };
-    let Some(facts) = facts else { return known };
+    let known = FrameContext { stem, folder, ..FrameContext::default() };
+    let Some(facts) = facts else { return ResolveContext::nth(known, number) };
     let camera = facts.camera.clone();
-    Subject {
+    let frame = FrameContext {
         taken: camera.taken.and_then(|t| shifted(t, decided.shift)),
         camera: camera.camera,
         lens: camera.lens,
@@ -71,5 +76,6 @@ pub fn subject(path: &Path, facts: Option<&Facts>, decided: &Decided, number: us
         keywords: decided.keywords.clone().unwrap_or_else(|| facts.keywords.clone()),
         own: decided.own,
         ..known
-    }
+    };
+    ResolveContext::nth(frame, number)
 }

@@ -16,7 +16,7 @@ pub mod report;
 pub mod schedule;
 
 pub use files::allowed_folders::Roots;
-pub use frame_context::{Decided, subject};
+pub use frame_context::{Decided, resolve_context};
 pub use library::shoot_index::{Frames, Set};
 pub use preflight::output_paths::Planned;
 pub use preflight::problem::Problem;

@@ -3,7 +3,7 @@
 
 use crate::frame::{MAX_RATING, Marks};
 use crate::{Choice, Frame, Order, Sort};
-use rallo_recipe::Own;
+use rallo_recipe::FrameAdjustments;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
@@ -41,8 +41,8 @@ pub struct Entry {
     #[serde(default)]
     pub shift: f64,
     /// Its own small changes on top of a recipe.
-    #[serde(default, skip_serializing_if = "Own::is_nothing")]
-    pub own: Own,
+    #[serde(default, skip_serializing_if = "FrameAdjustments::is_nothing")]
+    pub own: FrameAdjustments,
 }
 
 /// The document.
@@ -153,7 +153,7 @@ impl Document {
 }
 
 /// What of a frame's own changes is out of range.
-pub fn wrong_own(own: &Own) -> Option<String> {
+pub fn wrong_own(own: &FrameAdjustments) -> Option<String> {
     let all = [("exposure", own.exposure, 5.0), ("right", own.right, 100.0), ("down", own.down, 100.0)];
     let wrong = all.into_iter().find(|(_, v, most)| !v.is_finite() || v.abs() > *most)?;
     Some(format!("{}: expected a number from -{} to {}, got {}", wrong.0, wrong.2, wrong.2, wrong.1))
@@ -179,7 +179,7 @@ mod tests {
             keywords: vec!["pots".into()],
             shift: -90_500,
             hand: Some(0.0),
-            own: Own { exposure: 0.5, right: -10.0, down: 0.0 },
+            own: FrameAdjustments { exposure: 0.5, right: -10.0, down: 0.0 },
         };
         let places = [Place { path: "/shoot".into(), deep: true }];
         let order = Order { by: Sort::Hand, descending: false };

@@ -4,7 +4,7 @@ use jiff::SignedDuration;
 use jiff::civil::DateTime;
 use rallo_engine::Measures;
 use rallo_media::Facts;
-use rallo_recipe::Own;
+use rallo_recipe::FrameAdjustments;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
@@ -55,7 +55,7 @@ pub struct Marks {
     /// Place in the order by hand.
     pub hand: Option<f64>,
     /// Its own small changes on top of a recipe.
-    pub own: Own,
+    pub own: FrameAdjustments,
 }
 
 /// One frame of a shoot.

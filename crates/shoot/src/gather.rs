@@ -4,7 +4,8 @@
 //! The same picture found twice (equal content) is copied once.
 
 use jiff::civil::DateTime;
-use rallo_recipe::{Subject, names};
+use rallo_recipe::names::{self, TemplateError};
+use rallo_recipe::{FrameContext, ResolveContext};
 use serde::Serialize;
 use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
@@ -66,12 +67,12 @@ pub struct Line {
 /// Plans the copies. `there` gives the content hash of a file of that name in the target folder, if it exists.
 ///
 /// # Errors
-/// What is wrong with the template, for people.
+/// [`TemplateError`].
 pub fn plan(
     candidates: &[Candidate],
     template: &str,
     there: &dyn Fn(&str) -> Option<String>,
-) -> Result<Vec<Line>, String> {
+) -> Result<Vec<Line>, TemplateError> {
     names::check(template)?;
     // In order of capture, undated ones last; equal times as the names go.
     let mut order: Vec<usize> = (0..candidates.len()).collect();
@@ -152,17 +153,16 @@ fn expand(template: &str, c: &Candidate, number: usize, clash: Option<&str>) -> 
         p.and_then(Path::file_name).map(|n| n.to_string_lossy().into_owned()).unwrap_or_default()
     };
     let stem = c.path.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
-    let about = Subject {
+    let frame = FrameContext {
         stem,
-        number,
         taken: c.taken,
         folder: name(c.path.parent()),
         iso: c.iso,
         width: c.size.0,
         height: c.size.1,
-        ..Subject::default()
+        ..FrameContext::default()
     };
-    names::expand(&with, "", &about)
+    names::expand(&with, "", &ResolveContext::nth(frame, number))
 }
 
 #[cfg(test)]
@@ -235,6 +235,6 @@ mod tests {
             _ => None,
         };
         assert_eq!(names(&plan(&all, "{stem}", &there).unwrap()), ["there 1.jpg", "1-3.jpg", "1-4.jpg"]);
-        assert!(plan(&all, "{stam}", &there).unwrap_err().contains("unknown field"));
+        assert!(plan(&all, "{stam}", &there).unwrap_err().to_string().contains("unknown field"));
     }
 }

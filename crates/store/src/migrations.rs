@@ -19,6 +19,7 @@ const FILES: &[(i64, &str, &str)] = files![
     6: "ways_in",
     7: "together",
     8: "names",
+    9: "phases",
 ];
 
 /// The migrations, built in without a macro of the database library: that one would build the database a second time

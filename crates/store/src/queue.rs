@@ -8,15 +8,18 @@ use crate::rows::Row;
 use crate::{Store, failed};
 use async_trait::async_trait;
 use rallo_job::{
-    Claim, Error, ExpiredLeases, FailureKind, ItemKey, ItemState, NewRunItem, Result, Run, RunItem, RunMove,
-    RunQueue, RunState, WrittenFile,
+    Claim, Error, ExpiredLeases, FailureKind, ItemKey, ItemState, NewRunItem, Phase, Result, Run, RunItem,
+    RunMove, RunQueue, RunState, WrittenFile,
 };
+use serde_json::Value;
 use sqlx::sqlite::SqliteRow;
 use sqlx::{AssertSqlSafe, FromRow, Row as _, Sqlite, SqliteConnection, Transaction};
 use std::path::Path;
 
-/// An item that is made of all pictures has its turn when everything before it is over.
-const TURN: &str = "(i.task IS NULL OR NOT EXISTS (SELECT 1 FROM run_items b
+/// A picture is made when all pictures of its run are measured; a file of all pictures, when everything before it is over.
+const TURN: &str = "(i.phase = 'measure' OR NOT EXISTS (SELECT 1 FROM run_items m
+    WHERE m.run_id = i.run_id AND m.phase = 'measure' AND m.state = 'waiting'))
+    AND (i.task IS NULL OR NOT EXISTS (SELECT 1 FROM run_items b
     WHERE b.run_id = i.run_id AND b.position < i.position AND b.state = 'waiting'))";
 
 /// States as a list for `IN`.
@@ -78,8 +81,8 @@ pub(crate) async fn insert_items(
 ) -> Result<()> {
     for (position, item) in (first..).zip(items) {
         sqlx::query(
-            "INSERT INTO run_items (run_id, position, source, target, source_bytes, pixels, decided, more, task)
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO run_items (run_id, position, source, target, source_bytes, pixels, decided, more, task, phase)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         )
         .bind(run)
         .bind(position)
@@ -90,6 +93,7 @@ pub(crate) async fn insert_items(
         .bind(if item.decided.is_empty() { "{}" } else { &item.decided })
         .bind(list(&item.more))
         .bind(item.task)
+        .bind(if item.task.is_some() { Phase::Assemble } else { item.phase }.as_str())
         .execute(&mut **tx)
         .await
         .map_err(failed)?;
@@ -291,6 +295,23 @@ impl RunQueue for Store {
         .await
         .map_err(failed)?;
         tx.commit().await.map_err(failed)?;
+        Ok(done.rows_affected() > 0)
+    }
+
+    async fn keep_measured(&self, item: &RunItem, measured: &Value) -> Result<bool> {
+        let done = sqlx::query(
+            "UPDATE run_items SET phase = ?, measured = ?, worker = NULL, lease = NULL
+             WHERE run_id = ? AND position = ? AND worker IS ? AND phase = ?",
+        )
+        .bind(Phase::Render.as_str())
+        .bind(measured.to_string())
+        .bind(item.run_id)
+        .bind(item.position)
+        .bind(&item.worker)
+        .bind(Phase::Measure.as_str())
+        .execute(&self.pool)
+        .await
+        .map_err(failed)?;
         Ok(done.rows_affected() > 0)
     }
 

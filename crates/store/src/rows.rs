@@ -170,6 +170,8 @@ impl FromRow<'_, SqliteRow> for Row<RunItem> {
             tries: row.try_get("tries")?,
             ended: row.try_get("ended")?,
             task: row.try_get("task")?,
+            phase: word(row, &record, "phase")?,
+            measured: json(row, &record, "measured")?,
         }))
     }
 }

@@ -32,17 +32,38 @@ pub fn random(bytes: usize) -> std::io::Result<String> {
     Ok(secret.iter().map(|b| format!("{b:02x}")).collect())
 }
 
+/// Why a token or a passphrase is not kept.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum AuthError {
+    /// A token without a name, or with one that is too long.
+    #[error("a name of 1 to 80 characters is needed")]
+    Name,
+    /// A passphrase that is too short.
+    #[error("a passphrase has at least {SHORTEST} characters; a few words are best")]
+    Short,
+    /// There is no chance to be had from the system.
+    #[error("the system gives no random bytes: {0}")]
+    Random(#[from] std::io::Error),
+    /// It cannot be hashed.
+    #[error("the passphrase cannot be hashed: {0}")]
+    Hash(String),
+    /// The records do not answer.
+    #[error(transparent)]
+    Records(#[from] rallo_job::Error),
+}
+
 /// Makes a token under a name; its number and the token itself, which nobody can read again.
 ///
 /// # Errors
-/// For a name that is none, in words for people.
-pub async fn new_token(store: &Store, name: &str) -> std::result::Result<(i64, String), String> {
+/// [`AuthError`].
+pub async fn new_token(store: &Store, name: &str) -> std::result::Result<(i64, String), AuthError> {
     let name = name.trim();
     if name.is_empty() || name.chars().count() > 80 {
-        return Err("a name of 1 to 80 characters is needed".into());
+        return Err(AuthError::Name);
     }
-    let token = random(32).map_err(|e| e.to_string())?;
-    let id = store.add_token(name, &hashed(&token), &rallo_runner::now()).await.map_err(|e| e.to_string())?;
+    let token = random(32)?;
+    let id = store.add_token(name, &hashed(&token), &rallo_runner::now()).await?;
     Ok((id, token))
 }
 
@@ -59,16 +80,16 @@ fn argon() -> Argon2<'static> {
 /// Keeps a passphrase, and ends every session that knew another one.
 ///
 /// # Errors
-/// For a passphrase that is too short, in words for people.
-pub async fn set_passphrase(store: &Store, passphrase: &str) -> std::result::Result<(), String> {
+/// [`AuthError`].
+pub async fn set_passphrase(store: &Store, passphrase: &str) -> std::result::Result<(), AuthError> {
     if passphrase.chars().count() < SHORTEST {
-        return Err(format!("a passphrase has at least {SHORTEST} characters; a few words are best"));
+        return Err(AuthError::Short);
     }
-    let salt = random(16).map_err(|e| e.to_string())?;
-    let salt = SaltString::from_b64(&salt).map_err(|e| e.to_string())?;
-    let hash = argon().hash_password(passphrase.as_bytes(), &salt).map_err(|e| e.to_string())?.to_string();
-    store.set_setting(SETTING, &hash).await.map_err(|e| e.to_string())?;
-    store.end_session(None).await.map_err(|e| e.to_string())
+    let hashing = |e: argon2::password_hash::Error| AuthError::Hash(e.to_string());
+    let salt = SaltString::from_b64(&random(16)?).map_err(hashing)?;
+    let hash = argon().hash_password(passphrase.as_bytes(), &salt).map_err(hashing)?.to_string();
+    store.set_setting(SETTING, &hash).await?;
+    Ok(store.end_session(None).await?)
 }
 
 /// Whether there is a passphrase.

@@ -3,10 +3,14 @@
 
 use crate::error::Problem;
 use crate::{App, auth};
+use axum::Router;
 use axum::extract::{Request, State};
-use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
+use axum::http::{HeaderMap, HeaderName, HeaderValue, Method, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Redirect, Response};
+use std::any::Any;
+use tower_http::catch_panic::CatchPanicLayer;
+use tower_http::set_header::SetResponseHeaderLayer;
 
 const POLICY: &str = "default-src 'self'; img-src 'self' blob: data:; object-src 'none'; base-uri 'none'; \
                       form-action 'self'; frame-ancestors 'none'";
@@ -90,20 +94,62 @@ async fn check(app: &App, method: &Method, path: &str, headers: &HeaderMap) -> R
     Ok(())
 }
 
-/// Checks Host, Origin, sessions and tokens; sets the content policy.
+/// Checks Host, Origin, sessions and tokens.
 pub async fn guard(State(app): State<App>, request: Request, next: Next) -> Response {
     // A body cannot be shared while something is waited for; what is checked does not need it.
     let (method, headers) = (request.method().clone(), request.headers().clone());
     let path = request.uri().path().to_owned();
-    let mut response = match check(&app, &method, &path, &headers).await {
+    match check(&app, &method, &path, &headers).await {
         Ok(()) => next.run(request).await,
         Err(refused) => *refused,
+    }
+}
+
+/// What every answer says to browsers, refusals too; and an answer where a handler fails.
+pub fn wrapped(router: Router) -> Router {
+    let headers = [
+        (header::CONTENT_SECURITY_POLICY, POLICY),
+        (header::X_CONTENT_TYPE_OPTIONS, "nosniff"),
+        (header::REFERRER_POLICY, "no-referrer"),
+        (HeaderName::from_static("cross-origin-resource-policy"), "same-origin"),
+        (HeaderName::from_static("cross-origin-opener-policy"), "same-origin"),
+    ];
+    let failed = |_: Box<dyn Any + Send>| {
+        Problem::answer(
+            StatusCode::INTERNAL_SERVER_ERROR,
+            "the program failed on this request; please report it",
+        )
     };
-    let set = response.headers_mut();
-    set.insert(header::CONTENT_SECURITY_POLICY, HeaderValue::from_static(POLICY));
-    set.insert(header::X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
-    set.insert(header::REFERRER_POLICY, HeaderValue::from_static("no-referrer"));
-    set.insert("cross-origin-resource-policy", HeaderValue::from_static("same-origin"));
-    set.insert("cross-origin-opener-policy", HeaderValue::from_static("same-origin"));
-    response
+    headers.into_iter().fold(router.layer(CatchPanicLayer::custom(failed)), |router, (name, value)| {
+        router.layer(SetResponseHeaderLayer::overriding(name, HeaderValue::from_static(value)))
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use axum::body::{Body, to_bytes};
+    use axum::routing::get;
+    use tower::ServiceExt;
+
+    #[tokio::test]
+    async fn a_handler_that_fails_is_answered_and_every_answer_has_its_headers() {
+        let failing = || async {
+            if true {
+                panic!("as the test asks for")
+            }
+        };
+        let router = wrapped(Router::new().route("/", get(failing)));
+        for (path, status) in [("/", 500), ("/nowhere", 404)] {
+            let request = Request::builder().uri(path).body(Body::empty()).unwrap();
+            let answer = router.clone().oneshot(request).await.unwrap();
+            assert_eq!(answer.status().as_u16(), status);
+            assert_eq!(answer.headers()["x-content-type-options"], "nosniff");
+            assert_eq!(answer.headers()[header::CONTENT_SECURITY_POLICY], POLICY);
+            if status == 500 {
+                let told = to_bytes(answer.into_body(), 1000).await.unwrap();
+                assert!(String::from_utf8_lossy(&told).contains("the program failed on this request"));
+            }
+        }
+    }
 }

@@ -193,5 +193,5 @@ pub async fn bind(options: Options) -> Result<Server, StartError> {
         .layer(DefaultBodyLimit::max(LARGEST_REQUEST))
         .layer(axum::middleware::from_fn_with_state(app.clone(), guard::guard))
         .with_state(app);
-    Ok(Server { listener, address, router })
+    Ok(Server { listener, address, router: guard::wrapped(router) })
 }

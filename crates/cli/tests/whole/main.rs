@@ -15,6 +15,7 @@ mod deliveries;
 mod first_minute;
 mod frames;
 mod hand_on;
+mod instruction_sets;
 mod interface;
 mod missing;
 mod moves;

@@ -65,22 +65,46 @@ static CURVE: LazyLock<(Table, Table)> = LazyLock::new(|| {
     )
 });
 
+/// Why a colour profile cannot be used for results.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum ProfileError {
+    /// It is none.
+    #[error("this is no colour profile that can be read ({0})")]
+    Unreadable(String),
+    /// Its values are no red, green and blue.
+    #[error(
+        "{name} is a profile of {values} values; results have red, green and blue, so a profile of RGB is needed"
+    )]
+    NotRgb {
+        /// What it calls itself.
+        name: String,
+        /// What its values are.
+        values: String,
+    },
+    /// There is no way from the working colours to its own.
+    #[error("{name} cannot be converted to ({reason})")]
+    NoWay {
+        /// What it calls itself.
+        name: String,
+        /// What the colour library says.
+        reason: String,
+    },
+}
+
 impl FileColour {
     /// Reads a profile of RGB colours.
     ///
     /// # Errors
-    /// What is wrong with it, for people.
-    pub fn read(icc: &[u8], intent: Intent, compensate: bool) -> Result<Self, String> {
-        let profile = ColorProfile::new_from_slice(icc)
-            .map_err(|e| format!("this is no colour profile that can be read ({e})"))?;
+    /// [`ProfileError`].
+    pub fn read(icc: &[u8], intent: Intent, compensate: bool) -> Result<Self, ProfileError> {
+        let profile =
+            ColorProfile::new_from_slice(icc).map_err(|e| ProfileError::Unreadable(e.to_string()))?;
         let name = profile_name(&profile);
         if profile.color_space != DataColorSpace::Rgb {
-            return Err(format!(
-                "{name} is a profile of {:?} values; results have red, green and blue, so a profile of RGB is needed",
-                profile.color_space
-            ));
+            return Err(ProfileError::NotRgb { name, values: format!("{:?}", profile.color_space) });
         }
-        let fail = |e: moxcms::CmsError| format!("{name} cannot be converted to ({e})");
+        let fail = |e: moxcms::CmsError| ProfileError::NoWay { name: name.clone(), reason: e.to_string() };
         let options = TransformOptions { rendering_intent: intent.library(), ..TransformOptions::default() };
         let there =
             WORKING.create_transform_16bit(Layout::Rgb, &profile, Layout::Rgb, options).map_err(fail)?;

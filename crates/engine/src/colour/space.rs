@@ -5,7 +5,7 @@
 //! tone curves are read into a table per channel and one 3 × 3 matrix; everything else is converted once, on
 //! the way in, by the colour library.
 
-use crate::colour::icc::{FileColour, Intent};
+use crate::colour::icc::{FileColour, Intent, ProfileError};
 use crate::colour::transfer::Table;
 use crate::colour::working::{Matrix, WORKING, profile_name};
 use moxcms::{
@@ -164,8 +164,8 @@ impl OutputColour {
     /// From a profile's file.
     ///
     /// # Errors
-    /// Why it cannot be used, for people.
-    pub fn from_file(icc: &[u8], intent: Intent, black_point: bool) -> Result<Self, String> {
+    /// [`ProfileError`].
+    pub fn from_file(icc: &[u8], intent: Intent, black_point: bool) -> Result<Self, ProfileError> {
         let file = FileColour::read(icc, intent, black_point)?;
         let encode = Table::new(|x| x);
         Ok(Self { from_working: IDENTITY, to_working: IDENTITY, encode, file: Some(file), icc: icc.to_vec() })

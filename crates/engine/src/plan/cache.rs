@@ -1,7 +1,8 @@
 //! What is remembered of a plan's earlier work, and the keys it is found by.
 
 use crate::geometry::Rect;
-use crate::plan::{Plan, Settings};
+use crate::plan::Plan;
+use crate::plan::fingerprint::fingerprint;
 use crate::step::{Step, View};
 use std::sync::Arc;
 
@@ -41,19 +42,10 @@ pub(super) fn key_of(what: &dyn std::fmt::Debug) -> u64 {
     through.0.finish()
 }
 
-/// Steps with everything that decides what they do; what was measured follows from that and the picture.
-pub(super) fn written(steps: &[Settings]) -> Vec<String> {
-    let one = |s: &Settings| {
-        let area = s.area.as_deref();
-        format!("{} {} {} {area:?} {:?}", s.step.sentence(), s.step.values(), s.mix, s.block)
-    };
-    steps.iter().map(one).collect()
-}
-
 impl Plan {
     /// A number for everything that stands before the cut, at a scale, of this picture.
     pub(super) fn key(&self, cut: usize, scales: &[f64]) -> u64 {
         let facts = (&self.sizes, &self.to_output, self.seed, self.state, self.reduce);
-        key_of(&(written(&self.steps[..cut.min(self.steps.len())]), facts, scales))
+        key_of(&(fingerprint(&self.steps[..cut.min(self.steps.len())]), facts, scales))
     }
 }

@@ -2,7 +2,8 @@
 
 use crate::geometry::Rect;
 use crate::image::source::{Source, SourceError};
-use crate::plan::cache::{Memory, key_of, written};
+use crate::plan::cache::{Memory, key_of};
+use crate::plan::fingerprint::fingerprint;
 use crate::plan::program::Program;
 use crate::plan::{Plan, PlanError, Settings};
 use crate::step::{View, Wants};
@@ -37,13 +38,14 @@ impl Plan {
             if wants == Wants::Nothing {
                 continue;
             }
-            let key = key_of(&(written(&steps[..=i]), source.seed(), source.state(), source.size()));
+            let key = key_of(&(fingerprint(&steps[..=i]), source.seed(), source.state(), source.size()));
             if let Some(known) = memory.and_then(|m| m.recall(key)) {
                 steps[i].step = known;
                 continue;
             }
             // What it is shown does not depend on its own values; what it makes of it may not either.
-            let seen = key_of(&(written(&steps[..i]), &wants, source.seed(), source.state(), source.size()));
+            let seen =
+                key_of(&(fingerprint(&steps[..i]), &wants, source.seed(), source.state(), source.size()));
             if let Some(like) = memory.and_then(|m| m.recall(seen)).and_then(|m| steps[i].step.like(&*m)) {
                 steps[i].step = Arc::from(like);
                 continue;

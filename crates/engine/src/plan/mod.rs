@@ -12,12 +12,14 @@
 //! 1.5 of 255 in the mean.
 
 mod cache;
+mod fingerprint;
 mod lower;
 mod measured;
 mod program;
 mod tiles;
 
 pub use crate::plan::cache::{Memory, PrefixPixels};
+pub use crate::plan::fingerprint::fingerprint;
 pub use crate::plan::program::{Encoded, Pixels, Program};
 
 use crate::colour::space::OutputColour;

@@ -3,15 +3,18 @@
 //! The bench's controls, the command line's validation, the JSON Schema, the sentences on the ticket and the
 //! documentation all come from [`StepInfo`] and [`Param`].
 
+mod across;
 mod declare;
 mod info;
 mod ops;
 mod param;
 
+pub use crate::step::across::{AcrossPictures, Joined, MEASURED_EDGE};
 pub use crate::step::info::{AREA_GROUPS, Effect, Facts, StepInfo, Tool, ToolKind};
 pub use crate::step::ops::{AreaOp, EnlargeOp, Geometry, MarkOp, Op, Place, View, Wants, WholeOp};
 pub use crate::step::param::{
-    Kind, MAX_POINTS, MAX_SIDE, PLACES, Param, ParamError, file_bytes, parse_colour, place_share, proportion,
+    FileError, Kind, MAX_POINTS, MAX_SIDE, PLACES, Param, ParamError, file_bytes, parse_colour, place_share,
+    proportion,
 };
 pub(crate) use declare::step;
 
@@ -26,6 +29,10 @@ use std::sync::Arc;
 
 /// One step with its values.
 pub trait Step: Debug + Send + Sync {
+    /// Which step it is, whatever its values are: the name of its type.
+    fn name(&self) -> &'static str {
+        std::any::type_name::<Self>()
+    }
     /// Its values as recipes write them, every parameter present.
     fn values(&self) -> Value;
     /// What it does, in plain words; `{name}` stands for a parameter's value, `{name|abs}` for its size without sign.
@@ -56,6 +63,15 @@ pub trait Step: Debug + Send + Sync {
     /// For a step that enlarges in a way of its own; its [`geometry`](Self::geometry) is the plain scaling.
     fn enlarger(&self) -> Option<Box<dyn EnlargeOp>> {
         None
+    }
+    /// For a step that decides about all pictures of a run together.
+    fn across(&self) -> Option<&dyn AcrossPictures> {
+        None
+    }
+    /// For a step that joins each picture with its neighbours in the run: the weighted mean of these pictures, as they
+    /// come to it, stands in its place.
+    fn joins(&self) -> Vec<Joined> {
+        Vec::new()
     }
     /// What it must be shown of its input before [`ops`](Self::ops) is asked.
     fn wants(&self) -> Wants {

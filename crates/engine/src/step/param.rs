@@ -321,14 +321,26 @@ pub fn parse_colour(text: &str) -> Option<[u8; 3]> {
     Some([(n >> 16) as u8, (n >> 8) as u8, n as u8])
 }
 
+/// Why a [`Kind::File`] value holds no file.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum FileError {
+    /// It begins as a `data:` URL and is none.
+    #[error("this is no data: URL ({0})")]
+    Url(String),
+    /// What the URL holds is no base64.
+    #[error("this is no base64 ({0})")]
+    Base64(String),
+}
+
 /// The bytes of a [`Kind::File`] value: those of a `data:` URL, or the text's own.
 ///
 /// # Errors
-/// What is wrong with the URL.
-pub fn file_bytes(text: &str) -> Result<Vec<u8>, String> {
+/// [`FileError`].
+pub fn file_bytes(text: &str) -> Result<Vec<u8>, FileError> {
     if !text.starts_with("data:") {
         return Ok(text.as_bytes().to_vec());
     }
-    let url = DataUrl::process(text).map_err(|e| format!("this is no data: URL ({e:?})"))?;
-    url.decode_to_vec().map(|(bytes, _)| bytes).map_err(|e| format!("this is no base64 ({e:?})"))
+    let url = DataUrl::process(text).map_err(|e| FileError::Url(format!("{e:?}")))?;
+    url.decode_to_vec().map(|(bytes, _)| bytes).map_err(|e| FileError::Base64(format!("{e:?}")))
 }

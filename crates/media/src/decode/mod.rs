@@ -14,7 +14,7 @@ pub use crate::decode::limits::{MAX_BYTES, MAX_PIXELS};
 
 use crate::metadata::exif::CameraData;
 use crate::{MediaError, bytes_text};
-use rallo_engine::{Orientation, Picture, Size, Source, SourceError};
+use rallo_engine::{DecodeSettings, Orientation, Picture, Size, Source, SourceError};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -61,6 +61,7 @@ pub struct FileSource {
     icc: Option<Vec<u8>>,
     exif: Option<Vec<u8>>,
     camera: CameraData,
+    settings: DecodeSettings,
     levels: Mutex<HashMap<u8, Arc<Picture>>>,
     /// Held by who decodes.
     decoding: Mutex<()>,
@@ -178,6 +179,12 @@ impl FileSource {
         Self::from_bytes(read_file(path)?)
     }
 
+    /// The same file, to be decoded by these settings.
+    pub fn decoding_by(self, settings: &DecodeSettings) -> Self {
+        // What was decoded by other settings is no longer what it is.
+        Self { settings: settings.clone(), levels: Mutex::default(), ..self }
+    }
+
     /// As [`open`](Self::open), for a file already in memory.
     ///
     /// # Errors
@@ -202,6 +209,7 @@ impl FileSource {
             icc,
             exif,
             camera,
+            settings: DecodeSettings::default(),
             levels: Mutex::default(),
             decoding: Mutex::default(),
         })
@@ -308,7 +316,8 @@ impl FileSource {
             return Err(MediaError::Damaged("the picture is not as large as its file says".into()));
         }
         let orientation = Orientation::from_exif(self.camera.orientation);
-        let icc = self.icc.as_deref().or(icc.as_deref());
+        let assumed = self.settings.assumed().map(|profile| profile.colour().icc.as_slice());
+        let icc = self.icc.as_deref().or(icc.as_deref()).or(assumed);
         let picture =
             Picture::new(size, samples, orientation, icc).map_err(|e| MediaError::Damaged(e.to_string()))?;
         let picture = Arc::new(picture);

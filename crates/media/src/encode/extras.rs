@@ -1,6 +1,6 @@
 //! What goes into a file beside its pixels.
 
-use crate::metadata::fields::Words;
+use crate::metadata::fields::DescriptiveFields;
 use crate::metadata::provenance::Made;
 
 /// What goes into the file beside the pixels.
@@ -13,7 +13,7 @@ pub struct Extras {
     /// The result's mark.
     pub made: Option<Made>,
     /// What is said about the picture; written with the mark.
-    pub words: Words,
+    pub words: DescriptiveFields,
     /// Pixels per inch, for the file's own tag.
     pub resolution: Option<u32>,
 }

@@ -3,7 +3,7 @@
 //! Read with XMP first, then IPTC, then EXIF; written to all three, so that other programs find it (JPEG; a PNG has no
 //! place for IPTC). IPTC is the Information Interchange Model 4.2, in UTF-8, inside an image resource block.
 
-use crate::metadata::fields::Words;
+use crate::metadata::fields::DescriptiveFields;
 use crate::metadata::xmp::{DC, RDF, XMP, escaped, items};
 use img_parts::jpeg::{Jpeg, markers};
 use rallo_engine::steps::output::data::Data;
@@ -25,7 +25,7 @@ const BLOCK: &[u8] = b"Photoshop 3.0\0";
 
 const RESOURCE: &[u8] = b"8BIM\x04\x04\0\0";
 
-impl Words {
+impl DescriptiveFields {
     /// Creator, rights and description as a file says them; keywords and rating are kept with the frames.
     pub fn read(file: &[u8], exif: Option<&[u8]>) -> Self {
         let mut words = Self::default();
@@ -220,8 +220,8 @@ mod tests {
     use super::*;
     use crate::metadata::fields::Others;
 
-    fn words() -> Words {
-        Words {
+    fn words() -> DescriptiveFields {
+        DescriptiveFields {
             creator: "Mara Quill".into(),
             copyright: "© 2026 Thistlewick <Nursery>".into(),
             caption: "Thyme & sage, Grünzeug".into(),
@@ -287,15 +287,15 @@ mod tests {
         assert_eq!((one.caption.as_str(), one.creator.as_str()), ("Basil", "Mara Quill"));
         assert_eq!(one.keywords, ["pots", "basil"]);
         one.change(&Data { keep: "nothing".into(), copyright: "ours".into(), ..Data::default() });
-        assert_eq!(one, Words { copyright: "ours".into(), ..Words::default() });
-        assert!(Words::default().segment().is_none());
+        assert_eq!(one, DescriptiveFields { copyright: "ours".into(), ..DescriptiveFields::default() });
+        assert!(DescriptiveFields::default().segment().is_none());
     }
 
     #[test]
     fn texts_are_cut_between_characters() {
         assert_eq!(cut("aäö", 2), "a");
         assert_eq!(cut("aäö", 3), "aä");
-        let long = Words { creator: "ü".repeat(40), ..Words::default() };
+        let long = DescriptiveFields { creator: "ü".repeat(40), ..DescriptiveFields::default() };
         let segment = long.segment().unwrap();
         assert!(String::from_utf8_lossy(&segment).contains(&"ü".repeat(16)));
         assert!(!String::from_utf8_lossy(&segment).contains(&"ü".repeat(17)));

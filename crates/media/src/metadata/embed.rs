@@ -4,7 +4,7 @@
 use crate::MediaError;
 use crate::decode::Format;
 use crate::encode::extras::Extras;
-use crate::metadata::fields::Words;
+use crate::metadata::fields::DescriptiveFields;
 use img_parts::jpeg::{Jpeg, JpegSegment, markers};
 use img_parts::png::{Png, PngChunk};
 use img_parts::riff::{RiffChunk, RiffContent};
@@ -31,7 +31,7 @@ pub fn jpeg(file: &mut Jpeg, extras: &Extras) {
         let mut packet = [XMP_JPEG, made.xmp(&extras.words).as_bytes()].concat();
         if packet.len() > LONGEST_SEGMENT {
             // What other programs said does not fit in with the mark.
-            let words = Words { others: Default::default(), ..extras.words.clone() };
+            let words = DescriptiveFields { others: Default::default(), ..extras.words.clone() };
             packet = [XMP_JPEG, made.xmp(&words).as_bytes()].concat();
         }
         file.segments_mut().insert(at, JpegSegment::new_with_contents(markers::APP1, packet.into()));

@@ -1,6 +1,6 @@
 //! What the camera wrote: EXIF in and out.
 
-use crate::metadata::fields::Words;
+use crate::metadata::fields::DescriptiveFields;
 use exif::experimental::Writer;
 use exif::{Context, Exif, Field, In, Rational, SRational, Tag, Value};
 use jiff::civil::DateTime;
@@ -117,8 +117,8 @@ impl CameraData {
     /// A new EXIF block with this data, as a camera would write it.
     ///
     /// # Errors
-    /// The EXIF library's message.
-    pub fn write(&self) -> Result<Vec<u8>, String> {
+    /// [`ExifError`].
+    pub fn write(&self) -> Result<Vec<u8>, ExifError> {
         let ascii = |text: &str| Value::Ascii(vec![text.as_bytes().to_vec()]);
         let ratio = |v: f64, denom: u32| {
             Value::Rational(vec![Rational { num: (v * f64::from(denom)).round() as u32, denom }])
@@ -193,13 +193,18 @@ impl CameraData {
     }
 }
 
-fn written(fields: &[Field]) -> Result<Vec<u8>, String> {
+/// Why camera data cannot be written.
+#[derive(Debug, thiserror::Error)]
+#[error("camera data cannot be written as EXIF: {0}")]
+pub struct ExifError(#[from] exif::Error);
+
+fn written(fields: &[Field]) -> Result<Vec<u8>, ExifError> {
     let mut writer = Writer::new();
     for field in fields {
         writer.push_field(field);
     }
     let mut out = std::io::Cursor::new(Vec::new());
-    writer.write(&mut out, true).map_err(|e| e.to_string())?;
+    writer.write(&mut out, true)?;
     Ok(out.into_inner())
 }
 
@@ -246,7 +251,7 @@ pub struct Carry<'a> {
     /// Whether serial numbers and the owner are left out.
     pub no_serials: bool,
     /// Creator, rights and description.
-    pub words: Option<&'a Words>,
+    pub words: Option<&'a DescriptiveFields>,
     /// Pixels per inch.
     pub resolution: Option<u32>,
     /// Whether the pixels stay as they lie: the file goes on saying how they are turned.

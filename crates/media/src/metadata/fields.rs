@@ -2,7 +2,7 @@
 
 /// Creator, rights, description, keywords, rating.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Words {
+pub struct DescriptiveFields {
     /// Who made it.
     pub creator: String,
     /// Notice of rights.

@@ -1,6 +1,6 @@
 //! Who made a file: content hashes, and the mark in a result's XMP that says which recipe made it from what.
 
-use crate::metadata::fields::Words;
+use crate::metadata::fields::DescriptiveFields;
 use crate::metadata::xmp::NAMESPACE;
 use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
@@ -39,7 +39,7 @@ const TAIL: usize = 64 * 1024;
 
 impl Made {
     /// The XMP packet (ISO 16684-1) that carries the mark, and what is said about the picture.
-    pub fn xmp(&self, words: &Words) -> String {
+    pub fn xmp(&self, words: &DescriptiveFields) -> String {
         let (inside, attributes) = words.xmp();
         format!(
             concat!(
@@ -120,8 +120,12 @@ mod tests {
             source: content_hash(b"b"),
             done: vec!["denoise".into(), "crop".into()],
         };
-        let file =
-            [b"\xff\xd8 some bytes ".as_slice(), made.xmp(&Words::default()).as_bytes(), b" more"].concat();
+        let file = [
+            b"\xff\xd8 some bytes ".as_slice(),
+            made.xmp(&DescriptiveFields::default()).as_bytes(),
+            b" more",
+        ]
+        .concat();
         assert_eq!(Made::find(&file), Some(made));
         assert_eq!(Made::find(b"urn:rallo:result:1 but nothing else"), None);
         assert_eq!(Made::find(b""), None);

@@ -31,7 +31,7 @@ pub const A4: PageSize = PageSize(210.0, 297.0);
 
 /// Some words of a paragraph.
 #[derive(Clone, Copy, Debug)]
-pub struct Words<'a> {
+pub struct TextRun<'a> {
     /// The text.
     pub text: &'a str,
     /// Heavier than the rest.
@@ -158,7 +158,7 @@ impl Paper {
     pub(crate) fn line_at(&mut self, text: &str, at: (f32, f32), width: f32, style: Style, strong: bool) {
         let y = self.y;
         self.y = at.1;
-        let lines = self.lines(&[Words { text, strong }], style, at.0, width);
+        let lines = self.lines(&[TextRun { text, strong }], style, at.0, width);
         for item in lines.into_iter().next().into_iter().flatten() {
             self.lay(item);
         }
@@ -166,14 +166,14 @@ impl Paper {
     }
 
     /// A paragraph.
-    pub fn text(&mut self, words: &[Words], style: Style) {
+    pub fn text(&mut self, words: &[TextRun], style: Style) {
         let (left, width) = (self.margin + style.indent, self.width() - style.indent);
         let lines = self.lines(words, style, left, width);
         let height = style.size * LEADING;
         for (n, line) in lines.into_iter().enumerate() {
             self.need(height);
             if n == 0 && !style.mark.is_empty() {
-                let mark = Words { text: style.mark, strong: false };
+                let mark = TextRun { text: style.mark, strong: false };
                 let grey = style.grey.max(110);
                 for item in
                     self.lines(&[mark], Style { grey, ..style }, self.margin, width).into_iter().flatten()
@@ -200,7 +200,7 @@ impl Paper {
     }
 
     /// Lines of runs of letters, each at its place within its line.
-    fn lines(&mut self, words: &[Words], style: Style, left: f32, width: f32) -> Vec<Vec<Item>> {
+    fn lines(&mut self, words: &[TextRun], style: Style, left: f32, width: f32) -> Vec<Vec<Item>> {
         let height = style.size * LEADING;
         let mut buffer = Buffer::new(&mut self.system, Metrics::new(style.size, height));
         buffer.set_size(Some(width), None);
@@ -259,7 +259,7 @@ impl Paper {
             let left = self.margin + n as f32 * (share + gap);
             self.put(Item::Picture { at: (left, top), size, image });
             self.y = top + tallest + 2.0;
-            let words = Words { text: words, strong: false };
+            let words = TextRun { text: words, strong: false };
             for item in self.lines(&[words], style, left, share).into_iter().next().into_iter().flatten() {
                 self.lay(item);
             }

@@ -1,11 +1,11 @@
 //! Deliveries: what a recipe hands on, each from where its lines end.
 //!
-//! A delivery makes *files*, one (or several widths) for each frame, or a *bundle*: one file of all frames, a clip, a PDF,
+//! A delivery makes *files*, one (or several widths) for each frame, or a *assembly*: one file of all frames, a clip, a PDF,
 //! a contact sheet; a course pack is several of them in one folder. It may have lines of its own, which follow the
 //! recipe's.
 
 mod archive;
-mod bundles;
+mod assembly;
 mod contact_sheet;
 mod course;
 pub(crate) mod frames;
@@ -14,7 +14,7 @@ mod pictures;
 mod video;
 
 pub use archive::{ARCHIVE, Archive};
-pub use bundles::Bundle;
+pub use assembly::Assembly;
 pub use contact_sheet::{CONTACT, Contact};
 pub use course::{COURSE, Course};
 pub use frames::{FRAMES, Frames};
@@ -259,9 +259,9 @@ pub enum What {
 /// What is done once all pictures of a run are made, or over them all.
 #[derive(Clone, Debug, PartialEq)]
 #[expect(clippy::large_enum_variant, reason = "a recipe has a handful of them")]
-pub enum Task {
+pub enum FinishingTask {
     /// One file of all frames.
-    Bundle(Bundle),
+    Assembly(Assembly),
     /// Whether numbered frames are all there and of one size.
     Check,
     /// Sidecars and checksums beside the files of an archive.
@@ -272,11 +272,11 @@ pub enum Task {
     Zip,
 }
 
-impl Task {
+impl FinishingTask {
     /// For people.
     pub fn word(&self) -> &'static str {
         match self {
-            Self::Bundle(bundle) => bundle.word(),
+            Self::Assembly(assembly) => assembly.word(),
             Self::Check => "check of the numbered frames",
             Self::Archive => "list of checksums",
             Self::Course => "page of the course pack",
@@ -363,23 +363,24 @@ impl Delivery {
     }
 
     /// What it makes of all frames together.
-    pub fn bundles(&self) -> Vec<Bundle> {
+    pub fn assemblies(&self) -> Vec<Assembly> {
         match &self.what {
-            What::Video(v) => vec![Bundle::Video(v.clone())],
-            What::Pdf(p) => vec![Bundle::Pdf(p.clone())],
-            What::Contact(c) => vec![Bundle::Contact(c.clone())],
-            What::Course(c) => vec![Bundle::Video(c.video()), Bundle::Pdf(c.pdf())],
+            What::Video(v) => vec![Assembly::Video(v.clone())],
+            What::Pdf(p) => vec![Assembly::Pdf(p.clone())],
+            What::Contact(c) => vec![Assembly::Contact(c.clone())],
+            What::Course(c) => vec![Assembly::Video(c.video()), Assembly::Pdf(c.pdf())],
             What::Pictures(_) | What::Frames(_) | What::Archive(_) => Vec::new(),
         }
     }
 
     /// What it does once the pictures of a run are made, in order.
-    pub fn tasks(&self) -> Vec<Task> {
-        let mut all: Vec<Task> = self.bundles().into_iter().map(Task::Bundle).collect();
+    pub fn tasks(&self) -> Vec<FinishingTask> {
+        let mut all: Vec<FinishingTask> =
+            self.assemblies().into_iter().map(FinishingTask::Assembly).collect();
         all.extend(match &self.what {
-            What::Archive(a) if a.sidecars || a.checksums => Some(Task::Archive),
-            What::Course(_) => Some(Task::Course),
-            What::Frames(_) => Some(Task::Check),
+            What::Archive(a) if a.sidecars || a.checksums => Some(FinishingTask::Archive),
+            What::Course(_) => Some(FinishingTask::Course),
+            What::Frames(_) => Some(FinishingTask::Check),
             _ => None,
         });
         let zip = match &self.what {
@@ -388,7 +389,7 @@ impl Delivery {
             What::Archive(a) => a.zip,
             _ => false,
         };
-        all.extend(zip.then_some(Task::Zip));
+        all.extend(zip.then_some(FinishingTask::Zip));
         all
     }
 
@@ -463,12 +464,12 @@ impl Delivery {
         let mut told: Vec<(String, String)> = Vec::new();
         for key in ["name", "folder", "to"] {
             if let Err(message) = names::check(text(key)) {
-                told.push((key.into(), message));
+                told.push((key.into(), message.to_string()));
             }
         }
         for param in kind.params.iter().filter(|p| matches!(p.kind, Kind::Template(_))) {
             if let Err(message) = names::check_text(text(param.name)) {
-                told.push((param.name.into(), message));
+                told.push((param.name.into(), message.to_string()));
             }
         }
         let sized = kind.params.iter().any(|p| p.name == "width");

@@ -2,7 +2,7 @@
 //! by the same values.
 
 use super::{CAMERA_DATA, FOLDER, NAME, OutputFrame, SHARPEN, START, TO, Target, ZIP};
-use crate::{Line, Subject};
+use crate::{Line, ResolveContext, SequencePlace};
 use rallo_engine::{Kind, OutputColour, OutputProfile, Param, Plan};
 use serde_json::{Value, json};
 use std::sync::Arc;
@@ -278,8 +278,9 @@ impl Pictures {
     }
 
     /// A picture with its number as this delivery counts.
-    pub fn counted(&self, subject: &Subject) -> Subject {
-        Subject { number: (subject.number + self.start as usize).saturating_sub(1), ..subject.clone() }
+    pub fn counted(&self, context: &ResolveContext) -> ResolveContext {
+        let number = (context.sequence.number + self.start as usize).saturating_sub(1);
+        ResolveContext { sequence: SequencePlace { number, ..context.sequence }, ..context.clone() }
     }
 
     /// Where they go.

@@ -248,7 +248,7 @@ impl Default for Video {
     }
 }
 
-/// Where a bundle goes if nothing is said.
+/// Where an assembly goes if nothing is said.
 pub(super) fn one_file() -> Target {
     Target { name: "{recipe}".into(), ..Target::default() }
 }

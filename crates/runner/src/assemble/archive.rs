@@ -6,7 +6,7 @@ use crate::files::zip;
 use crate::library::scan;
 use crate::render::fault::{Ended, Fault};
 use rallo_job::{FailureKind, ItemState};
-use rallo_media::{FileSource, Made, Words, content_hash};
+use rallo_media::{DescriptiveFields, FileSource, Made, content_hash};
 use rallo_recipe::delivery::What;
 use serde_json::json;
 use sha2::{Digest, Sha256};
@@ -48,7 +48,7 @@ impl Around<'_> {
             for path in paths.clone() {
                 let source = FileSource::open(&path).map_err(Fault::from)?;
                 let Some(made) = Made::find(source.bytes()) else { continue };
-                let words = Words::read(source.bytes(), source.exif());
+                let words = DescriptiveFields::read(source.bytes(), source.exif());
                 let mut name = path.clone().into_os_string();
                 name.push(".xmp");
                 outputs.push(self.write(self.beside(name.into())?, made.xmp(&words).as_bytes())?);

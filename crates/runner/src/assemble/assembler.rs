@@ -9,14 +9,14 @@ use crate::render::fault::{Fault, fault};
 use rallo_job::FailureKind;
 use rallo_media::pdf::album::Album;
 use rallo_media::video::{ClipFacts, Recorder};
-use rallo_recipe::{Bundle, Recipe, Subject, names};
+use rallo_recipe::{Assembly, Recipe, ResolveContext, names};
 use std::io::Write;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use tempfile::TempPath;
 
-/// A bundle whose file is complete under a temporary name.
+/// A assembly whose file is complete under a temporary name.
 pub(crate) struct Gathered {
     /// The file; gone with this.
     pub part: TempPath,
@@ -34,9 +34,9 @@ pub(super) enum Sink {
     Contact(Box<Sheet>),
 }
 
-/// A bundle that is being filled, in the order of its positions.
+/// A assembly that is being filled, in the order of its positions.
 pub(crate) struct Gatherer {
-    pub(super) bundle: Bundle,
+    pub(super) assembly: Assembly,
     pub(super) count: usize,
     pub(super) recipe: String,
     pub(super) part: TempPath,
@@ -53,11 +53,11 @@ pub(crate) struct Gatherer {
 }
 
 impl Gatherer {
-    /// Begins a bundle of `count` pictures in the folder its file will be in.
+    /// Begins an assembly of `count` pictures in the folder its file will be in.
     pub fn begin(
-        bundle: &Bundle,
+        assembly: &Assembly,
         recipe: &Recipe,
-        first: &Subject,
+        first: &ResolveContext,
         count: usize,
         folder: &Path,
     ) -> Result<Self, Fault> {
@@ -72,8 +72,8 @@ impl Gatherer {
         let part = part_in(folder).map_err(room)?.into_temp_path();
         let text = |template: &str| names::text(template, &recipe.name, first);
         let mut times = vec![1; count];
-        let sink = match bundle {
-            Bundle::Video(video) => {
+        let sink = match assembly {
+            Assembly::Video(video) => {
                 times = vec![0; count];
                 video.order(count).into_iter().for_each(|k| times[k] += 1);
                 let clip = clip(video, &recipe.name, count);
@@ -81,15 +81,15 @@ impl Gatherer {
                 crate::schedule::step_back_process(recorder.process());
                 Sink::Video(Box::new(recorder))
             }
-            Bundle::Pdf(pdf) => Sink::Pdf(Album::new(&text(&pdf.title), layout(pdf))),
-            Bundle::Contact(c) if c.format == "pdf" => {
+            Assembly::Pdf(pdf) => Sink::Pdf(Album::new(&text(&pdf.title), layout(pdf))),
+            Assembly::Contact(c) if c.format == "pdf" => {
                 Sink::Pdf(Album::new(&text(&c.title), contact_layout(c, count)))
             }
-            Bundle::Contact(c) => Sink::Contact(Box::new(Sheet::new(c, &text(&c.title), count)?)),
+            Assembly::Contact(c) => Sink::Contact(Box::new(Sheet::new(c, &text(&c.title), count)?)),
         };
         let recipe = recipe.name.clone();
         Ok(Self {
-            bundle: bundle.clone(),
+            assembly: assembly.clone(),
             count,
             recipe,
             part,
@@ -157,12 +157,12 @@ impl Gatherer {
         Ok(())
     }
 
-    /// Ends the bundle.
+    /// Ends the assembly.
     pub fn finish(self) -> Result<Gathered, Fault> {
         if self.taken == 0 {
             return Err(Fault::new(
                 FailureKind::Together,
-                format!("there is no picture to make a {} of", self.bundle.word()),
+                format!("there is no picture to make a {} of", self.assembly.word()),
             ));
         }
         let write = |bytes: &[u8]| {
@@ -174,14 +174,14 @@ impl Gatherer {
             let full = e.kind() == std::io::ErrorKind::StorageFull;
             Fault::new(
                 if full { FailureKind::NoRoom } else { FailureKind::Together },
-                format!("cannot write the {}: {e}", self.bundle.word()),
+                format!("cannot write the {}: {e}", self.assembly.word()),
             )
         };
         let (size, clip) = match self.sink {
             Sink::Video(recorder) => {
                 recorder.finish().map_err(|e| fault(&e))?;
                 std::fs::File::open(&self.part).and_then(|f| f.sync_all()).map_err(said)?;
-                let Bundle::Video(video) = &self.bundle else {
+                let Assembly::Video(video) = &self.assembly else {
                     return Err(Fault::new(FailureKind::Inside, "a clip that is none"));
                 };
                 let told = clip(video, &self.recipe, self.count);

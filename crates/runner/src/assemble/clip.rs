@@ -3,14 +3,14 @@
 use crate::render::fault::{Fault, fault};
 use rallo_engine::Size;
 use rallo_media::video::{Clip, Codec, Recorder};
-use rallo_recipe::Bundle;
+use rallo_recipe::Assembly;
 use rallo_recipe::delivery::Video;
 use std::path::PathBuf;
 use std::sync::Arc;
 
 /// What a clip of so many frames is, as it is encoded.
 pub fn clip(video: &Video, recipe: &str, count: usize) -> Clip {
-    let stage = Bundle::Video(video.clone()).stage();
+    let stage = Assembly::Video(video.clone()).stage();
     let order = video.order(count);
     let size = stage.frame.map_or(Size::new(1920, 1080), |f| Size::new(f.width, f.height));
     Clip {

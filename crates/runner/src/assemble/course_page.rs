@@ -2,7 +2,7 @@
 
 use crate::assemble::finishing::{Around, Done};
 use crate::assemble::web_gallery::address;
-use crate::frame_context::subject;
+use crate::frame_context::resolve_context;
 use crate::render::fault::{Ended, Fault, fault};
 use crate::report::settings_sheet;
 use askama::Template;
@@ -74,7 +74,8 @@ impl Around<'_> {
         let pair = (0..self.pictures().count()).find_map(|at| {
             let (recipe, item) = self.picture(at)?;
             let source = FileSource::open(&item.source).ok()?;
-            let about = subject(&item.source, Some(&source.facts(&item.source)), &item.decided, at + 1);
+            let about =
+                resolve_context(&item.source, Some(&source.facts(&item.source)), &item.decided, at + 1);
             settings_sheet::pair(&recipe, &source, &about).ok()
         });
         let sheet = settings_sheet::settings(self.recipe, &about, pair).map_err(|e| fault(&e))?;

@@ -1,8 +1,9 @@
 //! How fast the encoder of a clip is on this machine, by trying it.
 
 use crate::assemble::clip::clip;
-use crate::frame_context::subject;
+use crate::frame_context::resolve_context;
 use crate::preflight::input::Source;
+use crate::render::sequence::RunSequence;
 use crate::render::work::Work;
 use rallo_media::FileSource;
 use rallo_media::video::{Clip, Recorder};
@@ -29,9 +30,10 @@ pub fn encoding(recipe: &Recipe, task: usize, video: &Video, sources: &[Source])
         if frames.len() > 1 && begin.elapsed() > TRIED_FOR {
             break;
         }
-        let source = FileSource::open(&one.path).ok()?;
-        let about = subject(&one.path, one.facts.as_ref(), &one.decided, 1);
-        let work = Work::new(recipe, &source, &about, one.decided.shift, None).ok()?;
+        let source = FileSource::open(&one.path).ok()?.decoding_by(&recipe.decode);
+        let about = resolve_context(&one.path, one.facts.as_ref(), &one.decided, 1);
+        let alone = RunSequence::default();
+        let work = Work::new(recipe, &source, &about, one.decided.shift, None, &alone).ok()?;
         frames.push(Arc::new(clip.raw(&work.picture(&stage, None).ok()?.0).ok()?));
     }
     if frames.is_empty() {

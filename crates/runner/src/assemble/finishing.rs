@@ -1,4 +1,4 @@
-//! What is done for all pictures of a run together, once they are made: bundles, the check of numbered frames, sidecars and
+//! What is done for all pictures of a run together, once they are made: assemblies, the check of numbered frames, sidecars and
 //! checksums of an archive, the page of a course pack, ZIP files.
 
 use crate::assemble::assembler::{Gathered, Gatherer};
@@ -6,7 +6,7 @@ use crate::assemble::clip;
 use crate::assemble::ordered_stream::Stream;
 use crate::assemble::piece::{self, Piece};
 use crate::files::atomic_file::part_in;
-use crate::frame_context::{decided, subject};
+use crate::frame_context::{decided, resolve_context};
 use crate::library::scan;
 use crate::render::disk_cache::IntermediateCache;
 use crate::render::existing_file::numbered;
@@ -14,10 +14,11 @@ use crate::render::fault::{Ended, Fault};
 use crate::render::item;
 use crate::render::memory_budget::MemoryBudget;
 use crate::render::picture_job::PictureJob;
+use crate::render::sequence::RunSequence;
 use crate::render::work::Work;
 use rallo_job::{FailureKind, ItemState, Records, ResultFile, RunItem, WrittenFile};
 use rallo_media::{content_hash, file_hash};
-use rallo_recipe::{Bundle, Recipe, Subject, Task};
+use rallo_recipe::{Assembly, FinishingTask, Recipe, ResolveContext};
 use serde_json::{Value, json};
 use std::fmt::Write as _;
 use std::io::Write;
@@ -38,6 +39,8 @@ pub(crate) struct Around<'a> {
     pub item: &'a RunItem,
     pub room: &'a Arc<MemoryBudget>,
     pub kept: &'a IntermediateCache,
+    /// The pictures together.
+    pub sequence: Arc<RunSequence>,
     /// Set when nobody waits for it any more.
     pub stop: &'a AtomicBool,
 }
@@ -149,38 +152,44 @@ impl Around<'_> {
         let recipe = self.recipe.answered(&item.answers).ok()?;
         // What cannot be read has failed as a picture already, with a reason.
         let decided = decided(item).ok()?;
-        let work =
-            PictureJob { source: item.source.clone().into(), targets: Vec::new(), decided, number: at + 1 };
+        let work = PictureJob {
+            source: item.source.clone().into(),
+            targets: Vec::new(),
+            decided,
+            number: at + 1,
+            sequence: self.sequence.clone(),
+        };
         Some((recipe, work))
     }
 
     /// What is known about the first picture that can be read.
-    pub fn first(&self) -> Subject {
+    pub fn first(&self) -> ResolveContext {
         let about = |at: usize| {
             let (_, item) = self.picture(at)?;
             let facts = scan::facts(&item.source).ok()?;
-            Some(subject(&item.source, Some(&facts), &item.decided, 1))
+            Some(resolve_context(&item.source, Some(&facts), &item.decided, 1))
         };
         (0..self.pictures().count()).find_map(about).unwrap_or_default()
     }
 
-    /// Makes a bundle in a pass of its own.
-    fn pass(&self, bundle: &Bundle, task: usize) -> Result<Gathered, Fault> {
+    /// Makes an assembly in a pass of its own.
+    fn pass(&self, assembly: &Assembly, task: usize) -> Result<Gathered, Fault> {
         let count = self.pictures().count();
         let folder = Path::new(&self.item.target).parent().unwrap_or(Path::new("/"));
-        let mut gatherer = Gatherer::begin(bundle, self.recipe, &self.first(), count, folder)?;
-        let needs = bundle.needs(count);
+        let mut gatherer = Gatherer::begin(assembly, self.recipe, &self.first(), count, folder)?;
+        let needs = assembly.needs(count);
         let failed: Vec<bool> = self.pictures().map(|i| i.state == ItemState::Failed).collect();
         let mut order: Vec<usize> = (0..count).filter(|k| needs[*k]).collect();
-        if bundle.is_backwards() {
+        if assembly.is_backwards() {
             order.reverse();
         }
         let one = |at: usize| -> Option<Piece> {
             let (recipe, item) = self.picture(at).filter(|_| !failed[at])?;
             let (_, stage) = recipe.stages().into_iter().find(|(t, _)| *t == task)?;
             let made = item::opened(&recipe, &item, self.room, |source, about| {
-                let work = Work::new(&recipe, source, about, item.decided.shift, Some(self.kept))
-                    .map_err(|fault| Box::new(Ended::failed(fault)))?;
+                let work =
+                    Work::new(&recipe, source, about, item.decided.shift, Some(self.kept), &item.sequence)
+                        .map_err(|fault| Box::new(Ended::failed(fault)))?;
                 piece::piece(&work, task, &stage, (at, count)).map_err(|fault| Box::new(Ended::failed(fault)))
             });
             made.ok()
@@ -227,11 +236,11 @@ impl Around<'_> {
         })
     }
 
-    fn bundle(&self, bundle: &Bundle, task: usize, live: Option<Gatherer>) -> Result<Done, Fault> {
-        let mark = self.mark(&bundle.identity());
-        let Some((target, replace)) = self.place(&bundle.target().existing, &mark)? else {
+    fn assembly(&self, assembly: &Assembly, task: usize, live: Option<Gatherer>) -> Result<Done, Fault> {
+        let mark = self.mark(&assembly.identity());
+        let Some((target, replace)) = self.place(&assembly.target().existing, &mark)? else {
             let mut ended = self.there();
-            if let (Bundle::Video(video), Some(output)) = (bundle, ended.outputs.first_mut()) {
+            if let (Assembly::Video(video), Some(output)) = (assembly, ended.outputs.first_mut()) {
                 let told = clip::clip(video, "", self.pictures().count());
                 (output.width, output.height) = (told.size.width, told.size.height);
             }
@@ -240,15 +249,15 @@ impl Around<'_> {
         let gathered = match live.map(Gatherer::finish) {
             Some(Ok(gathered)) => gathered,
             Some(Err(e)) if e.kind == FailureKind::NoRoom => return Err(e),
-            _ => self.pass(bundle, task)?,
+            _ => self.pass(assembly, task)?,
         };
         let Gathered { part, size, clip, missing } = gathered;
         let mut output = self.keep(part, &target, replace, Some(&mark))?;
         (output.width, output.height) = size;
         output.clip = clip.map(|facts| json!(facts));
-        let reason = (missing > 0).then(|| match (bundle, missing) {
-            (Bundle::Video(_), 1) => "one picture failed; the frame before stands for it".to_owned(),
-            (Bundle::Video(_), n) => format!("{n} pictures failed; the frames before stand for them"),
+        let reason = (missing > 0).then(|| match (assembly, missing) {
+            (Assembly::Video(_), 1) => "one picture failed; the frame before stands for it".to_owned(),
+            (Assembly::Video(_), n) => format!("{n} pictures failed; the frames before stand for them"),
             (_, 1) => "one picture failed and is not in it".to_owned(),
             (_, n) => format!("{n} pictures failed and are not in it"),
         });
@@ -366,23 +375,25 @@ pub(super) fn unreadable(path: &Path, e: &std::io::Error) -> Fault {
     Fault::new(FailureKind::Unreadable, format!("cannot read {}: {e}", path.display()))
 }
 
-/// A bundle that can be filled while the pictures are made, for the task an item stands for.
+/// A assembly that can be filled while the pictures are made, for the task an item stands for.
 pub(crate) fn stream(around: &Around) -> Option<(usize, Stream)> {
     let place = usize::try_from(around.item.task?).ok()?;
-    let (_, Task::Bundle(bundle)) = around.recipe.tasks().into_iter().nth(place)? else { return None };
-    if bundle.is_backwards() {
+    let (_, FinishingTask::Assembly(assembly)) = around.recipe.tasks().into_iter().nth(place)? else {
+        return None;
+    };
+    if assembly.is_backwards() {
         return None;
     }
-    let mark = around.mark(&bundle.identity());
+    let mark = around.mark(&assembly.identity());
     // One that is there, or may not be written, is not filled; why is told when it has its turn.
-    around.place(&bundle.target().existing, &mark).ok().flatten()?;
+    around.place(&assembly.target().existing, &mark).ok().flatten()?;
     let count = around.pictures().count();
     let folder = Path::new(&around.item.target).parent()?;
-    let gatherer = Gatherer::begin(&bundle, around.recipe, &around.first(), count, folder).ok()?;
-    Some((place, Stream::new(&bundle, count, gatherer, around.room.reserve())))
+    let gatherer = Gatherer::begin(&assembly, around.recipe, &around.first(), count, folder).ok()?;
+    Some((place, Stream::new(&assembly, count, gatherer, around.room.reserve())))
 }
 
-/// Does a task; `live` is a bundle that was filled while the pictures were made.
+/// Does a task; `live` is an assembly that was filled while the pictures were made.
 pub(crate) fn perform(around: &Around, live: Option<Gatherer>) -> Done {
     let tasks = around.recipe.tasks();
     let place = around.item.task.and_then(|t| usize::try_from(t).ok());
@@ -394,11 +405,11 @@ pub(crate) fn perform(around: &Around, live: Option<Gatherer>) -> Done {
         return Done { ended, mark: None };
     };
     let done = match task {
-        Task::Bundle(bundle) => around.bundle(bundle, place, live),
-        Task::Check => around.check(*delivery),
-        Task::Archive => around.archive(*delivery),
-        Task::Course => around.course(*delivery),
-        Task::Zip => around.zip(*delivery),
+        FinishingTask::Assembly(assembly) => around.assembly(assembly, place, live),
+        FinishingTask::Check => around.check(*delivery),
+        FinishingTask::Archive => around.archive(*delivery),
+        FinishingTask::Course => around.course(*delivery),
+        FinishingTask::Zip => around.zip(*delivery),
     };
     done.unwrap_or_else(|fault| Done { ended: Ended::failed(fault), mark: None })
 }

@@ -3,7 +3,7 @@
 use crate::assemble::assembler::Gatherer;
 use crate::assemble::piece::Piece;
 use crate::render::memory_budget::Reserved;
-use rallo_recipe::Bundle;
+use rallo_recipe::Assembly;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard};
@@ -30,7 +30,7 @@ impl Order {
     }
 }
 
-/// A bundle that is filled while its pictures are made.
+/// A assembly that is filled while its pictures are made.
 pub(crate) struct Stream {
     pub(super) count: usize,
     /// The gatherer's.
@@ -43,7 +43,7 @@ pub(crate) struct Stream {
 }
 
 impl Stream {
-    pub fn new(bundle: &Bundle, count: usize, gatherer: Gatherer, reserved: Reserved) -> Self {
+    pub fn new(assembly: &Assembly, count: usize, gatherer: Gatherer, reserved: Reserved) -> Self {
         let stop = gatherer.stop.clone();
         let order = Order {
             next: 0,
@@ -52,7 +52,7 @@ impl Stream {
             gatherer: Some(gatherer),
             pouring: false,
         };
-        let needs = bundle.needs(count);
+        let needs = assembly.needs(count);
         Self { count, stop, needs, order: Mutex::new(order), changed: Condvar::new(), reserved }
     }
 
@@ -101,7 +101,7 @@ impl Stream {
                     order.next += 1;
                     match taken {
                         Ok(()) => order.gatherer = Some(gatherer),
-                        Err(e) => tracing::warn!("a bundle is made once more at the end: {}", e.reason),
+                        Err(e) => tracing::warn!("an assembly is made once more at the end: {}", e.reason),
                     }
                 }
                 self.changed.notify_all();
@@ -114,7 +114,7 @@ impl Stream {
             }
             let next = order.next;
             if !order.pouring && !order.waiting.contains_key(&next) && !order.working.contains(&next) {
-                // Another program has it, or it comes later: a pass at the end makes the bundle.
+                // Another program has it, or it comes later: a pass at the end makes the assembly.
                 order.gatherer = None;
                 order.waiting.clear();
                 self.changed.notify_all();
@@ -145,7 +145,7 @@ impl Stream {
         self.changed.notify_all();
     }
 
-    /// The bundle, where all pieces were handed on; waits for those that are on their way.
+    /// The assembly, where all pieces were handed on; waits for those that are on their way.
     pub fn complete(&self) -> Option<Gatherer> {
         let mut order = self.lock();
         while order.pouring {

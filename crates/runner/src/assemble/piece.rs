@@ -1,8 +1,8 @@
-//! Bundles: one file of all pictures of a run, a clip, a document, a contact sheet.
+//! Assemblies: one file of all pictures of a run, a clip, a document, a contact sheet.
 //!
 //! Pictures of a run are worked on several at a time and in any order; a [`Stream`] puts their pieces in order and hands
 //! them on while the run goes, so that each is decoded and worked through once and no frame waits on the disk. Where that
-//! cannot be (a run that was interrupted, pictures that another program made, a clip that runs backwards) the bundle is
+//! cannot be (a run that was interrupted, pictures that another program made, a clip that runs backwards) the assembly is
 //! made in a pass of its own at the end. Both ways give the same file.
 
 use crate::assemble::clip::clip;
@@ -13,7 +13,7 @@ use rallo_engine::Encoded;
 use rallo_engine::sequence::camera_move::Window;
 use rallo_job::FailureKind;
 use rallo_media::video::Clip;
-use rallo_recipe::{Bundle, Pictures, Recipe, Subject, Task, names};
+use rallo_recipe::{Assembly, FinishingTask, Pictures, Recipe, ResolveContext, names};
 use rayon::prelude::*;
 use std::sync::Arc;
 
@@ -57,7 +57,7 @@ pub(super) type Shown = Vec<(Arc<Vec<u8>>, usize)>;
 pub(super) struct Travel {
     lines: Arc<Lines>,
     pub(super) recipe: Recipe,
-    subject: Subject,
+    context: ResolveContext,
     pub(super) stage: Pictures,
     pub(super) clip: Clip,
     windows: std::vec::IntoIter<(Window, usize)>,
@@ -69,7 +69,7 @@ impl Travel {
         let some: Vec<_> = self.windows.by_ref().take(rayon::current_num_threads().max(2)).collect();
         let one = |(window, times): (Window, usize)| -> Result<_, Fault> {
             let stage = through(&self.stage, window);
-            let (picture, _) = self.lines.picture(&self.recipe, &self.subject, &stage, None)?;
+            let (picture, _) = self.lines.picture(&self.recipe, &self.context, &stage, None)?;
             let frame = self.clip.raw(&picture)?;
             Ok((Arc::new(frame), times))
         };
@@ -116,23 +116,23 @@ pub(crate) fn piece(
     (at, of): (usize, usize),
 ) -> Result<Piece, Fault> {
     let tasks = work.recipe.tasks();
-    let Some((_, Task::Bundle(bundle))) = tasks.get(task) else {
+    let Some((_, FinishingTask::Assembly(assembly))) = tasks.get(task) else {
         return Err(Fault::new(FailureKind::Recipe, "there is no such file to join"));
     };
     let one = || Variant { at: task, delivery: stage.clone(), width: None };
-    let caption = match bundle {
-        Bundle::Video(_) => "",
-        Bundle::Pdf(p) => &p.caption,
-        Bundle::Contact(c) => &c.caption,
+    let caption = match assembly {
+        Assembly::Video(_) => "",
+        Assembly::Pdf(p) => &p.caption,
+        Assembly::Contact(c) => &c.caption,
     };
-    let what = match bundle {
-        Bundle::Video(video) => {
+    let what = match assembly {
+        Assembly::Video(video) => {
             let clip = clip(video, "", 1);
             let windows = video.windows(at, of);
             if windows.len() > 1 {
-                let (recipe, subject) = (work.recipe.clone(), work.subject.clone());
+                let (recipe, context) = (work.recipe.clone(), work.context.clone());
                 let (lines, windows) = (work.lines(stage)?, windows.into_iter());
-                Is::Travel(Box::new(Travel { lines, recipe, subject, stage: stage.clone(), clip, windows }))
+                Is::Travel(Box::new(Travel { lines, recipe, context, stage: stage.clone(), clip, windows }))
             } else {
                 let stage =
                     windows.first().map_or_else(|| stage.clone(), |(window, _)| through(stage, *window));
@@ -140,16 +140,16 @@ pub(crate) fn piece(
                 Is::Frame(Arc::new(clip.raw(&picture)?))
             }
         }
-        Bundle::Contact(c) if c.format != "pdf" => Is::Picture(work.picture(stage, None)?.0),
+        Assembly::Contact(c) if c.format != "pdf" => Is::Picture(work.picture(stage, None)?.0),
         _ => {
             let (bytes, width, height) = work.make(&one(), None)?;
             Is::Jpeg(bytes, (width, height))
         }
     };
-    let counted = stage.counted(work.subject);
+    let counted = stage.counted(work.context);
     Ok(Piece {
         what,
         caption: names::text(caption, &work.recipe.name, &counted),
-        folder: work.subject.folder.clone(),
+        folder: work.context.frame.folder.clone(),
     })
 }

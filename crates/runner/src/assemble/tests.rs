@@ -12,7 +12,7 @@ use crate::render::work::Work;
 use rallo_engine::{Encoded, Pixels, Size};
 use rallo_media::{Chroma, Encoding, Extras};
 use rallo_recipe::delivery::{Contact, Pdf, Video};
-use rallo_recipe::{Bundle, Recipe, Subject};
+use rallo_recipe::{Assembly, Recipe, ResolveContext};
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
@@ -31,11 +31,11 @@ fn piece(n: u32) -> Piece {
 }
 
 fn stream(count: usize, folder: &Path) -> Stream {
-    let bundle = Bundle::Pdf(Pdf::default());
+    let assembly = Assembly::Pdf(Pdf::default());
     let recipe = Recipe::new("x");
-    let first = Subject::default();
-    let gatherer = Gatherer::begin(&bundle, &recipe, &first, count, folder).unwrap();
-    Stream::new(&bundle, count, gatherer, reserved())
+    let first = ResolveContext::default();
+    let gatherer = Gatherer::begin(&assembly, &recipe, &first, count, folder).unwrap();
+    Stream::new(&assembly, count, gatherer, reserved())
 }
 
 fn bytes(gathered: &Gathered) -> Vec<u8> {
@@ -134,9 +134,14 @@ fn a_picture_that_stands_for_long_comes_in_parts_and_can_be_stopped() {
     let document = serde_json::json!({"format": "rallo-recipe", "version": 1, "name": "x", "deliveries":
         [{"kind": "video", "size": "custom", "width": 32, "height": 18, "fit": "move", "length": 4, "hold_last": 1}]});
     let recipe = Recipe::from_value(&document).unwrap();
-    let about =
-        crate::subject(Path::new("a.png"), Some(&source.facts(Path::new("a.png"))), &Default::default(), 1);
-    let work = Work::new(&recipe, &source, &about, 0, None).unwrap();
+    let about = crate::resolve_context(
+        Path::new("a.png"),
+        Some(&source.facts(Path::new("a.png"))),
+        &Default::default(),
+        1,
+    );
+    let alone = crate::render::sequence::RunSequence::default();
+    let work = Work::new(&recipe, &source, &about, 0, None, &alone).unwrap();
     let (task, stage) = recipe.stages().remove(0);
     let piece = || piece::piece(&work, task, &stage, (0, 1)).unwrap();
     let frames = |part: Result<Piece, Fault>| match part.unwrap().what {
@@ -148,11 +153,11 @@ fn a_picture_that_stands_for_long_comes_in_parts_and_can_be_stopped() {
     assert!(parts.iter().all(|p| p.len() <= rayon::current_num_threads().max(2)));
     let all: Vec<_> = parts.into_iter().flatten().collect();
     assert_eq!((all.len(), all[0].1, all[99].1), (100, 1, 26));
-    let bundle = recipe.deliveries[0].bundles().remove(0);
+    let assembly = recipe.deliveries[0].assemblies().remove(0);
     let folder = tempfile::tempdir().unwrap();
     let begin = || {
-        let gatherer = Gatherer::begin(&bundle, &recipe, &about, 1, folder.path()).unwrap();
-        Stream::new(&bundle, 1, gatherer, reserved())
+        let gatherer = Gatherer::begin(&assembly, &recipe, &about, 1, folder.path()).unwrap();
+        Stream::new(&assembly, 1, gatherer, reserved())
     };
     let whole = begin();
     whole.give(0, Some(piece()));

@@ -11,7 +11,7 @@ use rallo_engine::analysis::measure;
 use rallo_engine::{Measures, Source};
 use rallo_job::{FrameDecision, FrameRecord as Row, Records};
 use rallo_media::FileSource;
-use rallo_recipe::Own;
+use rallo_recipe::FrameAdjustments;
 use rallo_shoot::document::wrong_own;
 use rallo_shoot::facets::Known;
 use rallo_shoot::frame::Marks;
@@ -67,7 +67,7 @@ pub enum Change {
     /// Give a frame small changes of its own on top of a recipe.
     Own {
         /// All of them.
-        to: Own,
+        to: FrameAdjustments,
     },
     /// Move in the order by hand: in front of a frame, or to the end.
     Place {
@@ -147,7 +147,7 @@ fn unchanged(row: &Row, found: &Found) -> bool {
 
 fn frame(row: Row) -> Frame {
     // What was measured can be measured again; what people decided cannot, so it is said where it cannot be read.
-    let (mut keywords, mut own) = (Vec::new(), Own::default());
+    let (mut keywords, mut own) = (Vec::new(), FrameAdjustments::default());
     let mut unreadable = None;
     match serde_json::from_str(&row.keywords) {
         Ok(read) => keywords = read,

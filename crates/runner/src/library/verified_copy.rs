@@ -5,6 +5,7 @@
 
 use rallo_media::content_hash;
 use rallo_media::decode::read_file;
+use rallo_recipe::names::TemplateError;
 use rallo_shoot::Frame;
 use rallo_shoot::gather::{self, Becomes, Candidate, Line};
 use serde::Serialize;
@@ -47,14 +48,14 @@ fn hash_of(path: &Path) -> Result<String, String> {
 /// Plans the copies of `frames` into `target`; reads every file once. `progress` is told (read, of).
 ///
 /// # Errors
-/// What is wrong with the template, for people.
+/// [`TemplateError`].
 pub fn plan(
     frames: &[&Frame],
     target: &Path,
     template: &str,
     stop: &AtomicBool,
     progress: &dyn Fn(usize, usize),
-) -> Result<Report, String> {
+) -> Result<Report, TemplateError> {
     rallo_recipe::names::check(template)?;
     let mut candidates = Vec::new();
     let mut report = Report::default();

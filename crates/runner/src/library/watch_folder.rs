@@ -6,7 +6,7 @@
 //! not at all, so nothing is forgotten or done twice by a program that is killed, and what arrived while nobody watched,
 //! or while the watch was paused, is taken in later.
 
-use crate::files::allowed_folders::Roots;
+use crate::files::allowed_folders::{Refused, Roots};
 use crate::library::scan::{self, Found, Seen};
 use crate::preflight::input::Source;
 use crate::preflight::{self, new_run};
@@ -15,7 +15,7 @@ use crate::{Decided, Queue, now};
 use rallo_engine::Source as _;
 use rallo_job::{Arrival, Records, Run, Watch, WatchState};
 use rallo_media::FileSource;
-use rallo_recipe::Recipe;
+use rallo_recipe::{Faults, Recipe};
 use std::collections::{HashMap, HashSet};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
@@ -83,7 +83,7 @@ pub async fn watch(records: Arc<dyn Records>, queue: Queue, roots: Roots) {
 async fn look(records: &dyn Records, queue: &Queue, roots: &Roots, watch: &Watch, memory: &mut Memory) {
     let turn = match watch.daily.as_deref().map(last_turn).transpose() {
         Ok(turn) => turn,
-        Err(reason) => return told(records, watch, Some(&reason), None).await,
+        Err(e) => return told(records, watch, Some(&e.to_string()), None).await,
     };
     // A daily one has its turn once; until then nothing is looked at.
     if let (Some(turn), Some(had)) = (&turn, &watch.turn)
@@ -112,23 +112,58 @@ async fn told(records: &dyn Records, watch: &Watch, problem: Option<&str>, turn:
     }
 }
 
+/// Why a folder cannot be watched.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum WatchError {
+    /// It has no name, or one that is too long.
+    #[error("a name of 1 to 80 characters is needed")]
+    Name,
+    /// Its recipe cannot be read.
+    #[error("its recipe cannot be read: {0}")]
+    Recipe(#[from] Faults),
+    /// Its recipe makes a file of all pictures.
+    #[error(
+        "its delivery {delivery} makes a {what} of all pictures, and in a watched folder they never are all there; take \
+         that delivery out, or run the recipe on the folder"
+    )]
+    MakesOfAll {
+        /// Which delivery, from 1.
+        delivery: usize,
+        /// What it makes, in a word.
+        what: &'static str,
+    },
+    /// The folder, or the one for results, may not be used.
+    #[error(transparent)]
+    Refused(#[from] Refused),
+    /// The folder cannot be looked at.
+    #[error("{0}: {1}")]
+    Folder(String, #[source] std::io::Error),
+    /// It is none.
+    #[error("{0} is no folder")]
+    NoFolder(String),
+    /// A time of day that is none.
+    #[error("the time of day is 00:00 to 23:59, such as 02:30, not {0}")]
+    TimeOfDay(String),
+}
+
 /// When a daily watch last had to have its turn, as the store keeps times.
 ///
 /// # Errors
-/// For a time of day that is none.
-pub fn last_turn(daily: &str) -> Result<String, String> {
+/// [`WatchError::TimeOfDay`].
+pub fn last_turn(daily: &str) -> Result<String, WatchError> {
     last_turn_at(daily, &jiff::ZonedDateTime::now())
 }
 
-fn last_turn_at(daily: &str, at: &jiff::ZonedDateTime) -> Result<String, String> {
+fn last_turn_at(daily: &str, at: &jiff::ZonedDateTime) -> Result<String, WatchError> {
+    let none = || WatchError::TimeOfDay(daily.to_owned());
     let time = || {
         let (hour, minute) = daily.split_once(':')?;
         jiff::civil::Time::new(hour.parse().ok()?, minute.parse().ok()?, 0, 0).ok()
     };
-    let time =
-        time().ok_or_else(|| format!("the time of day is 00:00 to 23:59, such as 02:30, not {daily}"))?;
-    let today = at.with().time(time).build().map_err(|e| e.to_string())?;
-    let last = if today <= *at { today } else { today.yesterday().map_err(|e| e.to_string())? };
+    let time = time().ok_or_else(none)?;
+    let today = at.with().time(time).build().map_err(|_| none())?;
+    let last = if today <= *at { today } else { today.yesterday().map_err(|_| none())? };
     Ok(rallo_job::clock::text_of(last.timestamp()))
 }
 
@@ -255,18 +290,12 @@ fn looked_into(one: Found) -> (Found, Is, (i64, i64)) {
     (one, is, about)
 }
 
-fn recipe_of(watch: &Watch) -> Result<Recipe, String> {
-    let recipe =
-        Recipe::parse(&watch.document).map_err(|faults| format!("its recipe cannot be read: {faults}"))?;
+fn recipe_of(watch: &Watch) -> Result<Recipe, WatchError> {
+    let recipe = Recipe::parse(&watch.document)?;
     // Nobody knows when the last picture of a watched folder has come.
     match recipe.tasks().first() {
         None => Ok(recipe),
-        Some((at, task)) => Err(format!(
-            "its delivery {} makes a {} of all pictures, and in a watched folder they never are all there; take that \
-             delivery out, or run the recipe on the folder",
-            at + 1,
-            task.word()
-        )),
+        Some((at, task)) => Err(WatchError::MakesOfAll { delivery: at + 1, what: task.word() }),
     }
 }
 
@@ -283,12 +312,13 @@ async fn renamed(
     now: &Arrival,
     taken: &mut HashMap<PathBuf, Vec<Arrival>>,
 ) -> Result<(), String> {
-    let recipe = recipe_of(watch)?;
+    let recipe = recipe_of(watch).map_err(|e| e.to_string())?;
     let to = watch.target.as_deref().map(Path::new);
     let sources = [source_of(Path::new(&now.path))];
     let first = was.position as usize;
     let planning = preflight::plan_from(&recipe, &sources, folder, to, first);
-    let (_, items) = new_run::written(&planning, &sources, folder, &watch.name, "")?;
+    let (_, items) =
+        new_run::written(&planning, &sources, folder, &watch.name, "").map_err(|e| e.to_string())?;
     let Some(item) = items.first() else { return Ok(()) };
     let again = records
         .rename_arrival(watch.id, was, &now.path, &item.target, &item.more)
@@ -311,7 +341,7 @@ async fn take_in(
     arrived: Vec<(Found, Arrival)>,
     memory: &mut Memory,
 ) -> Result<(), String> {
-    let recipe = recipe_of(watch)?;
+    let recipe = recipe_of(watch).map_err(|e| e.to_string())?;
     let to = watch.target.as_deref().map(Path::new);
     let taken = memory.taken.get_or_insert_default();
     let first = taken.values().flatten().map(|a| a.position + 1).max().unwrap_or(0);
@@ -326,7 +356,8 @@ async fn take_in(
     .await
     .map_err(|e| e.to_string())?;
     let origin = format!("watched folder {}", watch.name);
-    let (run, items) = new_run::written(&planning, &sources, folder, &watch.name, &origin)?;
+    let (run, items) =
+        new_run::written(&planning, &sources, folder, &watch.name, &origin).map_err(|e| e.to_string())?;
     let fresh = Run {
         recipe_id: watch.recipe_id,
         recipe_version: watch.recipe_version,
@@ -359,24 +390,24 @@ async fn take_in(
 /// reads. A daily one has its first turn at the next time.
 ///
 /// # Errors
-/// What is wrong, for people.
-pub fn check(watch: &mut Watch, roots: Option<&Roots>) -> Result<(), String> {
+/// [`WatchError`].
+pub fn check(watch: &mut Watch, roots: Option<&Roots>) -> Result<(), WatchError> {
     watch.name = watch.name.trim().to_owned();
     if watch.name.is_empty() || watch.name.chars().count() > 80 {
-        return Err("a name of 1 to 80 characters is needed".into());
+        return Err(WatchError::Name);
     }
     recipe_of(watch)?;
     let folder = Path::new(&watch.folder);
     let folder = match roots {
-        Some(roots) => roots.existing(folder).map_err(|e| e.to_string())?,
-        None => folder.canonicalize().map_err(|e| format!("{}: {e}", watch.folder))?,
+        Some(roots) => roots.existing(folder)?,
+        None => folder.canonicalize().map_err(|e| WatchError::Folder(watch.folder.clone(), e))?,
     };
     if !folder.is_dir() {
-        return Err(format!("{} is no folder", watch.folder));
+        return Err(WatchError::NoFolder(watch.folder.clone()));
     }
     watch.folder = folder.to_string_lossy().into_owned();
     if let (Some(roots), Some(target)) = (roots, &watch.target) {
-        roots.future(Path::new(target)).map_err(|e| e.to_string())?;
+        roots.future(Path::new(target))?;
     }
     watch.turn = watch.daily.as_deref().map(last_turn).transpose()?;
     watch.made = now();

@@ -1,13 +1,13 @@
 //! What should be known before a run, each with what mends it.
 
 use crate::files::file_names::name_of;
-use crate::frame_context::{Decided, subject};
+use crate::frame_context::{Decided, resolve_context};
 use crate::preflight::input::Source;
 use crate::preflight::output_paths::Planned;
 use crate::preflight::problem::{Problem, Way, delivery, delivery_at, line};
 use crate::render::{existing_file, variant};
 use rallo_engine::{Size, registry};
-use rallo_recipe::{Recipe, Subject, names};
+use rallo_recipe::{FrameContext, Recipe, ResolveContext, names};
 use serde_json::json;
 use std::collections::{BTreeMap, HashMap};
 use std::path::Path;
@@ -23,10 +23,10 @@ pub struct About {
 
 /// Everything that should be known before `recipe` runs over `sources`, which will be written as `planned`.
 pub fn warnings(recipe: &Recipe, sources: &[Source], planned: &[Planned], about: &About) -> Vec<Problem> {
-    let subjects: Vec<Subject> = sources
+    let subjects: Vec<ResolveContext> = sources
         .iter()
         .enumerate()
-        .map(|(i, s)| subject(&s.path, s.facts.as_ref(), &s.decided, i + 1))
+        .map(|(i, s)| resolve_context(&s.path, s.facts.as_ref(), &s.decided, i + 1))
         .collect();
     let mut all = done_before(recipe, sources);
     all.extend(names_changed(recipe, sources, &subjects, planned));
@@ -100,12 +100,14 @@ fn done_before(recipe: &Recipe, sources: &[Source]) -> Vec<Problem> {
 fn names_changed(
     recipe: &Recipe,
     sources: &[Source],
-    subjects: &[Subject],
+    subjects: &[ResolveContext],
     planned: &[Planned],
 ) -> Vec<Problem> {
     let sized = |i: usize| {
         let size = planned.get(i).and_then(|p| p.size).map_or((0, 0), |s| (s.width, s.height));
-        Subject { width: size.0, height: size.1, ..subjects[i].clone() }
+        let known = subjects[i].clone();
+        let frame = FrameContext { width: size.0, height: size.1, ..known.frame };
+        ResolveContext { frame, ..known }
     };
     let files = recipe.files();
     let of = |at: usize| if files.len() > 1 { format!(" in delivery {}", at + 1) } else { String::new() };
@@ -130,7 +132,7 @@ fn names_changed(
 }
 
 /// Pictures that have fewer pixels than a line makes of the others.
-fn smaller_than_asked(recipe: &Recipe, sources: &[Source], subjects: &[Subject]) -> Vec<Problem> {
+fn smaller_than_asked(recipe: &Recipe, sources: &[Source], subjects: &[ResolveContext]) -> Vec<Problem> {
     let mut all = Vec::new();
     for (at, of) in recipe.steps.iter().enumerate().filter(|(_, l)| l.on && l.id == "resize") {
         let values = of.step.values();
@@ -165,10 +167,15 @@ fn smaller_than_asked(recipe: &Recipe, sources: &[Source], subjects: &[Subject])
 }
 
 /// Values of a lens line hold for the lens of the sample.
-fn other_lenses(recipe: &Recipe, subjects: &[Subject], sources: &[Source], about: &About) -> Option<Problem> {
+fn other_lenses(
+    recipe: &Recipe,
+    subjects: &[ResolveContext],
+    sources: &[Source],
+    about: &About,
+) -> Option<Problem> {
     let lens = about.lens.as_ref()?;
     let at = recipe.steps.iter().position(|l| l.on && l.id == "lens" && l.when.is_none())?;
-    let other = |i: &usize| subjects[*i].lens.as_ref() != Some(lens);
+    let other = |i: &usize| subjects[*i].frame.lens.as_ref() != Some(lens);
     let pictures: Vec<usize> = (0..subjects.len()).filter(other).collect();
     if pictures.is_empty() {
         return None;
@@ -311,7 +318,7 @@ fn there_already(recipe: &Recipe, sources: &[Source], planned: &[Planned]) -> Ve
     let mut kinds: BTreeMap<(existing_file::There, &str), usize> = BTreeMap::new();
     for (i, path, one) in there.iter().take(LOOKED_INTO) {
         let decided: &Decided = &sources[*i].decided;
-        let about = subject(&planned[*i].source, sources[*i].facts.as_ref(), decided, i + 1);
+        let about = resolve_context(&planned[*i].source, sources[*i].facts.as_ref(), decided, i + 1);
         // A plain copy bears no mark: it is known by its bytes.
         let is_copy = one.delivery.is_carried() && same_bytes(path, &sources[*i].path);
         let kind = if is_copy {

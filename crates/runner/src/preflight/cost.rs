@@ -11,7 +11,7 @@ use rallo_engine::{
     Orientation, OutputProfile, Picture, Plan, Pyramid, Samples, Settings, Size, Source, registry,
 };
 use rallo_media::{Encoding, Extras};
-use rallo_recipe::{Recipe, Subject};
+use rallo_recipe::{Recipe, ResolveContext};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -163,7 +163,7 @@ impl Costs {
     }
 
     /// What a recipe takes on a picture with all its files; for a recipe without files of each picture, its lines alone.
-    pub fn picture(&self, recipe: &Recipe, about: &Subject, original: Original) -> Cost {
+    pub fn picture(&self, recipe: &Recipe, about: &ResolveContext, original: Original) -> Cost {
         let all = variants(recipe);
         let shared = all.len() > 1;
         let none = [Variant { at: 0, delivery: recipe.shown(), width: None }];
@@ -362,7 +362,7 @@ mod tests {
     #[test]
     fn what_has_more_to_do_costs_more_and_what_is_reduced_first_costs_less() {
         let costs = Costs::default();
-        let of = |steps: &str| costs.picture(&recipe(steps), &Subject::default(), original());
+        let of = |steps: &str| costs.picture(&recipe(steps), &ResolveContext::default(), original());
         let plain = of("[]");
         let denoised = of(r#"[{"step": "denoise"}]"#);
         let quick = of(r#"[{"step": "denoise", "method": "quick"}]"#);
@@ -385,7 +385,7 @@ mod tests {
     fn runs_correct_what_is_said_and_a_wild_one_does_little() {
         let mut costs = Costs::default();
         let recipe = recipe("[]");
-        let say = |costs: &Costs| costs.picture(&recipe, &Subject::default(), original());
+        let say = |costs: &Costs| costs.picture(&recipe, &ResolveContext::default(), original());
         let truth = say(&costs).seconds * 2.7;
         for _ in 0..30 {
             let said = say(&costs);

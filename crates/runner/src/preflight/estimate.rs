@@ -7,7 +7,7 @@ use crate::preflight::problem::{Problem, Way, delivery_at};
 use rallo_media::{bytes_text, video};
 use rallo_recipe::delivery::{Video, What, pixels_of};
 use rallo_recipe::text::number;
-use rallo_recipe::{Bundle, Pictures, Recipe, Subject, Task};
+use rallo_recipe::{Assembly, FinishingTask, Pictures, Recipe, ResolveContext};
 use serde_json::json;
 use std::path::Path;
 
@@ -21,12 +21,12 @@ pub fn seconds_text(seconds: f64) -> String {
     format!("{} min {} s", whole / 60, whole % 60)
 }
 
-/// What each of the recipe's bundles of `count` pictures will be, in a sentence, with the bytes it will have about.
+/// What each of the recipe's assemblies of `count` pictures will be, in a sentence, with the bytes it will have about.
 pub fn expected(recipe: &Recipe, count: usize) -> Vec<(String, u64)> {
-    let one = |(_, task): (usize, Task)| {
-        let Task::Bundle(bundle) = task else { return None };
-        Some(match &bundle {
-            Bundle::Video(video) => {
+    let one = |(_, task): (usize, FinishingTask)| {
+        let FinishingTask::Assembly(assembly) = task else { return None };
+        Some(match &assembly {
+            Assembly::Video(video) => {
                 let clip = clip::clip(video, &recipe.name, count);
                 let bytes = clip.estimate();
                 let text = format!(
@@ -40,10 +40,10 @@ pub fn expected(recipe: &Recipe, count: usize) -> Vec<(String, u64)> {
                 );
                 (text, bytes)
             }
-            Bundle::Pdf(pdf) => {
+            Assembly::Pdf(pdf) => {
                 let (columns, rows) = pdf.grid();
                 let each = if pdf.page().is_some() { (columns * rows).max(1) as usize } else { 1 };
-                let edge = f64::from(bundle.stage().long_edge.unwrap_or(1600));
+                let edge = f64::from(assembly.stage().long_edge.unwrap_or(1600));
                 // A JPEG of ordinary pictures has about two bits a pixel at the usual quality.
                 let bytes = (edge * edge * 0.67 * 0.25 * pdf.quality / 82.0) as u64 * count as u64;
                 let pages = count.div_ceil(each);
@@ -54,7 +54,7 @@ pub fn expected(recipe: &Recipe, count: usize) -> Vec<(String, u64)> {
                 );
                 (text, bytes)
             }
-            Bundle::Contact(_) => (format!("Contact sheet of {count} pictures."), 0),
+            Assembly::Contact(_) => (format!("Contact sheet of {count} pictures."), 0),
         })
     };
     recipe.tasks().into_iter().filter_map(one).collect()
@@ -64,13 +64,13 @@ pub fn expected(recipe: &Recipe, count: usize) -> Vec<(String, u64)> {
 const GIF_MEMORY: u64 = 1_500_000_000;
 
 /// What stops files of all pictures from being made, or should be known; `subjects` are the pictures.
-pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[Subject]) -> Vec<Problem> {
+pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[ResolveContext]) -> Vec<Problem> {
     let mut all = Vec::new();
     let tasks = recipe.tasks();
     let videos: Vec<_> = tasks
         .iter()
         .filter_map(|(at, task)| match task {
-            Task::Bundle(Bundle::Video(video)) => Some((*at, video)),
+            FinishingTask::Assembly(Assembly::Video(video)) => Some((*at, video)),
             _ => None,
         })
         .collect();
@@ -112,7 +112,7 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[Subject]) -> Ve
                 .or("An animated WebP instead", delivery_at(*at, "codec", json!("WebP"))),
             );
         }
-        let needs = Bundle::Video((*video).clone()).needs(count);
+        let needs = Assembly::Video((*video).clone()).needs(count);
         let out = needs.iter().filter(|n| !**n).count();
         if out > 0 && count > 0 {
             let is = if out == 1 { "is" } else { "are" };
@@ -205,7 +205,7 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[Subject]) -> Ve
         }
     }
     for (at, task) in &tasks {
-        if let Task::Bundle(Bundle::Contact(contact)) = task
+        if let FinishingTask::Assembly(Assembly::Contact(contact)) = task
             && contact.format != "pdf"
             && let Err(fault) = contact_sheet::sheet_size(contact, count)
         {
@@ -272,8 +272,10 @@ mod tests {
     fn told(deliveries: Value, sources: &[Source]) -> Vec<Problem> {
         let document = json!({"format": "rallo-recipe", "version": 1, "name": "x", "deliveries": deliveries});
         let recipe = Recipe::from_value(&document).unwrap();
-        let subjects: Vec<Subject> =
-            sources.iter().map(|s| crate::subject(&s.path, s.facts.as_ref(), &s.decided, 1)).collect();
+        let subjects: Vec<ResolveContext> = sources
+            .iter()
+            .map(|s| crate::resolve_context(&s.path, s.facts.as_ref(), &s.decided, 1))
+            .collect();
         problems(&recipe.settled(&subjects[0]), sources, &subjects)
     }
 

@@ -3,7 +3,7 @@
 use crate::preflight::input::Source;
 use crate::preflight::output_paths::{Planned, Planning};
 use crate::{Problem, now, report};
-use rallo_job::{NewRunItem, Run, RunState};
+use rallo_job::{NewRunItem, Phase, Run, RunState};
 use rallo_recipe::Recipe;
 use std::path::{Path, PathBuf};
 
@@ -26,7 +26,8 @@ fn run(recipe: &Recipe, base: &Path, name: &str, origin: &str) -> Run {
 }
 
 /// Its pictures, and what is done for all of them together; `sources` are those that it was planned for.
-fn items(planning: &Planning, sources: &[Source]) -> Vec<NewRunItem> {
+fn items(recipe: &Recipe, planning: &Planning, sources: &[Source]) -> Vec<NewRunItem> {
+    let phase = if recipe.across().is_empty() { Phase::Render } else { Phase::Measure };
     let one = |(p, s): (&Planned, &Source)| {
         let facts = s.facts.as_ref();
         NewRunItem {
@@ -37,6 +38,7 @@ fn items(planning: &Planning, sources: &[Source]) -> Vec<NewRunItem> {
             pixels: facts.map_or(0, |f| i64::from(f.width) * i64::from(f.height)),
             decided: serde_json::to_string(&s.decided).unwrap_or_else(|_| "{}".into()),
             task: None,
+            phase,
         }
     };
     let pictures = planning.pictures.iter().zip(sources).map(one);
@@ -48,22 +50,34 @@ fn items(planning: &Planning, sources: &[Source]) -> Vec<NewRunItem> {
     pictures.chain(planning.tasks.iter().enumerate().map(task)).collect()
 }
 
+/// Why a run is not written down.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum NotStarted {
+    /// A problem that stops it: what, where, and what can be done.
+    #[error("{0}")]
+    Stopped(String),
+    /// It was planned without a recipe.
+    #[error("there is no recipe")]
+    NoRecipe,
+}
+
 /// A run with its items, as it is written down; none where something stops it.
 ///
 /// # Errors
-/// What stops it.
+/// [`NotStarted`].
 pub fn written(
     planning: &Planning,
     sources: &[Source],
     base: &Path,
     name: &str,
     origin: &str,
-) -> Result<(Run, Vec<NewRunItem>), String> {
+) -> Result<(Run, Vec<NewRunItem>), NotStarted> {
     if let Some(stop) = planning.stop() {
-        return Err(stop.to_owned());
+        return Err(NotStarted::Stopped(stop.to_owned()));
     }
-    let recipe = planning.recipe.as_ref().ok_or("there is no recipe")?;
-    Ok((run(recipe, base, name, origin), items(planning, sources)))
+    let recipe = planning.recipe.as_ref().ok_or(NotStarted::NoRecipe)?;
+    Ok((run(recipe, base, name, origin), items(recipe, planning, sources)))
 }
 
 /// What was said before a run, as it is kept with it.
@@ -71,12 +85,16 @@ pub fn warned(problems: &[Problem]) -> Vec<String> {
     problems.iter().filter(|p| !p.stops).map(|p| p.message.clone()).collect()
 }
 
+/// A text that is no time.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("expected a time such as 2026-05-04T22:00:00Z, got {0}")]
+pub struct NoMoment(String);
+
 /// A time not before which a run begins, as the store compares it.
 ///
 /// # Errors
-/// What was expected instead.
-pub fn moment(text: &str) -> Result<String, String> {
-    let time: jiff::Timestamp =
-        text.parse().map_err(|_| format!("expected a time such as 2026-05-04T22:00:00Z, got {text}"))?;
+/// [`NoMoment`].
+pub fn moment(text: &str) -> Result<String, NoMoment> {
+    let time: jiff::Timestamp = text.parse().map_err(|_| NoMoment(text.to_owned()))?;
     Ok(rallo_job::clock::text_of(time))
 }

@@ -2,7 +2,7 @@
 
 use crate::files::file_names::name_of;
 use crate::files::free_space::free_bytes;
-use crate::frame_context::subject;
+use crate::frame_context::resolve_context;
 use crate::preflight::input::Source;
 use crate::preflight::problem::{self, Problem, Way};
 use crate::render::memory_budget::default_memory;
@@ -11,7 +11,7 @@ use rallo_engine::step::Effect;
 use rallo_engine::{Plan, Size};
 use rallo_media::bytes_text;
 use rallo_recipe::delivery::What;
-use rallo_recipe::{Line, Pictures, Recipe, Subject, Task, names};
+use rallo_recipe::{FinishingTask, FrameContext, Line, Pictures, Recipe, ResolveContext, names};
 use serde_json::json;
 use std::collections::HashMap;
 use std::path::{Component, Path, PathBuf};
@@ -58,7 +58,7 @@ impl Planning {
 }
 
 /// A folder's path with fields in braces, each part made safe by itself.
-fn filled(path: &str, recipe: &Recipe, about: &Subject) -> PathBuf {
+fn filled(path: &str, recipe: &Recipe, about: &ResolveContext) -> PathBuf {
     if !path.contains('{') {
         return PathBuf::from(path);
     }
@@ -83,14 +83,15 @@ fn filled(path: &str, recipe: &Recipe, about: &Subject) -> PathBuf {
 fn folder(
     delivery: &Pictures,
     recipe: &Recipe,
-    about: &Subject,
+    about: &ResolveContext,
     source: &Path,
     base: &Path,
     to: Option<&Path>,
 ) -> PathBuf {
     let parent = source.parent().unwrap_or(base);
     let own = || {
-        let whose = Subject { folder: name_of(parent), ..about.clone() };
+        let frame = FrameContext { folder: name_of(parent), ..about.frame.clone() };
+        let whose = ResolveContext { frame, ..about.clone() };
         names::expand(&delivery.folder, &recipe.name, &whose)
     };
     // Several deliveries into one folder are told apart by the sub-folders they would have beside the originals.
@@ -159,7 +160,7 @@ pub(super) fn name_all(
     base: &Path,
     to: Option<&Path>,
     first: usize,
-) -> (Planning, Vec<Subject>) {
+) -> (Planning, Vec<ResolveContext>) {
     let mut problems = Vec::new();
     if recipe.deliveries.is_empty() {
         problems.push(Problem::stop("the recipe has no delivery: say what it should write"));
@@ -168,7 +169,7 @@ pub(super) fn name_all(
     let known = sources.iter().find(|s| s.facts.is_some());
     let settled = match known {
         Some(source) => {
-            recipe.settled(&subject(&source.path, source.facts.as_ref(), &source.decided, first + 1))
+            recipe.settled(&resolve_context(&source.path, source.facts.as_ref(), &source.decided, first + 1))
         }
         None => recipe.clone(),
     };
@@ -179,10 +180,10 @@ pub(super) fn name_all(
     let mut clashes: Vec<(usize, usize, PathBuf)> = Vec::new();
     let mut limits: Vec<(usize, String)> = Vec::new();
     let memory = default_memory();
-    let subjects: Vec<Subject> = sources
+    let subjects: Vec<ResolveContext> = sources
         .iter()
         .enumerate()
-        .map(|(i, s)| subject(&s.path, s.facts.as_ref(), &s.decided, first + i + 1))
+        .map(|(i, s)| resolve_context(&s.path, s.facts.as_ref(), &s.decided, first + i + 1))
         .collect();
     let one_of_all = subjects.first().cloned().unwrap_or_default();
     for (i, source) in sources.iter().enumerate() {
@@ -201,7 +202,7 @@ pub(super) fn name_all(
             let framed = delivery.frame.as_ref().map(|f| Size::new(f.width, f.height));
             let size = laid.map(|p| framed.unwrap_or(p.size()));
             let mut named = delivery.counted(about);
-            (named.width, named.height) = size.map_or((0, 0), |s| (s.width, s.height));
+            (named.frame.width, named.frame.height) = size.map_or((0, 0), |s| (s.width, s.height));
             let mut name = names::expand(&delivery.name, &recipe.name, &named);
             if let Some(width) = one.width.filter(|_| !delivery.name.contains("{width")) {
                 name = format!("{name}-{width}");
@@ -313,7 +314,10 @@ pub(super) fn taken_already(recipe: &Recipe, targets: &[PathBuf]) -> Vec<Problem
     let mut all = Vec::new();
     for ((at, task), path) in recipe.tasks().into_iter().zip(targets) {
         let existing = recipe.deliveries[at].target().existing;
-        if !matches!(task, Task::Bundle(_) | Task::Zip) || existing == "number" || !path.exists() {
+        if !matches!(task, FinishingTask::Assembly(_) | FinishingTask::Zip)
+            || existing == "number"
+            || !path.exists()
+        {
             continue;
         }
         let to = |value: &str| problem::delivery_at(at, "existing", json!(value));
@@ -340,7 +344,7 @@ fn is_together(recipe: &Recipe, at: usize) -> bool {
 /// Where the recipe's tasks for all pictures together write; `about` is the first picture.
 fn together(
     recipe: &Recipe,
-    about: &Subject,
+    about: &ResolveContext,
     planned: &[Planned],
     base: &Path,
     to: Option<&Path>,
@@ -364,11 +368,11 @@ fn together(
         let home = || folder(&stage, recipe, about, &base.join("x"), base, to);
         let files = files.unwrap_or_else(home);
         let path = match &task {
-            Task::Bundle(bundle) => {
-                let name = names::expand(&bundle.target().name, &recipe.name, about);
-                let path = |name: &str| home().join(format!("{name}.{}", bundle.ending()));
+            FinishingTask::Assembly(assembly) => {
+                let name = names::expand(&assembly.target().name, &recipe.name, about);
+                let path = |name: &str| home().join(format!("{name}.{}", assembly.ending()));
                 let key = |name: &str| path(name).to_string_lossy().to_lowercase();
-                let free = free(&name, &bundle.target().existing, |name| taken.contains_key(&key(name)));
+                let free = free(&name, &assembly.target().existing, |name| taken.contains_key(&key(name)));
                 if taken.contains_key(&key(&free)) {
                     let file = name_of(&path(&free));
                     problems.push(Problem::stop(format!(
@@ -378,10 +382,10 @@ fn together(
                 taken.insert(key(&free), usize::MAX);
                 path(&free)
             }
-            Task::Check => files,
-            Task::Archive => files.join("SHA256SUMS"),
-            Task::Course => home().join("index.html"),
-            Task::Zip => {
+            FinishingTask::Check => files,
+            FinishingTask::Archive => files.join("SHA256SUMS"),
+            FinishingTask::Course => home().join("index.html"),
+            FinishingTask::Zip => {
                 let name = format!("{}.zip", name_of(&files));
                 files.parent().unwrap_or(&files).join(name)
             }

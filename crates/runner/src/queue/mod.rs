@@ -8,6 +8,8 @@ mod lease;
 mod progress;
 mod scheduler;
 #[cfg(test)]
+mod sequence_tests;
+#[cfg(test)]
 mod tests;
 mod worker;
 
@@ -19,6 +21,7 @@ use crate::queue::progress::{Expected, Standing};
 use crate::queue::worker::{Parsed, Streams};
 use crate::render::disk_cache::IntermediateCache;
 use crate::render::memory_budget::{MemoryBudget, default_memory};
+use crate::render::sequence::RunSequence;
 use crate::schedule::Share;
 use rallo_job::{Clock, ItemKey, Records, SystemClock};
 use schemars::JsonSchema;
@@ -153,6 +156,8 @@ struct Shared {
     leases: Mutex<HashSet<ItemKey>>,
     /// Recipes of runs, by run and checkpoints passed.
     recipes: Mutex<HashMap<(i64, i64), Parsed>>,
+    /// The pictures of runs together.
+    sequences: Mutex<HashMap<i64, Arc<RunSequence>>>,
     /// What is filled while pictures of a run are made, by its tasks' places.
     streams: tokio::sync::Mutex<HashMap<i64, Arc<Streams>>>,
     /// What pictures take on this machine.
@@ -195,6 +200,7 @@ impl Queue {
             active: Mutex::default(),
             leases: Mutex::default(),
             recipes: Mutex::default(),
+            sequences: Mutex::default(),
             streams: tokio::sync::Mutex::default(),
             costs: Mutex::default(),
             told: Mutex::default(),

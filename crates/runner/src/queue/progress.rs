@@ -1,6 +1,6 @@
 //! What is told of a run: where it stands, what is under way, how long it will take.
 
-use crate::frame_context::{decided, subject};
+use crate::frame_context::{decided, resolve_context};
 use crate::preflight::cost::{self, Cost, Costs, Original};
 use crate::queue::worker::Parsed;
 use crate::queue::{ENOUGH, EXPECTED, EndCalls, LOOKED_AT, NEWS, Queue, SETTLED, lock};
@@ -213,7 +213,7 @@ impl Queue {
         let facts = crate::library::scan::facts(path).ok()?;
         let size = Size::new(facts.width, facts.height);
         let decided = decided(item).ok()?;
-        let about = subject(path, Some(&facts), &decided, item.position as usize + 1);
+        let about = resolve_context(path, Some(&facts), &decided, item.position as usize + 1);
         let original =
             Original { size, bytes: item.source_bytes.max(0) as u64, is_jpeg: facts.format == Format::Jpeg };
         Some((self.costs().picture(recipe, &about, original), size.area() as f64))

@@ -18,14 +18,14 @@ const RECIPE: &str = r#"{"format": "rallo-recipe", "version": 1, "name": "Small"
     "steps": [{"step": "resize", "long_edge": 20}],
     "deliveries": [{"kind": "pictures", "format": "png", "name": "{stem}-small", "to": "subfolder"}]}"#;
 
-struct Desk {
+pub(super) struct Desk {
     folder: tempfile::TempDir,
-    records: Arc<dyn Records>,
-    clock: Arc<ManualClock>,
+    pub(super) records: Arc<dyn Records>,
+    pub(super) clock: Arc<ManualClock>,
 }
 
 impl Desk {
-    async fn new() -> Self {
+    pub(super) async fn new() -> Self {
         let folder = tempfile::tempdir().unwrap();
         let store = Store::open(&folder.path().join("rallo.sqlite")).await.unwrap();
         let clock = Arc::new(ManualClock::at("2026-05-04T10:00:00Z".parse().unwrap()));
@@ -39,7 +39,7 @@ impl Desk {
         self.records.add_run(&run, &items).await.unwrap()
     }
 
-    fn item(&self, name: &str) -> NewRunItem {
+    pub(super) fn item(&self, name: &str) -> NewRunItem {
         let path = self.folder.path().join(name);
         draw(&path);
         NewRunItem {
@@ -49,7 +49,7 @@ impl Desk {
         }
     }
 
-    fn queue(&self) -> Queue {
+    pub(super) fn queue(&self) -> Queue {
         Queue::start(self.records.clone(), QueueOptions { clock: self.clock.clone(), ..QueueOptions::new(2) })
     }
 
@@ -60,7 +60,7 @@ impl Desk {
     }
 
     /// Waits until the run stands so; the queue works in real time.
-    async fn until(&self, run: i64, state: RunState) {
+    pub(super) async fn until(&self, run: i64, state: RunState) {
         for _ in 0..3000 {
             if self.records.run(run).await.unwrap().state == state {
                 return;

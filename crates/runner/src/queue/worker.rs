@@ -9,9 +9,11 @@ use crate::queue::{PARALLEL, Queue, TICK, WRITING, lock};
 use crate::render::fault::{Ended, Fault};
 use crate::render::item::{self, Joins};
 use crate::render::picture_job::PictureJob;
+use crate::render::sequence::{self, RunSequence};
 use crate::schedule::{self, CancellationToken, Class, Share};
-use rallo_job::{FailureKind, ItemState, Run, RunItem, WrittenFile};
+use rallo_job::{FailureKind, ItemState, Phase, Run, RunItem, WrittenFile};
 use rallo_recipe::Recipe;
+use serde_json::Value;
 use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -142,6 +144,9 @@ impl Queue {
             tokio::spawn(async move { queue.expect(run, recipe).await });
         }
         let start = Instant::now();
+        if item.phase == Phase::Measure {
+            return self.measure(&run, &recipe, item, (threads, share), in_work).await;
+        }
         let streams = match recipe.as_ref() {
             Ok(recipe) => self.streams(&run, recipe).await,
             Err(_) => Arc::default(),
@@ -152,7 +157,7 @@ impl Queue {
             mark = done.mark;
             done.ended
         } else {
-            self.picture(&item, &recipe, streams.clone(), (threads, share), slot).await
+            self.picture(&run, &item, &recipe, streams.clone(), (threads, share), slot).await
         };
         in_work.settle();
         let took = start.elapsed().as_secs_f64();
@@ -180,9 +185,87 @@ impl Queue {
         }
     }
 
+    /// Measures one picture, and lets it wait until all pictures of its run are measured.
+    async fn measure(
+        &self,
+        run: &Run,
+        recipe: &Parsed,
+        item: RunItem,
+        (threads, share): (usize, Share),
+        in_work: &InWork,
+    ) {
+        let start = Instant::now();
+        let (queue, of, picture) = (self.clone(), recipe.clone(), item.clone());
+        let work = move || {
+            let failed = |fault| Box::new(Ended::failed(fault));
+            let recipe = answered(&of, &picture).map_err(failed)?;
+            let decided = decided(&picture).map_err(failed)?;
+            let job = PictureJob {
+                source: picture.source.clone().into(),
+                targets: Vec::new(),
+                decided,
+                number: picture.position as usize + 1,
+                sequence: Arc::default(),
+            };
+            queue.pooled(threads, &share, || {
+                item::opened(&recipe, &job, &queue.0.room, |source, context| {
+                    sequence::measured(&recipe, source, context).map_err(failed)
+                })
+            })
+        };
+        let measured = tokio::task::spawn_blocking(work).await.unwrap_or_else(|e| {
+            let reason = format!("the program failed on this picture: {e}");
+            Err(Box::new(Ended::failed(Fault::new(FailureKind::Inside, reason))))
+        });
+        in_work.settle();
+        match measured {
+            Ok(measured) => self.write_measured(&item, &measured).await,
+            Err(ended) => match ended.kind.filter(|kind| kind.holds_run()) {
+                Some(kind) => self.hold(run, &item, kind, &ended.reason.unwrap_or_default()).await,
+                None => self.write_end(item, *ended, start.elapsed().as_secs_f64(), None).await,
+            },
+        }
+    }
+
+    /// Writes down what was measured of an item, however long the records take to answer.
+    async fn write_measured(&self, item: &RunItem, measured: &Value) {
+        while let Err(e) = self.0.records.keep_measured(item, measured).await {
+            tracing::error!("run {}: {e}", item.run_id);
+            self.0.clock.sleep(TICK).await;
+        }
+        // What was decided without it is decided anew.
+        lock(&self.0.sequences).remove(&item.run_id);
+        self.added();
+        if let Err(e) = self.tell(item.run_id).await {
+            tracing::error!("run {}: {e}", item.run_id);
+        }
+    }
+
+    /// The pictures of a run together, all of which are measured where its recipe asks for that.
+    async fn sequence(&self, run: i64, recipe: &Recipe) -> Result<Arc<RunSequence>, Fault> {
+        if let Some(known) = lock(&self.0.sequences).get(&run) {
+            return Ok(known.clone());
+        }
+        let stored = |e: rallo_job::Error| Fault::new(FailureKind::Stored, e.to_string());
+        let sequence = if recipe.across().is_empty() && !recipe.joins_neighbours() {
+            let counts = self.0.records.counts(run).await.map_err(stored)?;
+            RunSequence::of(usize::try_from(counts.total - counts.tasks).unwrap_or_default())
+        } else {
+            RunSequence::new(recipe, &self.0.records.items(run).await.map_err(stored)?)?
+        };
+        let sequence = Arc::new(sequence);
+        let mut held = lock(&self.0.sequences);
+        if held.len() > 16 {
+            held.clear();
+        }
+        held.insert(run, sequence.clone());
+        Ok(sequence)
+    }
+
     /// The results of one picture.
     async fn picture(
         &self,
+        run: &Run,
         item: &RunItem,
         recipe: &Parsed,
         streams: Arc<Streams>,
@@ -190,6 +273,13 @@ impl Queue {
         slot: Arc<Slot>,
     ) -> Ended {
         let targets = self.targets(item).await;
+        let sequence = match recipe.as_ref() {
+            Ok(recipe) => match self.sequence(run.id, recipe).await {
+                Ok(sequence) => sequence,
+                Err(fault) => return Ended::failed(fault),
+            },
+            Err(fault) => return Ended::failed(fault.clone()),
+        };
         let at = item.position as usize;
         streams.all.values().for_each(|s| s.began(at));
         let (queue, recipe, item) = (self.clone(), recipe.clone(), item.clone());
@@ -198,7 +288,8 @@ impl Queue {
                 (Ok(recipe), Ok(decided)) => (recipe, decided),
                 (Err(fault), _) | (_, Err(fault)) => return Ended::failed(fault),
             };
-            let work = PictureJob { source: item.source.clone().into(), targets, decided, number: at + 1 };
+            let number = at + 1;
+            let work = PictureJob { source: item.source.clone().into(), targets, decided, number, sequence };
             let wanted = streams.all.iter().filter(|(_, s)| s.wants(at)).map(|(t, _)| *t).collect();
             let give = |task: usize, piece: Piece| {
                 if let Some(stream) = streams.all.get(&task) {
@@ -285,10 +376,11 @@ impl Queue {
         handle: &tokio::runtime::Handle,
         recipe: &'a Recipe,
         (items, item): (&'a [RunItem], &'a RunItem),
+        sequence: Arc<RunSequence>,
         stop: &'a AtomicBool,
     ) -> Around<'a> {
         let (records, room, kept) = (&*self.0.records, &self.0.room, &self.0.kept);
-        Around { records, handle: handle.clone(), recipe, items, item, room, kept, stop }
+        Around { records, handle: handle.clone(), recipe, items, item, room, kept, sequence, stop }
     }
 
     pub(super) async fn begin_streams(&self, run: &Run, recipe: &Recipe) -> Result<Streams, String> {
@@ -307,7 +399,7 @@ impl Queue {
         let work = move || {
             let mut all = HashMap::new();
             for item in items.iter().filter(|i| i.task.is_some()) {
-                let around = queue.around(&handle, &recipe, (&items, item), &stop);
+                let around = queue.around(&handle, &recipe, (&items, item), Arc::default(), &stop);
                 if let Some((task, stream)) = finishing::stream(&around) {
                     all.insert(task, stream);
                 }
@@ -334,6 +426,13 @@ impl Queue {
             Ok(items) => items,
             Err(e) => return failed(FailureKind::Inside, e.to_string()),
         };
+        let sequence = match recipe.as_ref() {
+            Ok(of) => match self.sequence(run.id, of).await {
+                Ok(sequence) => sequence,
+                Err(fault) => return failed(fault.kind, fault.reason),
+            },
+            Err(fault) => return failed(fault.kind, fault.reason.clone()),
+        };
         let (queue, recipe, item) = (self.clone(), recipe.clone(), item.clone());
         let handle = tokio::runtime::Handle::current();
         let threads = threads.max(self.allowed());
@@ -342,7 +441,7 @@ impl Queue {
                 Ok(recipe) => recipe,
                 Err(fault) => return failed(fault.kind, fault.reason.clone()),
             };
-            let around = queue.around(&handle, recipe, (&items, &item), &streams.stop);
+            let around = queue.around(&handle, recipe, (&items, &item), sequence, &streams.stop);
             let live = item.task.and_then(|t| streams.all.get(&(t as usize))).and_then(Stream::complete);
             queue.pooled(threads, &Share::default(), || finishing::perform(&around, live))
         };

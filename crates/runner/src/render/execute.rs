@@ -10,7 +10,7 @@ use crate::render::variant::variants;
 use crate::render::work::{Ready, Work, done};
 use rallo_job::{FailureKind, ItemState, ResultFile};
 use rallo_media::{FileSource, Made, content_hash};
-use rallo_recipe::{Recipe, Subject};
+use rallo_recipe::{Recipe, ResolveContext};
 use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
@@ -58,7 +58,7 @@ pub fn execute(
     recipe: &Recipe,
     source: &FileSource,
     item: &PictureJob,
-    subject: &Subject,
+    context: &ResolveContext,
     kept: Option<&IntermediateCache>,
     (wanted, of): (&[usize], usize),
 ) -> Result<Computed, Box<Ended>> {
@@ -74,12 +74,12 @@ pub fn execute(
     }
     let shift = item.decided.shift;
     let before = state_of(&item.source);
-    let (hash, done) = (content_hash(source.bytes()), done(recipe, source, subject));
+    let (hash, done) = (content_hash(source.bytes()), done(recipe, source, context));
     let mut there = Vec::new();
     let mut todo = Vec::new();
     for (variant, (one, (target, known))) in all.into_iter().zip(&item.targets).enumerate() {
         let made =
-            Made { recipe: identity(recipe, &one, shift, subject), source: hash.clone(), done: done.clone() };
+            Made { recipe: identity(recipe, &one, shift, context), source: hash.clone(), done: done.clone() };
         match place(&one.delivery, item, target, known.as_ref(), &made) {
             Ok((target, replace)) => todo.push((variant, one, target, replace, made)),
             Err(ended) if ended.state == ItemState::Skipped => {
@@ -104,7 +104,7 @@ pub fn execute(
         return Err(Box::new(Ended { state, kind: None, reason, outputs: there }));
     }
     let failed = |fault| Box::new(Ended::failed(fault));
-    let work = Work::new(recipe, source, subject, shift, kept).map_err(failed)?;
+    let work = Work::new(recipe, source, context, shift, kept, &item.sequence).map_err(failed)?;
     let todo = todo.into_iter().map(|(v, one, target, replace, made)| (one, made, (v, target, replace)));
     let mut files = work.make_all(todo.collect()).map_err(failed)?;
     files.sort_by_key(|file| file.what.0);

@@ -6,7 +6,7 @@ use crate::render::variant::Variant;
 use rallo_engine::Source;
 use rallo_job::{FailureKind, ItemState, ResultFile};
 use rallo_media::{FileSource, Made, content_hash};
-use rallo_recipe::{Pictures, Recipe, Subject};
+use rallo_recipe::{Pictures, Recipe, ResolveContext};
 use std::path::{Path, PathBuf};
 
 /// A name with a number that is free: `name-2.jpg`, `name-3.jpg` …
@@ -17,16 +17,16 @@ pub(crate) fn numbered(path: &Path) -> Option<PathBuf> {
 }
 
 /// Identity of what shapes a result beside its source: the recipe, and what was decided about the frame.
-pub(super) fn identity(recipe: &Recipe, one: &Variant, shift: i64, subject: &Subject) -> String {
-    let mut text = format!("engine {}|{}", rallo_engine::RESULTS, recipe.identity(&one.delivery, subject));
+pub(super) fn identity(recipe: &Recipe, one: &Variant, shift: i64, context: &ResolveContext) -> String {
+    let mut text = format!("engine {}|{}", rallo_engine::RESULTS, recipe.identity(&one.delivery, context));
     if let Some(width) = one.width {
         text += &format!("|width {width}");
     }
     if shift != 0 {
         text += &format!("|shift {shift}");
     }
-    if subject.rating != 0 || !subject.keywords.is_empty() {
-        text += &format!("|rating {} keywords {:?}", subject.rating, subject.keywords);
+    if context.frame.rating != 0 || !context.frame.keywords.is_empty() {
+        text += &format!("|rating {} keywords {:?}", context.frame.rating, context.frame.keywords);
     }
     content_hash(text.as_bytes())
 }
@@ -56,10 +56,10 @@ pub enum There {
 }
 
 /// Looks at a file that stands where a result would go.
-pub fn there(recipe: &Recipe, one: &Variant, target: &Path, shift: i64, subject: &Subject) -> There {
+pub fn there(recipe: &Recipe, one: &Variant, target: &Path, shift: i64, context: &ResolveContext) -> There {
     match Made::of(target) {
         None => There::Other,
-        Some(mark) if mark.recipe == identity(recipe, one, shift, subject) => There::Same,
+        Some(mark) if mark.recipe == identity(recipe, one, shift, context) => There::Same,
         Some(_) => There::Result,
     }
 }

@@ -1,16 +1,19 @@
-//! The picture behind its denoising: what is so expensive that it is computed once, at full size, and is then the source of
-//! everything that is made of it. IntermediateCache on the disk where that is worth its room, so that another value of a later line
-//! does not denoise again.
+//! Results of a recipe's first lines: what is so expensive that it is computed once, at full size, and is then the source
+//! of everything that is made of it; kept on the disk where that is worth its room, so that another value of a later line
+//! does not denoise again. And several of them joined, where a line joins a picture with its neighbours.
 
 use crate::render::disk_cache::{IntermediateCache, LARGEST};
+use crate::render::sequence::RunSequence;
 use crate::schedule;
-use rallo_engine::step::StepInfo;
+use rallo_engine::plan::fingerprint;
+use rallo_engine::sequence::stack::{Stack, StackedFrame};
+use rallo_engine::step::{Joined, StepInfo};
 use rallo_engine::steps::light::exposure;
 use rallo_engine::{
-    Orientation, Picture, Plan, PlanError, Pyramid, Rect, Settings, Size, Source, SourceError,
+    Affine, Orientation, Picture, Plan, PlanError, Pyramid, Rect, Settings, Size, Source, SourceError,
 };
 use rallo_media::{FileSource, content_hash};
-use rallo_recipe::{Recipe, Subject};
+use rallo_recipe::{Recipe, ResolveContext};
 use std::sync::Arc;
 use std::time::Instant;
 
@@ -90,69 +93,120 @@ impl Intermediate {
 pub struct Ready<'a> {
     /// The plan.
     pub plan: Plan,
-    /// The picture behind its denoising, where there is one.
-    behind: Option<Intermediate>,
+    /// The result of the first lines, where that is kept or joined with others.
+    first: Option<Intermediate>,
     source: &'a FileSource,
 }
 
 impl Ready<'_> {
     /// What the plan is rendered from.
     pub fn source(&self) -> &dyn Source {
-        match &self.behind {
-            Some(behind) => behind,
+        match &self.first {
+            Some(first) => first,
             None => self.source,
         }
     }
 }
 
-/// Bytes that the picture behind its denoising takes in memory, with its reductions; 0 where there is none.
-pub fn bytes(recipe: &Recipe, size: Size, subject: &Subject) -> u64 {
-    let placed = recipe.placed(subject);
+/// Bytes that results of first lines take in memory, with their reductions; 0 where there are none.
+pub fn bytes(recipe: &Recipe, size: Size, context: &ResolveContext) -> u64 {
+    let placed = recipe.placed(context);
+    let each = size.area() * 16;
+    if placed.iter().any(|(_, settings)| !settings.step.joins().is_empty()) {
+        // The mean, the frame that is added, and the file that one is made of.
+        return 3 * each;
+    }
     let cut = lines(&infos(recipe, &placed)).filter(|_| size.area() <= LARGEST);
-    cut.map_or(0, |_| size.area() * 16)
+    cut.map_or(0, |_| each)
 }
 
-/// A recipe made ready for a picture, with what is done `after` its lines; the denoised picture is taken from `kept`,
-/// and kept there, where that is given.
+/// The result of the lines `first` of a picture, taken from `kept` and kept there, where that is given.
+fn result_of(
+    recipe: &Recipe,
+    first: Vec<Settings>,
+    source: &FileSource,
+    kept: Option<&IntermediateCache>,
+) -> Result<Intermediate, PlanError> {
+    let key = || {
+        let (hash, lines) = (content_hash(source.bytes()), fingerprint(&first));
+        let decode = recipe.decode.fingerprint();
+        content_hash(format!("engine {}|{hash}{decode}|{lines}", rallo_engine::RESULTS).as_bytes())
+    };
+    let key = kept.map(|_| key());
+    let known = kept.zip(key.as_ref()).and_then(|(kept, key)| kept.find(key));
+    let size = Plan::new(first.clone(), source.size())?.size();
+    if let Some(picture) = known.filter(|picture| picture.size() == size) {
+        return Ok(Intermediate::of(picture, source));
+    }
+    let start = Instant::now();
+    let result = compute(first, source)
+        .ok_or_else(|| PlanError::Source("the picture cannot be decoded to its end".into()))?;
+    if let (Some(kept), Some(key), Ok(picture)) = (kept, key, result.level(0)) {
+        kept.keep(&key, &picture, start.elapsed());
+    }
+    Ok(result)
+}
+
+/// The weighted mean of a picture and its neighbours, each as its own first lines make it; the line that joins them is
+/// the recipe's line `line`. A neighbour beyond the ends of the run does not count.
+fn joined(
+    recipe: &Recipe,
+    line: Option<usize>,
+    (first, joins): (Vec<Settings>, Vec<Joined>),
+    (source, context, sequence): (&FileSource, &ResolveContext, &RunSequence),
+    kept: Option<&IntermediateCache>,
+) -> Result<Intermediate, PlanError> {
+    let failed = |e: &dyn std::fmt::Display| PlanError::Source(e.to_string());
+    let at = context.sequence.number.saturating_sub(1);
+    let mut frames = Vec::new();
+    for Joined { offset, weight } in joins {
+        let result = if offset == 0 {
+            result_of(recipe, first.clone(), source, kept)?
+        } else {
+            let neighbour = sequence.neighbour(recipe, at, offset).map_err(|e| failed(&e.reason))?;
+            let Some(neighbour) = neighbour else { continue };
+            let placed = recipe.placed(&neighbour.context).into_iter();
+            let own = placed.take_while(|(l, _)| l.is_none_or(|l| Some(l) < line)).map(|(_, s)| s).collect();
+            result_of(recipe, own, &neighbour.source, kept)?
+        };
+        frames.push(StackedFrame { source: Arc::new(result), weight, mapping: Affine::IDENTITY });
+    }
+    let stack = Stack::new(frames).map_err(|e| failed(&e))?;
+    let mean = stack.level(0).map_err(|e| failed(&e))?;
+    let mean = Arc::try_unwrap(mean).map_err(|_| failed(&"the mean is in use"))?;
+    Ok(Intermediate::of(mean, source))
+}
+
+/// A recipe made ready for a picture, with what is done `after` its lines; results of first lines are taken from `kept`,
+/// and kept there, where that is given. `sequence` has the pictures that may be joined with it.
 ///
 /// # Errors
 /// [`PlanError`] where the picture would become too large or cannot be decoded.
 pub fn ready<'a>(
     recipe: &Recipe,
-    source: &'a FileSource,
-    subject: &Subject,
+    (source, context, sequence): (&'a FileSource, &ResolveContext, &RunSequence),
     kept: Option<&IntermediateCache>,
     after: Vec<Settings>,
 ) -> Result<Ready<'a>, PlanError> {
-    let placed = recipe.placed(subject);
+    let placed = recipe.placed(context);
+    let join = placed.iter().position(|(_, settings)| !settings.step.joins().is_empty());
+    let join = join.map(|at| (at, placed[at].0, placed[at].1.step.joins()));
     let cut = lines(&infos(recipe, &placed)).filter(|_| source.size().area() <= LARGEST);
     let mut settings: Vec<Settings> = placed.into_iter().map(|(_, s)| s).collect();
     settings.extend(after);
-    let Some(cut) = cut else {
-        return Ok(Ready { plan: Plan::for_picture(settings, source)?, behind: None, source });
+    let first = if let Some((at, line, joins)) = join {
+        let rest = settings.split_off(at + 1);
+        settings.truncate(at);
+        let first = std::mem::replace(&mut settings, rest);
+        joined(recipe, line, (first, joins), (source, context, sequence), kept)?
+    } else if let Some(cut) = cut {
+        let first = settings.drain(..cut).collect();
+        result_of(recipe, first, source, kept)?
+    } else {
+        return Ok(Ready { plan: Plan::for_picture(settings, source)?, first: None, source });
     };
-    let first: Vec<Settings> = settings.drain(..cut).collect();
-    let key = || {
-        let lines: Vec<_> = first.iter().map(|s| (s.step.values(), s.mix, &s.area, &s.block)).collect();
-        let hash = content_hash(source.bytes());
-        content_hash(format!("engine {}|{hash}|{lines:?}", rallo_engine::RESULTS).as_bytes())
-    };
-    let key = kept.map(|_| key());
-    let known = kept.zip(key.as_ref()).and_then(|(kept, key)| kept.find(key));
-    let behind = match known {
-        Some(picture) if picture.size() == source.size() => Intermediate::of(picture, source),
-        _ => {
-            let start = Instant::now();
-            let behind = compute(first, source)
-                .ok_or_else(|| PlanError::Source("the picture cannot be decoded to its end".into()))?;
-            if let (Some(kept), Some(key), Ok(picture)) = (kept, key, behind.level(0)) {
-                kept.keep(&key, &picture, start.elapsed());
-            }
-            behind
-        }
-    };
-    let plan = Plan::for_picture(settings, &behind)?;
-    Ok(Ready { plan, behind: Some(behind), source })
+    let plan = Plan::for_picture(settings, &first)?;
+    Ok(Ready { plan, first: Some(first), source })
 }
 
 #[cfg(test)]

@@ -2,7 +2,7 @@
 //! alone.
 
 use crate::assemble::piece::Piece;
-use crate::frame_context::subject;
+use crate::frame_context::resolve_context;
 use crate::render::disk_cache::IntermediateCache;
 use crate::render::execute::execute;
 use crate::render::fault::{Ended, Fault};
@@ -13,7 +13,7 @@ use crate::render::variant::variants;
 use rallo_engine::Source;
 use rallo_job::FailureKind;
 use rallo_media::FileSource;
-use rallo_recipe::{Pictures, Recipe, Subject};
+use rallo_recipe::{Pictures, Recipe, ResolveContext};
 
 /// One picture of a run, from opening it to its file; what goes wrong inside is a failure of this picture alone.
 /// `computed` is told when only the writing is left.
@@ -47,11 +47,15 @@ pub(crate) fn opened<T>(
     recipe: &Recipe,
     item: &PictureJob,
     room: &MemoryBudget,
-    work: impl FnOnce(&FileSource, &Subject) -> Result<T, Box<Ended>>,
+    work: impl FnOnce(&FileSource, &ResolveContext) -> Result<T, Box<Ended>>,
 ) -> Result<T, Box<Ended>> {
     let failed = |fault| Box::new(Ended::failed(fault));
     let source = FileSource::open(&item.source).map_err(|e| failed(Fault::from(e)))?;
-    let about = subject(&item.source, Some(&source.facts(&item.source)), &item.decided, item.number);
+    let source = source.decoding_by(&recipe.decode);
+    let facts = source.facts(&item.source);
+    let mut about = resolve_context(&item.source, Some(&facts), &item.decided, item.number);
+    about.sequence.count = item.sequence.count;
+    about.overrides = item.sequence.overrides(item.number.saturating_sub(1));
     let plan = recipe.layout(&about).map_err(|e| failed(Fault::new(FailureKind::TooLarge, e.to_string())))?;
     let bytes = source.decoded_bytes(plan.program(1.0).level()) + plan.working_bytes(1, 2);
     // What several files share is held as working values, with its reductions.

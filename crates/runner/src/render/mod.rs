@@ -8,5 +8,6 @@ pub mod intermediate;
 pub mod item;
 pub mod memory_budget;
 pub mod picture_job;
+pub mod sequence;
 pub mod variant;
 pub mod work;

@@ -1,7 +1,9 @@
 //! One picture to be made.
 
 use crate::frame_context::Decided;
+use crate::render::sequence::RunSequence;
 use std::path::PathBuf;
+use std::sync::Arc;
 
 /// One picture to be made.
 #[derive(Clone, Debug)]
@@ -15,4 +17,6 @@ pub struct PictureJob {
     pub decided: Decided,
     /// Position in the run, from 1.
     pub number: usize,
+    /// The pictures of the run together.
+    pub sequence: Arc<RunSequence>,
 }

@@ -4,13 +4,15 @@
 use crate::render::disk_cache::IntermediateCache;
 use crate::render::fault::Fault;
 use crate::render::intermediate;
+use crate::render::sequence::RunSequence;
 use crate::render::variant::{Variant, encoding, framed, variants};
+use rallo_engine::plan::fingerprint;
 use rallo_engine::steps::output::data::{self, Data};
-use rallo_engine::{Encoded, OutputColour, Picture, Plan, Pyramid, Size, Source};
+use rallo_engine::{Encoded, OutputColour, Picture, Plan, PlanError, Pyramid, Settings, Size, Source};
 use rallo_job::FailureKind;
 use rallo_media::metadata::exif::{self, Carry};
-use rallo_media::{Extras, FileSource, Format, Made, Words};
-use rallo_recipe::{Pictures, Recipe, Subject};
+use rallo_media::{DescriptiveFields, Extras, FileSource, Format, Made};
+use rallo_recipe::{Pictures, Recipe, ResolveContext};
 use rayon::prelude::*;
 use std::sync::Arc;
 
@@ -20,9 +22,10 @@ pub struct Work<'a> {
     pub recipe: &'a Recipe,
     pub(super) source: &'a FileSource,
     /// The picture.
-    pub subject: &'a Subject,
+    pub context: &'a ResolveContext,
     pub(super) shift: i64,
     pub(super) kept: Option<&'a IntermediateCache>,
+    sequence: &'a RunSequence,
     /// What all of them are made from.
     shared: Option<Arc<Lines>>,
 }
@@ -43,11 +46,11 @@ impl Lines {
     pub fn picture(
         &self,
         recipe: &Recipe,
-        subject: &Subject,
+        context: &ResolveContext,
         delivery: &Pictures,
         width: Option<u32>,
     ) -> Result<(Encoded, Arc<OutputColour>), Fault> {
-        let after = recipe.after(delivery, width, subject);
+        let after = recipe.after(delivery, width, context);
         let plan = Plan::for_picture(after, &self.picture)?;
         let colours = delivery.colours_or(self.said.clone());
         Ok((rendered(&plan, &self.picture, &colours, delivery)?, colours))
@@ -85,9 +88,10 @@ impl<'a> Work<'a> {
     pub fn new(
         recipe: &'a Recipe,
         source: &'a FileSource,
-        subject: &'a Subject,
+        context: &'a ResolveContext,
         shift: i64,
         kept: Option<&'a IntermediateCache>,
+        sequence: &'a RunSequence,
     ) -> Result<Self, Fault> {
         let copies = recipe.stages().is_empty() && variants(recipe).iter().all(|v| v.delivery.is_carried());
         if source.format() == Format::Raw && !copies {
@@ -96,7 +100,7 @@ impl<'a> Work<'a> {
                 "camera raw is shown by its preview so far and cannot be run; develop it to TIFF first",
             ));
         }
-        let mut work = Self { recipe, source, subject, shift, kept, shared: None };
+        let mut work = Self { recipe, source, context, shift, kept, sequence, shared: None };
         let stages = recipe.stages().into_iter().map(|(at, delivery)| Variant { at, delivery, width: None });
         let files = variants(recipe).into_iter().filter(|v| !v.delivery.is_carried());
         let all: Vec<Variant> = files.chain(stages).collect();
@@ -106,9 +110,14 @@ impl<'a> Work<'a> {
         Ok(work)
     }
 
+    fn ready(&self, after: Vec<Settings>) -> Result<intermediate::Ready<'a>, PlanError> {
+        let of = (self.source, self.context, self.sequence);
+        intermediate::ready(self.recipe, of, self.kept, after)
+    }
+
     /// The recipe's lines, once for all.
     fn share(&self, variants: &[Variant]) -> Result<Lines, Fault> {
-        let whole = self.recipe.layout(self.subject)?.size();
+        let whole = self.recipe.layout(self.context)?.size();
         // No file needs more than this; its size is made in the same resampling as the lines' own.
         let mut longest = 0;
         for one in variants {
@@ -116,11 +125,11 @@ impl<'a> Work<'a> {
         }
         let size = Pictures { long_edge: Some(longest), ..Pictures::default() };
         let extra = if longest < whole.long_edge() {
-            self.recipe.after(&size, None, self.subject)
+            self.recipe.after(&size, None, self.context)
         } else {
             Vec::new()
         };
-        let ready = intermediate::ready(self.recipe, self.source, self.subject, self.kept, extra)?;
+        let ready = self.ready(extra)?;
         let program = ready.plan.program(1.0);
         let (size, values) = program.render_values(ready.source(), program.size().rect())?;
         let picture =
@@ -142,7 +151,7 @@ impl<'a> Work<'a> {
             return Ok((share.min(1.0) * f64::from(whole.long_edge())).ceil() as u32);
         }
         let bare = Pictures { sharpen: 0.0, burned: None, ..one.delivery.clone() };
-        let plan = self.recipe.layout_for(&bare, one.width, self.subject)?;
+        let plan = self.recipe.layout_for(&bare, one.width, self.context)?;
         Ok(plan.size().long_edge())
     }
 
@@ -207,11 +216,11 @@ impl<'a> Work<'a> {
     /// What shapes the pixels of a file, and nothing of how they are encoded: equal where they are.
     fn pixels_of(&self, one: &Variant) -> String {
         let delivery = &one.delivery;
-        let after = self.recipe.after(delivery, one.width, self.subject);
+        let after = fingerprint(&self.recipe.after(delivery, one.width, self.context));
         let bits = (delivery.is_float(), delivery.is_wide(), delivery.quick);
         let said = self.shared.as_ref().and_then(|lines| lines.said.clone());
         let colours = Arc::as_ptr(&delivery.colours_or(said));
-        format!("{after:?} {bits:?} {colours:?} {:?}", delivery.frame)
+        format!("{after} {bits:?} {colours:?} {:?}", delivery.frame)
     }
 
     /// A file whose pixels are the original's, exactly.
@@ -223,7 +232,7 @@ impl<'a> Work<'a> {
         }
         if !rallo_media::can_carry(self.source.format()) {
             // Its data cannot be changed; a plain copy is what is left.
-            let asks = !self.recipe.data(self.subject).is_empty() || self.shift != 0 || !delivery.camera_data;
+            let asks = !self.recipe.data(self.context).is_empty() || self.shift != 0 || !delivery.camera_data;
             if !asks {
                 return Ok((bytes.to_vec(), size.width, size.height));
             }
@@ -245,10 +254,10 @@ impl<'a> Work<'a> {
         #[cfg(test)]
         RENDERED.with(|n| n.set(n.get() + 1));
         if let Some(lines) = &self.shared {
-            return lines.picture(self.recipe, self.subject, delivery, width);
+            return lines.picture(self.recipe, self.context, delivery, width);
         }
-        let after = self.recipe.after(delivery, width, self.subject);
-        let mut ready = intermediate::ready(self.recipe, self.source, self.subject, self.kept, after)?;
+        let after = self.recipe.after(delivery, width, self.context);
+        let mut ready = self.ready(after)?;
         if delivery.quick {
             ready.plan = ready.plan.reducing_sooner();
         }
@@ -267,10 +276,10 @@ impl<'a> Work<'a> {
 
     /// What goes into a file beside its pixels.
     fn extras(&self, delivery: &Pictures, size: Size, icc: Vec<u8>, made: Option<Made>) -> Extras {
-        let data = self.recipe.data(self.subject);
+        let data = self.recipe.data(self.context);
         let keeps = |what: &str| data.iter().any(|d| d.keep == what);
         let nothing = !delivery.camera_data || keeps("nothing");
-        let mut words = words(self.source, &data, nothing, self.subject);
+        let mut words = words(self.source, &data, nothing, self.context);
         let serials = keeps("without place and serial numbers");
         let no_place = serials || keeps("without place");
         let moved: i64 = data.iter().filter_map(|d| data::seconds(&d.shift)).sum();
@@ -305,12 +314,17 @@ thread_local! {
 
 /// What a result says about its picture: what the original says, unless nothing is kept of that, and what the recipe
 /// changes.
-pub(super) fn words(source: &FileSource, data: &[Data], nothing: bool, subject: &Subject) -> Words {
+pub(super) fn words(
+    source: &FileSource,
+    data: &[Data],
+    nothing: bool,
+    context: &ResolveContext,
+) -> DescriptiveFields {
     let mut words = if nothing {
-        Words::default()
+        DescriptiveFields::default()
     } else {
-        let said = Words::read(source.bytes(), source.exif());
-        Words { keywords: subject.keywords.clone(), rating: subject.rating, ..said }
+        let said = DescriptiveFields::read(source.bytes(), source.exif());
+        DescriptiveFields { keywords: context.frame.keywords.clone(), rating: context.frame.rating, ..said }
     };
     for one in data {
         words.change(one);
@@ -319,9 +333,9 @@ pub(super) fn words(source: &FileSource, data: &[Data], nothing: bool, subject: 
 }
 
 /// What has been done to the picture once the recipe is through with it.
-pub(super) fn done(recipe: &Recipe, source: &FileSource, subject: &Subject) -> Vec<String> {
+pub(super) fn done(recipe: &Recipe, source: &FileSource, context: &ResolveContext) -> Vec<String> {
     let mut done = Made::find(source.bytes()).map(|m| m.done).unwrap_or_default();
-    let lines = recipe.placed(subject).into_iter().filter_map(|(line, _)| Some(recipe.steps[line?].id));
+    let lines = recipe.placed(context).into_iter().filter_map(|(line, _)| Some(recipe.steps[line?].id));
     for id in lines {
         if !done.iter().any(|d| d == id) {
             done.push(id.into());
@@ -363,11 +377,12 @@ mod tests {
                 {"kind": "pdf", "page": "picture", "resolution": 100}, {"kind": "contact", "cell": 100}]});
         let recipe = Recipe::from_value(&document).unwrap();
         let facts = source.facts(Path::new("a.png"));
-        let about = crate::subject(Path::new("a.png"), Some(&facts), &crate::Decided::default(), 1);
+        let about = crate::resolve_context(Path::new("a.png"), Some(&facts), &crate::Decided::default(), 1);
         let kinds = variants(&recipe);
         assert_eq!(kinds.len(), 4);
         let before = SHARED.with(std::cell::Cell::get);
-        let work = Work::new(&recipe, &source, &about, 0, None).unwrap();
+        let alone = RunSequence::default();
+        let work = Work::new(&recipe, &source, &about, 0, None, &alone).unwrap();
         let sizes: Vec<_> = kinds.iter().map(|k| work.make(k, None).unwrap()).map(|f| (f.1, f.2)).collect();
         assert_eq!(sizes, [(80, 50), (160, 100), (320, 200), (200, 125)]);
         // What joins others comes from the same.
@@ -382,13 +397,15 @@ mod tests {
         assert_eq!(work.shared.as_ref().unwrap().picture.size(), Size::new(640, 400));
         let mut few = recipe.clone();
         few.deliveries.truncate(3);
-        let work = Work::new(&few, &source, &about, 0, None).unwrap();
+        let work = Work::new(&few, &source, &about, 0, None, &alone).unwrap();
         assert_eq!(work.shared.as_ref().unwrap().picture.size(), Size::new(320, 200));
         // One file alone shares nothing.
         let mut alone = few.clone();
         alone.deliveries.truncate(2);
         alone.deliveries.remove(0);
-        assert!(Work::new(&alone, &source, &about, 0, None).unwrap().shared.is_none());
+        assert!(
+            Work::new(&alone, &source, &about, 0, None, &RunSequence::default()).unwrap().shared.is_none()
+        );
     }
 
     #[test]
@@ -414,8 +431,9 @@ mod tests {
                 one(json!({"format": "jpeg", "sharpen": 40, "widths": "80"})), one(json!({"format": "jpeg", "long_edge": 90}))]});
         let recipe = Recipe::from_value(&document).unwrap();
         let facts = source.facts(Path::new("a.png"));
-        let about = crate::subject(Path::new("a.png"), Some(&facts), &crate::Decided::default(), 1);
-        let work = Work::new(&recipe, &source, &about, 0, None).unwrap();
+        let about = crate::resolve_context(Path::new("a.png"), Some(&facts), &crate::Decided::default(), 1);
+        let alone = RunSequence::default();
+        let work = Work::new(&recipe, &source, &about, 0, None, &alone).unwrap();
         let mark = || Made { recipe: "12".into(), source: "34".into(), done: Vec::new() };
         let all: Vec<_> = variants(&recipe).into_iter().enumerate().map(|(i, v)| (v, mark(), i)).collect();
         let before = RENDERED.with(std::cell::Cell::get);

@@ -1,9 +1,9 @@
 //! The settings sheet as a PDF: the ticket in plain sentences, with a small before and after.
 
 use rallo_engine::{OutputProfile, Plan, Source};
-use rallo_media::pdf::page::{A4, Paper, Style, Words};
+use rallo_media::pdf::page::{A4, Paper, Style, TextRun};
 use rallo_media::{Chroma, Encoding, Extras, MediaError};
-use rallo_recipe::{Part, Recipe, Subject};
+use rallo_recipe::{Part, Recipe, ResolveContext};
 
 /// Longest side of the small pictures, in pixels.
 const SMALL: f64 = 900.0;
@@ -12,7 +12,7 @@ const SMALL: f64 = 900.0;
 ///
 /// # Errors
 /// What the plan or the decoder say, in plain words.
-pub fn pair(recipe: &Recipe, source: &dyn Source, about: &Subject) -> Result<[Vec<u8>; 2], String> {
+pub fn pair(recipe: &Recipe, source: &dyn Source, about: &ResolveContext) -> Result<[Vec<u8>; 2], String> {
     let mut before = recipe.clone();
     before.steps.retain(|line| line.moves());
     let one = |recipe: &Recipe| -> Result<Vec<u8>, String> {
@@ -29,18 +29,18 @@ pub fn pair(recipe: &Recipe, source: &dyn Source, about: &Subject) -> Result<[Ve
     Ok([one(&before)?, one(recipe)?])
 }
 
-fn words(parts: &[Part]) -> Vec<Words<'_>> {
+fn words(parts: &[Part]) -> Vec<TextRun<'_>> {
     parts
         .iter()
         .map(|part| match part {
-            Part::Text(text) => Words { text, strong: false },
-            Part::Value { text, .. } => Words { text, strong: true },
+            Part::Text(text) => TextRun { text, strong: false },
+            Part::Value { text, .. } => TextRun { text, strong: true },
         })
         .collect()
 }
 
-fn one(text: &str, strong: bool) -> [Words<'_>; 1] {
-    [Words { text, strong }]
+fn one(text: &str, strong: bool) -> [TextRun<'_>; 1] {
+    [TextRun { text, strong }]
 }
 
 /// The sheet; `about` is the line under the name (version and date).

@@ -11,15 +11,16 @@ use aide::axum::routing::{get_with, post_with};
 use axum::Json;
 use axum::extract::State;
 use rallo_engine::analysis::scopes::{self, Scopes, Waveform};
+use rallo_engine::plan::fingerprint;
 use rallo_engine::step::{StepInfo, Tool, View};
 use rallo_engine::steps::light::white_balance::WhiteBalance;
 use rallo_engine::{
-    Encoded, Kind, Memory, OutputProfile, Param, Plan, PrefixPixels, Rect, Settings, Size, Source, Step,
-    registry,
+    DecodeSettings, Encoded, Kind, Memory, OutputProfile, Param, Plan, PrefixPixels, Rect, Settings, Size,
+    Source, Step, registry,
 };
 use rallo_job::prelude::*;
 use rallo_media::{Chroma, Encoding, Extras, FileSource};
-use rallo_recipe::{Advice, Part, Recipe, Subject};
+use rallo_recipe::{Advice, Part, Recipe, ResolveContext};
 use rallo_runner::Decided;
 use rallo_runner::render::intermediate;
 use rallo_runner::schedule::{self, Class};
@@ -427,7 +428,7 @@ impl Ask {
     /// The first lines up to the denoising, where there is one, with a key for them.
     fn first(&self, frame: &Open, settings: &[Settings], steps: &[&StepInfo]) -> Option<(usize, String)> {
         let n = intermediate::lines(steps).filter(|_| !self.before)?;
-        Some((n, format!("{} {:?}", frame.key, &settings[..n])))
+        Some((n, format!("{} {}", frame.key, fingerprint(&settings[..n]))))
     }
 
     /// What is there of the picture after its denoising; `begin` begins it where there is nothing yet.
@@ -578,26 +579,26 @@ pub struct Open {
     /// The picture.
     pub source: Arc<FileSource>,
     /// What is known of it.
-    pub about: Subject,
+    pub about: ResolveContext,
     /// Which file, in which state.
     key: String,
 }
 
 /// Opens a frame's picture.
-pub async fn open(app: &App, frame: i64) -> Result<Open> {
+pub async fn open(app: &App, frame: i64, decode: &DecodeSettings) -> Result<Open> {
     let row = app.store.frame(frame).await?;
     let path = app.roots.existing(FilePath::new(&row.path))?;
-    let app = app.clone();
+    let (app, decode) = (app.clone(), decode.clone());
     tokio::task::spawn_blocking(move || {
-        let source = app.sources.open(&path)?;
+        let source = app.sources.open(&path, &decode)?;
         let decided = Decided {
             shift: row.shift,
             rating: Some(row.rating.clamp(0, 5) as u8),
             keywords: serde_json::from_str(&row.keywords).ok(),
             own: serde_json::from_str(&row.own).unwrap_or_default(),
         };
-        let about = rallo_runner::subject(&path, Some(&source.facts(&path)), &decided, 1);
-        let key = format!("{} {}", path.display(), row.modified);
+        let about = rallo_runner::resolve_context(&path, Some(&source.facts(&path)), &decided, 1);
+        let key = format!("{} {}{}", path.display(), row.modified, decode.fingerprint());
         Ok(Open { source, about, key })
     })
     .await?
@@ -639,7 +640,7 @@ struct LineEntry {
 
 async fn plan(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<PlanAnswer>> {
     let recipe = ask.recipe()?;
-    let frame = open(&app, ask.frame).await?;
+    let frame = open(&app, ask.frame, &recipe.decode).await?;
     schedule::ask(Class::Eye, move || {
         let plan = if ask.quick { ask.outline(&recipe, &frame)? } else { ask.plan(&recipe, &frame)? };
         // Lines that are off or do not apply have no place in the plan; they are told without pixels.
@@ -666,7 +667,7 @@ async fn plan(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<PlanA
             lines: lines.collect(),
             goes: recipe.deliveries.iter().map(|d| d.parts(&recipe)).collect(),
             size: [size.width, size.height],
-            own: frame.about.own.words(),
+            own: frame.about.frame.own.words(),
             source: [from.width, from.height],
             advice: rallo_recipe::advice(&recipe),
         }))
@@ -783,7 +784,7 @@ impl Ask {
 /// and that many of JSON come before the picture.
 async fn render(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Image> {
     let recipe = ask.recipe()?;
-    let frame = open(&app, ask.frame).await?;
+    let frame = open(&app, ask.frame, &recipe.decode).await?;
     if let Some(known) = ask.more
         && let Some(denoised) = ask.denoised(&recipe, &frame, &app.full, true)
     {
@@ -807,7 +808,7 @@ struct Neutral {
 async fn neutral(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Neutral>> {
     let recipe = ask.recipe()?;
     let [x, y] = ask.at.ok_or_else(|| Error::bad("at: expected [x, y] as shares of the picture"))?;
-    let frame = open(&app, ask.frame).await?;
+    let frame = open(&app, ask.frame, &recipe.decode).await?;
     let found = schedule::ask(Class::Eye, move || -> Result<Option<WhiteBalance>> {
         let plan = ask.plan(&recipe, &frame)?;
         let program = plan.program(1.0);

@@ -19,7 +19,7 @@ use rallo_recipe::{Pictures, names};
 use rallo_runner::assemble::clip;
 use rallo_runner::render::variant;
 use rallo_runner::schedule::{self, Class};
-use rallo_runner::{Decided, subject};
+use rallo_runner::{Decided, resolve_context};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -81,7 +81,7 @@ struct Head {
 /// the whole, the part, and what a browser shows it as.
 async fn delivered(State(app): State<App>, Sent(asked): Sent<Delivered>) -> Result<Image> {
     let recipe = asked.recipe.read()?;
-    let frame = open(&app, asked.frame).await?;
+    let frame = open(&app, asked.frame, &recipe.decode).await?;
     let recipe = recipe.settled(&frame.about);
     if asked.size.iter().any(|s| *s == 0 || *s > LONGEST) {
         return Err(Error::bad(format!("size: expected 1 to {LONGEST} pixels each way")));
@@ -203,7 +203,7 @@ struct Course {
 /// the first frame to the last in equal steps, each as left, top, width and height in shares of the picture.
 async fn moving(State(app): State<App>, Sent(asked): Sent<Moving>) -> Result<Json<Course>> {
     let recipe = asked.recipe.read()?;
-    let frame = open(&app, asked.frame).await?;
+    let frame = open(&app, asked.frame, &recipe.decode).await?;
     let count = workspace::laid(&app).await?.chosen().len().max(1);
     let recipe = recipe.settled(&frame.about);
     let delivery = recipe.deliveries.get(asked.at);
@@ -280,8 +280,10 @@ fn renamed(laid: &Laid, asked: &Template) -> Names {
     let mut seen: HashMap<String, String> = HashMap::new();
     let mut all: Vec<Renamed> = Vec::new();
     for (i, frame) in laid.chosen().into_iter().enumerate() {
-        let mut about = subject(&frame.path, frame.facts.as_ref(), &Decided::from(&frame.marks), i + 1);
-        about.number = (about.number + asked.start as usize).saturating_sub(1);
+        let mut about =
+            resolve_context(&frame.path, frame.facts.as_ref(), &Decided::from(&frame.marks), i + 1);
+        let number = &mut about.sequence.number;
+        *number = (*number + asked.start as usize).saturating_sub(1);
         let name = names::expand(&asked.name, &asked.recipe, &about);
         let changed = names::changed(&asked.name, &asked.recipe, &about).is_some();
         let folder = frame.path.parent().map(|p| p.to_string_lossy().into_owned()).unwrap_or_default();

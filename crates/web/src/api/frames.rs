@@ -8,7 +8,7 @@ use aide::axum::ApiRouter;
 use aide::axum::routing::{delete_with, get_with, post_with};
 use axum::Json;
 use axum::extract::State;
-use rallo_engine::{Measures, OutputProfile, Plan, Rect, Source};
+use rallo_engine::{DecodeSettings, Measures, OutputProfile, Plan, Rect, Source};
 use rallo_job::prelude::*;
 use rallo_media::metadata::xmp::{self, Sidecar};
 use rallo_media::{Chroma, Encoding, Extras, Facts, FileSource, content_hash};
@@ -614,7 +614,7 @@ async fn part(State(app): State<App>, Path(Id { id }): Path<Id>, Query(part): Qu
     let path = app.roots.existing(FilePath::new(&frame.path))?;
     let shared = app.clone();
     let bytes = schedule::ask(Class::Eye, move || -> Result<Vec<u8>> {
-        let source = shared.sources.open(&path)?;
+        let source = shared.sources.open(&path, &DecodeSettings::default())?;
         let program = Plan::new(Vec::new(), source.size()).map_err(Error::bad)?.program(1.0);
         let rect = Rect::new(part.x, part.y, part.w.min(8192), part.h.min(8192));
         let picture = program.render(&*source, rect, OutputProfile::Srgb.colour()).map_err(Error::bad)?;

@@ -231,7 +231,7 @@ async fn start(State(app): State<App>, Sent(start): Sent<StartGather>) -> Result
         let planned = verified_copy::plan(&all, &start.target, &start.template, &job.stop, &tell);
         *lock(&job.phase) = match planned {
             Ok(report) => Phase::Planned(report),
-            Err(reason) => Phase::Failed(reason),
+            Err(e) => Phase::Failed(e.to_string()),
         };
     });
     state(State(app)).await

@@ -14,7 +14,7 @@ use rallo_engine::analysis::points_of_interest;
 use rallo_engine::{Encoded, OutputProfile, Pixels, Plan, Rect, Size, Source};
 use rallo_job::prelude::*;
 use rallo_media::{Extras, FileSource, Format, bytes_text};
-use rallo_recipe::{Own, Recipe};
+use rallo_recipe::{FrameAdjustments, Recipe};
 use rallo_runner::preflight::cost::{Original, Sure};
 use rallo_runner::preflight::estimate;
 use rallo_runner::render::variant;
@@ -51,7 +51,7 @@ struct PixelValue {
 async fn value(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<PixelValue>> {
     let recipe = ask.recipe()?;
     let [x, y] = ask.at.ok_or_else(|| Error::bad("at: expected [x, y] as shares of the picture"))?;
-    let frame = open(&app, ask.frame).await?;
+    let frame = open(&app, ask.frame, &recipe.decode).await?;
     schedule::ask(Class::Eye, move || {
         let plan = ask.plan(&recipe, &frame)?;
         let program = plan.program(ask.scale.unwrap_or(1.0));
@@ -125,7 +125,7 @@ struct CostAnswer {
 /// seconds. A large result is made in nine parts for that.
 async fn cost(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<CostAnswer>> {
     let recipe = ask.recipe()?;
-    let frame = open(&app, ask.frame).await?;
+    let frame = open(&app, ask.frame, &recipe.decode).await?;
     let count = workspace::laid(&app).await?.chosen().len();
     let costs = app.queue.costs();
     let recipe = recipe.settled(&frame.about);
@@ -193,7 +193,7 @@ fn delivery_words(
                 estimate::seconds_text(seconds)
             ));
         }
-        for _ in one.bundles() {
+        for _ in one.assemblies() {
             words.extend(expected.next().map(|(text, _)| text));
         }
         all.push(words.join(" "));
@@ -212,7 +212,7 @@ struct Cost {
 /// What a file of a frame costs; that of the recipe's lines alone, as its first delivery writes it, without a variant.
 fn one_cost(recipe: &Recipe, frame: &Open, variant: Option<&variant::Variant>) -> Result<Cost> {
     let start = Instant::now();
-    let source = FileSource::from_bytes(frame.source.bytes().to_vec())?;
+    let source = FileSource::from_bytes(frame.source.bytes().to_vec())?.decoding_by(&recipe.decode);
     let delivery = variant.map_or_else(|| recipe.shown(), |v| v.delivery.clone());
     let mut settings = recipe.settings(&frame.about);
     if let Some(variant) = variant {
@@ -273,7 +273,7 @@ async fn close_places(State(app): State<App>, Sent(mut ask): Sent<Ask>) -> Resul
     // What moves the picture counts, what smooths or sharpens it does not.
     ask.before = true;
     let recipe = ask.recipe()?;
-    let frame = open(&app, ask.frame).await?;
+    let frame = open(&app, ask.frame, &recipe.decode).await?;
     schedule::ask(Class::Sight, move || {
         let program = ask.plan(&recipe, &frame)?.program(1.0);
         let whole = program.size().rect();
@@ -298,7 +298,7 @@ struct Picked {
     /// Why it was picked.
     why: String,
     /// Its own changes on top of the recipe.
-    own: Own,
+    own: FrameAdjustments,
 }
 
 fn picked(frames: &[&Frame], picks: Vec<Pick>) -> Vec<Picked> {

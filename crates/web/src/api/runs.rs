@@ -439,10 +439,14 @@ async fn look(State(app): State<App>, Path(Id { id }): Path<Id>, Sent(asked): Se
     let path = app.roots.existing(FilePath::new(&item.source))?;
     let recipe = Recipe::parse(&run.document)?.answered(&answers_of(&asked.answers))?;
     let jpeg = schedule::ask(Class::Sight, move || -> Result<Vec<u8>> {
-        let source = app.sources.open(&path)?;
+        let source = app.sources.open(&path, &recipe.decode)?;
         let decided: Decided = serde_json::from_str(&item.decided).unwrap_or_default();
-        let about =
-            rallo_runner::subject(&path, Some(&source.facts(&path)), &decided, item.position as usize + 1);
+        let about = rallo_runner::resolve_context(
+            &path,
+            Some(&source.facts(&path)),
+            &decided,
+            item.position as usize + 1,
+        );
         let plan = recipe.plan(&*source, &about).map_err(Error::bad)?;
         let edge = f64::from(asked.edge.clamp(64, 2400));
         let program = plan.program((edge / f64::from(plan.size().long_edge())).min(1.0));

@@ -16,7 +16,7 @@ use rallo_job::Run;
 use rallo_job::prelude::*;
 use rallo_media::{FileSource, Format, bytes_text};
 use rallo_recipe::delivery::What;
-use rallo_recipe::{Bundle, Recipe, Task, sentence};
+use rallo_recipe::{Assembly, FinishingTask, Recipe, sentence};
 use rallo_runner::assemble::encoder_speed;
 use rallo_runner::files::free_space;
 use rallo_runner::library::scan::common_folder;
@@ -25,6 +25,7 @@ use rallo_runner::preflight::cost::{self, Costs, Original, Sure};
 use rallo_runner::preflight::problem::{self, Mend, Way};
 use rallo_runner::preflight::{self, estimate, input, new_run, output_paths};
 use rallo_runner::render::fault::Fault;
+use rallo_runner::render::sequence::RunSequence;
 use rallo_runner::render::{variant, work};
 use rallo_runner::report::webhook;
 use rallo_runner::schedule::{self, Class};
@@ -354,7 +355,7 @@ const LOOKED_AT: usize = 12;
 /// What a picture of a run takes by the machine's table, in seconds of one core.
 fn said(costs: &Costs, recipe: &Recipe, one: &input::Source, number: usize) -> Option<cost::Cost> {
     let facts = one.facts.as_ref()?;
-    let about = rallo_runner::subject(&one.path, Some(facts), &one.decided, number);
+    let about = rallo_runner::resolve_context(&one.path, Some(facts), &one.decided, number);
     let original = Original {
         size: Size::new(facts.width, facts.height),
         bytes: facts.bytes,
@@ -386,8 +387,8 @@ fn at_once(app: &App, prepared: &Prepared) -> Option<RunCost> {
     let (first, times) = (all.first()?, sources.len() as f64 / all.len() as f64);
     let seconds = all.iter().map(|c| c.seconds).sum::<f64>() * times / app.queue.width() as f64;
     let files = if recipe.files().is_empty() { 0 } else { all.iter().map(|c| c.bytes).sum() };
-    let bundles: u64 = estimate::expected(recipe, sources.len()).iter().map(|(_, bytes)| bytes).sum();
-    let bytes = (files as f64 * times) as u64 + bundles;
+    let assemblies: u64 = estimate::expected(recipe, sources.len()).iter().map(|(_, bytes)| bytes).sum();
+    let bytes = (files as f64 * times) as u64 + assemblies;
     let each = (files > 0).then(|| bytes_text((files as f64 / all.len() as f64) as u64));
     Some(RunCost { seconds, bytes: bytes_text(bytes), each, sure: first.sure })
 }
@@ -558,9 +559,12 @@ async fn measure(State(app): State<App>, Sent(asked): Sent<RunAsked>) -> Result<
             }
             let start = Instant::now();
             let Ok(source) = FileSource::open(&one.path) else { continue };
-            let about = rallo_runner::subject(&one.path, Some(&source.facts(&one.path)), &one.decided, n + 1);
+            let source = source.decoding_by(&recipe.decode);
+            let about =
+                rallo_runner::resolve_context(&one.path, Some(&source.facts(&one.path)), &one.decided, n + 1);
             let kinds = variant::variants(&recipe);
-            let Ok(work) = work::Work::new(&recipe, &source, &about, 0, None) else { continue };
+            let alone = RunSequence::default();
+            let Ok(work) = work::Work::new(&recipe, &source, &about, 0, None, &alone) else { continue };
             let files: std::result::Result<Vec<_>, Fault> =
                 kinds.iter().map(|k| work.make(k, None)).collect();
             let Ok(files) = files else { continue };
@@ -572,8 +576,10 @@ async fn measure(State(app): State<App>, Sent(asked): Sent<RunAsked>) -> Result<
             area += source.size().area().max(1);
             made += 1;
         }
-        let clip = |(at, (_, task)): (usize, (usize, Task))| match task {
-            Task::Bundle(Bundle::Video(video)) => encoder_speed::encoding(&recipe, at, &video, &sources),
+        let clip = |(at, (_, task)): (usize, (usize, FinishingTask))| match task {
+            FinishingTask::Assembly(Assembly::Video(video)) => {
+                encoder_speed::encoding(&recipe, at, &video, &sources)
+            }
             _ => None,
         };
         let encoding: f64 = recipe.tasks().into_iter().enumerate().filter_map(clip).sum();
@@ -582,8 +588,8 @@ async fn measure(State(app): State<App>, Sent(asked): Sent<RunAsked>) -> Result<
     })
     .await?;
     let Some((made, each, seconds)) = measured else { return Ok(Json(Measured::default())) };
-    let bundles: u64 = of.iter().map(|(_, bytes)| bytes).sum();
-    let bytes = (each * count as f64) as u64 + bundles;
+    let assemblies: u64 = of.iter().map(|(_, bytes)| bytes).sum();
+    let bytes = (each * count as f64) as u64 + assemblies;
     let folder = planned.first().and_then(|p| p.target.parent()).unwrap_or(&base);
     let room = output_paths::room(folder, bytes);
     Ok(Json(Measured {

@@ -61,10 +61,11 @@ impl ConvertProfile {
         {
             return Ok(colour.clone());
         }
-        let icc = file_bytes(&self.file)?;
+        let icc = file_bytes(&self.file).map_err(|e| e.to_string())?;
         let intent =
             Intent::ALL.iter().find(|(n, _)| *n == self.intent).map_or(Intent::Relative, |(_, i)| *i);
-        let colour = Arc::new(OutputColour::from_file(&icc, intent, self.black_point)?);
+        let colour =
+            Arc::new(OutputColour::from_file(&icc, intent, self.black_point).map_err(|e| e.to_string())?);
         *last = Some((self.clone(), colour.clone()));
         Ok(colour)
     }

@@ -232,7 +232,7 @@ impl Artwork {
         {
             return Ok(art.clone());
         }
-        let bytes = file_bytes(text)?;
+        let bytes = file_bytes(text).map_err(|e| e.to_string())?;
         let art = Arc::new(Self::from_bytes(&bytes)?);
         *last = Some((text.to_owned(), art.clone()));
         Ok(art)

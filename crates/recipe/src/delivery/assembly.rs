@@ -1,4 +1,4 @@
-//! Bundles: one file of all frames. A clip, a document, a contact sheet; what each frame becomes before it joins them is
+//! Assemblies: one file of all frames. A clip, a document, a contact sheet; what each frame becomes before it joins them is
 //! described as pictures.
 
 use super::{Burned, OutputFrame, Pictures, Target, pixels_of};
@@ -11,7 +11,7 @@ use serde_json::{Value, json};
 /// One file of all frames.
 #[derive(Clone, Debug, PartialEq)]
 #[expect(clippy::large_enum_variant, reason = "a recipe has a handful of them")]
-pub enum Bundle {
+pub enum Assembly {
     /// A clip.
     Video(Video),
     /// A document.
@@ -20,7 +20,7 @@ pub enum Bundle {
     Contact(Contact),
 }
 
-impl Bundle {
+impl Assembly {
     /// For people, in a sentence.
     pub fn word(&self) -> &'static str {
         match self {

@@ -1,0 +1,122 @@
+//! The pictures of a run together: how many there are, what is decided about each by what was measured of all, and which
+//! lie beside each.
+
+use crate::frame_context::{Decided, decided, resolve_context};
+use crate::render::fault::Fault;
+use rallo_engine::step::MEASURED_EDGE;
+use rallo_engine::{Plan, Settings, Source};
+use rallo_job::{FailureKind, RunItem};
+use rallo_media::FileSource;
+use rallo_recipe::{Overrides, Recipe, ResolveContext};
+use serde_json::{Map, Value, json};
+use std::collections::HashMap;
+use std::path::PathBuf;
+
+/// A picture of a run, as its neighbours see it.
+#[derive(Clone, Debug)]
+struct Frame {
+    source: PathBuf,
+    decided: Decided,
+}
+
+/// What the pictures of a run have to do with each other.
+#[derive(Clone, Debug, Default)]
+pub struct RunSequence {
+    /// Pictures in the run.
+    pub count: usize,
+    overrides: HashMap<usize, Overrides>,
+    frames: Vec<Frame>,
+}
+
+/// A picture beside another one.
+pub struct Neighbour {
+    /// It, opened.
+    pub source: FileSource,
+    /// What its lines depend on.
+    pub context: ResolveContext,
+}
+
+impl RunSequence {
+    /// A run of so many pictures of which none depends on another.
+    pub fn of(count: usize) -> Self {
+        Self { count, ..Self::default() }
+    }
+
+    /// The sequence of a run's items, every one of which is measured where the recipe asks for that.
+    ///
+    /// # Errors
+    /// [`Fault`] where something that was stored cannot be read, or what is decided does not fit the recipe.
+    pub fn new(recipe: &Recipe, items: &[RunItem]) -> Result<Self, Fault> {
+        let pictures: Vec<&RunItem> = items.iter().filter(|item| item.task.is_none()).collect();
+        let mut values: Vec<Vec<(usize, String, Value)>> = vec![Vec::new(); pictures.len()];
+        for line in recipe.across() {
+            let Some(across) = recipe.steps[line].step.across() else { continue };
+            let measured: Vec<Option<Vec<f64>>> = pictures.iter().map(|i| measured_of(i, line)).collect();
+            for (own, decided) in values.iter_mut().zip(across.decide(&measured)) {
+                own.extend(decided.into_iter().map(|(name, value)| (line, name, value)));
+            }
+        }
+        let mut overrides = HashMap::new();
+        for (at, values) in values.into_iter().enumerate().filter(|(_, values)| !values.is_empty()) {
+            let own = Overrides::new(recipe, &values)
+                .map_err(|faults| Fault::new(FailureKind::Recipe, faults.to_string()))?;
+            overrides.insert(at, own);
+        }
+        let frame =
+            |item: &&RunItem| Ok(Frame { source: item.source.clone().into(), decided: decided(item)? });
+        let frames = pictures.iter().map(frame).collect::<Result<Vec<_>, Fault>>()?;
+        Ok(Self { count: pictures.len(), overrides, frames })
+    }
+
+    /// What was decided about the picture at a place, from 0.
+    pub fn overrides(&self, at: usize) -> Overrides {
+        self.overrides.get(&at).cloned().unwrap_or_default()
+    }
+
+    /// The picture at a distance from a place, from 0; nothing beyond the ends.
+    ///
+    /// # Errors
+    /// [`Fault`] where it cannot be opened.
+    pub fn neighbour(&self, recipe: &Recipe, at: usize, offset: i64) -> Result<Option<Neighbour>, Fault> {
+        let place = i64::try_from(at).ok().and_then(|at| at.checked_add(offset));
+        let place = place.and_then(|place| usize::try_from(place).ok());
+        let Some((place, frame)) = place.and_then(|p| Some((p, self.frames.get(p)?))) else {
+            return Ok(None);
+        };
+        let source = FileSource::open(&frame.source).map_err(Fault::from)?.decoding_by(&recipe.decode);
+        let facts = source.facts(&frame.source);
+        let mut context = resolve_context(&frame.source, Some(&facts), &frame.decided, place + 1);
+        context.sequence.count = self.count;
+        context.overrides = self.overrides(place);
+        Ok(Some(Neighbour { source, context }))
+    }
+}
+
+/// What was measured of a picture for a line.
+fn measured_of(item: &RunItem, line: usize) -> Option<Vec<f64>> {
+    serde_json::from_value(item.measured.as_ref()?.get(line.to_string())?.clone()).ok()
+}
+
+/// What is measured of a picture for all lines of a recipe that decide about all pictures together, by line.
+///
+/// # Errors
+/// [`Fault`] where the picture cannot be decoded.
+pub fn measured(recipe: &Recipe, source: &FileSource, context: &ResolveContext) -> Result<Value, Fault> {
+    let placed = recipe.placed(context);
+    let mut all = Map::new();
+    for line in recipe.across() {
+        let applies = placed.iter().any(|(at, _)| *at == Some(line));
+        let Some(across) = recipe.steps[line].step.across().filter(|_| applies) else { continue };
+        let before: Vec<Settings> = placed
+            .iter()
+            .take_while(|(at, _)| at.is_none_or(|at| at < line))
+            .map(|(_, settings)| settings.clone())
+            .collect();
+        let plan = Plan::for_picture(before, source)?;
+        let edge = f64::from(plan.size().long_edge().max(1));
+        let program = plan.program((f64::from(MEASURED_EDGE) / edge).min(1.0));
+        let (size, values) = program.render_values(source as &dyn Source, program.size().rect())?;
+        all.insert(line.to_string(), json!(across.measure(size, &values)));
+    }
+    Ok(Value::Object(all))
+}
