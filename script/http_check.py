@@ -16,6 +16,7 @@ import subprocess
 import sys
 import tempfile
 import time
+import urllib.error
 import urllib.request
 from collections import Counter, defaultdict
 
@@ -25,7 +26,7 @@ from schemathesis.checks import not_a_server_error
 from schemathesis.specs.openapi.checks import content_type_conformance, response_schema_conformance
 
 PROGRAM = str(pathlib.Path(sys.argv[1]).resolve())
-EXAMPLES = int(sys.argv[2]) if len(sys.argv) > 2 else 10
+EXAMPLES = int(sys.argv[2]) if len(sys.argv) > 2 else 8
 LEAST_ACCEPTED = 0.75
 CHECKS = [not_a_server_error, content_type_conformance, response_schema_conformance]
 # They take away what others look at, so they come last.
@@ -68,7 +69,11 @@ class Server:
         request.add_header("Authorization", f"Bearer {self.token}")
         if data is not None:
             request.add_header("Content-Type", kind)
-        with urllib.request.urlopen(request, timeout=60) as answer:
+        try:
+            answer = urllib.request.urlopen(request, timeout=60)
+        except urllib.error.HTTPError as refused:
+            sys.exit(f"{method} {path} {body}: {refused} {refused.read().decode()}")
+        with answer:
             text = answer.read()
             return json.loads(text) if answer.headers.get_content_type().endswith("json") else text
 
@@ -111,19 +116,22 @@ class Server:
         return self.ask("POST", "/api/runs", {})["run"]
 
     def prepare(self, label):
-        """What must have happened before some operations."""
-        if label == "POST /api/gather/go":
-            self.ask("POST", "/api/gather", {"target": str(self.pictures / "copies"), "template": "{stem}"})
-        if label in ("POST /api/gather", "POST /api/gather/go"):
+        """What must have happened before some operations, and for all of them: the shoot and the recipe on the desk."""
+        desk = {"shoot": self.shoot, "list": None, "selection": [], "recipe": self.recipe}
+        self.ask("PUT", "/api/desk", desk)
+        def gathered():
             while self.ask("GET", "/api/gather")["phase"] in ("looking", "copying"):
                 time.sleep(0.02)
+
+        if label in ("POST /api/gather", "POST /api/gather/go"):
+            gathered()
+        if label == "POST /api/gather/go":
+            self.ask("POST", "/api/gather", {"target": str(self.pictures / "copies"), "template": "{stem}"})
+            gathered()
         if label == "POST /api/camera":
             self.ask("POST", "/api/camera/stop")
             while self.ask("GET", "/api/camera")["on"]:
                 time.sleep(0.02)
-        if label in ("POST /api/sheet/keep", "POST /api/runs", "POST /api/sheet", "POST /api/runs/again"):
-            desk = {"shoot": self.shoot, "list": None, "selection": [], "recipe": self.recipe}
-            self.ask("PUT", "/api/desk", desk)
 
     def number(self, path):
         """A number of what the path is about that is there; a fresh one of what may be taken away."""

@@ -237,7 +237,9 @@ fn the_profile_of_files_that_name_none_can_be_said() {
     let usual = DecodeSettings::default();
     let named = |profile: OutputProfile| file(Some(profile.colour().icc.clone()));
     assert_eq!(values(file(None), &wide), values(named(OutputProfile::DisplayP3), &usual));
-    assert_eq!(values(file(None), &usual), values(named(OutputProfile::Srgb), &usual));
+    // A profile keeps its numbers in 16 bits, the standard's formula is exact.
+    let both = values(file(None), &usual).into_iter().zip(values(named(OutputProfile::Srgb), &usual));
+    assert!(both.into_iter().all(|(formula, profile)| (formula - profile).abs() < 1e-4));
     assert_eq!(values(named(OutputProfile::Srgb), &wide), values(named(OutputProfile::Srgb), &usual));
     assert_ne!(values(file(None), &wide), values(file(None), &usual));
 }

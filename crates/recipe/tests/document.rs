@@ -76,7 +76,7 @@ fn every_fault_is_told_with_its_path() {
         "deliveries": [{"kind": "pictures", "format": "gif", "name": "{stam}"}, {"kind": "film"}],
     }));
     let want = [
-        "colour: unknown, a recipe has format, version, name, note, labels, steps, blocks, deliveries",
+        "colour: unknown, a recipe has format, version, name, note, labels, decode, steps, blocks, deliveries",
         "steps[0].exposure.stops: expected a number from -5 to 5, got 9",
         "steps[1].step: unknown step \"sharpn\", known are ",
         "steps[2].crop.proportion: expected W:H, got \"wide\"",

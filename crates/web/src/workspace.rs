@@ -171,7 +171,9 @@ pub async fn laid(app: &App) -> Result<Laid> {
         (None, Some(shoot)) => serde_json::from_str(&shoot.sorted).unwrap_or_default(),
         (None, None) => Order::default(),
     };
-    let order = sorted.of(&frames);
+    // Thousands of frames are sorted.
+    let all = frames.clone();
+    let order = tokio::task::spawn_blocking(move || sorted.of(&all)).await?;
     let recipe = match desk.recipe {
         Some(id) => app.store.recipe(id).await.ok(),
         None => None,

@@ -47,19 +47,11 @@ fn run(folder: &Path, emulated: Option<&str>) -> Vec<(String, String)> {
     command.arg("--data").arg(folder.join(format!("data-{name}")));
     let done = command.output().expect("script/test installs qemu-user");
     assert!(done.status.success(), "{name}: {}", String::from_utf8_lossy(&done.stderr));
-    let mut found = Vec::new();
-    let mut folders = vec![to];
-    while let Some(folder) = folders.pop() {
-        for entry in std::fs::read_dir(&folder).unwrap() {
-            let path = entry.unwrap().path();
-            if path.is_dir() {
-                folders.push(path);
-            } else {
-                let name = path.file_name().unwrap().to_string_lossy().into_owned();
-                found.push((name, rallo_media::content_hash(&std::fs::read(&path).unwrap())));
-            }
-        }
-    }
+    let hashed = |file: std::path::PathBuf| {
+        let name = file.file_name().unwrap().to_string_lossy().into_owned();
+        (name, rallo_media::content_hash(&std::fs::read(&file).unwrap()))
+    };
+    let mut found: Vec<(String, String)> = files_below(&to).into_iter().map(hashed).collect();
     found.sort();
     found
 }

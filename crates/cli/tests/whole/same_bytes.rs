@@ -48,15 +48,7 @@ fn results(folder: &Path, name: &str, recipe: &Value) -> BTreeMap<String, String
     let path = |p: &Path| p.to_string_lossy().into_owned();
     let done = rallo(&["run", &path(&document), "--from", &path(&from), "--to", &path(&to)]);
     assert!(done.status.success(), "{name}: {}", String::from_utf8_lossy(&done.stderr));
-    let mut files = Vec::new();
-    let mut folders = vec![to];
-    while let Some(folder) = folders.pop() {
-        for entry in std::fs::read_dir(&folder).unwrap() {
-            let path = entry.unwrap().path();
-            if path.is_dir() { folders.push(path) } else { files.push(path) }
-        }
-    }
-    files
+    files_below(&to)
         .into_iter()
         .map(|file| {
             let bytes = std::fs::read(&file).unwrap();

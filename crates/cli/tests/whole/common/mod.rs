@@ -78,3 +78,16 @@ pub fn state(folder: &Path) -> Vec<(std::path::PathBuf, Vec<u8>, std::time::Syst
     all.sort();
     all
 }
+
+/// Every file in a folder and the folders in it.
+pub fn files_below(folder: &Path) -> Vec<std::path::PathBuf> {
+    let mut files = Vec::new();
+    let mut folders = vec![folder.to_owned()];
+    while let Some(folder) = folders.pop() {
+        for entry in std::fs::read_dir(&folder).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_dir() { folders.push(path) } else { files.push(path) }
+        }
+    }
+    files
+}
