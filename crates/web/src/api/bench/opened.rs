@@ -1,0 +1,86 @@
+//! The picture on the bench, and what was measured and computed of it lately.
+
+use crate::App;
+use crate::error::Result;
+use rallo_engine::step::View;
+use rallo_engine::{DecodeSettings, Memory, PrefixPixels, Step};
+use rallo_job::prelude::*;
+use rallo_media::FileSource;
+use rallo_recipe::ResolveContext;
+use rallo_runner::Decided;
+use std::path::Path as FilePath;
+use std::sync::{Arc, LazyLock, Mutex};
+
+/// What steps measured and were shown lately, so that dragging a value measures nothing again; the last used first.
+#[derive(Default)]
+pub(super) struct Measured {
+    steps: Mutex<Vec<(u64, Arc<dyn Step>)>>,
+    views: Mutex<Vec<(u64, Arc<Vec<View>>)>>,
+}
+
+pub(super) static MEASURED: LazyLock<Measured> = LazyLock::new(Measured::default);
+
+fn recalled<T: Clone>(all: &Mutex<Vec<(u64, T)>>, key: u64) -> Option<T> {
+    let mut all = crate::api::lock(all);
+    let at = all.iter().position(|(k, _)| *k == key)?;
+    let one = all.remove(at);
+    all.insert(0, one);
+    Some(all[0].1.clone())
+}
+
+fn kept<T>(all: &Mutex<Vec<(u64, T)>>, key: u64, one: T, most: usize) {
+    let mut all = crate::api::lock(all);
+    all.insert(0, (key, one));
+    all.truncate(most);
+}
+
+impl Memory for Measured {
+    fn recall(&self, key: u64) -> Option<Arc<dyn Step>> {
+        recalled(&self.steps, key)
+    }
+    fn keep(&self, key: u64, step: Arc<dyn Step>) {
+        kept(&self.steps, key, step, 32);
+    }
+    fn recall_views(&self, key: u64) -> Option<Arc<Vec<View>>> {
+        recalled(&self.views, key)
+    }
+    // A dozen megabytes each at most.
+    fn keep_views(&self, key: u64, views: Arc<Vec<View>>) {
+        kept(&self.views, key, views, 6);
+    }
+}
+
+/// Parts of pictures before the line that is changed: of the whole at a small scale, and of what is seen at full size.
+#[derive(Default)]
+pub struct PrefixCache(pub(super) [Mutex<Option<PrefixPixels>>; 2]);
+
+/// A frame whose picture is open.
+#[derive(Clone)]
+pub struct Open {
+    /// The picture.
+    pub source: Arc<FileSource>,
+    /// What is known of it.
+    pub about: ResolveContext,
+    /// Which file, in which state.
+    pub(super) key: String,
+}
+
+/// Opens a frame's picture.
+pub async fn open(app: &App, frame: i64, decode: &DecodeSettings) -> Result<Open> {
+    let row = app.store.frame(frame).await?;
+    let path = app.roots.existing(FilePath::new(&row.path))?;
+    let (app, decode) = (app.clone(), decode.clone());
+    tokio::task::spawn_blocking(move || {
+        let source = app.sources.open(&path, &decode)?;
+        let decided = Decided {
+            shift: row.shift,
+            rating: Some(row.rating.clamp(0, 5) as u8),
+            keywords: serde_json::from_str(&row.keywords).ok(),
+            own: serde_json::from_str(&row.own).unwrap_or_default(),
+        };
+        let about = rallo_runner::resolve_context(&path, Some(&source.facts(&path)), &decided, 1);
+        let key = format!("{} {}{}", path.display(), row.modified, decode.fingerprint());
+        Ok(Open { source, about, key })
+    })
+    .await?
+}
