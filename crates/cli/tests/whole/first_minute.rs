@@ -167,7 +167,7 @@ async fn every_picture_that_is_painted_lies_where_it_belongs() {
         desk.until("document.querySelector('#saved').innerText === 'saved'").await;
         let document = kept(&desk).await["document"]["steps"].clone();
         let mut shown = Value::Null;
-        for _ in 0..200 {
+        for _ in 0..600 {
             shown = desk.script("return JSON.parse(window.last).steps").await;
             if shown == document {
                 break;

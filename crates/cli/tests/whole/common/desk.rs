@@ -114,13 +114,13 @@ impl Desk {
     }
 
     pub async fn find(&self, css: &str) -> Element {
-        let wait = self.page.wait().at_most(Duration::from_secs(20));
+        let wait = self.page.wait().at_most(Duration::from_secs(60));
         wait.for_element(Locator::Css(css)).await.unwrap_or_else(|e| panic!("{css}: {e}"))
     }
 
-    /// Waits until a script's expression is true.
+    /// Waits until a script's expression is true, for a minute: several browsers may share two busy cores.
     pub async fn until(&self, expression: &str) {
-        for _ in 0..200 {
+        for _ in 0..600 {
             let value = self.page.execute(&format!("return Boolean({expression})"), vec![]).await.unwrap();
             if value == json!(true) {
                 return;
