@@ -212,7 +212,7 @@ class Server:
             return "{stem}-{n:03}"
         return value
 
-    def fill(self, value, path, inside_recipe=False):
+    def fill(self, value, path):
         if isinstance(value, dict):
             if value.get("format") == "rallo-recipe":
                 return value

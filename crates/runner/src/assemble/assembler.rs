@@ -16,7 +16,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use tempfile::TempPath;
 
-/// A assembly whose file is complete under a temporary name.
+/// An assembly whose file is complete under a temporary name.
 pub(crate) struct Gathered {
     /// The file; gone with this.
     pub part: TempPath,
@@ -34,7 +34,7 @@ pub(super) enum Sink {
     Contact(Box<Sheet>),
 }
 
-/// A assembly that is being filled, in the order of its positions.
+/// An assembly that is being filled, in the order of its positions.
 pub(crate) struct Gatherer {
     pub(super) assembly: Assembly,
     pub(super) count: usize,

@@ -73,7 +73,7 @@ impl Around<'_> {
         let about = format!("{} pictures", self.pictures().count());
         let pair = (0..self.pictures().count()).find_map(|at| {
             let (recipe, item) = self.picture(at)?;
-            let source = FileSource::open(&item.source).ok()?;
+            let source = FileSource::open(&item.source).ok()?.decoding_by(&recipe.decode);
             let about =
                 resolve_context(&item.source, Some(&source.facts(&item.source)), &item.decided, at + 1);
             settings_sheet::pair(&recipe, &source, &about).ok()

@@ -375,7 +375,7 @@ pub(super) fn unreadable(path: &Path, e: &std::io::Error) -> Fault {
     Fault::new(FailureKind::Unreadable, format!("cannot read {}: {e}", path.display()))
 }
 
-/// A assembly that can be filled while the pictures are made, for the task an item stands for.
+/// An assembly that can be filled while the pictures are made, for the task an item stands for.
 pub(crate) fn stream(around: &Around) -> Option<(usize, Stream)> {
     let place = usize::try_from(around.item.task?).ok()?;
     let (_, FinishingTask::Assembly(assembly)) = around.recipe.tasks().into_iter().nth(place)? else {

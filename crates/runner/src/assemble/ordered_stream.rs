@@ -30,7 +30,7 @@ impl Order {
     }
 }
 
-/// A assembly that is filled while its pictures are made.
+/// An assembly that is filled while its pictures are made.
 pub(crate) struct Stream {
     pub(super) count: usize,
     /// The gatherer's.

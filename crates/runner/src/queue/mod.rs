@@ -156,8 +156,8 @@ struct Shared {
     leases: Mutex<HashSet<ItemKey>>,
     /// Recipes of runs, by run and checkpoints passed.
     recipes: Mutex<HashMap<(i64, i64), Parsed>>,
-    /// The pictures of runs together.
-    sequences: Mutex<HashMap<i64, Arc<RunSequence>>>,
+    /// The pictures of runs together, by run and checkpoints passed: what is decided depends on the recipe.
+    sequences: Mutex<HashMap<(i64, i64), Arc<RunSequence>>>,
     /// What is filled while pictures of a run are made, by its tasks' places.
     streams: tokio::sync::Mutex<HashMap<i64, Arc<Streams>>>,
     /// What pictures take on this machine.

@@ -234,7 +234,7 @@ impl Queue {
             self.0.clock.sleep(TICK).await;
         }
         // What was decided without it is decided anew.
-        lock(&self.0.sequences).remove(&item.run_id);
+        lock(&self.0.sequences).retain(|(run, _), _| *run != item.run_id);
         self.added();
         if let Err(e) = self.tell(item.run_id).await {
             tracing::error!("run {}: {e}", item.run_id);
@@ -242,23 +242,24 @@ impl Queue {
     }
 
     /// The pictures of a run together, all of which are measured where its recipe asks for that.
-    async fn sequence(&self, run: i64, recipe: &Recipe) -> Result<Arc<RunSequence>, Fault> {
-        if let Some(known) = lock(&self.0.sequences).get(&run) {
+    async fn sequence(&self, run: &Run, recipe: &Recipe) -> Result<Arc<RunSequence>, Fault> {
+        let key = (run.id, run.stage);
+        if let Some(known) = lock(&self.0.sequences).get(&key) {
             return Ok(known.clone());
         }
         let stored = |e: rallo_job::Error| Fault::new(FailureKind::Stored, e.to_string());
         let sequence = if recipe.across().is_empty() && !recipe.joins_neighbours() {
-            let counts = self.0.records.counts(run).await.map_err(stored)?;
+            let counts = self.0.records.counts(run.id).await.map_err(stored)?;
             RunSequence::of(usize::try_from(counts.total - counts.tasks).unwrap_or_default())
         } else {
-            RunSequence::new(recipe, &self.0.records.items(run).await.map_err(stored)?)?
+            RunSequence::new(recipe, &self.0.records.items(run.id).await.map_err(stored)?)?
         };
         let sequence = Arc::new(sequence);
         let mut held = lock(&self.0.sequences);
         if held.len() > 16 {
             held.clear();
         }
-        held.insert(run, sequence.clone());
+        held.insert(key, sequence.clone());
         Ok(sequence)
     }
 
@@ -274,7 +275,7 @@ impl Queue {
     ) -> Ended {
         let targets = self.targets(item).await;
         let sequence = match recipe.as_ref() {
-            Ok(recipe) => match self.sequence(run.id, recipe).await {
+            Ok(recipe) => match self.sequence(run, recipe).await {
                 Ok(sequence) => sequence,
                 Err(fault) => return Ended::failed(fault),
             },
@@ -427,7 +428,7 @@ impl Queue {
             Err(e) => return failed(FailureKind::Inside, e.to_string()),
         };
         let sequence = match recipe.as_ref() {
-            Ok(of) => match self.sequence(run.id, of).await {
+            Ok(of) => match self.sequence(run, of).await {
                 Ok(sequence) => sequence,
                 Err(fault) => return failed(fault.kind, fault.reason),
             },

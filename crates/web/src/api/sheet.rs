@@ -257,52 +257,32 @@ struct MendEntry {
     way: WayEntry,
 }
 
-/// How something is mended.
+/// How something is mended: as it was found, but that frames are told by their numbers.
 #[derive(Serialize, JsonSchema)]
-#[serde(tag = "do", rename_all = "snake_case")]
+#[serde(untagged)]
 enum WayEntry {
-    /// A delivery gets other values.
-    Delivery {
-        /// Which, from 0; all that have such values without it.
-        #[serde(skip_serializing_if = "Option::is_none")]
-        at: Option<usize>,
-        /// By their names.
-        values: Map<String, Value>,
-    },
-    /// A line gets another value; `on` and `when` are values too.
-    Line {
-        /// From 0.
-        line: usize,
-        /// Its name.
-        param: String,
-        /// The value.
-        value: Value,
-    },
     /// Some frames are left out.
-    LeaveOut {
-        /// By their numbers.
-        frames: Vec<i64>,
-    },
-    /// Another folder is chosen.
-    Folder,
-    /// It is seen to on another page.
-    Go {
-        /// Its path.
-        to: &'static str,
-    },
+    LeaveOut(LeaveOutFrames),
+    /// Anything else.
+    Other(Way),
+}
+
+/// Frames that are left out.
+#[derive(Serialize, JsonSchema)]
+#[serde(tag = "do", rename = "leave_out")]
+struct LeaveOutFrames {
+    /// By their numbers.
+    frames: Vec<i64>,
 }
 
 impl ProblemEntry {
     fn new(problem: &Problem, prepared: &Prepared) -> Self {
         let id = |i: &usize| prepared.frames.get(*i).map(|f| prepared.laid.frames[*f].id);
-        let way = |way: &Way| match way.clone() {
-            Way::Delivery { at, values } => WayEntry::Delivery { at, values },
-            Way::Line { line, param, value } => WayEntry::Line { line, param, value },
+        let way = |way: &Way| match way {
             Way::LeaveOut { pictures } => {
-                WayEntry::LeaveOut { frames: pictures.iter().filter_map(id).collect() }
+                WayEntry::LeaveOut(LeaveOutFrames { frames: pictures.iter().filter_map(id).collect() })
             }
-            Way::Folder => WayEntry::Folder,
-            Way::Go { to } => WayEntry::Go { to },
+            other => WayEntry::Other(other.clone()),
         };
         let mend = |mend: &Mend| MendEntry { label: mend.label.clone(), way: way(&mend.way) };
         Self {
