@@ -4,9 +4,10 @@
 //! place for IPTC). IPTC is the Information Interchange Model 4.2, in UTF-8, inside an image resource block.
 
 use crate::metadata::fields::DescriptiveFields;
-use crate::metadata::xmp::{DC, RDF, XMP, escaped, items};
+use crate::metadata::xmp::{DC, RDF, printable, write_keywords};
 use img_parts::jpeg::{Jpeg, markers};
 use rallo_engine::steps::output::data::Data;
+use xmp_writer::XmpWriter;
 
 /// Record, dataset and greatest length in bytes of what IPTC has a place for (IIM 4.2, chapter 6).
 const BY_LINE: (u8, usize) = (80, 32);
@@ -114,30 +115,23 @@ impl DescriptiveFields {
         }
     }
 
-    /// Elements of an XMP description, and its attributes.
-    pub(crate) fn xmp(&self) -> (String, String) {
-        let mut inside = String::new();
-        let element = |name: &str, kind: &str, items: String| {
-            format!("<dc:{name}><rdf:{kind}>{items}</rdf:{kind}></dc:{name}>")
-        };
-        let plain = |text: &str| format!("<rdf:li xml:lang=\"x-default\">{}</rdf:li>", escaped(text));
-        if !self.creator.is_empty() {
-            inside += &element("creator", "Seq", format!("<rdf:li>{}</rdf:li>", escaped(&self.creator)));
+    /// Writes what there is into an XMP description.
+    pub(crate) fn write_xmp(&self, writer: &mut XmpWriter<'_>) {
+        let [creator, rights, description] =
+            [&self.creator, &self.copyright, &self.caption].map(|text| printable(text));
+        if !creator.is_empty() {
+            writer.creator([creator.as_str()]);
         }
-        if !self.copyright.is_empty() {
-            inside += &element("rights", "Alt", plain(&self.copyright));
+        if !rights.is_empty() {
+            writer.rights([(None, rights.as_str())]);
         }
-        if !self.caption.is_empty() {
-            inside += &element("description", "Alt", plain(&self.caption));
+        if !description.is_empty() {
+            writer.description([(None, description.as_str())]);
         }
-        if !self.keywords.is_empty() {
-            inside += &element("subject", "Bag", items(&self.keywords));
-        }
-        let mut attributes = format!(" xmlns:dc=\"{DC}\"");
+        write_keywords(writer, &self.keywords);
         if self.rating > 0 {
-            attributes += &format!(" xmlns:xmp=\"{XMP}\" xmp:Rating=\"{}\"", self.rating);
+            writer.rating(self.rating.into());
         }
-        (inside, attributes)
     }
 
     /// The application segment of a JPEG that holds IPTC; nothing where there is nothing to say.
@@ -248,7 +242,6 @@ mod tests {
         let attribute = |space: &str, name: &str| -> Vec<&str> {
             document.descendants().filter_map(|n| n.attribute((space, name))).collect()
         };
-        assert_eq!(attribute("http://ns.adobe.com/xap/1.0/", "Rating"), ["4"]);
         assert_eq!(attribute("http://ns.adobe.com/xap/1.0/", "Label"), ["bed & pot"]);
         assert_eq!((attribute("urn:plot", "row"), attribute("urn:plot", "bed")), (vec!["7"], vec!["north"]));
         let texts = |space: &str, name: &str| -> Vec<String> {
@@ -256,6 +249,7 @@ mod tests {
             all.map(|n| n.descendants().filter(|d| d.is_text()).filter_map(|d| d.text()).collect::<String>())
                 .collect()
         };
+        assert_eq!(texts("http://ns.adobe.com/xap/1.0/", "Rating"), ["4"]);
         assert_eq!(texts(DC, "creator"), ["Mara Quill"]);
         assert!(texts(DC, "title")[0].contains("Seedlings"));
         assert_eq!(texts("urn:far", "deep").first().map(String::as_str), Some("x"));

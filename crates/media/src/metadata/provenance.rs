@@ -5,6 +5,7 @@ use crate::metadata::xmp::NAMESPACE;
 use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
 use std::path::Path;
+use xmp_writer::{CustomNamespace, Namespace, XmpWriter};
 
 /// The first 128 bits of the BLAKE3 hash of the bytes, in hexadecimal.
 pub fn content_hash(bytes: &[u8]) -> String {
@@ -39,24 +40,20 @@ const TAIL: usize = 64 * 1024;
 
 impl Made {
     /// The XMP packet (ISO 16684-1) that carries the mark, and what is said about the picture.
-    pub fn xmp(&self, words: &DescriptiveFields) -> String {
-        let (inside, attributes) = words.xmp();
-        format!(
-            concat!(
-                "<?xpacket begin=\"\u{feff}\" id=\"W5M0MpCehiHzreSzNTczkc9d\"?>",
-                "<x:xmpmeta xmlns:x=\"adobe:ns:meta/\">",
-                "<rdf:RDF xmlns:rdf=\"http://www.w3.org/1999/02/22-rdf-syntax-ns#\">",
-                "<rdf:Description rdf:about=\"\" xmlns:rallo=\"{}\" rallo:recipe=\"{}\" rallo:source=\"{}\" rallo:done=\"{}\"{}>{}</rdf:Description>{}",
-                "</rdf:RDF></x:xmpmeta><?xpacket end=\"r\"?>"
-            ),
-            NAMESPACE,
-            self.recipe,
-            self.source,
-            self.done.join(" "),
-            attributes,
-            inside,
-            words.other_xmp()
-        )
+    pub fn xmp(&self, fields: &DescriptiveFields) -> String {
+        let mut writer = XmpWriter::new();
+        let ours = Namespace::Custom(Box::new(CustomNamespace::new("Rallo", "rallo", NAMESPACE)));
+        let done = self.done.join(" ");
+        for (name, value) in [("recipe", &self.recipe), ("source", &self.source), ("done", &done)] {
+            writer.element(name, ours.clone()).value(value.as_str());
+        }
+        fields.write_xmp(&mut writer);
+        let mut packet = writer.finish(None);
+        // What other programs said goes on as they wrote it, beside our description.
+        if let Some(end) = packet.rfind("</rdf:RDF>") {
+            packet.insert_str(end, fields.other_xmp());
+        }
+        packet
     }
 
     /// Reads the mark of a file on the disk, if it bears one; little of the file is read.
@@ -88,10 +85,14 @@ impl Made {
         let after = |text: &[u8]| memchr::memmem::find(head, text).map(|at| at + text.len());
         after(NAMESPACE.as_bytes())?;
         let value = |name: &str, most: usize| {
-            let start = after(format!("rallo:{name}=\"").as_bytes())?;
-            let rest = &head[start..head.len().min(start + most)];
-            let end = rest.iter().position(|b| *b == b'"')?;
-            std::str::from_utf8(&rest[..end]).ok()
+            // An element; an attribute in files written before.
+            let between = |before: &str, behind: u8| {
+                let start = after(format!("rallo:{name}{before}").as_bytes())?;
+                let rest = &head[start..head.len().min(start + most)];
+                let end = rest.iter().position(|b| *b == behind)?;
+                std::str::from_utf8(&rest[..end]).ok()
+            };
+            between(">", b'<').or_else(|| between("=\"", b'"'))
         };
         let hash = |name: &str| {
             let text = value(name, 64)?;
@@ -126,7 +127,12 @@ mod tests {
             b" more",
         ]
         .concat();
-        assert_eq!(Made::find(&file), Some(made));
+        assert_eq!(Made::find(&file), Some(made.clone()));
+        let attributes = format!(
+            "xmlns:rallo=\"{NAMESPACE}\" rallo:recipe=\"{}\" rallo:source=\"{}\" rallo:done=\"denoise crop\"",
+            made.recipe, made.source
+        );
+        assert_eq!(Made::find(attributes.as_bytes()), Some(made), "as it was written before");
         assert_eq!(Made::find(b"urn:rallo:result:1 but nothing else"), None);
         assert_eq!(Made::find(b""), None);
     }

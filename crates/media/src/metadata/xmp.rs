@@ -3,6 +3,7 @@
 use crate::MediaError;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
+use xmp_writer::XmpWriter;
 
 /// What a sidecar says of a frame.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -17,8 +18,8 @@ pub(crate) const RDF: &str = "http://www.w3.org/1999/02/22-rdf-syntax-ns#";
 pub(crate) const DC: &str = "http://purl.org/dc/elements/1.1/";
 pub(crate) const XMP: &str = "http://ns.adobe.com/xap/1.0/";
 
-/// By this a sidecar that Rallo wrote is known.
-const OURS: &str = "xmp:CreatorTool=\"Rallo\"";
+/// What a sidecar that Rallo wrote names as its program.
+const CREATOR_TOOL: &str = "Rallo";
 
 /// Largest sidecar that is read.
 const MAX_SIDECAR: u64 = 4_000_000;
@@ -138,7 +139,7 @@ impl Sidecar {
     pub fn write(&self, path: &Path) -> Result<(), MediaError> {
         let io = |source| MediaError::Io { path: path.to_owned(), source };
         match std::fs::read_to_string(path) {
-            Ok(text) if !text.contains(OURS) => {
+            Ok(text) if !is_ours(&text) => {
                 return Err(MediaError::Unsupported(
                     "there is a sidecar of another program already; it was left alone".into(),
                 ));
@@ -159,34 +160,45 @@ impl Sidecar {
 
     /// The packet.
     pub fn packet(&self) -> String {
-        let items = items(&self.keywords);
-        let subject = if items.is_empty() {
-            String::new()
-        } else {
-            format!("<dc:subject><rdf:Bag>{items}</rdf:Bag></dc:subject>")
-        };
-        format!(
-            "<?xpacket begin=\"\u{feff}\" id=\"W5M0MpCehiHzreSzNTczkc9d\"?>\n<x:xmpmeta xmlns:x=\"adobe:ns:meta/\">\n\
-             <rdf:RDF xmlns:rdf=\"{RDF}\">\n<rdf:Description rdf:about=\"\" xmlns:xmp=\"{XMP}\" xmlns:dc=\"{DC}\" \
-             {OURS} xmp:Rating=\"{}\">{subject}</rdf:Description>\n</rdf:RDF>\n</x:xmpmeta>\n<?xpacket end=\"w\"?>\n",
-            self.rating
-        )
+        let mut writer = XmpWriter::new();
+        writer.creator_tool(CREATOR_TOOL);
+        writer.rating(self.rating.into());
+        write_keywords(&mut writer, &self.keywords);
+        writer.finish(None)
     }
 }
 
-/// Keywords as elements of a list.
-pub(crate) fn items(keywords: &[String]) -> String {
-    keywords.iter().map(|k| format!("<rdf:li>{}</rdf:li>", escaped(k))).collect()
+/// Whether a sidecar names Rallo as the program that wrote it; as an attribute in sidecars written before.
+fn is_ours(packet: &str) -> bool {
+    roxmltree::Document::parse(packet).is_ok_and(|document| {
+        document.descendants().any(|node| {
+            node.attribute((XMP, "CreatorTool")) == Some(CREATOR_TOOL)
+                || node.has_tag_name((XMP, "CreatorTool")) && node.text() == Some(CREATOR_TOOL)
+        })
+    })
 }
 
-pub(crate) fn escaped(text: &str) -> String {
-    text.chars()
+/// Writes `dc:subject`, if there are keywords.
+pub(crate) fn write_keywords(writer: &mut XmpWriter<'_>, keywords: &[String]) {
+    if !keywords.is_empty() {
+        let keywords: Vec<String> = keywords.iter().map(|keyword| printable(keyword)).collect();
+        writer.subject(keywords.iter().map(String::as_str));
+    }
+}
+
+/// The text with a space for each control character: most of them may not stand in XML at all.
+pub(crate) fn printable(text: &str) -> String {
+    text.replace(char::is_control, " ")
+}
+
+fn escaped(text: &str) -> String {
+    printable(text)
+        .chars()
         .map(|c| match c {
             '&' => "&amp;".to_owned(),
             '<' => "&lt;".to_owned(),
             '>' => "&gt;".to_owned(),
             '"' => "&quot;".to_owned(),
-            c if c.is_control() => " ".to_owned(),
             c => c.to_string(),
         })
         .collect()
@@ -238,6 +250,16 @@ mod tests {
         one.write(&file).unwrap();
         Sidecar { rating: 3, ..one.clone() }.write(&file).unwrap();
         assert_eq!(Sidecar::read(&file).unwrap().unwrap().rating, 3);
+        // As it was written before.
+        std::fs::write(
+            &file,
+            format!(
+                "<r:RDF xmlns:r='{RDF}'><r:Description xmlns:xmp='{XMP}' xmp:CreatorTool='Rallo'/></r:RDF>"
+            ),
+        )
+        .unwrap();
+        one.write(&file).unwrap();
+        assert_eq!(Sidecar::read(&file).unwrap().unwrap().rating, 2);
         let foreign = "<x:xmpmeta xmlns:x='adobe:ns:meta/'/>";
         std::fs::write(&file, foreign).unwrap();
         assert!(one.write(&file).unwrap_err().to_string().contains("left alone"));
