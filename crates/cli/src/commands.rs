@@ -390,19 +390,19 @@ fn write_new(out: &Path, bytes: &[u8]) -> Ended {
 
 fn parameter(param: &Param, default: &Value) -> Value {
     let (min, max) = param.kind.range();
-    let mut one = json!({"name": param.name, "about": param.about, "kind": param.kind.names().1,
+    let mut described = json!({"name": param.name, "about": param.about, "kind": param.kind.names().1,
         "unit": param.unit, "min": min, "max": max, "default": default});
     match param.kind {
-        Kind::Choice(all) => one["choices"] = json!(all),
-        Kind::Rows(names, _) => one["columns"] = json!(names),
+        Kind::Choice(all) => described["choices"] = json!(all),
+        Kind::Rows(names, _) => described["columns"] = json!(names),
         _ => {}
     }
-    one
+    described
 }
 
 /// `rallo steps`.
 pub fn steps(as_json: bool) -> Ended {
-    let all: Vec<Value> = registry()
+    let steps: Vec<Value> = registry()
         .iter()
         .map(|kind| {
             let defaults = kind.defaults();
@@ -419,7 +419,7 @@ pub fn steps(as_json: bool) -> Ended {
         })
         .collect();
     if as_json {
-        return print(&Value::Array(all));
+        return print(&Value::Array(steps));
     }
     let mut text = String::new();
     for kind in registry() {

@@ -18,7 +18,7 @@ const UNSEEN: [&str; 2] = ["data", "convert_profile"];
 
 /// Values that show something, for steps whose starting values are set on the picture.
 fn example(kind: &StepKind) -> Map<String, Value> {
-    let own = match kind.info.id {
+    let examples = match kind.info.id {
         "straighten" => json!({"degrees": 5}),
         "perspective" => json!({"lines": [[0.2, 0.9, 0.25, 0.1], [0.8, 0.9, 0.74, 0.1]]}),
         "resize" => json!({"fit": [600, 300]}),
@@ -52,7 +52,7 @@ fn example(kind: &StepKind) -> Map<String, Value> {
         "curve" => json!({"all": [[0, 0], [0.25, 0.13], [0.75, 0.88], [1, 1]]}),
         _ => serde_json::from_str(kind.info.starter).unwrap_or_default(),
     };
-    own.as_object().cloned().unwrap_or_default()
+    examples.as_object().cloned().unwrap_or_default()
 }
 
 fn bytes(encoded: &Encoded) -> &[u8] {

@@ -107,8 +107,8 @@ pub fn queue(command: &QueueCommand, json: bool, data: &Path) -> Ended {
                 if json {
                     return print(&json!({"run": run, "gone": gone, "kept": kept}));
                 }
-                for one in &kept {
-                    eprintln!("{one}");
+                for reason in &kept {
+                    eprintln!("{reason}");
                 }
                 say(format!("{gone} results of run {run} are gone, {} stay.", kept.len()))
             }
@@ -249,7 +249,7 @@ async fn follow(
     let cores = how.workers.unwrap_or_else(commands::cores).max(1);
     let queue =
         Queue::start(Arc::new(store.clone()), QueueOptions { only: Some(id), ..QueueOptions::new(cores) });
-    let mut told = std::collections::HashSet::new();
+    let mut reported = std::collections::HashSet::new();
     // A short run ends soon after its last picture; a long one is not asked all the time.
     let mut pause = Duration::from_millis(20);
     loop {
@@ -261,13 +261,13 @@ async fn follow(
         if let Some(source) = store.working(id).await.map_err(said)?.first() {
             bar.set_message(short(source, base));
         }
-        let failed = if state.failed > told.len() as i64 {
+        let failed = if state.failed > reported.len() as i64 {
             store.failed(id, i64::MAX).await.map_err(said)?
         } else {
             Vec::new()
         };
         for item in failed {
-            if told.insert(item.position) {
+            if reported.insert(item.position) {
                 let reason = item.reason.as_deref().unwrap_or("unknown reason");
                 bar.suspend(|| eprintln!("{}: {reason}", short(&item.source, base)));
             }
@@ -284,19 +284,19 @@ fn short(source: &str, base: &Path) -> String {
 }
 
 async fn list(store: &Store, as_json: bool) -> Ended {
-    let mut all: Vec<Value> = Vec::new();
+    let mut rows: Vec<Value> = Vec::new();
     for run in store.open_runs().await.map_err(said)? {
         let counts = store.counts(run.id).await.map_err(said)?;
-        all.push(json!({"run": run.id, "recipe": run.recipe_name, "state": run.state, "reason": run.reason, "total": counts.total,
+        rows.push(json!({"run": run.id, "recipe": run.recipe_name, "state": run.state, "reason": run.reason, "total": counts.total,
             "ended": counts.done + counts.failed + counts.skipped, "failed": counts.failed, "at": run.not_before}));
     }
     if as_json {
-        return print(&all);
+        return print(&rows);
     }
-    if all.is_empty() {
+    if rows.is_empty() {
         return say("Nothing waits.".into());
     }
-    for run in &all {
+    for run in &rows {
         let reason = run["reason"].as_str().map(|r| format!(". {r}")).unwrap_or_default();
         println!(
             "Run {}: {}, {} of {}, {}{reason}",

@@ -35,10 +35,11 @@ pub fn watch(command: &WatchCommand, data: &Path) -> Ended {
                     ));
                 }
                 let folder = commands::absolute(folder)?;
-                let own = folder.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+                let folder_name =
+                    folder.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
                 let to = to.as_deref().map(commands::absolute).transpose()?;
                 let mut watch = Watch {
-                    name: name.clone().unwrap_or(own),
+                    name: name.clone().unwrap_or(folder_name),
                     recipe_version: 1,
                     document: recipe.to_value().to_string(),
                     folder: folder.to_string_lossy().into_owned(),
@@ -57,20 +58,20 @@ pub fn watch(command: &WatchCommand, data: &Path) -> Ended {
                 }
             }
             WatchCommand::List { json } => {
-                let mut all = Vec::new();
+                let mut rows = Vec::new();
                 for w in store.watches().await.map_err(said)? {
                     let arrived = store.arrivals(w.id).await.map_err(said)?.len();
-                    all.push(json!({"watch": w.id, "name": w.name, "folder": w.folder, "state": w.state,
+                    rows.push(json!({"watch": w.id, "name": w.name, "folder": w.folder, "state": w.state,
                         "daily": w.daily, "arrived": arrived, "problem": w.problem}));
                 }
                 if *json {
-                    return print(&all);
+                    return print(&rows);
                 }
-                if all.is_empty() {
+                if rows.is_empty() {
                     return say("Nothing is watched.".into());
                 }
                 let text = |v: &Value| v.as_str().unwrap_or_default().to_owned();
-                for w in &all {
+                for w in &rows {
                     let problem = w["problem"].as_str().map(|p| format!(". {p}")).unwrap_or_default();
                     println!(
                         "{}: {}, {}, {}, {} arrived{problem}",

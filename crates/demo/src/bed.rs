@@ -114,7 +114,7 @@ fn hour_of(t: DateTime) -> f32 {
 pub fn bed(seed: u64) -> Vec<BedFrame> {
     let mut dice = Dice::new(seed ^ 0xbed);
     let start = date(2026, 4, 6).at(0, 10, 0, 0);
-    let mut all = Vec::new();
+    let mut frames = Vec::new();
     let mut moved = (0.0f32, 0.0f32);
     let mut numbers = [0usize; 3];
     for day in 0..DAYS {
@@ -163,7 +163,7 @@ pub fn bed(seed: u64) -> Vec<BedFrame> {
                 seed: seed ^ ((day * 100 + k) as u64 * 7907),
                 labels,
             };
-            all.push(frame.clone());
+            frames.push(frame.clone());
             // Now and then the shutter fired twice.
             if matches!((day, k), (2, 14) | (7, 9) | (12, 20) | (18, 12)) {
                 numbers[card] += 1;
@@ -173,11 +173,11 @@ pub fn bed(seed: u64) -> Vec<BedFrame> {
                 twice.written = twice.written.saturating_add(SignedDuration::from_secs(2));
                 twice.seed ^= 0x5eed;
                 twice.labels.push("double");
-                all.push(twice);
+                frames.push(twice);
             }
         }
     }
-    all
+    frames
 }
 
 impl BedFrame {

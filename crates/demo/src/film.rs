@@ -84,10 +84,10 @@ pub fn focus(frame: &Frame, exposure: &Exposure) -> Vec<V3> {
     let turns = turns();
     for y in 0..h {
         for x in 0..w {
-            let own = spills[y * w + x];
+            let spill = spills[y * w + x];
             let wide = near[y / BLOCK * bw + x / BLOCK];
             if wide < 0.8 {
-                out.push(own.light);
+                out.push(spill.light);
                 continue;
             }
             let taps: &[(f32, f32)] = if wide < 1.6 {
@@ -98,8 +98,8 @@ pub fn focus(frame: &Frame, exposure: &Exposure) -> Vec<V3> {
                 &large
             };
             let (sin, cos) = turns[hash((y * w + x) as u32 ^ 0x51ab) as usize & 15];
-            let area = (own.circle * own.circle).max(0.4);
-            let mut sum = own.light * 0.6;
+            let area = (spill.circle * spill.circle).max(0.4);
+            let mut sum = spill.light * 0.6;
             let mut weight = 0.6;
             for (i, (dx, dy)) in taps.iter().enumerate() {
                 let (u, v) =
@@ -110,8 +110,11 @@ pub fn focus(frame: &Frame, exposure: &Exposure) -> Vec<V3> {
                 // Taps are in order of distance, evenly over the disc's area.
                 let r = ((i as f32 + 0.5) / taps.len() as f32).sqrt() * wide;
                 // A sharp thing in front does not spill; one behind spills only as far as the pixel is blurred.
-                let theirs =
-                    if other.depth > own.depth + 0.5 { other.circle.min(own.circle) } else { other.circle };
+                let theirs = if other.depth > spill.depth + 0.5 {
+                    other.circle.min(spill.circle)
+                } else {
+                    other.circle
+                };
                 let share = (theirs - r + 0.7).clamp(0.0, 1.0) * other.thin * area;
                 sum = sum + other.light * share;
                 weight += share;
@@ -158,14 +161,14 @@ static GRAIN: std::sync::LazyLock<[Vec<f32>; 3]> = std::sync::LazyLock::new(|| {
         (sum as f32 - 510.0) * (1.0 / 147.8)
     };
     std::array::from_fn(|c| {
-        let own = 0x5bd1 * (c as u32 + 1);
+        let channel_seed = 0x5bd1 * (c as u32 + 1);
         (0..(PLATE * PLATE) as u32)
             .map(|i| {
                 let (x, y) = (i % PLATE as u32, i / PLATE as u32);
                 let coarse = (y / 2 * PLATE as u32 + x / 2) ^ 0x0c0a_0000;
                 0.62 * bell(i)
-                    + 0.55 * bell(i.wrapping_add(own << 8))
-                    + 0.55 * bell(coarse.wrapping_add(own << 9))
+                    + 0.55 * bell(i.wrapping_add(channel_seed << 8))
+                    + 0.55 * bell(coarse.wrapping_add(channel_seed << 9))
             })
             .collect()
     })

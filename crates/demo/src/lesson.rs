@@ -143,7 +143,7 @@ pub fn write_lesson(folder: &Path, seed: u64, done: impl Fn(&str) + Sync) -> Res
         }
         Ok(())
     })?;
-    let all: Vec<Truth> = (0..FRAMES).map(truth).collect();
-    write_truth(&folder.join("lesson-truth.json"), &all)?;
+    let truths: Vec<Truth> = (0..FRAMES).map(truth).collect();
+    write_truth(&folder.join("lesson-truth.json"), &truths)?;
     Ok(FRAMES)
 }

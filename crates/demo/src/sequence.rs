@@ -98,11 +98,11 @@ pub fn row(mesh: &mut Mesh, from: V3, to: V3, count: usize, height: f32, dice: &
         let at = from.mix(to, (i as f32 + 0.5) / count as f32);
         let at = at + V3(dice.between(-0.8, 0.8), 0.0, dice.between(-0.6, 0.6));
         // Every seedling throws its dice in full, so that it is the same one at any height.
-        let mut own = Dice::new((dice.unit() * 1e9) as u64 | 1);
-        let late = own.between(0.75, 1.15);
+        let mut frame_dice = Dice::new((dice.unit() * 1e9) as u64 | 1);
+        let late = frame_dice.between(0.75, 1.15);
         let tall = height * late;
         if tall > 0.9 {
-            mesh.plant(at, tall, 2 + own.index(2), 0.9 + tall * 0.34, &mut own);
+            mesh.plant(at, tall, 2 + frame_dice.index(2), 0.9 + tall * 0.34, &mut frame_dice);
         }
     }
 }

@@ -400,8 +400,8 @@ pub enum DemoError {
 /// [`DemoError`] for the first picture that failed.
 pub fn write_catalogue(folder: &Path, seed: u64, done: impl Fn(&str) + Sync) -> Result<usize, DemoError> {
     std::fs::create_dir_all(folder).map_err(|e| DemoError::Io(folder.to_owned(), e))?;
-    let all = catalogue(seed);
-    all.par_iter().with_max_len(1).try_for_each(|still| -> Result<(), DemoError> {
+    let pictures = catalogue(seed);
+    pictures.par_iter().with_max_len(1).try_for_each(|still| -> Result<(), DemoError> {
         let path = folder.join(&still.name);
         if path.exists() {
             return Ok(());
@@ -413,5 +413,5 @@ pub fn write_catalogue(folder: &Path, seed: u64, done: impl Fn(&str) + Sync) -> 
         done(&still.name);
         Ok(())
     })?;
-    Ok(all.len())
+    Ok(pictures.len())
 }

@@ -93,17 +93,17 @@ impl Rect {
     }
     /// Cut into tiles of at most `width` × `height`, row by row.
     pub fn tiles(self, width: i64, height: i64) -> Vec<Rect> {
-        let mut all = Vec::new();
+        let mut tiles = Vec::new();
         let mut y = self.y;
         while y < self.bottom() {
             let mut x = self.x;
             while x < self.right() {
-                all.push(Rect::new(x, y, width, height).within(self));
+                tiles.push(Rect::new(x, y, width, height).within(self));
                 x += width;
             }
             y += height;
         }
-        all
+        tiles
     }
 }
 

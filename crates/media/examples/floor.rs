@@ -9,7 +9,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let folder = std::env::args().nth(1).ok_or("floor FOLDER")?;
     let files: Vec<_> = std::fs::read_dir(folder)?.flatten().map(|e| e.path()).collect();
     let next = AtomicUsize::new(0);
-    let one = |path: &std::path::Path| -> Result<usize, Box<dyn std::error::Error>> {
+    let decode_and_encode = |path: &std::path::Path| -> Result<usize, Box<dyn std::error::Error>> {
         let picture = FileSource::open(path)?.decode(1)?;
         let Samples::U8(v) = picture.samples() else { return Err("8 bits expected".into()) };
         // The top of the decoded picture stands in for a result of 1600 × 1067.
@@ -24,7 +24,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         for _ in 0..2 {
             scope.spawn(|| {
                 while let Some(path) = files.get(next.fetch_add(1, Ordering::Relaxed)) {
-                    if let Err(e) = one(path) {
+                    if let Err(e) = decode_and_encode(path) {
                         eprintln!("{}: {e}", path.display());
                     }
                 }

@@ -72,7 +72,7 @@ pub fn advice(recipe: &Recipe) -> Vec<Advice> {
         .collect();
     let has_any = |facts: &Facts, effects: &[Effect]| effects.iter().any(|e| facts.has(*e));
     let title = |i: usize| recipe.steps[i].kind().info.title.to_lowercase();
-    let all: Vec<usize> = (0..recipe.steps.len()).collect();
+    let positions: Vec<usize> = (0..recipe.steps.len()).collect();
     let mut found: Vec<Advice> = Vec::new();
     for rule in &RULES {
         for &(late, facts) in on.iter().filter(|(_, facts)| has_any(facts, rule.first)) {
@@ -81,8 +81,11 @@ pub fn advice(recipe: &Recipe) -> Vec<Advice> {
             };
             // Told at the one that is moved: geometry and size stay, what depends on them moves behind.
             let moves_back = has_any(facts, &[Effect::Frames, Effect::Turns, Effect::Resizes]);
-            let (line, order) =
-                if moves_back { (early, moved(&all, early, late)) } else { (late, moved(&all, late, early)) };
+            let (line, order) = if moves_back {
+                (early, moved(&positions, early, late))
+            } else {
+                (late, moved(&positions, late, early))
+            };
             let message = if moves_back {
                 format!(
                     "Line {}, {}, works better after line {}, {}: {}.",
@@ -113,7 +116,7 @@ pub fn advice(recipe: &Recipe) -> Vec<Advice> {
                 "Line {} upscales already: doing it twice makes up detail from made-up detail.",
                 first + 1
             ),
-            order: all.iter().copied().filter(|i| *i != second).collect(),
+            order: positions.iter().copied().filter(|i| *i != second).collect(),
         });
     }
     let sharpened: Vec<usize> = on
@@ -125,7 +128,7 @@ pub fn advice(recipe: &Recipe) -> Vec<Advice> {
         found.push(Advice {
             line: sharpened[2],
             message: "The picture is sharpened more than twice; edges may show rims.".into(),
-            order: all.iter().copied().filter(|i| *i != sharpened[2]).collect(),
+            order: positions.iter().copied().filter(|i| *i != sharpened[2]).collect(),
         });
     }
     found.sort_by_key(|a| a.line);
@@ -134,8 +137,8 @@ pub fn advice(recipe: &Recipe) -> Vec<Advice> {
 }
 
 /// `from` taken out and put at `to`.
-fn moved(all: &[usize], from: usize, to: usize) -> Vec<usize> {
-    let mut order = all.to_vec();
+fn moved(lines: &[usize], from: usize, to: usize) -> Vec<usize> {
+    let mut order = lines.to_vec();
     let line = order.remove(from);
     order.insert(to, line);
     order

@@ -61,8 +61,9 @@ impl Recipe {
 /// Lines of a recipe under a block's name; those of blocks that are off stay off.
 fn bound(other: &Recipe, name: &str) -> Vec<Line> {
     let off = |line: &Line| other.blocks.iter().any(|b| !b.on && Some(&b.name) == line.block.as_ref());
-    let one = |line: &Line| Line { on: line.on && !off(line), block: Some(name.to_owned()), ..line.clone() };
-    other.steps.iter().map(one).collect()
+    let as_member =
+        |line: &Line| Line { on: line.on && !off(line), block: Some(name.to_owned()), ..line.clone() };
+    other.steps.iter().map(as_member).collect()
 }
 
 #[cfg(test)]

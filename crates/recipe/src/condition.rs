@@ -89,30 +89,30 @@ enum Token {
 }
 
 fn tokens(text: &str) -> Result<Vec<Token>, String> {
-    let mut all = Vec::new();
+    let mut tokens = Vec::new();
     let mut rest = text.trim_start();
     while let Some(c) = rest.chars().next() {
         let used = match c {
             '(' | ')' => {
-                all.push(if c == '(' { Token::Open } else { Token::Close });
+                tokens.push(if c == '(' { Token::Open } else { Token::Close });
                 1
             }
             '"' => {
                 let Some(end) = rest[1..].find('"') else {
                     return Err(format!("the quotation opened at {rest} is not closed"));
                 };
-                all.push(Token::Quoted(rest[1..=end].to_owned()));
+                tokens.push(Token::Quoted(rest[1..=end].to_owned()));
                 end + 2
             }
             _ => {
                 let end = rest.find(|c: char| c.is_whitespace() || "()\"".contains(c)).unwrap_or(rest.len());
-                all.push(Token::Word(rest[..end].to_lowercase()));
+                tokens.push(Token::Word(rest[..end].to_lowercase()));
                 end
             }
         };
         rest = rest[used..].trim_start();
     }
-    Ok(all)
+    Ok(tokens)
 }
 
 /// Reads tokens from the front.
@@ -145,19 +145,19 @@ impl Reader {
     }
 
     fn any(&mut self, depth: usize) -> Result<Test, String> {
-        let mut all = vec![self.all(depth)?];
+        let mut terms = vec![self.all(depth)?];
         while self.takes("or") {
-            all.push(self.all(depth)?);
+            terms.push(self.all(depth)?);
         }
-        Ok(if all.len() == 1 { all.remove(0) } else { Test::Any(all) })
+        Ok(if terms.len() == 1 { terms.remove(0) } else { Test::Any(terms) })
     }
 
     fn all(&mut self, depth: usize) -> Result<Test, String> {
-        let mut all = vec![self.one(depth)?];
+        let mut factors = vec![self.one(depth)?];
         while self.takes("and") {
-            all.push(self.one(depth)?);
+            factors.push(self.one(depth)?);
         }
-        Ok(if all.len() == 1 { all.remove(0) } else { Test::All(all) })
+        Ok(if factors.len() == 1 { factors.remove(0) } else { Test::All(factors) })
     }
 
     fn one(&mut self, depth: usize) -> Result<Test, String> {

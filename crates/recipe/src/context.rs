@@ -33,12 +33,12 @@ impl FrameAdjustments {
     pub fn words(&self) -> String {
         use crate::text::number;
         let part = |v: f64, text: String| (v != 0.0).then_some(text);
-        let all = [
+        let fields = [
             part(self.exposure, format!("exposure {} stops", number(self.exposure))),
             part(self.right, format!("crop {} % to the right", number(self.right))),
             part(self.down, format!("crop {} % down", number(self.down))),
         ];
-        all.into_iter().flatten().collect::<Vec<_>>().join(", ")
+        fields.into_iter().flatten().collect::<Vec<_>>().join(", ")
     }
 }
 

@@ -7,19 +7,19 @@ use serde_json::Value;
 
 /// Every change from `before` to `after`, in the order of the lines; empty where nothing changed.
 pub fn difference(before: &Recipe, after: &Recipe) -> Vec<String> {
-    let mut all = Vec::new();
-    texts(&mut all, "Name", &before.name, &after.name);
-    texts(&mut all, "Note", &before.note, &after.note);
-    texts(&mut all, "Labels", &before.labels.join(", "), &after.labels.join(", "));
-    lines(&mut all, &before.steps, &after.steps);
-    blocks(&mut all, before, after);
-    deliveries(&mut all, &before.deliveries, &after.deliveries);
-    all
+    let mut report = Vec::new();
+    texts(&mut report, "Name", &before.name, &after.name);
+    texts(&mut report, "Note", &before.note, &after.note);
+    texts(&mut report, "Labels", &before.labels.join(", "), &after.labels.join(", "));
+    lines(&mut report, &before.steps, &after.steps);
+    blocks(&mut report, before, after);
+    deliveries(&mut report, &before.deliveries, &after.deliveries);
+    report
 }
 
-fn texts(all: &mut Vec<String>, what: &str, before: &str, after: &str) {
+fn texts(report: &mut Vec<String>, what: &str, before: &str, after: &str) {
     if before != after {
-        all.push(format!("{what}: {} → {}", or_none(before), or_none(after)));
+        report.push(format!("{what}: {} → {}", or_none(before), or_none(after)));
     }
 }
 
@@ -65,12 +65,12 @@ fn pairs(before: &[Line], after: &[Line]) -> Vec<(usize, usize)> {
     found
 }
 
-fn lines(all: &mut Vec<String>, before: &[Line], after: &[Line]) {
+fn lines(report: &mut Vec<String>, before: &[Line], after: &[Line]) {
     let pairs = pairs(before, after);
     let mut gone: Vec<usize> = (0..before.len()).filter(|i| !pairs.iter().any(|p| p.0 == *i)).collect();
     for (j, line) in after.iter().enumerate() {
         if let Some((i, _)) = pairs.iter().find(|p| p.1 == j) {
-            line_changes(all, &before[*i], line);
+            line_changes(report, &before[*i], line);
             continue;
         }
         // The same line elsewhere was moved.
@@ -78,18 +78,18 @@ fn lines(all: &mut Vec<String>, before: &[Line], after: &[Line]) {
         match from {
             Some(at) => {
                 let i = gone.remove(at);
-                all.push(format!("{}: moved from line {} to {}", line.kind().info.title, i + 1, j + 1));
-                line_changes(all, &before[i], line);
+                report.push(format!("{}: moved from line {} to {}", line.kind().info.title, i + 1, j + 1));
+                line_changes(report, &before[i], line);
             }
-            None => all.push(format!("Line {} added: {}", j + 1, line.sentence())),
+            None => report.push(format!("Line {} added: {}", j + 1, line.sentence())),
         }
     }
     for i in gone {
-        all.push(format!("Line {} removed: {}", i + 1, before[i].sentence()));
+        report.push(format!("Line {} removed: {}", i + 1, before[i].sentence()));
     }
 }
 
-fn line_changes(all: &mut Vec<String>, before: &Line, after: &Line) {
+fn line_changes(report: &mut Vec<String>, before: &Line, after: &Line) {
     let kind = after.kind();
     let title = kind.info.title;
     let mut changes = values(kind.params, &before.step.values(), &after.step.values());
@@ -121,7 +121,7 @@ fn line_changes(all: &mut Vec<String>, before: &Line, after: &Line) {
         changes.push("area moved".into());
     }
     if !changes.is_empty() {
-        all.push(format!("{title}: {}", changes.join(", ")));
+        report.push(format!("{title}: {}", changes.join(", ")));
     }
 }
 
@@ -144,29 +144,29 @@ fn values(params: &[Param], before: &Value, after: &Value) -> Vec<String> {
         .collect()
 }
 
-fn blocks(all: &mut Vec<String>, before: &Recipe, after: &Recipe) {
+fn blocks(report: &mut Vec<String>, before: &Recipe, after: &Recipe) {
     for now in &after.blocks {
         let (a, b) = (
             before.blocks.iter().find(|b| b.name == now.name).map(|_| before.block_sentence(&now.name)),
             after.block_sentence(&now.name),
         );
         match a {
-            None => all.push(format!("{b} made")),
-            Some(a) if a != b => all.push(format!("{a} → {b}")),
+            None => report.push(format!("{b} made")),
+            Some(a) if a != b => report.push(format!("{a} → {b}")),
             Some(_) => {}
         }
     }
     for gone in before.blocks.iter().filter(|b| !after.blocks.iter().any(|a| a.name == b.name)) {
-        all.push(format!("Block {} dissolved", gone.name));
+        report.push(format!("Block {} dissolved", gone.name));
     }
 }
 
-fn deliveries(all: &mut Vec<String>, before: &[Delivery], after: &[Delivery]) {
+fn deliveries(report: &mut Vec<String>, before: &[Delivery], after: &[Delivery]) {
     for i in 0..before.len().max(after.len()) {
         match (before.get(i), after.get(i)) {
             (Some(a), Some(b)) => {
                 if a.kind().id != b.kind().id {
-                    all.push(format!("Delivery {}: {} → {}", i + 1, a.kind().title, b.kind().title));
+                    report.push(format!("Delivery {}: {} → {}", i + 1, a.kind().title, b.kind().title));
                     continue;
                 }
                 let mut changes = values(a.kind().params, &a.values(), &b.values());
@@ -174,11 +174,11 @@ fn deliveries(all: &mut Vec<String>, before: &[Delivery], after: &[Delivery]) {
                     changes.push("its own lines".into());
                 }
                 if !changes.is_empty() {
-                    all.push(format!("Delivery {}: {}", i + 1, changes.join(", ")));
+                    report.push(format!("Delivery {}: {}", i + 1, changes.join(", ")));
                 }
             }
-            (None, _) => all.push(format!("Delivery {} added", i + 1)),
-            (_, None) => all.push(format!("Delivery {} removed", i + 1)),
+            (None, _) => report.push(format!("Delivery {} added", i + 1)),
+            (_, None) => report.push(format!("Delivery {} removed", i + 1)),
         }
     }
 }

@@ -75,8 +75,8 @@ impl Recipe {
 
     /// Every file it makes of each frame, with the delivery it belongs to.
     pub fn files(&self) -> Vec<(usize, Pictures)> {
-        let all = self.deliveries.iter().enumerate();
-        all.flat_map(|(at, one)| one.files().into_iter().map(move |f| (at, f))).collect()
+        let deliveries = self.deliveries.iter().enumerate();
+        deliveries.flat_map(|(at, delivery)| delivery.files().into_iter().map(move |f| (at, f))).collect()
     }
 
     /// Lines that decide about all pictures of a run together, from 0.
@@ -103,8 +103,8 @@ impl Recipe {
 
     /// What it does for all frames of a run together, with the delivery it belongs to; a run knows them by their places.
     pub fn tasks(&self) -> Vec<(usize, FinishingTask)> {
-        let all = self.deliveries.iter().enumerate();
-        all.flat_map(|(at, one)| one.tasks().into_iter().map(move |t| (at, t))).collect()
+        let deliveries = self.deliveries.iter().enumerate();
+        deliveries.flat_map(|(at, delivery)| delivery.tasks().into_iter().map(move |t| (at, t))).collect()
     }
 
     /// What each frame becomes before it joins others in one file: the task's place, and the picture.

@@ -38,7 +38,7 @@ pub fn read(text: &str) -> Result<Vec<Read>, Faults> {
     if value["version"].as_u64().is_none_or(|v| v > VERSION) {
         return Err(fault("version", format!("expected {VERSION}, got {}", brief(&value["version"]))));
     }
-    let Some(all) = value["recipes"].as_array() else {
+    let Some(documents) = value["recipes"].as_array() else {
         return Err(fault(
             "recipes",
             format!("expected a list of recipes, got {}", brief(&value["recipes"])),
@@ -50,7 +50,7 @@ pub fn read(text: &str) -> Result<Vec<Read>, Faults> {
     {
         return Err(fault(key, "unknown, such a file has format, version and recipes".into()));
     }
-    let one = |(i, value): (usize, &Value)| {
+    let read = |(i, value): (usize, &Value)| {
         let recipe = Recipe::from_value(value).map_err(|faults| {
             let deeper = |f: Fault| {
                 let dot = if f.path.is_empty() { "" } else { "." };
@@ -60,16 +60,16 @@ pub fn read(text: &str) -> Result<Vec<Read>, Faults> {
         });
         Read { position: Some(i), name: named(value), recipe }
     };
-    Ok(all.iter().enumerate().map(one).collect())
+    Ok(documents.iter().enumerate().map(read).collect())
 }
 
 /// The file for some recipes: a recipe's own document for one.
 pub fn write(recipes: &[Recipe]) -> Value {
     match recipes {
-        [one] => one.to_value(),
-        all => {
-            let all: Vec<Value> = all.iter().map(Recipe::to_value).collect();
-            json!({"format": "rallo-recipes", "version": VERSION, "recipes": all})
+        [recipe] => recipe.to_value(),
+        several => {
+            let documents: Vec<Value> = several.iter().map(Recipe::to_value).collect();
+            json!({"format": "rallo-recipes", "version": VERSION, "recipes": documents})
         }
     }
 }

@@ -29,10 +29,10 @@ enum Piece<'a> {
 }
 
 fn pieces(template: &str) -> Result<Vec<Piece<'_>>, String> {
-    let mut all = Vec::new();
+    let mut pieces = Vec::new();
     let mut rest = template;
     while let Some(open) = rest.find('{') {
-        all.push(Piece::Text(&rest[..open]));
+        pieces.push(Piece::Text(&rest[..open]));
         let Some(close) = rest[open..].find('}').map(|c| c + open) else {
             return Err(format!("the brace opened at {:?} is not closed", &rest[open..]));
         };
@@ -41,14 +41,14 @@ fn pieces(template: &str) -> Result<Vec<Piece<'_>>, String> {
         if !FIELDS.contains(&name) {
             return Err(format!("unknown field {{{name}}}, known are {{{}}}", FIELDS.join("}, {")));
         }
-        all.push(Piece::Field(name, format));
+        pieces.push(Piece::Field(name, format));
         rest = &rest[close + 1..];
     }
     if rest.contains('}') {
         return Err("a brace is closed that was not opened".into());
     }
-    all.push(Piece::Text(rest));
-    Ok(all)
+    pieces.push(Piece::Text(rest));
+    Ok(pieces)
 }
 
 /// Fields that can be changed on the way.
@@ -103,8 +103,8 @@ fn changes(format: &str) -> Result<Vec<Change<'_>>, String> {
 
 /// A text with its changes, one after the other.
 fn changed_text(text: String, format: Option<&str>) -> String {
-    let all = format.and_then(|f| changes(f).ok()).unwrap_or_default();
-    all.into_iter().fold(text, |text, change| {
+    let changes_of_name = format.and_then(|f| changes(f).ok()).unwrap_or_default();
+    changes_of_name.into_iter().fold(text, |text, change| {
         let count = text.chars().count();
         match change {
             Change::Lower => text.to_lowercase(),

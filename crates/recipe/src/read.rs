@@ -195,8 +195,8 @@ impl Recipe {
     /// [`Faults`] where there is no such value, or it does not fit.
     pub fn delivering(&self, at: Option<usize>, values: &Map<String, Value>) -> Result<Self, Faults> {
         let mut document = self.to_value();
-        let all = document["deliveries"].as_array_mut().into_iter().flatten().enumerate();
-        for (i, delivery) in all.filter(|(i, _)| at.is_none_or(|at| at == *i)) {
+        let deliveries = document["deliveries"].as_array_mut().into_iter().flatten().enumerate();
+        for (i, delivery) in deliveries.filter(|(i, _)| at.is_none_or(|at| at == *i)) {
             for (name, value) in values {
                 // What is meant for all of them holds for those that have such a value.
                 let has = || self.deliveries[i].kind().params.iter().any(|p| p.name == name);

@@ -60,8 +60,8 @@ impl Reading {
             return None;
         };
         let Some(kind) = step_kind(id) else {
-            let all: Vec<_> = registry().iter().map(|k| k.info.id).collect();
-            self.fault(format!("{at}.step"), format!("unknown step {id:?}, known are {}", all.join(", ")));
+            let ids: Vec<_> = registry().iter().map(|k| k.info.id).collect();
+            self.fault(format!("{at}.step"), format!("unknown step {id:?}, known are {}", ids.join(", ")));
             return None;
         };
         let before = self.faults.len();
@@ -186,8 +186,8 @@ pub(crate) fn ask(kind: &'static StepKind, value: &Value) -> Result<Vec<&'static
             brief(value)
         )
     };
-    let all = value.as_array().ok_or_else(|| wrong(value))?;
-    all.iter()
+    let rows = value.as_array().ok_or_else(|| wrong(value))?;
+    rows.iter()
         .map(|name| name.as_str().and_then(|n| kind.param(n)).map(|p| p.name).ok_or_else(|| wrong(name)))
         .collect()
 }

@@ -38,16 +38,16 @@ impl Line {
     ) -> Arc<dyn Step> {
         let kind = self.kind();
         let iso_table = self.by_iso.as_ref().zip(context.frame.iso);
-        let own = at.and_then(|at| context.overrides.of_line(at));
+        let overridden = at.and_then(|at| context.overrides.of_line(at));
         let templates = kind.params.iter().any(|p| matches!(p.kind, Kind::Template(_)));
-        if iso_table.is_none() && own.is_none() && !templates {
+        if iso_table.is_none() && overridden.is_none() && !templates {
             return self.step.clone();
         }
         let Value::Object(mut values) = self.step.values() else { return self.step.clone() };
         if let Some((iso_table, iso)) = iso_table {
             values.extend(iso_table.at(kind, iso));
         }
-        values.extend(own.cloned().into_iter().flatten());
+        values.extend(overridden.cloned().into_iter().flatten());
         for param in kind.params.iter().filter(|p| matches!(p.kind, Kind::Template(_))) {
             let template = values.get(param.name).and_then(Value::as_str).unwrap_or_default();
             let mut text = names::text(template, recipe, context);
@@ -82,14 +82,14 @@ impl Recipe {
     /// has no line for it.
     pub fn placed(&self, context: &ResolveContext) -> Vec<(Option<usize>, Settings)> {
         let lines = self.steps.iter().enumerate();
-        let mut all: Vec<(Option<usize>, Settings)> =
+        let mut resolved: Vec<(Option<usize>, Settings)> =
             lines.filter_map(|(i, line)| Some((Some(i), self.line_settings(i, line, context)?))).collect();
-        let own = &context.frame.own;
+        let adjustments = &context.frame.own;
         let id = |at: &(Option<usize>, Settings)| at.0.map(|i| self.steps[i].id);
-        if own.exposure != 0.0
+        if adjustments.exposure != 0.0
             && !moved(
-                all.iter_mut().find(|s| id(s) == Some("exposure")),
-                &[("stops", own.exposure)],
+                resolved.iter_mut().find(|s| id(s) == Some("exposure")),
+                &[("stops", adjustments.exposure)],
                 "exposure",
             )
         {
@@ -97,20 +97,20 @@ impl Recipe {
             let repairs = |s: &&(Option<usize>, Settings)| {
                 s.0.is_some_and(|i| self.steps[i].kind().info.group == "repair")
             };
-            let at = all.iter().take_while(repairs).count();
-            let values = Map::from_iter([("stops".to_owned(), json!(own.exposure))]);
+            let at = resolved.iter().take_while(repairs).count();
+            let values = Map::from_iter([("stops".to_owned(), json!(adjustments.exposure))]);
             if let Some(step) = step_kind("exposure").and_then(|k| k.parse(&values).ok()) {
-                all.insert(at, (None, Settings::from(step)));
+                resolved.insert(at, (None, Settings::from(step)));
             }
         }
-        if own.right != 0.0 || own.down != 0.0 {
+        if adjustments.right != 0.0 || adjustments.down != 0.0 {
             moved(
-                all.iter_mut().find(|s| id(s) == Some("crop")),
-                &[("right", own.right), ("down", own.down)],
+                resolved.iter_mut().find(|s| id(s) == Some("crop")),
+                &[("right", adjustments.right), ("down", adjustments.down)],
                 "crop",
             );
         }
-        all
+        resolved
     }
 
     /// What the engine does for one of its lines and a picture; nothing where the line or its block is off, or its
@@ -190,10 +190,10 @@ impl Recipe {
     /// The same recipe where deliveries that take the frames' own size have it in pixels: that of the first frame.
     pub fn settled(&self, first: &ResolveContext) -> Self {
         let mut settled = self.clone();
-        for one in &mut settled.deliveries {
-            let bare = Pictures { lines: one.lines.clone(), ..Pictures::default() };
+        for delivery in &mut settled.deliveries {
+            let bare = Pictures { lines: delivery.lines.clone(), ..Pictures::default() };
             if let Ok(plan) = self.layout_for(&bare, None, first) {
-                *one = one.settled((plan.size().width, plan.size().height));
+                *delivery = delivery.settled((plan.size().width, plan.size().height));
             }
         }
         settled

@@ -54,7 +54,7 @@ fn property(param: &Param, default: &Value) -> Value {
     schema
 }
 
-fn properties(params: &[Param], defaults: &Value) -> Map<String, Value> {
+fn properties_of(params: &[Param], defaults: &Value) -> Map<String, Value> {
     params.iter().map(|p| (p.name.to_owned(), property(p, &defaults[p.name]))).collect()
 }
 
@@ -63,48 +63,48 @@ pub fn schema() -> Value {
     let steps: Vec<Value> = registry()
         .iter()
         .map(|kind| {
-            let mut all = Map::from_iter([("step".to_owned(), json!({"const": kind.info.id}))]);
-            all.extend(properties(kind.params, &kind.defaults()));
-            all.insert("on".into(), json!({"type": "boolean", "default": true}));
-            all.insert("mix".into(), json!({"type": "number", "minimum": 0, "maximum": 100, "default": 100}));
+            let mut properties = Map::from_iter([("step".to_owned(), json!({"const": kind.info.id}))]);
+            properties.extend(properties_of(kind.params, &kind.defaults()));
+            properties.insert("on".into(), json!({"type": "boolean", "default": true}));
+            properties.insert("mix".into(), json!({"type": "number", "minimum": 0, "maximum": 100, "default": 100}));
             if kind.info.takes_area() {
-                all.insert("area".into(), json!({"$ref": "#/$defs/area"}));
+                properties.insert("area".into(), json!({"$ref": "#/$defs/area"}));
             }
-            all.insert("when".into(), json!({"type": "string", "maxLength": 1000}));
+            properties.insert("when".into(), json!({"type": "string", "maxLength": 1000}));
             let names: Vec<&str> = kind.params.iter().map(|p| p.name).collect();
-            all.insert("ask".into(), json!({"type": "array", "items": {"enum": names}}));
+            properties.insert("ask".into(), json!({"type": "array", "items": {"enum": names}}));
             for key in ["checkpoint", "block"] {
-                all.insert(key.into(), json!({"type": "string", "minLength": 1, "maxLength": 200}));
+                properties.insert(key.into(), json!({"type": "string", "minLength": 1, "maxLength": 200}));
             }
-            all.insert("by_iso".into(), json!({
+            properties.insert("by_iso".into(), json!({
                 "type": "object", "propertyNames": {"pattern": "^[0-9]+$"},
                 "additionalProperties": {
-                    "type": "object", "properties": properties(kind.params, &kind.defaults()), "additionalProperties": false,
+                    "type": "object", "properties": properties_of(kind.params, &kind.defaults()), "additionalProperties": false,
                 },
             }));
             json!({
                 "type": "object", "title": kind.info.title, "description": kind.info.about,
-                "properties": all, "required": ["step"], "additionalProperties": false,
+                "properties": properties, "required": ["step"], "additionalProperties": false,
             })
         })
         .collect();
     let deliveries: Vec<Value> = delivery::KINDS
         .iter()
         .map(|kind| {
-            let mut all = Map::from_iter([("kind".to_owned(), json!({"const": kind.id}))]);
-            all.extend(properties(kind.params, &kind.defaults()));
-            if let Some(bits) = all.get_mut("bits").and_then(|b| b["enum"].as_array_mut()) {
+            let mut properties = Map::from_iter([("kind".to_owned(), json!({"const": kind.id}))]);
+            properties.extend(properties_of(kind.params, &kind.defaults()));
+            if let Some(bits) = properties.get_mut("bits").and_then(|b| b["enum"].as_array_mut()) {
                 let numbers: Vec<Value> =
                     bits.iter().filter_map(|b| b.as_str()?.parse::<u8>().ok()).map(|b| json!(b)).collect();
                 bits.extend(numbers);
             }
-            all.insert(
+            properties.insert(
                 "steps".into(),
                 json!({"type": "array", "maxItems": MAX_STEPS, "items": {"$ref": "#/$defs/step"}}),
             );
             json!({
                 "type": "object", "title": kind.title, "description": kind.about,
-                "properties": all, "required": ["kind"], "additionalProperties": false,
+                "properties": properties, "required": ["kind"], "additionalProperties": false,
             })
         })
         .collect();
@@ -151,15 +151,15 @@ pub fn schema() -> Value {
 fn area() -> Value {
     let number = |min: f64, max: f64| json!({"type": "number", "minimum": min, "maximum": max});
     let place = json!({"type": "array", "minItems": 2, "maxItems": 2, "items": number(-2.0, 3.0)});
-    let form = |kind: &str, own: Value, required: &[&str]| {
-        let mut all = json!({
+    let form = |kind: &str, fields: Value, required: &[&str]| {
+        let mut schema = json!({
             "kind": {"const": kind}, "invert": {"type": "boolean"},
             "combine": {"enum": ["add", "within", "without"]},
         });
-        for (key, value) in own.as_object().into_iter().flatten() {
-            all[key] = value.clone();
+        for (key, value) in fields.as_object().into_iter().flatten() {
+            schema[key] = value.clone();
         }
-        json!({"type": "object", "properties": all, "required": required, "additionalProperties": false})
+        json!({"type": "object", "properties": schema, "required": required, "additionalProperties": false})
     };
     let stroke = json!({
         "type": "object", "required": ["points", "width"], "additionalProperties": false,

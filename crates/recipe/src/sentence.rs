@@ -74,23 +74,23 @@ fn parts(
     params: &'static [Param],
     text: impl Fn(&'static Param, bool) -> String,
 ) -> Vec<Part> {
-    let mut all = Vec::new();
+    let mut parts = Vec::new();
     let mut rest = sentence;
     while let Some((before, after)) = rest.split_once('{') {
         if !before.is_empty() {
-            all.push(Part::Text(before.into()));
+            parts.push(Part::Text(before.into()));
         }
         let Some((hole, after)) = after.split_once('}') else { break };
         let (name, absolute) = hole.split_once('|').map_or((hole, false), |(n, _)| (n, true));
         if let Some(param) = params.iter().find(|p| p.name == name) {
-            all.push(Part::Value { param: param.name, text: text(param, absolute) });
+            parts.push(Part::Value { param: param.name, text: text(param, absolute) });
         }
         rest = after;
     }
     if !rest.is_empty() {
-        all.push(Part::Text(rest.into()));
+        parts.push(Part::Text(rest.into()));
     }
-    all
+    parts
 }
 
 impl Line {
@@ -147,31 +147,34 @@ pub fn plain(parts: &[Part]) -> String {
 }
 
 /// A picture delivery, as a sentence with holes.
-fn pictures(one: &Pictures) -> String {
-    let quality =
-        if one.limit.is_some() { "quality up to {quality}, at most {limit} kB" } else { "quality {quality}" };
-    let mut sentence = match one.format.as_str() {
+fn pictures(delivery: &Pictures) -> String {
+    let quality = if delivery.limit.is_some() {
+        "quality up to {quality}, at most {limit} kB"
+    } else {
+        "quality {quality}"
+    };
+    let mut sentence = match delivery.format.as_str() {
         "as it is" => return "The original {format}, only name and data are new".into(),
         "copy" => return "An untouched copy of the original ({format})".into(),
         "png" => "PNG with {bits} bits".to_owned(),
         "tiff" => "TIFF with {bits} bits, packed: {compression}".to_owned(),
-        "webp" if one.lossless => "Lossless WebP".to_owned(),
+        "webp" if delivery.lossless => "Lossless WebP".to_owned(),
         "webp" => format!("WebP, {quality}"),
         "avif" => format!("AVIF, {quality}"),
-        "jxl" if one.lossless => "Lossless JPEG XL with {bits} bits".to_owned(),
+        "jxl" if delivery.lossless => "Lossless JPEG XL with {bits} bits".to_owned(),
         "jxl" => format!("JPEG XL with {{bits}} bits, {quality}"),
-        _ if one.progressive => format!("Progressive JPEG, {quality}"),
+        _ if delivery.progressive => format!("Progressive JPEG, {quality}"),
         _ => format!("JPEG, {quality}"),
     };
-    if !one.widths.is_empty() {
+    if !delivery.widths.is_empty() {
         sentence += ", {widths} pixels wide";
-    } else if one.long_edge.is_some() {
+    } else if delivery.long_edge.is_some() {
         sentence += ", {long_edge} pixels long";
     }
-    if one.sharpen > 0.0 {
+    if delivery.sharpen > 0.0 {
         sentence += ", sharpened {sharpen}";
     }
-    if one.profile.is_some() {
+    if delivery.profile.is_some() {
         sentence += " in {profile}";
     }
     sentence

@@ -75,30 +75,31 @@ impl Recipe {
     /// A text that is the same for two recipes exactly when they make the same file from the same picture by
     /// `delivery`; names and targets do not count.
     pub fn identity(&self, delivery: &Pictures, context: &ResolveContext) -> String {
-        let one = |(line, s): (Option<usize>, Settings)| {
+        let identity_of = |(line, s): (Option<usize>, Settings)| {
             let line = line.map(|i| &self.steps[i]);
-            let mut one = json!({"step": line.map_or("exposure", |l| l.id), "mix": line.map_or(100.0, |l| l.mix),
+            let mut value = json!({"step": line.map_or("exposure", |l| l.id), "mix": line.map_or(100.0, |l| l.mix),
                 "values": s.step.values(), "area": s.area.as_deref()});
             if let Some(block) = s.block {
-                one["block"] = json!(block);
+                value["block"] = json!(block);
             }
-            one
+            value
         };
-        let mut steps: Vec<Value> = self.placed(context).into_iter().map(one).collect();
+        let mut steps: Vec<Value> = self.placed(context).into_iter().map(identity_of).collect();
         if delivery.is_carried() {
             steps.retain(|s| s["step"] == "data");
         }
-        let mut all = json!({"version": VERSION, "steps": steps, "delivery": delivery.identity()});
+        let mut identity = json!({"version": VERSION, "steps": steps, "delivery": delivery.identity()});
         if !delivery.lines.is_empty() {
             let context = &delivery.counted(context);
-            let own = delivery.lines.iter().filter_map(|l| Some((l, l.settings(&self.name, context, None)?)));
-            let own = own.map(|(l, s)| {
+            let lines =
+                delivery.lines.iter().filter_map(|l| Some((l, l.settings(&self.name, context, None)?)));
+            let lines = lines.map(|(l, s)| {
                 json!({"step": l.id, "mix": l.mix, "values": s.step.values(), "area": s.area.as_deref()})
             });
-            all["own"] = own.collect();
+            identity["own"] = lines.collect();
         }
         // Nothing is added where files are read as usual, so that results of earlier versions are known again.
-        all.to_string() + &self.decode.fingerprint()
+        identity.to_string() + &self.decode.fingerprint()
     }
 }
 

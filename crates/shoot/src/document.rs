@@ -153,9 +153,13 @@ impl Document {
 }
 
 /// What of a frame's own changes is out of range.
-pub fn wrong_own(own: &FrameAdjustments) -> Option<String> {
-    let all = [("exposure", own.exposure, 5.0), ("right", own.right, 100.0), ("down", own.down, 100.0)];
-    let wrong = all.into_iter().find(|(_, v, most)| !v.is_finite() || v.abs() > *most)?;
+pub fn wrong_own(adjustments: &FrameAdjustments) -> Option<String> {
+    let ranges = [
+        ("exposure", adjustments.exposure, 5.0),
+        ("right", adjustments.right, 100.0),
+        ("down", adjustments.down, 100.0),
+    ];
+    let wrong = ranges.into_iter().find(|(_, v, most)| !v.is_finite() || v.abs() > *most)?;
     Some(format!("{}: expected a number from -{} to {}, got {}", wrong.0, wrong.2, wrong.2, wrong.1))
 }
 

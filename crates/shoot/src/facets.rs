@@ -158,17 +158,17 @@ pub struct Known {
 fn values(frame: &Frame, facet: Facet, known: &Known) -> Vec<(String, String)> {
     let facts = frame.facts.as_ref();
     let camera = facts.map(|f| &f.camera);
-    let one = |v: Option<(String, String)>| v.into_iter().collect::<Vec<_>>();
-    let same = |v: Option<String>| one(v.map(|v| (v.clone(), v)));
-    let number = |v: Option<f64>, words: &dyn Fn(f64) -> String| one(v.map(|v| (v.to_string(), words(v))));
+    let single = |v: Option<(String, String)>| v.into_iter().collect::<Vec<_>>();
+    let same = |v: Option<String>| single(v.map(|v| (v.clone(), v)));
+    let number = |v: Option<f64>, words: &dyn Fn(f64) -> String| single(v.map(|v| (v.to_string(), words(v))));
     match facet {
-        Facet::Choice => one(Some(match frame.marks.choice {
+        Facet::Choice => single(Some(match frame.marks.choice {
             Choice::Open => ("open".into(), "Not decided".into()),
             Choice::Kept => ("kept".into(), "Kept".into()),
             Choice::SetAside => ("set_aside".into(), "Set aside".into()),
         })),
         Facet::Problems => {
-            let mut all: Vec<(String, String)> = known
+            let mut pairs: Vec<(String, String)> = known
                 .problems
                 .get(&frame.id)
                 .into_iter()
@@ -176,11 +176,11 @@ fn values(frame: &Frame, facet: Facet, known: &Known) -> Vec<(String, String)> {
                 .map(|p| ((*p).to_owned(), (*p).to_owned()))
                 .collect();
             if frame.problem.is_some() {
-                all.push(("cannot be read".into(), "cannot be read".into()));
+                pairs.push(("cannot be read".into(), "cannot be read".into()));
             }
-            all
+            pairs
         }
-        Facet::Rating => one(Some((
+        Facet::Rating => single(Some((
             frame.marks.rating.to_string(),
             if frame.marks.rating == 0 { "none".into() } else { frame.marks.rating.to_string() },
         ))),
@@ -191,30 +191,34 @@ fn values(frame: &Frame, facet: Facet, known: &Known) -> Vec<(String, String)> {
         Facet::Aperture => number(camera.and_then(|c| c.aperture), &|v| format!("f/{v}")),
         Facet::Shutter => {
             // Cameras write 1/125 as 0.008; equal words are one value.
-            one(camera.and_then(|c| c.shutter).map(|v| {
+            single(camera.and_then(|c| c.shutter).map(|v| {
                 let text = shutter_text(v);
                 let value = if v < 0.4 { 1.0 / (1.0 / v).round() } else { v };
                 (format!("{value:.7}"), text)
             }))
         }
-        Facet::Day => one(frame
-            .taken()
-            .map(|t| (t.strftime("%Y-%m-%d").to_string(), t.strftime("%a %-d %b %Y").to_string()))),
-        Facet::Hour => one(frame
-            .taken()
-            .map(|t| (t.hour().to_string(), format!("{:02} to {:02} h", t.hour(), t.hour() + 1)))),
+        Facet::Day => single(
+            frame
+                .taken()
+                .map(|t| (t.strftime("%Y-%m-%d").to_string(), t.strftime("%a %-d %b %Y").to_string())),
+        ),
+        Facet::Hour => single(
+            frame
+                .taken()
+                .map(|t| (t.hour().to_string(), format!("{:02} to {:02} h", t.hour(), t.hour() + 1))),
+        ),
         Facet::Proportion => same(facts.map(|f| proportion(f.width, f.height))),
-        Facet::Size => one(facts.map(|f| {
+        Facet::Size => single(facts.map(|f| {
             let area = u64::from(f.width) * u64::from(f.height);
             (format!("{area}.{}", f.width), format!("{} × {}", f.width, f.height))
         })),
         Facet::Type => same(facts.map(|f| f.format.title().to_owned())),
-        Facet::Colour => one(frame.measures.as_ref().map(|m| {
+        Facet::Colour => single(frame.measures.as_ref().map(|m| {
             let (at, name) = family(crate::order::hue(m.colour));
             (at.to_string(), name.to_owned())
         })),
         Facet::Keyword => frame.marks.keywords.iter().map(|k| (k.clone(), k.clone())).collect(),
-        Facet::Done => one(Some(if known.done.contains(&frame.id) {
+        Facet::Done => single(Some(if known.done.contains(&frame.id) {
             ("done".into(), "done".into())
         } else {
             ("not_done".into(), "not yet done".into())
@@ -268,15 +272,16 @@ pub fn narrow(frames: &[Frame], filter: &Filter, known: &Known) -> Narrowed {
     let mut refused = vec![0u32; frames.len()];
     let mut each: Vec<Vec<Vec<(String, String)>>> = Vec::with_capacity(Facet::ALL.len());
     for (bit, (facet, _)) in Facet::ALL.iter().enumerate() {
-        let all: Vec<Vec<(String, String)>> = frames.iter().map(|f| values(f, *facet, known)).collect();
+        let values_of_frames: Vec<Vec<(String, String)>> =
+            frames.iter().map(|f| values(f, *facet, known)).collect();
         if let Some(wanted) = filter.values.get(facet).filter(|w| !w.is_empty()) {
-            for (i, own) in all.iter().enumerate() {
+            for (i, own) in values_of_frames.iter().enumerate() {
                 if !own.iter().any(|(v, _)| wanted.contains(v)) {
                     refused[i] |= 1 << bit;
                 }
             }
         }
-        each.push(all);
+        each.push(values_of_frames);
     }
     let mut facets = Vec::new();
     for (bit, (facet, title)) in Facet::ALL.iter().enumerate() {
@@ -292,26 +297,26 @@ pub fn narrow(frames: &[Frame], filter: &Filter, known: &Known) -> Narrowed {
         if counts.len() < if always { 1 } else { 2 } && !wanted {
             continue;
         }
-        let mut all: Vec<Count> = counts
+        let mut sorted: Vec<Count> = counts
             .into_iter()
             .map(|(value, (label, count))| Count { value: value.into(), label: label.into(), count })
             .collect();
         if *facet == Facet::Choice {
             for (value, label) in [("open", "Not decided"), ("kept", "Kept"), ("set_aside", "Set aside")] {
-                if !all.iter().any(|c| c.value == value) {
-                    all.push(Count { value: value.into(), label: label.into(), count: 0 });
+                if !sorted.iter().any(|c| c.value == value) {
+                    sorted.push(Count { value: value.into(), label: label.into(), count: 0 });
                 }
             }
             let place = |c: &Count| ["open", "kept", "set_aside"].iter().position(|v| *v == c.value);
-            all.sort_by_key(place);
+            sorted.sort_by_key(place);
         } else {
             let key = |c: &Count| c.value.parse::<f64>().ok();
-            all.sort_by(|a, b| match (key(a), key(b)) {
+            sorted.sort_by(|a, b| match (key(a), key(b)) {
                 (Some(x), Some(y)) => x.total_cmp(&y),
                 _ => crate::natural(&a.value, &b.value),
             });
         }
-        facets.push(Counts { facet: *facet, title, values: all });
+        facets.push(Counts { facet: *facet, title, values: sorted });
     }
     let fits = plain.iter().zip(&refused).map(|(p, r)| *p && *r == 0).collect();
     Narrowed { fits, facets }

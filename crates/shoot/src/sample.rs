@@ -64,11 +64,11 @@ pub fn typical(frames: &[&Frame], count: usize) -> Vec<Pick> {
     let readable: Vec<usize> = (0..frames.len()).filter(|i| frames[*i].facts.is_some()).collect();
     let usual_camera = commonest(readable.iter().map(|i| camera(frames[*i])));
     let usual_way = commonest(readable.iter().map(|i| upright(frames[*i])));
-    let all: Vec<Traits> = frames.iter().map(|f| traits(f)).collect();
+    let traits_of_frames: Vec<Traits> = frames.iter().map(|f| traits(f)).collect();
     let middle: Vec<Option<f64>> =
-        (0..4).map(|t| median(readable.iter().filter_map(|i| all[*i][t]).collect())).collect();
+        (0..4).map(|t| median(readable.iter().filter_map(|i| traits_of_frames[*i][t]).collect())).collect();
     let far = |i: usize| -> f64 {
-        let each = (0..4).map(|t| match (all[i][t], middle[t]) {
+        let each = (0..4).map(|t| match (traits_of_frames[i][t], middle[t]) {
             (Some(v), Some(m)) => (v - m).abs(),
             // Not measured yet: less is known of it.
             _ => 25.0,

@@ -50,8 +50,8 @@ pub fn duration(seconds: f64) -> String {
     }
 }
 
-fn plural(n: usize, one: &str, many: &str) -> String {
-    format!("{n} {}", if n == 1 { one } else { many })
+fn plural(n: usize, singular: &str, many: &str) -> String {
+    format!("{n} {}", if n == 1 { singular } else { many })
 }
 
 fn say(text: impl Into<String>, odd: bool, frames: Vec<i64>) -> Statement {
@@ -65,18 +65,18 @@ pub fn check(frames: &[Frame]) -> Check {
     let timed: Vec<&Frame> = row.iter().copied().filter(|f| f.taken().is_some()).collect();
     let times: Vec<f64> = timed.iter().filter_map(|f| f.seconds()).collect();
     let found = interval(&times);
-    let mut all = vec![say(plural(frames.len(), "frame", "frames") + ".", false, Vec::new())];
-    when(&mut all, frames, &timed);
-    steady(&mut all, &timed, &found);
-    clock(&mut all, frames);
-    settings(&mut all, &timed);
-    shape(&mut all, &row);
-    length(&mut all, frames.len());
+    let mut statements = vec![say(plural(frames.len(), "frame", "frames") + ".", false, Vec::new())];
+    when(&mut statements, frames, &timed);
+    steady(&mut statements, &timed, &found);
+    clock(&mut statements, frames);
+    settings(&mut statements, &timed);
+    shape(&mut statements, &row);
+    length(&mut statements, frames.len());
     let distances = times.windows(2).map(|w| w[1] - w[0]).collect();
-    Check { statements: all, distances, interval: found.seconds }
+    Check { statements, distances, interval: found.seconds }
 }
 
-fn when(all: &mut Vec<Statement>, frames: &[Frame], timed: &[&Frame]) {
+fn when(statements: &mut Vec<Statement>, frames: &[Frame], timed: &[&Frame]) {
     let untimed: Vec<i64> = frames.iter().filter(|f| f.taken().is_none()).map(|f| f.id).collect();
     if let (Some(first), Some(last)) = (timed.first(), timed.last())
         && let (Some(a), Some(b)) = (first.taken(), last.taken())
@@ -88,22 +88,26 @@ fn when(all: &mut Vec<Statement>, frames: &[Frame], timed: &[&Frame]) {
             words(b),
             duration(crate::frame::seconds(b) - crate::frame::seconds(a))
         );
-        all.push(say(text, false, vec![first.id, last.id]));
+        statements.push(say(text, false, vec![first.id, last.id]));
     }
     if !untimed.is_empty() {
         let text = format!("{} no capture time.", plural(untimed.len(), "frame has", "frames have"));
-        all.push(say(text, true, untimed));
+        statements.push(say(text, true, untimed));
     }
 }
 
-fn steady(all: &mut Vec<Statement>, timed: &[&Frame], found: &Interval) {
+fn steady(statements: &mut Vec<Statement>, timed: &[&Frame], found: &Interval) {
     if found.seconds <= 0.0 {
         return;
     }
     let rounding = if found.whole_seconds { " (the clock writes whole seconds)" } else { "" };
-    all.push(say(format!("One frame every {}{rounding}.", duration(found.seconds)), false, Vec::new()));
+    statements.push(say(
+        format!("One frame every {}{rounding}.", duration(found.seconds)),
+        false,
+        Vec::new(),
+    ));
     if found.gaps.is_empty() {
-        all.push(say("No gaps.", false, Vec::new()));
+        statements.push(say("No gaps.", false, Vec::new()));
     } else {
         let missing: usize = found.gaps.iter().map(|g| g.missing).sum();
         let longest = found.gaps.iter().map(|g| g.seconds).fold(0.0, f64::max);
@@ -114,14 +118,14 @@ fn steady(all: &mut Vec<Statement>, timed: &[&Frame], found: &Interval) {
             plural(missing, "frame is", "frames are")
         );
         let ids = found.gaps.iter().flat_map(|g| [timed[g.after].id, timed[g.after + 1].id]).collect();
-        all.push(say(text, true, ids));
+        statements.push(say(text, true, ids));
     }
     if !found.doubles.is_empty() {
         let text = format!(
             "{} too soon after the one before.",
             plural(found.doubles.len(), "frame came", "frames came")
         );
-        all.push(say(text, true, found.doubles.iter().map(|i| timed[*i].id).collect()));
+        statements.push(say(text, true, found.doubles.iter().map(|i| timed[*i].id).collect()));
     }
 }
 
@@ -130,7 +134,7 @@ const ROUNDING: f64 = 1.5;
 
 /// The camera's numbers and its clock must run the same way, folder by folder. Where they often do not, the names
 /// simply are in another order.
-fn clock(all: &mut Vec<Statement>, frames: &[Frame]) {
+fn clock(statements: &mut Vec<Statement>, frames: &[Frame]) {
     let mut named: Vec<&Frame> = frames.iter().collect();
     named.sort_by_cached_key(|f| natural_key(&f.path.to_string_lossy()));
     let mut ids = Vec::new();
@@ -143,7 +147,7 @@ fn clock(all: &mut Vec<Statement>, frames: &[Frame]) {
             "The clock jumps back at {}, against the order of the names.",
             plural(ids.len(), "frame", "frames")
         );
-        all.push(say(text, true, ids));
+        statements.push(say(text, true, ids));
     }
 }
 
@@ -174,18 +178,18 @@ fn one_setting<T: PartialEq + PartialOrd + Clone>(
     }
 }
 
-fn settings(all: &mut Vec<Statement>, timed: &[&Frame]) {
+fn settings(statements: &mut Vec<Statement>, timed: &[&Frame]) {
     fn camera(f: &Frame) -> Option<&rallo_media::CameraData> {
         f.facts.as_ref().map(|x| &x.camera)
     }
-    one_setting(all, timed, "Shutter", |f| camera(f)?.shutter, |v| shutter_text(*v));
-    one_setting(all, timed, "Aperture", |f| camera(f)?.aperture, |v| format!("f/{v}"));
-    one_setting(all, timed, "ISO", |f| camera(f)?.iso, |v| v.to_string());
-    one_setting(all, timed, "White balance", |f| camera(f)?.white_balance.clone(), Clone::clone);
-    one_setting(all, timed, "Focal length", |f| camera(f)?.focal_length, |v| format!("{v} mm"));
+    one_setting(statements, timed, "Shutter", |f| camera(f)?.shutter, |v| shutter_text(*v));
+    one_setting(statements, timed, "Aperture", |f| camera(f)?.aperture, |v| format!("f/{v}"));
+    one_setting(statements, timed, "ISO", |f| camera(f)?.iso, |v| v.to_string());
+    one_setting(statements, timed, "White balance", |f| camera(f)?.white_balance.clone(), Clone::clone);
+    one_setting(statements, timed, "Focal length", |f| camera(f)?.focal_length, |v| format!("{v} mm"));
 }
 
-fn shape(all: &mut Vec<Statement>, row: &[&Frame]) {
+fn shape(statements: &mut Vec<Statement>, row: &[&Frame]) {
     let sizes: Vec<Option<(u32, u32)>> =
         row.iter().map(|f| f.facts.as_ref().map(|x| (x.width, x.height))).collect();
     let mut kinds: Vec<((u32, u32), usize)> = Vec::new();
@@ -200,11 +204,11 @@ fn shape(all: &mut Vec<Statement>, row: &[&Frame]) {
     let odd: Vec<i64> =
         row.iter().zip(&sizes).filter(|(_, s)| s.is_some_and(|s| s != (w, h))).map(|(f, _)| f.id).collect();
     if odd.is_empty() {
-        all.push(say(format!("All are {w} × {h}, {}.", proportion(w, h)), false, Vec::new()));
+        statements.push(say(format!("All are {w} × {h}, {}.", proportion(w, h)), false, Vec::new()));
     } else {
         let text =
             format!("Most are {w} × {h}; {} another size.", plural(odd.len(), "frame has", "frames have"));
-        all.push(say(text, true, odd));
+        statements.push(say(text, true, odd));
     }
     let way = |s: &(u32, u32)| s.0.cmp(&s.1);
     let turned: Vec<i64> = row
@@ -215,7 +219,7 @@ fn shape(all: &mut Vec<Statement>, row: &[&Frame]) {
         .collect();
     if !turned.is_empty() {
         let text = format!("{} turned the other way.", plural(turned.len(), "frame is", "frames are"));
-        all.push(say(text, true, turned));
+        statements.push(say(text, true, turned));
     }
     let (least_w, least_h) =
         sizes.iter().flatten().fold((u32::MAX, u32::MAX), |a, s| (a.0.min(s.0), a.1.min(s.1)));
@@ -228,13 +232,13 @@ fn shape(all: &mut Vec<Statement>, row: &[&Frame]) {
             r if r > 0.995 => format!("Just as large as {name}: no room to move."),
             r => format!("Smaller than {name}: would be enlarged {:.2} times.", 1.0 / r),
         };
-        all.push(say(text, room < 0.995, Vec::new()));
+        statements.push(say(text, room < 0.995, Vec::new()));
     }
 }
 
-fn length(all: &mut Vec<Statement>, count: usize) {
+fn length(statements: &mut Vec<Statement>, count: usize) {
     let seconds = |rate: f64| format!("{:.1} s at {rate:.0}", count as f64 / rate);
-    all.push(say(
+    statements.push(say(
         format!("As a clip: {}, {}, {} frames a second.", seconds(24.0), seconds(25.0), seconds(30.0)),
         false,
         Vec::new(),

@@ -62,9 +62,9 @@ impl RunJournal for Store {
     async fn open_like(&self, like: &Run, items: &[NewRunItem]) -> Result<Option<i64>> {
         for run in self.open_runs().await? {
             if (&run.origin, &run.document, &run.base) == (&like.origin, &like.document, &like.base) {
-                let own = self.items(run.id).await?;
+                let present = self.items(run.id).await?;
                 let same = |(a, b): (&RunItem, &NewRunItem)| (&a.source, &a.target) == (&b.source, &b.target);
-                if own.len() == items.len() && own.iter().zip(items).all(same) {
+                if present.len() == items.len() && present.iter().zip(items).all(same) {
                     return Ok(Some(run.id));
                 }
             }

@@ -39,8 +39,8 @@ impl ShootRecords for Store {
         sorted.sort_by(|a, b| a.path.cmp(&b.path));
         sorted.dedup_by(|a, b| a.path == b.path);
         for shoot in self.shoots().await? {
-            let own = self.folders_of_shoot(shoot.id).await?;
-            if own.iter().map(|p| &p.path).eq(sorted.iter().map(|p| &p.path)) {
+            let folders = self.folders_of_shoot(shoot.id).await?;
+            if folders.iter().map(|p| &p.path).eq(sorted.iter().map(|p| &p.path)) {
                 self.set_folders(shoot.id, &sorted).await?;
                 return Ok(shoot);
             }
@@ -102,7 +102,7 @@ impl ShootRecords for Store {
 
     async fn put_frames(&self, frames: &[FrameRecord]) -> Result<Vec<FrameRecord>> {
         let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await.map_err(failed)?;
-        let mut all = Vec::with_capacity(frames.len());
+        let mut ids = Vec::with_capacity(frames.len());
         for frame in frames {
             let row = sqlx::query_as::<Sqlite, Row<FrameRecord>>(
                 "INSERT INTO frames (shoot_id, path, name, bytes, modified, facts, problem, rating, keywords)
@@ -123,11 +123,11 @@ impl ShootRecords for Store {
             .bind(if frame.keywords.is_empty() { "[]" } else { &frame.keywords })
             .fetch_one(&mut *tx)
             .await
-.map_err(failed)?;
-            all.push(row.0);
+            .map_err(failed)?;
+            ids.push(row.0);
         }
         tx.commit().await.map_err(failed)?;
-        Ok(all)
+        Ok(ids)
     }
 
     async fn set_gone(&self, ids: &[i64], gone: bool) -> Result<()> {
@@ -143,29 +143,29 @@ impl ShootRecords for Store {
         tx.commit().await.map_err(failed)
     }
 
-    async fn decide(&self, all: &[FrameDecision]) -> Result<()> {
+    async fn decide(&self, decisions: &[FrameDecision]) -> Result<()> {
         let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await.map_err(failed)?;
-        for one in all {
+        for decision in decisions {
             sqlx::query(
                 "UPDATE frames SET choice = ?, rating = ?, keywords = ?, shift = ?, hand = ?, own = ? WHERE id = ?",
             )
-            .bind(one.choice)
-            .bind(one.rating)
-            .bind(&one.keywords)
-            .bind(one.shift)
-            .bind(one.hand)
-            .bind(&one.own)
-            .bind(one.id)
+            .bind(decision.choice)
+            .bind(decision.rating)
+            .bind(&decision.keywords)
+            .bind(decision.shift)
+            .bind(decision.hand)
+            .bind(&decision.own)
+            .bind(decision.id)
             .execute(&mut *tx)
             .await
-.map_err(failed)?;
+            .map_err(failed)?;
         }
         tx.commit().await.map_err(failed)
     }
 
-    async fn measured(&self, all: &[(i64, Option<String>, Option<String>)]) -> Result<()> {
+    async fn measured(&self, measurements: &[(i64, Option<String>, Option<String>)]) -> Result<()> {
         let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await.map_err(failed)?;
-        for (id, measures, problem) in all {
+        for (id, measures, problem) in measurements {
             sqlx::query("UPDATE frames SET measures = ?, problem = coalesce(?, problem) WHERE id = ?")
                 .bind(measures)
                 .bind(problem)

@@ -64,26 +64,26 @@ impl WatchRecords for Store {
         .bind(&fresh.document)
         .fetch_optional(&mut *tx)
         .await
-.map_err(failed)?;
+        .map_err(failed)?;
         let run = match open {
             Some(run) => run,
             None => insert_run(&mut tx, fresh).await?,
         };
         insert_items(&mut tx, run, first.position, items).await?;
-        for one in arrivals {
+        for arrival in arrivals {
             sqlx::query(
                 "INSERT INTO arrivals (watch_id, path, bytes, modified, device, inode, run_id, position)
                  VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (watch_id, path, bytes, modified)
                  DO UPDATE SET run_id = excluded.run_id, position = excluded.position",
             )
             .bind(watch)
-            .bind(&one.path)
-            .bind(one.bytes)
-            .bind(one.modified)
-            .bind(one.device)
-            .bind(one.inode)
+            .bind(&arrival.path)
+            .bind(arrival.bytes)
+            .bind(arrival.modified)
+            .bind(arrival.device)
+            .bind(arrival.inode)
             .bind(run)
-            .bind(one.position)
+            .bind(arrival.position)
             .execute(&mut *tx)
             .await
             .map_err(failed)?;
@@ -111,7 +111,7 @@ impl WatchRecords for Store {
         .bind(was.modified)
         .execute(&mut *tx)
         .await
-.map_err(failed)?;
+        .map_err(failed)?;
         let moved = sqlx::query(
             "UPDATE run_items SET source = ?1, target = ?2, more = ?5, state = 'waiting', kind = NULL, reason = NULL
              WHERE run_id = ?3 AND position = ?4 AND worker IS NULL
@@ -125,7 +125,7 @@ impl WatchRecords for Store {
         .bind(list(more))
         .execute(&mut *tx)
         .await
-.map_err(failed)?;
+        .map_err(failed)?;
         let again = moved.rows_affected() > 0;
         if again {
             sqlx::query(update(RunMove::Reopen, "finished = NULL, called = 0", "id = ?"))
@@ -181,7 +181,7 @@ impl Store {
         .bind(&w.turn)
         .fetch_one(&self.pool)
         .await
-.map_err(failed)
+        .map_err(failed)
     }
 
     /// Lets one pause or go on; returns whether there is one.

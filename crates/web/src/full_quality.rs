@@ -210,9 +210,9 @@ impl Denoised {
     /// How much of `rect` is computed, 0 ..= 1.
     pub fn share(&self, rect: Rect) -> f64 {
         let parts = self.parts.read().unwrap_or_else(|p| p.into_inner());
-        let all = self.cells_of(rect);
-        let done = all.iter().filter(|c| parts.done[**c]).count();
-        if all.is_empty() { 1.0 } else { done as f64 / all.len() as f64 }
+        let cells = self.cells_of(rect);
+        let done = cells.iter().filter(|c| parts.done[**c]).count();
+        if cells.is_empty() { 1.0 } else { done as f64 / cells.len() as f64 }
     }
 
     /// Cells that `rect` touches.
@@ -263,8 +263,8 @@ impl Denoised {
         let missing = |rect: Rect| {
             let at = |c: usize| (c as i64 % across, c as i64 / across);
             let open = self.cells_of(rect).into_iter().filter(|c| !parts.done[*c]).map(at);
-            open.fold(None, |all: Option<(i64, i64, i64, i64)>, (x, y)| {
-                let (left, top, right, bottom) = all.unwrap_or((x, y, x, y));
+            open.fold(None, |bounds: Option<(i64, i64, i64, i64)>, (x, y)| {
+                let (left, top, right, bottom) = bounds.unwrap_or((x, y, x, y));
                 Some((left.min(x), top.min(y), right.max(x), bottom.max(y)))
             })
             .map(|(left, top, right, bottom)| {
@@ -382,8 +382,8 @@ impl Denoised {
 
     /// A part of a reduction, which is made when it is first asked for.
     fn reduced_part(&self, level: u8, rect: Rect) -> Result<Vec<[f32; 3]>, SourceError> {
-        let mut all = lock(&self.reduced);
-        let pixels = match all.entry(level) {
+        let mut by_level = lock(&self.reduced);
+        let pixels = match by_level.entry(level) {
             Entry::Occupied(known) => known.into_mut(),
             Entry::Vacant(fresh) => fresh.insert(self.reduction(level)?),
         };

@@ -134,11 +134,11 @@ fn read<T: DeserializeOwned>(bytes: &[u8]) -> Result<T> {
         Err(fault) => fault,
     };
     let (place, reason) = (fault.path().to_string(), fault.inner());
-    let told = reason.to_string();
+    let sentence = reason.to_string();
     if reason.classify() != Category::Data {
-        return Err(Error(StatusCode::BAD_REQUEST, format!("the request is not valid JSON: {told}")));
+        return Err(Error(StatusCode::BAD_REQUEST, format!("the request is not valid JSON: {sentence}")));
     }
-    let what = told.split(" at line ").next().unwrap_or(&told);
+    let what = sentence.split(" at line ").next().unwrap_or(&sentence);
     let place = if place == "." { String::new() } else { format!("{place}: ") };
     Err(Error::bad(match what.strip_prefix("missing field `") {
         Some(name) => format!("{place}{} is missing in the request", name.trim_end_matches('`')),

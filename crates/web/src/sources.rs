@@ -21,8 +21,8 @@ impl Sources {
         let changed = std::fs::metadata(path).and_then(|m| m.modified()).ok();
         let mut held = self.0.lock().unwrap_or_else(|p| p.into_inner());
         if let Some(at) = held.iter().position(|(p, c, d, _)| p == path && *c == changed && d == decode) {
-            let one = held.remove(at);
-            held.insert(0, one);
+            let source = held.remove(at);
+            held.insert(0, source);
             return Ok(held[0].3.clone());
         }
         drop(held);

@@ -172,8 +172,8 @@ pub async fn laid(app: &App) -> Result<Laid> {
         (None, None) => Order::default(),
     };
     // Thousands of frames are sorted.
-    let all = frames.clone();
-    let order = tokio::task::spawn_blocking(move || sorted.of(&all)).await?;
+    let frames_before = frames.clone();
+    let order = tokio::task::spawn_blocking(move || sorted.of(&frames_before)).await?;
     let recipe = match desk.recipe {
         Some(id) => app.store.recipe(id).await.ok(),
         None => None,

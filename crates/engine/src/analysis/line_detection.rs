@@ -35,9 +35,9 @@ pub fn found_lines(view: &View) -> Vec<Line> {
     let light = smoothed(&light, w, h);
     let turned: Vec<f32> =
         (0..w).flat_map(|x| (0..h).map(move |y| (x, y))).map(|(x, y)| light[y * w + x]).collect();
-    let mut all: Vec<Line> = verticals(&light, w, h);
-    all.extend(verticals(&turned, h, w).into_iter().map(|[x, y, u, v]| [y, x, v, u]));
-    all
+    let mut lines: Vec<Line> = verticals(&light, w, h);
+    lines.extend(verticals(&turned, h, w).into_iter().map(|[x, y, u, v]| [y, x, v, u]));
+    lines
 }
 
 /// Smoothed a little (binomial, five pixels wide), so that a gradient's direction is not that of the pixels' stairs.
@@ -90,11 +90,11 @@ fn peaks(light: &[f32], w: usize, h: usize) -> Vec<Found> {
             if gx.abs() < FAINT || gy.abs() > 0.5 * gx.abs() {
                 continue;
             }
-            let own = f64::from(-gy / gx);
+            let pixel_slant = f64::from(-gy / gx);
             let below = y as f64 + 0.5 - h as f64 / 2.0;
             // A pixel's own slant is known within some hundredths.
             for k in -6i32..=6 {
-                let slant = own + f64::from(k) * BIN;
+                let slant = pixel_slant + f64::from(k) * BIN;
                 let row = ((slant + SLANT) / BIN).round();
                 let column = ((x as f64 + 0.5 - slant * below + pad as f64) / step).round();
                 if row < 0.0 || row >= slants as f64 || column < 0.0 || column >= columns as f64 {

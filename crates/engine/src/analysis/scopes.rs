@@ -74,12 +74,12 @@ impl Scopes {
             clipped[0] += u32::from(p.iter().any(|v| *v <= 0.0));
             clipped[1] += u32::from(p.iter().any(|v| *v >= 255.0));
         }
-        let all = picture.size.area().max(1) as f32;
+        let pixels = picture.size.area().max(1) as f32;
         Self {
-            histogram: bins.map(|bins| bins.map(|n| n as f32 / all)),
+            histogram: bins.map(|bins| bins.map(|n| n as f32 / pixels)),
             waveform: densities(&wave),
             parade: densities(&parade),
-            clipped: clipped.map(|n| n as f32 / all),
+            clipped: clipped.map(|n| n as f32 / pixels),
         }
     }
 }

@@ -151,8 +151,8 @@ impl Area {
         let mut shapes = Vec::with_capacity(list.len());
         for (i, one) in list.iter().enumerate() {
             let at = format!("area[{i}]");
-            let mut own = one.clone();
-            let mut take = |key: &str| own.as_object_mut().and_then(|m| m.remove(key));
+            let mut fields = one.clone();
+            let mut take = |key: &str| fields.as_object_mut().and_then(|m| m.remove(key));
             let (invert, combine) = (take("invert"), take("combine"));
             let invert = match invert {
                 None => false,
@@ -165,7 +165,8 @@ impl Area {
                     ParamError::new(format!("{at}.combine"), "expected one of add, within, without")
                 })?,
             };
-            let form: Form = serde_json::from_value(own).map_err(|e| ParamError::new(&at, e.to_string()))?;
+            let form: Form =
+                serde_json::from_value(fields).map_err(|e| ParamError::new(&at, e.to_string()))?;
             check(&at, &form)?;
             shapes.push(Shape { form, invert, combine });
         }
@@ -391,12 +392,12 @@ impl Mask {
     /// The weights of a run of pixels whose first lies at column `x` of row `y`; `planes` holds the step's input.
     pub fn weigh(&self, x: i64, y: i64, planes: &Planes, out: &mut [f32; CHUNK]) {
         for (n, (placed, invert, combine)) in self.shapes.iter().enumerate() {
-            let mut own = [0f32; CHUNK];
-            placed.weigh(x as f64 + 0.5, y as f64 + 0.5, planes, &mut own);
+            let mut weights = [0f32; CHUNK];
+            placed.weigh(x as f64 + 0.5, y as f64 + 0.5, planes, &mut weights);
             if *invert {
-                own = own.map(|w| 1.0 - w);
+                weights = weights.map(|w| 1.0 - w);
             }
-            for (o, w) in out.iter_mut().zip(own) {
+            for (o, w) in out.iter_mut().zip(weights) {
                 *o = match (n, combine) {
                     (0, _) => w,
                     (_, Combine::Add) => *o + w - *o * w,
@@ -409,15 +410,15 @@ impl Mask {
 }
 
 impl Placed {
-    fn weigh(&self, x: f64, y: f64, planes: &Planes, own: &mut [f32; CHUNK]) {
+    fn weigh(&self, x: f64, y: f64, planes: &Planes, weights: &mut [f32; CHUNK]) {
         match self {
             Self::Gradient(a, b, c) => {
-                for (i, w) in own.iter_mut().enumerate() {
+                for (i, w) in weights.iter_mut().enumerate() {
                     *w = smooth((a * (x + i as f64) + b * y + c) as f32);
                 }
             }
             Self::Ellipse { centre, axes, inner } => {
-                for (i, w) in own.iter_mut().enumerate() {
+                for (i, w) in weights.iter_mut().enumerate() {
                     let (dx, dy) = (x + i as f64 - centre.0, y - centre.1);
                     let far = (axes[0] * dx + axes[1] * dy).hypot(axes[2] * dx + axes[3] * dy);
                     *w = smooth(((1.0 - far) / (1.0 - inner)) as f32);
@@ -426,7 +427,7 @@ impl Placed {
             Self::Brightness { low, high, soft } => {
                 let mut light = planes.luminance();
                 ENCODE.apply(&mut light);
-                for (w, v) in own.iter_mut().zip(light) {
+                for (w, v) in weights.iter_mut().zip(light) {
                     let beyond = (low - v).max(v - high).max(0.0);
                     *w = smooth(1.0 - beyond / soft);
                 }
@@ -444,11 +445,11 @@ impl Placed {
                         away = std::f32::consts::TAU - away;
                     }
                     // Grey has no hue: weak colours count less and less.
-                    own[i] = smooth(1.0 - (away - width) / soft) * smooth(chroma / 0.08);
+                    weights[i] = smooth(1.0 - (away - width) / soft) * smooth(chroma / 0.08);
                 }
             }
             Self::Strokes(painted, (w, h)) => {
-                for (i, weight) in own.iter_mut().enumerate() {
+                for (i, weight) in weights.iter_mut().enumerate() {
                     *weight = painted.at((x + i as f64) / w, y / h);
                 }
             }

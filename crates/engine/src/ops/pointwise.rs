@@ -62,8 +62,8 @@ impl PixelOp for Masked {
 impl PointOp {
     /// The same function on each channel.
     pub fn curve(function: impl Fn(f32) -> f32 + Send + Sync + 'static) -> Self {
-        let one: Curve = Arc::new(function);
-        Self::Curves([one.clone(), one.clone(), one])
+        let curve: Curve = Arc::new(function);
+        Self::Curves([curve.clone(), curve.clone(), curve])
     }
 
     /// This operation mixed with its input: 1 is all of it, 0 none.
@@ -194,8 +194,8 @@ impl PointProgram {
                         Arc::new(move |x| second(first(x).clamp(*RANGE.start(), *RANGE.end())))
                     };
                     *last = if same {
-                        let one = join(0);
-                        [one.clone(), one.clone(), one]
+                        let joined = join(0);
+                        [joined.clone(), joined.clone(), joined]
                     } else {
                         [join(0), join(1), join(2)]
                     };

@@ -61,7 +61,7 @@ impl Projective {
     pub fn inverse(&self) -> Option<Self> {
         let m = &self.0;
         let minor = |a: usize, b: usize, c: usize, d: usize| m[a] * m[d] - m[b] * m[c];
-        let all = [
+        let minors = [
             minor(4, 5, 7, 8),
             -minor(1, 2, 7, 8),
             minor(1, 2, 4, 5),
@@ -72,8 +72,8 @@ impl Projective {
             -minor(0, 1, 6, 7),
             minor(0, 1, 3, 4),
         ];
-        let det = m[0] * all[0] + m[1] * all[3] + m[2] * all[6];
-        (det.abs() > 1e-12).then(|| Self(all.map(|v| v / det)))
+        let det = m[0] * minors[0] + m[1] * minors[3] + m[2] * minors[6];
+        (det.abs() > 1e-12).then(|| Self(minors.map(|v| v / det)))
     }
 }
 

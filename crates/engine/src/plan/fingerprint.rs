@@ -19,8 +19,8 @@ fn sorted(value: Value) -> Value {
 /// Steps in their order, each with its name, its values, its mix, its area and its block, as JSON whose objects are
 /// sorted.
 pub fn fingerprint(settings: &[Settings]) -> String {
-    let one = |s: &Settings| json!({"step": s.step.name(), "values": s.step.values(), "mix": s.mix, "area": s.area.as_deref(), "block": s.block});
-    sorted(settings.iter().map(one).collect()).to_string()
+    let value_of = |s: &Settings| json!({"step": s.step.name(), "values": s.step.values(), "mix": s.mix, "area": s.area.as_deref(), "block": s.block});
+    sorted(settings.iter().map(value_of).collect()).to_string()
 }
 
 #[cfg(test)]

@@ -88,11 +88,11 @@ impl Plan {
         let program = self.program(1.0);
         let size = program.size();
         if let Wants::Around(spots, reach) = wants {
-            let one = |spot: &[f64; 3]| {
+            let view_around = |spot: &[f64; 3]| {
                 let around = Wants::around(*spot, *reach, size, source.orientation());
                 view(&program, around.2).map(|v| View { around: Some(around), ..v })
             };
-            return spots.iter().map(one).collect();
+            return spots.iter().map(view_around).collect();
         }
         let (side, count) = DETAIL;
         let starts = |length: u32| {
@@ -101,12 +101,12 @@ impl Plan {
             let room = (length - side).max(0);
             (0..many).map(move |i| if many == 1 { room / 2 } else { room * i / (many - 1) })
         };
-        let mut all = Vec::new();
+        let mut views = Vec::new();
         for y in starts(size.height) {
             for x in starts(size.width) {
-                all.push(view(&program, Rect::new(x, y, side, side).within(size.rect()))?);
+                views.push(view(&program, Rect::new(x, y, side, side).within(size.rect()))?);
             }
         }
-        Ok(all)
+        Ok(views)
     }
 }

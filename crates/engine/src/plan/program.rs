@@ -73,7 +73,7 @@ pub(super) fn tiles_from<T: Copy + Default + Send>(
 ) -> Vec<T> {
     let width = region.width as usize * 3;
     let mut samples = vec![T::default(); width * region.height as usize];
-    let all = Mutex::new(&mut samples);
+    let shared = Mutex::new(&mut samples);
     let (wide, high) = tile_sides(nodes);
     // Point-wise work that comes last is done while encoding, and with the reading where it is all there is.
     let nothing = PointProgram::new(Vec::new());
@@ -94,11 +94,11 @@ pub(super) fn tiles_from<T: Copy + Default + Send>(
         encoded.resize(line * tile.height as usize, T::default());
         encode(last, tile, &mut pixels, encoded);
         buffers.give(pixels);
-        let mut all = all.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+        let mut shared = shared.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
         for (j, row) in encoded.chunks(line).enumerate() {
             let at = (tile.y - region.y) as usize + j;
             let at = at * width + (tile.x - region.x) as usize * 3;
-            all[at..at + line].copy_from_slice(row);
+            shared[at..at + line].copy_from_slice(row);
         }
     });
     samples

@@ -128,7 +128,7 @@ impl Source for Stack {
         self.frames[0].source.seed()
     }
     fn state(&self) -> u64 {
-        self.frames.iter().fold(0, |all, frame| all.wrapping_mul(31).wrapping_add(frame.source.state()))
+        self.frames.iter().fold(0, |hash, frame| hash.wrapping_mul(31).wrapping_add(frame.source.state()))
     }
 }
 

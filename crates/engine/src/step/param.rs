@@ -175,9 +175,9 @@ pub(super) fn short(value: &Value) -> String {
 
 /// How many numbers a list holds, if it holds nothing but numbers in that range.
 pub(super) fn numbers(value: &Value, min: f64, max: f64) -> Option<usize> {
-    let all = value.as_array()?;
+    let items = value.as_array()?;
     let fits = |v: &Value| v.as_f64().is_some_and(|n| (min..=max).contains(&n));
-    all.iter().all(fits).then_some(all.len())
+    items.iter().all(fits).then_some(items.len())
 }
 
 impl Param {
@@ -222,7 +222,7 @@ impl Param {
                 let word =
                     |v: &Value| v.as_str().is_some_and(|s| !s.trim().is_empty() && s.chars().count() <= 200);
                 match value.as_array() {
-                    Some(all) if all.len() <= max && all.iter().all(word) => Ok(()),
+                    Some(items) if items.len() <= max && items.iter().all(word) => Ok(()),
                     _ => fail(format!("a list of at most {max} words")),
                 }
             }
@@ -247,7 +247,7 @@ impl Param {
             Kind::Rows(names, most) => {
                 let row = |v: &Value| numbers(v, -2.0, 3.0).is_some_and(|n| n == names.len());
                 match value.as_array() {
-                    Some(all) if all.len() <= most && all.iter().all(row) => Ok(()),
+                    Some(items) if items.len() <= most && items.iter().all(row) => Ok(()),
                     _ => fail(format!("at most {most} rows [{}] as shares of the picture", names.join(", "))),
                 }
             }
@@ -265,9 +265,9 @@ impl Param {
                 } else {
                     (4, "[x, y, width, height]")
                 };
-                let fits = |all: &Vec<Value>| {
-                    all.len() == count
-                        && all
+                let fits = |items: &Vec<Value>| {
+                    items.len() == count
+                        && items
                             .iter()
                             .enumerate()
                             .all(|(i, v)| whole(v, u32::from(count == 2 || i >= 2), MAX_SIDE))

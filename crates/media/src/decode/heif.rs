@@ -16,7 +16,7 @@ const PROGRAMS: [&str; 2] = ["heif-dec", "heif-convert"];
 
 /// Boxes of ISO/IEC 14496-12 inside `data`: kind and content.
 fn boxes(mut data: &[u8]) -> Vec<([u8; 4], &[u8])> {
-    let mut all = Vec::new();
+    let mut boxes = Vec::new();
     while let Some((head, _)) = data.split_first_chunk::<8>() {
         let length = u32::from_be_bytes([head[0], head[1], head[2], head[3]]) as usize;
         let kind = [head[4], head[5], head[6], head[7]];
@@ -29,18 +29,18 @@ fn boxes(mut data: &[u8]) -> Vec<([u8; 4], &[u8])> {
             n => (8, n),
         };
         let Some(content) = data.get(start..end.min(data.len())) else { break };
-        all.push((kind, content));
+        boxes.push((kind, content));
         if end < start || end >= data.len() {
             break;
         }
         data = &data[end..];
     }
-    all
+    boxes
 }
 
 /// Big-endian number of the first `n` bytes.
 fn number(bytes: &[u8], n: usize) -> Option<u32> {
-    Some(bytes.get(..n)?.iter().fold(0u32, |all, b| all << 8 | u32::from(*b)))
+    Some(bytes.get(..n)?.iter().fold(0u32, |number, b| number << 8 | u32::from(*b)))
 }
 
 /// Positions (from 1) of the properties that belong to `item` (ISO/IEC 23008-12, 9.3.1).
@@ -54,11 +54,11 @@ fn associated(ipma: &[u8], item: u32) -> Option<Vec<usize>> {
         let properties = usize::from(*ipma.get(at + width)?);
         at += width + 1;
         let each = if wide { 2 } else { 1 };
-        let own = ipma.get(at..at + properties * each)?;
+        let associations = ipma.get(at..at + properties * each)?;
         if id == item {
             // The highest bit says whether it is essential.
             let mask = if wide { 0x7fff } else { 0x7f };
-            return own.chunks(each).map(|p| number(p, each).map(|n| (n & mask) as usize)).collect();
+            return associations.chunks(each).map(|p| number(p, each).map(|n| (n & mask) as usize)).collect();
         }
         at += properties * each;
     }
@@ -79,11 +79,13 @@ fn properties(file: &[u8]) -> Option<(Size, u8)> {
     let pitm = inside(meta, b"pitm")?;
     let main = number(pitm.get(4..)?, if pitm.first() == Some(&0) { 2 } else { 4 })?;
     let iprp = inside(meta, b"iprp")?;
-    let all = boxes(inside(iprp, b"ipco")?);
+    let properties_there = boxes(inside(iprp, b"ipco")?);
     let mut found = (None::<Size>, 8);
     let mut turned = false;
     for index in associated(inside(iprp, b"ipma")?, main)? {
-        let Some((kind, content)) = index.checked_sub(1).and_then(|i| all.get(i)) else { continue };
+        let Some((kind, content)) = index.checked_sub(1).and_then(|i| properties_there.get(i)) else {
+            continue;
+        };
         let side = |at: usize| number(content.get(at..)?, 4);
         match kind {
             b"ispe" => found.0 = Some(Size::new(side(4)?, side(8)?)),
@@ -141,11 +143,11 @@ pub fn decode(file: &[u8]) -> Result<(Size, Samples, Option<Vec<u8>>), MediaErro
             Ok((size, samples, head.icc))
         }
         _ => {
-            let mut said = String::new();
+            let mut complaint = String::new();
             if let Some(error) = &mut child.stderr {
-                let _ = error.take(2000).read_to_string(&mut said);
+                let _ = error.take(2000).read_to_string(&mut complaint);
             }
-            let line = said.lines().next().unwrap_or("the decoder gave up").trim().to_owned();
+            let line = complaint.lines().next().unwrap_or("the decoder gave up").trim().to_owned();
             Err(MediaError::Damaged(line))
         }
     }

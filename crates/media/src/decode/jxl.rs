@@ -36,9 +36,9 @@ pub fn decode(file: &[u8]) -> Result<(Size, Samples), MediaError> {
     let mut stream = frame.stream();
     let channels = stream.channels() as usize;
     let size = Size::new(stream.width(), stream.height());
-    let mut all = vec![0f32; size.area() as usize * channels];
-    stream.write_to_buffer(&mut all);
-    let rgb: Vec<f32> = all
+    let mut samples = vec![0f32; size.area() as usize * channels];
+    stream.write_to_buffer(&mut samples);
+    let rgb: Vec<f32> = samples
         .chunks_exact(channels.max(1))
         .flat_map(|p| match *p {
             [v] => [v; 3],

@@ -311,8 +311,8 @@ impl FileSource {
             _ => image_crate::decode(&self.file, self.format).map(|(s, p)| (s, p, None))?,
         };
         // libheif knows of more ways to cut and turn a picture than its header is read for here.
-        let told = matches!(self.format, Format::Heic | Format::Avif) || level > 0 || size == self.stored;
-        if !told {
+        let is_known = matches!(self.format, Format::Heic | Format::Avif) || level > 0 || size == self.stored;
+        if !is_known {
             return Err(MediaError::Damaged("the picture is not as large as its file says".into()));
         }
         let orientation = Orientation::from_exif(self.camera.orientation);

@@ -84,8 +84,8 @@ pub fn encode(picture: &Encoded, quality: Option<u8>, extras: &Extras) -> Result
     })?;
     let made = std::fs::read(at("out.jxl")).unwrap_or_default();
     let Some(code) = code_at(&made).filter(|_| done.status.success()) else {
-        let said = String::from_utf8_lossy(&done.stderr);
-        return Err(fail(said.lines().last().unwrap_or("the encoder gave up").trim()));
+        let complaint = String::from_utf8_lossy(&done.stderr);
+        return Err(fail(complaint.lines().last().unwrap_or("the encoder gave up").trim()));
     };
     let mut file = made[..code].to_vec();
     if let Some(exif) = &extras.exif {

@@ -43,22 +43,22 @@ pub fn tiff(picture: &Encoded, packing: Packing, extras: &Extras) -> Result<Vec<
             Packing::Deflate => Compression::Deflate(DeflateLevel::Balanced),
         };
         let mut file = TiffEncoder::new(&mut out)?.with_compression(compression);
-        let said = extras.exif.as_ref().and_then(|raw| exif::Reader::new().read_raw(raw.clone()).ok());
+        let camera_data = extras.exif.as_ref().and_then(|raw| exif::Reader::new().read_raw(raw.clone()).ok());
         let fields = |context| {
-            let all = said.iter().flat_map(|e| e.fields());
-            all.filter(move |f| f.ifd_num == In::PRIMARY && f.tag.context() == context)
+            let fields = camera_data.iter().flat_map(|e| e.fields());
+            fields.filter(move |f| f.ifd_num == In::PRIMARY && f.tag.context() == context)
         };
         let mut pointers = Vec::new();
         for (context, pointer) in [(exif::Context::Exif, 34_665u16), (exif::Context::Gps, 34_853)] {
             if fields(context).next().is_some() {
-                let mut own = file.extra_directory()?;
-                fields(context).try_for_each(|f| put(&mut own, f.tag.number(), &f.value))?;
-                pointers.push((pointer, own.finish_with_offsets()?.offset));
+                let mut exif_directory = file.extra_directory()?;
+                fields(context).try_for_each(|f| put(&mut exif_directory, f.tag.number(), &f.value))?;
+                pointers.push((pointer, exif_directory.finish_with_offsets()?.offset));
             }
         }
         let Size { width, height } = picture.size;
         // What stands in the picture's own directory beside its structure.
-        let own = |directory: &mut DirectoryEncoder<'_, _, _>| -> Result<(), tiff::TiffError> {
+        let write_fields = |directory: &mut DirectoryEncoder<'_, _, _>| -> Result<(), tiff::TiffError> {
             for field in fields(exif::Context::Tiff).filter(|f| SAID.contains(&f.tag)) {
                 put(directory, field.tag.number(), &field.value)?;
             }
@@ -78,19 +78,19 @@ pub fn tiff(picture: &Encoded, packing: Packing, extras: &Extras) -> Result<Vec<
             Pixels::U8(v) => {
                 let mut image = file.new_image::<TiffRgb8>(width, height)?;
                 image.resolution(ResolutionUnit::Inch, dpi);
-                own(image.encoder())?;
+                write_fields(image.encoder())?;
                 image.write_data(v)?;
             }
             Pixels::F32(v) => {
                 let mut image = file.new_image::<RGB32Float>(width, height)?;
                 image.resolution(ResolutionUnit::Inch, dpi);
-                own(image.encoder())?;
+                write_fields(image.encoder())?;
                 image.write_data(v)?;
             }
             Pixels::U16(v) => {
                 let mut image = file.new_image::<TiffRgb16>(width, height)?;
                 image.resolution(ResolutionUnit::Inch, dpi);
-                own(image.encoder())?;
+                write_fields(image.encoder())?;
                 image.write_data(v)?;
             }
         }
@@ -139,9 +139,9 @@ fn put<W: std::io::Write + std::io::Seek, K: TiffKind>(
         },
         Value::Undefined(v, _) => {
             let entry = directory.write_entry_bytes(tiff::tags::Type::UNDEFINED, v)?;
-            let mut one = tiff::Directory::empty();
-            one.extend([(tag, entry)]);
-            directory.extend_from(&one);
+            let mut single_field = tiff::Directory::empty();
+            single_field.extend([(tag, entry)]);
+            directory.extend_from(&single_field);
             Ok(())
         }
         _ => Ok(()),

@@ -141,16 +141,16 @@ impl DescriptiveFields {
             sets.extend([0x1c, record, set, (value.len() >> 8) as u8, value.len() as u8]);
             sets.extend(value);
         };
-        let said = [(BY_LINE, &self.creator), (COPYRIGHT, &self.copyright), (CAPTION, &self.caption)];
-        let said = said.into_iter().chain(self.keywords.iter().map(|k| (KEYWORD, k)));
-        let said: Vec<_> = said.filter(|(_, text)| !text.is_empty()).collect();
-        if said.is_empty() && self.others.iptc.is_empty() {
+        let texts = [(BY_LINE, &self.creator), (COPYRIGHT, &self.copyright), (CAPTION, &self.caption)];
+        let texts = texts.into_iter().chain(self.keywords.iter().map(|k| (KEYWORD, k)));
+        let texts: Vec<_> = texts.filter(|(_, text)| !text.is_empty()).collect();
+        if texts.is_empty() && self.others.iptc.is_empty() {
             return None;
         }
         // UTF-8 (ISO 2022 escape), and the version of the record.
         put(1, 90, b"\x1b%G");
         put(2, 0, &[0, 4]);
-        for ((set, most), text) in said {
+        for ((set, most), text) in texts {
             put(2, set, cut(text, most).as_bytes());
         }
         for (set, text) in &self.others.iptc {

@@ -44,8 +44,8 @@ pub fn shutter_text(seconds: f64) -> String {
 fn text(exif: &Exif, tag: Tag) -> Option<String> {
     match &exif.get_field(tag, In::PRIMARY)?.value {
         Value::Ascii(lines) => {
-            let all: Vec<u8> = lines.iter().flatten().copied().collect();
-            let text = String::from_utf8_lossy(&all).trim_matches(['\0', ' ']).to_owned();
+            let strip: Vec<u8> = lines.iter().flatten().copied().collect();
+            let text = String::from_utf8_lossy(&strip).trim_matches(['\0', ' ']).to_owned();
             (!text.is_empty()).then_some(text)
         }
         _ => None,
@@ -284,16 +284,16 @@ pub fn carried(raw: Option<&[u8]>, carry: &Carry) -> Option<Vec<u8>> {
         fields.push(Field { tag, ifd_num: In::PRIMARY, value });
     };
     let ascii = |text: &str| Value::Ascii(vec![text.replace('\0', " ").into_bytes()]);
-    let mut said = exif.is_some();
+    let mut has_data = exif.is_some();
     if let Some(words) = carry.words {
-        let all = [
+        let fields = [
             (Tag::Artist, &words.creator),
             (Tag::Copyright, &words.copyright),
             (Tag::ImageDescription, &words.caption),
         ];
-        for (tag, text) in all.into_iter().filter(|(_, text)| !text.is_empty()) {
+        for (tag, text) in fields.into_iter().filter(|(_, text)| !text.is_empty()) {
             put(tag, ascii(text));
-            said = true;
+            has_data = true;
         }
     }
     if let Some(dpi) = carry.resolution {
@@ -301,9 +301,9 @@ pub fn carried(raw: Option<&[u8]>, carry: &Carry) -> Option<Vec<u8>> {
             put(tag, Value::Rational(vec![Rational { num: dpi, denom: 1 }]));
         }
         put(Tag::ResolutionUnit, Value::Short(vec![2]));
-        said = true;
+        has_data = true;
     }
-    if !said {
+    if !has_data {
         return None;
     }
     let lies = exif.as_ref().and_then(|e| e.get_field(Tag::Orientation, In::PRIMARY)?.value.get_uint(0));
@@ -317,8 +317,8 @@ pub fn carried(raw: Option<&[u8]>, carry: &Carry) -> Option<Vec<u8>> {
 /// Creator, rights and description.
 pub(crate) fn words(raw: &[u8]) -> (String, String, String) {
     let Ok(exif) = exif::Reader::new().read_raw(raw.to_vec()) else { return Default::default() };
-    let one = |tag| text(&exif, tag).unwrap_or_default();
-    (one(Tag::Artist), one(Tag::Copyright), one(Tag::ImageDescription))
+    let text_of = |tag| text(&exif, tag).unwrap_or_default();
+    (text_of(Tag::Artist), text_of(Tag::Copyright), text_of(Tag::ImageDescription))
 }
 
 fn move_times(fields: &mut Vec<Field>, camera: &CameraData, shift: i64) {

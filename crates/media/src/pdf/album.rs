@@ -62,17 +62,17 @@ impl Album {
     fn pages(&self) -> Vec<std::ops::Range<usize>> {
         let most =
             if self.layout.page.is_some() { self.layout.grid.0 * self.layout.grid.1 } else { 1 } as usize;
-        let mut all = Vec::new();
+        let mut rows = Vec::new();
         let mut start = 0;
         for i in 1..=self.leaves.len() {
             let turns = self.layout.contents
                 && self.leaves.get(i).is_some_and(|l| l.folder != self.leaves[i - 1].folder);
             if i == self.leaves.len() || i - start == most.max(1) || turns {
-                all.push(start..i);
+                rows.push(start..i);
                 start = i;
             }
         }
-        all
+        rows
     }
 
     /// The file; the same content gives the same bytes.
@@ -148,7 +148,7 @@ impl Album {
             } else {
                 height(CAPTION)
             };
-            let share = |all: f32, n: u32| (all - gap * (n - 1) as f32) / n as f32;
+            let share = |total: f32, n: u32| (total - gap * (n - 1) as f32) / n as f32;
             let wide = share(inside, columns);
             let high = share(page.1 - margin - foot - top, rows);
             if wide < 4.0 || high - under < 4.0 {

@@ -86,13 +86,13 @@ fn lettered(text: &str) -> String {
 impl Paper {
     /// An empty document with a margin in millimetres.
     pub fn new(title: &str, size: PageSize, margin: f32) -> Self {
-        let own: [&'static [u8]; 2] = [
+        let tables: [&'static [u8]; 2] = [
             include_bytes!("../../fonts/atkinson-hyperlegible-next-latin-400.ttf"),
             include_bytes!("../../fonts/atkinson-hyperlegible-next-latin-ext-400.ttf"),
         ];
         let mut database = fontdb::Database::new();
         let mut fonts = HashMap::new();
-        for bytes in own.into_iter().chain(rallo_engine::FONTS) {
+        for bytes in tables.into_iter().chain(rallo_engine::FONTS) {
             for id in database.load_font_source(fontdb::Source::Binary(Arc::new(bytes))) {
                 fonts.extend(Font::new(bytes.into(), 0).map(|font| (id, font)));
             }
@@ -211,7 +211,7 @@ impl Paper {
         });
         buffer.set_rich_text(spans, &family, Shaping::Advanced, None);
         buffer.shape_until_scroll(&mut self.system, false);
-        let mut all = Vec::new();
+        let mut pages = Vec::new();
         for run in buffer.layout_runs() {
             let text: Arc<str> = run.text.into();
             let mut items = Vec::new();
@@ -231,9 +231,9 @@ impl Paper {
                     glyphs: glyphs.collect(),
                 });
             }
-            all.push(items);
+            pages.push(items);
         }
-        all
+        pages
     }
 
     /// Pictures (JPEG) side by side, each with words under it; none is enlarged beyond 150 pixels an inch.

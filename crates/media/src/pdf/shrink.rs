@@ -89,14 +89,14 @@ fn found<'a>(document: &'a Document, object: &'a Object) -> &'a Object {
 
 /// Resources of a page, its own or those of what it belongs to.
 fn page_resources(document: &Document, page: ObjectId) -> Vec<Dictionary> {
-    let mut all = Vec::new();
+    let mut chain = Vec::new();
     let mut at = document.get_dictionary(page).ok();
     for _ in 0..32 {
         let Some(dict) = at else { break };
-        if let Ok(own) = dict.get(b"Resources")
-            && let Ok(own) = found(document, own).as_dict()
+        if let Ok(resources) = dict.get(b"Resources")
+            && let Ok(resources) = found(document, resources).as_dict()
         {
-            all.push(own.clone());
+            chain.push(resources.clone());
         }
         at = dict
             .get(b"Parent")
@@ -104,14 +104,14 @@ fn page_resources(document: &Document, page: ObjectId) -> Vec<Dictionary> {
             .and_then(|id| document.get_dictionary(id))
             .ok();
     }
-    all
+    chain
 }
 
 /// A picture or form by its name.
 fn named(document: &Document, resources: &[Dictionary], name: &[u8]) -> Option<ObjectId> {
-    resources.iter().find_map(|one| {
-        let all = found(document, one.get(b"XObject").ok()?).as_dict().ok()?;
-        all.get(name).and_then(Object::as_reference).ok()
+    resources.iter().find_map(|level| {
+        let objects = found(document, level.get(b"XObject").ok()?).as_dict().ok()?;
+        objects.get(name).and_then(Object::as_reference).ok()
     })
 }
 
@@ -167,11 +167,13 @@ fn look(
                     let most = printed.entry(id).or_insert(0.0);
                     *most = most.max(width);
                 } else if is(&stream.dict, b"Subtype", b"Form") && depth < DEEPEST {
-                    let own = stream.dict.get(b"Matrix").and_then(Object::as_array).ok();
-                    let inner = own.and_then(|m| matrix(m)).map_or(now, |m| after(m, now));
+                    let form_matrix = stream.dict.get(b"Matrix").and_then(Object::as_array).ok();
+                    let inner = form_matrix.and_then(|m| matrix(m)).map_or(now, |m| after(m, now));
                     let mut inside = Vec::new();
-                    if let Ok(Ok(own)) = stream.dict.get(b"Resources").map(|o| found(document, o).as_dict()) {
-                        inside.push(own.clone());
+                    if let Ok(Ok(form_resources)) =
+                        stream.dict.get(b"Resources").map(|o| found(document, o).as_dict())
+                    {
+                        inside.push(form_resources.clone());
                     }
                     inside.extend(resources.iter().cloned());
                     let bytes = stream
@@ -225,8 +227,9 @@ fn again(document: &Document, stream: &Stream, points: Option<f64>, ppi: u32, qu
     let jpeg = filters.len() == 1 && filters[0] == b"DCTDecode";
     let pixels = if jpeg {
         let head = turbojpeg::read_header(&stream.content).ok()?;
-        let own = if head.subsamp == Subsamp::Gray { 1 } else { 3 };
-        let fits = (head.width, head.height) == (width as usize, height as usize) && own == channels;
+        let stream_channels = if head.subsamp == Subsamp::Gray { 1 } else { 3 };
+        let fits =
+            (head.width, head.height) == (width as usize, height as usize) && stream_channels == channels;
         // Four channels are none of ours.
         let rgb = !matches!(head.colorspace, turbojpeg::Colorspace::CMYK | turbojpeg::Colorspace::YCCK);
         if !fits || !rgb {

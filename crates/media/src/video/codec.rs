@@ -235,8 +235,8 @@ impl Clip {
 impl Clip {
     /// What the encoder is told.
     pub(super) fn encoder(&self) -> Vec<String> {
-        let mut all: Vec<String> = Vec::new();
-        let mut say = |words: &[&str]| all.extend(words.iter().map(|w| (*w).to_owned()));
+        let mut filters: Vec<String> = Vec::new();
+        let mut say = |words: &[&str]| filters.extend(words.iter().map(|w| (*w).to_owned()));
         let quality = self.quality.map(f64::from);
         // 1 ..= 100 on the codec's own scale, whose usual value is `usual`.
         let factor = |usual: u32, worst: f64, slope: f64| {
@@ -273,7 +273,7 @@ impl Clip {
             (Codec::Av1, None) => say(&["-crf", &factor(32, 62.0, 0.4)]),
             _ => {}
         }
-        all
+        filters
     }
 
     pub(super) fn lay_sound(&self, command: &mut Command) {

@@ -42,17 +42,17 @@ pub fn is_there() -> bool {
 }
 
 /// Why ffmpeg failed, by what it said.
-fn refused(said: &str) -> MediaError {
-    if said.contains("No space left on device") {
+fn refused(complaint: &str) -> MediaError {
+    if complaint.contains("No space left on device") {
         MediaError::NoRoom { format: "video" }
     } else {
-        fail(plain(said))
+        fail(plain(complaint))
     }
 }
 
 /// What ffmpeg said, as people say it.
-fn plain(said: &str) -> String {
-    let has = |text: &str| said.contains(text);
+fn plain(complaint: &str) -> String {
+    let has = |text: &str| complaint.contains(text);
     if has("Unknown encoder") {
         return "this ffmpeg cannot write this codec; choose another one".into();
     }
@@ -62,7 +62,7 @@ fn plain(said: &str) -> String {
     if has("matches no streams") {
         return "the sound file has no sound in it".into();
     }
-    let last = said.lines().rev().find(|l| !l.trim().is_empty()).unwrap_or("it said nothing");
+    let last = complaint.lines().rev().find(|l| !l.trim().is_empty()).unwrap_or("it said nothing");
     format!("ffmpeg said: {}", last.trim())
 }
 

@@ -79,15 +79,17 @@ pub fn probe(path: &Path) -> Result<ClipFacts, MediaError> {
         streams: Vec<Stream>,
         format: Option<Container>,
     }
-    let told: Told = serde_json::from_slice(&out).map_err(|e| none(e.to_string()))?;
-    let Some(stream) = told.streams.into_iter().next() else { return Err(none("it has no pictures".into())) };
+    let answer: Told = serde_json::from_slice(&out).map_err(|e| none(e.to_string()))?;
+    let Some(stream) = answer.streams.into_iter().next() else {
+        return Err(none("it has no pictures".into()));
+    };
     let fraction = |text: &Option<String>| {
         let (n, d) = text.as_deref()?.split_once('/')?;
         Some((n.parse().ok()?, d.parse().ok()?)).filter(|(n, d): &(u32, u32)| *n > 0 && *d > 0)
     };
     let rate = fraction(&stream.avg_frame_rate).or_else(|| fraction(&stream.r_frame_rate)).unwrap_or((25, 1));
     let seconds = |text: Option<String>| text.and_then(|t| t.parse::<f64>().ok());
-    let seconds = seconds(stream.duration).or(seconds(told.format.and_then(|f| f.duration))).unwrap_or(0.0);
+    let seconds = seconds(stream.duration).or(seconds(answer.format.and_then(|f| f.duration))).unwrap_or(0.0);
     let counted = stream.nb_frames.and_then(|n| n.parse().ok());
     Ok(ClipFacts {
         width: stream.width.unwrap_or(0),

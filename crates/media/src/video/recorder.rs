@@ -21,7 +21,7 @@ pub(super) type HandingOn = (SyncSender<Arc<Vec<u8>>>, JoinHandle<std::io::Resul
 pub struct Recorder {
     pub(super) child: Child,
     pub(super) pipe: Option<HandingOn>,
-    pub(super) said: Option<JoinHandle<String>>,
+    pub(super) complaint: Option<JoinHandle<String>>,
     clip: Clip,
     pub(super) path: PathBuf,
     /// Where one turn goes, if there are several.
@@ -93,13 +93,13 @@ impl Recorder {
         command.arg(file(turn.as_deref().unwrap_or(path)));
         command.stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::piped());
         let mut child = command.spawn().map_err(|e| started(&e))?;
-        let said = listen(&mut child);
+        let complaint = listen(&mut child);
         let pipe = child.stdin.take().map(|mut pipe| {
             let (give, take) = sync_channel::<Arc<Vec<u8>>>(ON_THEIR_WAY);
             let hand_on = move || take.into_iter().try_for_each(|frame| pipe.write_all(&frame));
             (give, std::thread::spawn(hand_on))
         });
-        Ok(Self { child, pipe, said, clip, path: path.into(), turn })
+        Ok(Self { child, pipe, complaint, clip, path: path.into(), turn })
     }
 
     /// The program's number, to let others go first.
@@ -118,9 +118,9 @@ impl Recorder {
         }
         let broken = self.close();
         let _ = self.child.wait();
-        let said = self.said.take().and_then(|s| s.join().ok()).unwrap_or_default();
+        let complaint = self.complaint.take().and_then(|s| s.join().ok()).unwrap_or_default();
         let e = broken.err().map_or_else(|| "it ended too soon".to_owned(), |e| e.to_string());
-        Err(if said.trim().is_empty() { fail(e) } else { refused(&said) })
+        Err(if complaint.trim().is_empty() { fail(e) } else { refused(&complaint) })
     }
 
     /// Lets the frames on their way go by, and ends the pipe.
@@ -138,9 +138,9 @@ impl Recorder {
         // What is wrong with it the program tells itself.
         let _ = self.close();
         let status = self.child.wait().map_err(fail)?;
-        let said = self.said.take().and_then(|s| s.join().ok()).unwrap_or_default();
+        let complaint = self.complaint.take().and_then(|s| s.join().ok()).unwrap_or_default();
         if !status.success() {
-            return Err(refused(&said));
+            return Err(refused(&complaint));
         }
         let Some(turn) = self.turn.take() else { return Ok(()) };
         let mut command = ffmpeg();

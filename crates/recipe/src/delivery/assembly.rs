@@ -67,11 +67,11 @@ impl Assembly {
     /// Which of `count` frames it needs.
     pub fn needs(&self, count: usize) -> Vec<bool> {
         let Self::Video(video) = self else { return vec![true; count] };
-        let mut all = vec![false; count];
+        let mut chosen = vec![false; count];
         for k in video.order(count) {
-            all[k] = true;
+            chosen[k] = true;
         }
-        all
+        chosen
     }
 
     /// What each frame becomes before it joins.

@@ -349,17 +349,17 @@ impl Delivery {
 
     /// What it writes for each frame.
     pub fn files(&self) -> Vec<Pictures> {
-        let mut all = match &self.what {
+        let mut files = match &self.what {
             What::Pictures(p) => vec![p.clone()],
             What::Frames(f) => vec![f.pictures()],
             What::Archive(a) => vec![a.pictures()],
             What::Course(c) => vec![Pictures { dpi: c.resolution, ..c.frames().pictures() }],
             What::Video(_) | What::Pdf(_) | What::Contact(_) => Vec::new(),
         };
-        for one in &mut all {
-            one.lines.clone_from(&self.lines);
+        for file in &mut files {
+            file.lines.clone_from(&self.lines);
         }
-        all
+        files
     }
 
     /// What it makes of all frames together.
@@ -375,9 +375,9 @@ impl Delivery {
 
     /// What it does once the pictures of a run are made, in order.
     pub fn tasks(&self) -> Vec<FinishingTask> {
-        let mut all: Vec<FinishingTask> =
+        let mut tasks: Vec<FinishingTask> =
             self.assemblies().into_iter().map(FinishingTask::Assembly).collect();
-        all.extend(match &self.what {
+        tasks.extend(match &self.what {
             What::Archive(a) if a.sidecars || a.checksums => Some(FinishingTask::Archive),
             What::Course(_) => Some(FinishingTask::Course),
             What::Frames(_) => Some(FinishingTask::Check),
@@ -389,8 +389,8 @@ impl Delivery {
             What::Archive(a) => a.zip,
             _ => false,
         };
-        all.extend(zip.then_some(FinishingTask::Zip));
-        all
+        tasks.extend(zip.then_some(FinishingTask::Zip));
+        tasks
     }
 
     /// The document's form, defaults left out but for what people look for.
@@ -399,12 +399,12 @@ impl Delivery {
         let mut map = Map::from_iter([("kind".to_owned(), json!(kind.id))]);
         let (values, defaults) = (self.values(), kind.defaults());
         for (key, value) in values.as_object().into_iter().flatten() {
-            let told = match (&self.what, key.as_str()) {
+            let is_written = match (&self.what, key.as_str()) {
                 (_, "name" | "to") | (What::Pictures(_), "format") => true,
                 (What::Pictures(p), "quality") => p.has_quality(),
                 _ => defaults[key] != *value,
             };
-            if told {
+            if is_written {
                 let bits = (key == "bits").then(|| value.as_str()?.parse::<u8>().ok().map(|b| json!(b)));
                 map.insert(key.clone(), bits.flatten().unwrap_or_else(|| tidy(value)));
             }
@@ -434,10 +434,10 @@ impl Delivery {
         let wanted = map.get("kind").and_then(Value::as_str);
         let Some(kind) = KINDS.iter().find(|k| Some(k.id) == wanted) else {
             let got = wanted.map_or("nothing".into(), |k| format!("{k:?}"));
-            let all: Vec<&str> = KINDS.iter().map(|k| k.id).collect();
+            let kinds: Vec<&str> = KINDS.iter().map(|k| k.id).collect();
             return Err(fault(
                 format!("{path}.kind"),
-                format!("expected one of {}, got {got}", all.join(", ")),
+                format!("expected one of {}, got {got}", kinds.join(", ")),
             ));
         };
         let here = format!("{path}.{}", kind.id);
@@ -445,10 +445,10 @@ impl Delivery {
         let mut values = kind.defaults();
         for (key, value) in map.iter().filter(|(k, _)| !["kind", "steps"].contains(&k.as_str())) {
             let Some(param) = kind.params.iter().find(|p| p.name == key) else {
-                let all: Vec<_> = kind.params.iter().map(|p| p.name).collect();
+                let names: Vec<_> = kind.params.iter().map(|p| p.name).collect();
                 faults.push(Fault {
                     path: format!("{here}.{key}"),
-                    message: format!("unknown, {} takes {}", kind.id, all.join(", ")),
+                    message: format!("unknown, {} takes {}", kind.id, names.join(", ")),
                 });
                 continue;
             };
@@ -461,26 +461,26 @@ impl Delivery {
             }
         }
         let text = |key: &str| values[key].as_str().unwrap_or_default();
-        let mut told: Vec<(String, String)> = Vec::new();
+        let mut texts: Vec<(String, String)> = Vec::new();
         for key in ["name", "folder", "to"] {
             if let Err(message) = names::check(text(key)) {
-                told.push((key.into(), message.to_string()));
+                texts.push((key.into(), message.to_string()));
             }
         }
         for param in kind.params.iter().filter(|p| matches!(p.kind, Kind::Template(_))) {
             if let Err(message) = names::check_text(text(param.name)) {
-                told.push((param.name.into(), message.to_string()));
+                texts.push((param.name.into(), message.to_string()));
             }
         }
         let sized = kind.params.iter().any(|p| p.name == "width");
         if sized && text("size") == "custom" && (values["width"].is_null() || values["height"].is_null()) {
-            told.push(("size".into(), "custom needs a width and a height".into()));
+            texts.push(("size".into(), "custom needs a width and a height".into()));
         }
         if kind.id == "frames" && !text("name").contains("{n") {
             let message = "expected {n} in the name, such as frame-{n:05}: frames are taken by their numbers";
-            told.push(("name".into(), message.into()));
+            texts.push(("name".into(), message.into()));
         }
-        let mut tell = |key: &str, message: String| told.push((key.into(), message));
+        let mut tell = |key: &str, message: String| texts.push((key.into(), message));
         let what = match kind.id {
             "pictures" => Ok(What::Pictures(Pictures::of(&values, &mut tell))),
             "frames" => serde_json::from_value(values).map(What::Frames),
@@ -496,10 +496,10 @@ impl Delivery {
             _ => serde_json::from_value(values).map(What::Course),
         };
         faults
-            .extend(told.into_iter().map(|(key, message)| Fault { path: format!("{here}.{key}"), message }));
+            .extend(texts.into_iter().map(|(key, message)| Fault { path: format!("{here}.{key}"), message }));
         let lines = match map.get("steps").map(&mut lines) {
             None => Vec::new(),
-            Some(Ok(all)) => all,
+            Some(Ok(lines)) => lines,
             Some(Err(mut wrong)) => {
                 faults.append(&mut wrong);
                 Vec::new()

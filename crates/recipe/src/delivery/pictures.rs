@@ -20,15 +20,15 @@ const MOST_WIDTHS: usize = 12;
 fn widths(text: &str) -> Result<Vec<u32>, String> {
     let parts = text.split([',', ' ', ';']).filter(|p| !p.is_empty());
     let read = |p: &str| p.parse().ok().filter(|w| (1..=65_535).contains(w));
-    let mut all: Vec<u32> = parts
+    let mut widths: Vec<u32> = parts
         .map(|p| read(p).ok_or_else(|| format!("expected widths in pixels such as 480, 960, got {p}")))
         .collect::<Result<_, _>>()?;
-    all.sort_unstable();
-    all.dedup();
-    if all.len() > MOST_WIDTHS {
-        return Err(format!("expected at most {MOST_WIDTHS} widths, got {}", all.len()));
+    widths.sort_unstable();
+    widths.dedup();
+    if widths.len() > MOST_WIDTHS {
+        return Err(format!("expected at most {MOST_WIDTHS} widths, got {}", widths.len()));
     }
-    Ok(all)
+    Ok(widths)
 }
 
 /// Parameters of the delivery `pictures`.
@@ -229,18 +229,18 @@ impl Pictures {
     }
 
     /// As [`colours`](Self::colours), by what the recipe itself says.
-    pub fn colours_or(&self, said: Option<Arc<OutputColour>>) -> Arc<OutputColour> {
+    pub fn colours_or(&self, by_recipe: Option<Arc<OutputColour>>) -> Arc<OutputColour> {
         // What shows an AVIF without a profile takes it for sRGB, and it carries none here.
         if self.format == "avif" {
             return OutputProfile::Srgb.shared();
         }
-        let own = self.profile.map(OutputProfile::shared).or(said);
-        own.unwrap_or_else(|| OutputProfile::Srgb.shared())
+        let colours = self.profile.map(OutputProfile::shared).or(by_recipe);
+        colours.unwrap_or_else(|| OutputProfile::Srgb.shared())
     }
 
     /// Every value as JSON.
     pub fn values(&self) -> Value {
-        let named = |own| OutputProfile::ALL.iter().find(|(_, p)| *p == own).map(|(n, _)| *n);
+        let named = |profile| OutputProfile::ALL.iter().find(|(_, p)| *p == profile).map(|(n, _)| *n);
         let profile = self.profile.and_then(named).unwrap_or("recipe");
         json!({
             "format": self.format, "quality": self.quality, "chroma": self.chroma,

@@ -306,21 +306,21 @@ impl Video {
             let frame = (((k as f64 + 0.5) * count as f64 / moving as f64) as usize).min(last);
             (frame, k as f64 / (moving - 1).max(1) as f64)
         };
-        let mut all = vec![at(0); held(self.hold_first)];
-        all.extend((0..moving).map(at));
-        all.extend(vec![at(moving - 1); held(self.hold_last)]);
+        let mut windows = vec![at(0); held(self.hold_first)];
+        windows.extend((0..moving).map(at));
+        windows.extend(vec![at(moving - 1); held(self.hold_last)]);
         if self.backwards {
-            all.iter_mut().for_each(|(k, _)| *k = last - *k);
+            windows.iter_mut().for_each(|(k, _)| *k = last - *k);
         }
-        all
+        windows
     }
 
     /// Frames of the clip of `count` frames that differ from the one before.
     pub fn fresh(&self, count: usize) -> usize {
         let seen = |(k, at): (usize, f64)| (k, if self.is_moving() { at } else { 0.0 });
-        let mut all: Vec<_> = self.course(count).into_iter().map(seen).collect();
-        all.dedup();
-        all.len()
+        let mut windows: Vec<_> = self.course(count).into_iter().map(seen).collect();
+        windows.dedup();
+        windows.len()
     }
 
     /// Whether a window travels over its frames.
@@ -336,8 +336,8 @@ impl Video {
 
     /// Size of the smallest window of its move against the largest; 1 where nothing moves.
     pub fn nearest(&self) -> f64 {
-        let all = self.marks.iter().map(|m| m[3]).filter(|_| self.is_moving());
-        all.fold(1.0, f64::min).max(SMALLEST)
+        let zooms = self.marks.iter().map(|m| m[3]).filter(|_| self.is_moving());
+        zooms.fold(1.0, f64::min).max(SMALLEST)
     }
 
     /// The window of its move at a share of its way; nothing where nothing moves.
@@ -354,18 +354,18 @@ impl Video {
     /// The windows through which a move shows one of `count` frames, in order, each with how often in a row; none where
     /// nothing moves, or the frame is left out.
     pub fn windows(&self, frame: usize, count: usize) -> Vec<(Window, usize)> {
-        let mut all: Vec<(Window, usize)> = Vec::new();
+        let mut grouped: Vec<(Window, usize)> = Vec::new();
         if !self.is_moving() {
-            return all;
+            return grouped;
         }
         for (_, at) in self.course(count).into_iter().filter(|(k, _)| *k == frame) {
             let Some(window) = self.window_at(at) else { continue };
-            match all.last_mut() {
+            match grouped.last_mut() {
                 Some((last, times)) if *last == window => *times += 1,
-                _ => all.push((window, 1)),
+                _ => grouped.push((window, 1)),
             }
         }
-        all
+        grouped
     }
 
     /// What is wrong with its move.

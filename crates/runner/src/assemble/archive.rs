@@ -82,8 +82,8 @@ impl Around<'_> {
         let files = self.files(delivery);
         let mut what = Vec::new();
         let mut paths = Vec::new();
-        let all: Vec<PathBuf> = files.iter().map(|(o, _)| o.path.clone()).collect();
-        let base = scan::common_folder(all.iter());
+        let result_paths: Vec<PathBuf> = files.iter().map(|(o, _)| o.path.clone()).collect();
+        let base = scan::common_folder(result_paths.iter());
         for (output, item) in &files {
             let sum = sha256(&output.path).map_err(|e| unreadable(&output.path, &e))?;
             let name = output.path.strip_prefix(&base).unwrap_or(&output.path).to_string_lossy();
@@ -101,11 +101,11 @@ impl Around<'_> {
         let Some((target, replace)) = self.place(&existing, &mark)? else {
             return Ok(Done { ended: self.there(), mark: Some(mark) });
         };
-        let said = |e: std::io::Error| Fault::writing(&target, &e);
-        let part = part_in(target.parent().unwrap_or(Path::new("/"))).map_err(said)?;
+        let fault = |e: std::io::Error| Fault::writing(&target, &e);
+        let part = part_in(target.parent().unwrap_or(Path::new("/"))).map_err(fault)?;
         let text = serde_json::to_string_pretty(&list).unwrap_or_default() + "\n";
-        zip::pack(part.as_file(), &paths, &[("manifest.json", text.as_bytes())]).map_err(said)?;
-        part.as_file().sync_all().map_err(said)?;
+        zip::pack(part.as_file(), &paths, &[("manifest.json", text.as_bytes())]).map_err(fault)?;
+        part.as_file().sync_all().map_err(fault)?;
         let output = self.keep(part.into_temp_path(), &target, replace, Some(&mark))?;
         let ended = Ended { state: ItemState::Done, kind: None, reason: None, outputs: vec![output] };
         Ok(Done { ended, mark: Some(mark) })

@@ -170,7 +170,7 @@ impl Gatherer {
             file.write_all(bytes)?;
             file.sync_all()
         };
-        let said = |e: std::io::Error| {
+        let unwritten = |e: std::io::Error| {
             let full = e.kind() == std::io::ErrorKind::StorageFull;
             Fault::new(
                 if full { FailureKind::NoRoom } else { FailureKind::Together },
@@ -180,29 +180,29 @@ impl Gatherer {
         let (size, clip) = match self.sink {
             Sink::Video(recorder) => {
                 recorder.finish().map_err(|e| fault(&e))?;
-                std::fs::File::open(&self.part).and_then(|f| f.sync_all()).map_err(said)?;
+                std::fs::File::open(&self.part).and_then(|f| f.sync_all()).map_err(unwritten)?;
                 let Assembly::Video(video) = &self.assembly else {
                     return Err(Fault::new(FailureKind::Inside, "a clip that is none"));
                 };
-                let told = clip(video, &self.recipe, self.count);
+                let settings = clip(video, &self.recipe, self.count);
                 let facts = ClipFacts {
-                    width: told.size.width,
-                    height: told.size.height,
-                    frames: told.frames as u64 * u64::from(told.turns.max(1)),
-                    rate: told.rate,
-                    seconds: told.seconds(),
+                    width: settings.size.width,
+                    height: settings.size.height,
+                    frames: settings.frames as u64 * u64::from(settings.turns.max(1)),
+                    rate: settings.rate,
+                    seconds: settings.seconds(),
                     codec: video.codec().to_owned(),
                 };
-                ((told.size.width, told.size.height), Some(facts))
+                ((settings.size.width, settings.size.height), Some(facts))
             }
             Sink::Pdf(album) => {
                 let bytes = album.finish().map_err(|e| fault(&e))?;
-                write(&bytes).map_err(said)?;
+                write(&bytes).map_err(unwritten)?;
                 ((0, 0), None)
             }
             Sink::Contact(sheet) => {
                 let (bytes, size) = sheet.finish()?;
-                write(&bytes).map_err(said)?;
+                write(&bytes).map_err(unwritten)?;
                 (size, None)
             }
         };

@@ -83,13 +83,13 @@ impl Around<'_> {
         let title = names::text(&course.title, &self.recipe.name, &self.first());
         let files = self.files(delivery);
         let tasks = self.recipe.tasks();
-        let own: Vec<ResultFile> = self
+        let pictures_of_page: Vec<ResultFile> = self
             .items
             .iter()
             .filter(|i| i.task.and_then(|t| tasks.get(t as usize)).is_some_and(|(at, _)| *at == delivery))
             .flat_map(|item| item.outputs.clone())
             .collect();
-        let text = course_page(&title, &folder, &files, &own, &settings.path)?;
+        let text = course_page(&title, &folder, &files, &pictures_of_page, &settings.path)?;
         let page = self.write(self.beside(page)?, text.as_bytes())?;
         let outputs = vec![settings, page];
         Ok(Done { ended: Ended { state: ItemState::Done, kind: None, reason: None, outputs }, mark: None })

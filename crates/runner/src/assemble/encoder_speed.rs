@@ -26,14 +26,14 @@ pub fn encoding(recipe: &Recipe, task: usize, video: &Video, sources: &[Source])
     let clip = clip(video, &recipe.name, sources.len());
     let begin = Instant::now();
     let mut frames = Vec::new();
-    for one in readable[first..].iter().take(TRIED) {
+    for candidate in readable[first..].iter().take(TRIED) {
         if frames.len() > 1 && begin.elapsed() > TRIED_FOR {
             break;
         }
-        let source = FileSource::open(&one.path).ok()?.decoding_by(&recipe.decode);
-        let about = resolve_context(&one.path, one.facts.as_ref(), &one.decided, 1);
+        let source = FileSource::open(&candidate.path).ok()?.decoding_by(&recipe.decode);
+        let about = resolve_context(&candidate.path, candidate.facts.as_ref(), &candidate.decided, 1);
         let alone = RunSequence::default();
-        let work = Work::new(recipe, &source, &about, one.decided.shift, None, &alone).ok()?;
+        let work = Work::new(recipe, &source, &about, candidate.decided.shift, None, &alone).ok()?;
         frames.push(Arc::new(clip.raw(&work.picture(&stage, None).ok()?.0).ok()?));
     }
     if frames.is_empty() {

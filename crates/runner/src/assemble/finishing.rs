@@ -59,9 +59,12 @@ impl Around<'_> {
 
     /// Files of one of the recipe's deliveries, with their originals.
     pub(super) fn files(&self, delivery: usize) -> Vec<(ResultFile, &RunItem)> {
-        let all = crate::render::variant::variants(self.recipe);
-        let own = |o: &ResultFile| o.variant.and_then(|v| all.get(v)).is_some_and(|v| v.at == delivery);
-        self.pictures().flat_map(|i| i.outputs.clone().into_iter().filter(own).map(move |o| (o, i))).collect()
+        let variants = crate::render::variant::variants(self.recipe);
+        let of_delivery =
+            |o: &ResultFile| o.variant.and_then(|v| variants.get(v)).is_some_and(|v| v.at == delivery);
+        self.pictures()
+            .flat_map(|i| i.outputs.clone().into_iter().filter(of_delivery).map(move |o| (o, i)))
+            .collect()
     }
 
     /// What is known of a file that a run wrote: its hash, and its mark.
@@ -126,7 +129,7 @@ impl Around<'_> {
         let mut recipe = self.recipe.to_value();
         let lines = recipe["deliveries"]
             .as_array()
-            .map(|all| all.iter().map(|d| d["steps"].clone()).collect::<Vec<_>>());
+            .map(|deliveries| deliveries.iter().map(|d| d["steps"].clone()).collect::<Vec<_>>());
         for key in ["deliveries", "note", "labels"] {
             recipe[key] = Value::Null;
         }
@@ -183,7 +186,7 @@ impl Around<'_> {
         if assembly.is_backwards() {
             order.reverse();
         }
-        let one = |at: usize| -> Option<Piece> {
+        let piece_of = |at: usize| -> Option<Piece> {
             let (recipe, item) = self.picture(at).filter(|_| !failed[at])?;
             let (_, stage) = recipe.stages().into_iter().find(|(t, _)| *t == task)?;
             let made = item::opened(&recipe, &item, self.room, |source, about| {
@@ -211,7 +214,7 @@ impl Around<'_> {
                 }
                 use rayon::prelude::*;
                 let pieces: Vec<(usize, Option<Piece>)> =
-                    window.par_iter().map(|at| (*at, one(*at))).collect();
+                    window.par_iter().map(|at| (*at, piece_of(*at))).collect();
                 // In the threads of the run, not in the taker's.
                 let mut parts = pieces.into_iter().flat_map(|(at, piece)| {
                     let missing = piece.is_none().then_some(Ok((at, None)));
@@ -241,8 +244,8 @@ impl Around<'_> {
         let Some((target, replace)) = self.place(&assembly.target().existing, &mark)? else {
             let mut ended = self.there();
             if let (Assembly::Video(video), Some(output)) = (assembly, ended.outputs.first_mut()) {
-                let told = clip::clip(video, "", self.pictures().count());
-                (output.width, output.height) = (told.size.width, told.size.height);
+                let settings = clip::clip(video, "", self.pictures().count());
+                (output.width, output.height) = (settings.size.width, settings.size.height);
             }
             return Ok(Done { ended, mark: Some(mark) });
         };
@@ -326,10 +329,10 @@ impl Around<'_> {
     }
 
     pub(super) fn write(&self, path: PathBuf, bytes: &[u8]) -> Result<ResultFile, Fault> {
-        let said = |e: std::io::Error| Fault::writing(&path, &e);
-        let mut part = part_in(path.parent().unwrap_or(Path::new("/"))).map_err(said)?;
-        part.write_all(bytes).map_err(said)?;
-        part.as_file().sync_all().map_err(said)?;
+        let fault = |e: std::io::Error| Fault::writing(&path, &e);
+        let mut part = part_in(path.parent().unwrap_or(Path::new("/"))).map_err(fault)?;
+        part.write_all(bytes).map_err(fault)?;
+        part.as_file().sync_all().map_err(fault)?;
         self.keep(part.into_temp_path(), &path, true, None)
     }
 
@@ -342,22 +345,22 @@ impl Around<'_> {
         replace: bool,
         mark: Option<&str>,
     ) -> Result<ResultFile, Fault> {
-        let said = |e: std::io::Error| Fault::writing(target, &e);
-        let bytes = part.metadata().map_err(said)?.len();
-        let hash = file_hash(&part).map_err(said)?;
+        let fault = |e: std::io::Error| Fault::writing(target, &e);
+        let bytes = part.metadata().map_err(fault)?.len();
+        let hash = file_hash(&part).map_err(fault)?;
         if !target.exists() {
-            let one = WrittenFile {
+            let written = WrittenFile {
                 path: target.to_string_lossy().into_owned(),
                 hash: hash.clone(),
                 bytes: bytes as i64,
                 mark: mark.map(str::to_owned),
             };
             self.handle
-                .block_on(self.records.keep_result(&one, self.item.run_id))
+                .block_on(self.records.keep_result(&written, self.item.run_id))
                 .map_err(|e| Fault::new(FailureKind::Inside, e.to_string()))?;
         }
         if replace { part.persist(target) } else { part.persist_noclobber(target) }
-            .map_err(|e| said(e.error))?;
+            .map_err(|e| fault(e.error))?;
         Ok(ResultFile {
             path: target.into(),
             bytes,

@@ -67,13 +67,13 @@ impl Travel {
     /// Its next frames, a few at a time, made side by side.
     pub(super) fn next(&mut self) -> Result<Shown, Fault> {
         let some: Vec<_> = self.windows.by_ref().take(rayon::current_num_threads().max(2)).collect();
-        let one = |(window, times): (Window, usize)| -> Result<_, Fault> {
+        let frame_of = |(window, times): (Window, usize)| -> Result<_, Fault> {
             let stage = through(&self.stage, window);
             let (picture, _) = self.lines.picture(&self.recipe, &self.context, &stage, None)?;
             let frame = self.clip.raw(&picture)?;
             Ok((Arc::new(frame), times))
         };
-        some.into_par_iter().map(one).collect()
+        some.into_par_iter().map(frame_of).collect()
     }
 }
 
@@ -119,7 +119,7 @@ pub(crate) fn piece(
     let Some((_, FinishingTask::Assembly(assembly))) = tasks.get(task) else {
         return Err(Fault::new(FailureKind::Recipe, "there is no such file to join"));
     };
-    let one = || Variant { at: task, delivery: stage.clone(), width: None };
+    let whole_variant = || Variant { at: task, delivery: stage.clone(), width: None };
     let caption = match assembly {
         Assembly::Video(_) => "",
         Assembly::Pdf(p) => &p.caption,
@@ -142,7 +142,7 @@ pub(crate) fn piece(
         }
         Assembly::Contact(c) if c.format != "pdf" => Is::Picture(work.picture(stage, None)?.0),
         _ => {
-            let (bytes, width, height) = work.make(&one(), None)?;
+            let (bytes, width, height) = work.make(&whole_variant(), None)?;
             Is::Jpeg(bytes, (width, height))
         }
     };

@@ -151,8 +151,8 @@ fn a_picture_that_stands_for_long_comes_in_parts_and_can_be_stopped() {
     // A hundred windows, the last for a second more; never all of them in memory.
     let parts: Vec<_> = piece().parts().map(frames).collect();
     assert!(parts.iter().all(|p| p.len() <= rayon::current_num_threads().max(2)));
-    let all: Vec<_> = parts.into_iter().flatten().collect();
-    assert_eq!((all.len(), all[0].1, all[99].1), (100, 1, 26));
+    let samples: Vec<_> = parts.into_iter().flatten().collect();
+    assert_eq!((samples.len(), samples[0].1, samples[99].1), (100, 1, 26));
     let assembly = recipe.deliveries[0].assemblies().remove(0);
     let folder = tempfile::tempdir().unwrap();
     let begin = || {

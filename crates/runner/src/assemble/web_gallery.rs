@@ -56,20 +56,23 @@ struct PictureLines<'a> {
 /// The lines for one picture; `files` may be of several formats and widths.
 fn lines(files: &[Shown], alt: &str) -> Result<String, askama::Error> {
     let of = |ending: &str| {
-        let mut all: Vec<&Shown> =
+        let mut files: Vec<&Shown> =
             files.iter().filter(|f| Path::new(&f.name).extension().is_some_and(|e| e == ending)).collect();
-        all.sort_by_key(|f| f.width);
-        all
+        files.sort_by_key(|f| f.width);
+        files
     };
-    let srcset = |all: &[&Shown]| {
-        all.iter().map(|f| format!("{} {}w", address(&f.name), f.width)).collect::<Vec<_>>().join(", ")
+    let srcset = |files: &[&Shown]| {
+        files.iter().map(|f| format!("{} {}w", address(&f.name), f.width)).collect::<Vec<_>>().join(", ")
     };
-    let mut groups: Vec<(&str, Vec<&Shown>)> =
-        ORDER.iter().map(|(ending, kind)| (*kind, of(ending))).filter(|(_, all)| !all.is_empty()).collect();
+    let mut groups: Vec<(&str, Vec<&Shown>)> = ORDER
+        .iter()
+        .map(|(ending, kind)| (*kind, of(ending)))
+        .filter(|(_, files)| !files.is_empty())
+        .collect();
     let Some((_, last)) = groups.pop() else { return Ok(String::new()) };
     let largest = last[last.len() - 1];
     PictureLines {
-        others: groups.iter().map(|(kind, all)| Format { kind, srcset: srcset(all) }).collect(),
+        others: groups.iter().map(|(kind, files)| Format { kind, srcset: srcset(files) }).collect(),
         largest: address(&largest.name),
         srcset: srcset(&last),
         width: largest.width,
@@ -145,15 +148,19 @@ pub async fn write(records: &dyn Records, run: i64) -> rallo_job::Result<()> {
 
 /// An item's files for pages, by folder.
 fn shown(item: &RunItem, wanted: &[bool]) -> BTreeMap<PathBuf, Vec<Shown>> {
-    let mut all: BTreeMap<PathBuf, Vec<Shown>> = BTreeMap::new();
+    let mut groups: BTreeMap<PathBuf, Vec<Shown>> = BTreeMap::new();
     for output in item.outputs.clone() {
         if output.variant.is_some_and(|k| wanted.get(k) == Some(&true)) {
             let name = output.path.file_name().unwrap_or_default().to_string_lossy().into_owned();
             let folder = output.path.parent().unwrap_or(Path::new("/")).to_owned();
-            all.entry(folder).or_default().push(Shown { name, width: output.width, height: output.height });
+            groups.entry(folder).or_default().push(Shown {
+                name,
+                width: output.width,
+                height: output.height,
+            });
         }
     }
-    all
+    groups
 }
 
 /// Writes a page as `index.html`, or beside one that is not ours.

@@ -33,8 +33,8 @@ impl Roots {
     /// # Errors
     /// [`Refused::Missing`] when it is not there.
     pub fn with_own(self, folder: &Path) -> Result<Self, Refused> {
-        let own = folder.canonicalize().map_err(|e| Refused::Missing(folder.to_owned(), e))?;
-        Ok(Self(self.0, Some(own)))
+        let data_folder = folder.canonicalize().map_err(|e| Refused::Missing(folder.to_owned(), e))?;
+        Ok(Self(self.0, Some(data_folder)))
     }
 
     /// The folders.
@@ -54,8 +54,8 @@ impl Roots {
     }
 
     fn outside(&self, path: &Path) -> Refused {
-        let all: Vec<String> = self.0.iter().map(|r| r.display().to_string()).collect();
-        Refused::Outside(path.to_owned(), all.join(", "))
+        let folders: Vec<String> = self.0.iter().map(|r| r.display().to_string()).collect();
+        Refused::Outside(path.to_owned(), folders.join(", "))
     }
 
     /// Resolves an existing path.
@@ -64,7 +64,7 @@ impl Roots {
     /// [`Refused`] when it is missing or outside.
     pub fn existing(&self, path: &Path) -> Result<PathBuf, Refused> {
         let real = path.canonicalize().map_err(|e| Refused::Missing(path.to_owned(), e))?;
-        if self.inside(&real) || self.1.as_ref().is_some_and(|own| real.starts_with(own)) {
+        if self.inside(&real) || self.1.as_ref().is_some_and(|data_folder| real.starts_with(data_folder)) {
             Ok(real)
         } else {
             Err(self.outside(&real))

@@ -155,9 +155,9 @@ pub fn common_folder<'a>(paths: impl IntoIterator<Item = &'a PathBuf>) -> PathBu
     let folder = |p: &PathBuf| if p.is_dir() { p.clone() } else { p.parent().unwrap_or(p).to_owned() };
     let mut base: Option<PathBuf> = None;
     for path in paths {
-        let own = folder(path);
-        let base = base.get_or_insert_with(|| own.clone());
-        while !own.starts_with(&base) && base.pop() {}
+        let parent = folder(path);
+        let base = base.get_or_insert_with(|| parent.clone());
+        while !parent.starts_with(&base) && base.pop() {}
     }
     base.unwrap_or_default()
 }

@@ -316,16 +316,16 @@ impl Frames {
     /// # Errors
     /// [`Refusal`] for a change that makes no sense, or the store's word.
     pub async fn change(&self, set: Set, ids: &[i64], change: &Change) -> Result<Vec<i64>, Refusal> {
-        let all = self.all(set).await?;
+        let frames = self.all(set).await?;
         let wanted: HashSet<i64> = ids.iter().copied().collect();
         let mut after: Vec<(i64, Marks)> = match change {
-            Change::Place { before } => placed(&all, ids, *before),
+            Change::Place { before } => placed(&frames, ids, *before),
             _ => {
-                let chosen = all.iter().filter(|f| wanted.contains(&f.id));
+                let chosen = frames.iter().filter(|f| wanted.contains(&f.id));
                 chosen.map(|f| changed(&f.marks, change).map(|m| (f.id, m))).collect::<Result<_, _>>()?
             }
         };
-        let now: HashMap<i64, &Marks> = all.iter().map(|f| (f.id, &f.marks)).collect();
+        let now: HashMap<i64, &Marks> = frames.iter().map(|f| (f.id, &f.marks)).collect();
         after.retain(|(id, m)| now.get(id).is_some_and(|n| *n != m));
         if after.is_empty() {
             return Ok(Vec::new());
@@ -341,9 +341,10 @@ impl Frames {
     ///
     /// # Errors
     /// [`rallo_job::Error`].
-    pub async fn take_over(&self, set: Set, told: &HashMap<i64, Marks>) -> Result<usize, Refusal> {
-        let all = self.all(set).await?;
-        let differ = all.iter().filter_map(|f| Some((f, told.get(&f.id)?))).filter(|(f, m)| f.marks != **m);
+    pub async fn take_over(&self, set: Set, marks: &HashMap<i64, Marks>) -> Result<usize, Refusal> {
+        let frames = self.all(set).await?;
+        let differ =
+            frames.iter().filter_map(|f| Some((f, marks.get(&f.id)?))).filter(|(f, m)| f.marks != **m);
         let (undo, after): (Vec<_>, Vec<_>) =
             differ.map(|(f, m)| ((f.id, f.marks.clone()), (f.id, m.clone()))).unzip();
         if after.is_empty() {
@@ -356,14 +357,14 @@ impl Frames {
     }
 
     async fn marks_of(&self, ids: &[(i64, Marks)]) -> rallo_job::Result<Vec<(i64, Marks)>> {
-        let mut all = Vec::with_capacity(ids.len());
+        let mut frames = Vec::with_capacity(ids.len());
         for (id, _) in ids {
             // A frame may have left with its shoot.
             if let Ok(row) = self.0.records.frame(*id).await {
-                all.push((*id, frame(row).marks));
+                frames.push((*id, frame(row).marks));
             }
         }
-        Ok(all)
+        Ok(frames)
     }
 
     /// Takes the last change back; returns the frames it changed.
@@ -467,8 +468,8 @@ impl Frames {
         let mut back = Vec::new();
         let mut buffer = Vec::new();
         while receive.recv_many(&mut buffer, BATCH).await > 0 {
-            for one in buffer.drain(..) {
-                match one {
+            for finding in buffer.drain(..) {
+                match finding {
                     Seen::Left(out) => left.push(out),
                     Seen::Picture(found) => {
                         let path = found.path.to_string_lossy().into_owned();
@@ -668,15 +669,15 @@ fn changed(marks: &Marks, change: &Change) -> Result<Marks, Refusal> {
 }
 
 /// Everything numbered anew in the order by hand, with `ids` in front of `before`.
-fn placed(all: &[Frame], ids: &[i64], before: Option<i64>) -> Vec<(i64, Marks)> {
+fn placed(frames: &[Frame], ids: &[i64], before: Option<i64>) -> Vec<(i64, Marks)> {
     let moved: HashSet<i64> = ids.iter().copied().collect();
-    let order: Vec<usize> = Order { by: Sort::Hand, descending: false }.of(all);
-    let mut row: Vec<i64> = Vec::with_capacity(all.len());
-    let there: HashSet<i64> = all.iter().map(|f| f.id).collect();
+    let order: Vec<usize> = Order { by: Sort::Hand, descending: false }.of(frames);
+    let mut row: Vec<i64> = Vec::with_capacity(frames.len());
+    let there: HashSet<i64> = frames.iter().map(|f| f.id).collect();
     let mine: Vec<i64> = ids.iter().copied().filter(|i| there.contains(i)).collect();
     let mut put = false;
     for i in order {
-        let id = all[i].id;
+        let id = frames[i].id;
         if Some(id) == before && !moved.contains(&id) {
             row.extend(&mine);
             put = true;
@@ -689,7 +690,8 @@ fn placed(all: &[Frame], ids: &[i64], before: Option<i64>) -> Vec<(i64, Marks)> 
         row.extend(&mine);
     }
     let place: HashMap<i64, usize> = row.iter().enumerate().map(|(i, id)| (*id, i)).collect();
-    all.iter()
+    frames
+        .iter()
         .map(|f| (f.id, Marks { hand: place.get(&f.id).map(|p| *p as f64), ..f.marks.clone() }))
         .collect()
 }

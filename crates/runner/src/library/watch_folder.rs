@@ -62,13 +62,13 @@ pub async fn watch(records: Arc<dyn Records>, queue: Queue, roots: Roots) {
     let mut memory: HashMap<i64, Memory> = HashMap::new();
     loop {
         match records.watches().await {
-            Ok(all) => {
-                memory.retain(|id, _| all.iter().any(|w| w.id == *id && w.state == WatchState::On));
-                for one in all.into_iter().filter(|w| w.state == WatchState::On) {
-                    let of = memory.entry(one.id).or_default();
+            Ok(watches) => {
+                memory.retain(|id, _| watches.iter().any(|w| w.id == *id && w.state == WatchState::On));
+                for watch in watches.into_iter().filter(|w| w.state == WatchState::On) {
+                    let of = memory.entry(watch.id).or_default();
                     if of.next.is_none_or(|next| next <= Instant::now()) {
                         let begin = Instant::now();
-                        look(&*records, &queue, &roots, &one, of).await;
+                        look(&*records, &queue, &roots, &watch, of).await;
                         of.next = Some(Instant::now() + EVERY.max(begin.elapsed() * 10));
                     }
                 }
@@ -178,8 +178,8 @@ async fn pass(
     let folder = roots.existing(Path::new(&watch.folder)).map_err(|e| e.to_string())?;
     if memory.taken.is_none() {
         let mut taken: HashMap<PathBuf, Vec<Arrival>> = HashMap::new();
-        for one in records.arrivals(watch.id).await.map_err(|e| e.to_string())? {
-            taken.entry(PathBuf::from(&one.path)).or_default().push(one);
+        for arrival in records.arrivals(watch.id).await.map_err(|e| e.to_string())? {
+            taken.entry(PathBuf::from(&arrival.path)).or_default().push(arrival);
         }
         memory.taken = Some(taken);
     }
@@ -202,23 +202,23 @@ async fn pass(
     let taken = memory.taken.get_or_insert_default();
     let known = |f: &Found| {
         let is = |a: &Arrival| a.bytes == f.bytes as i64 && a.modified == f.modified;
-        taken.get(&f.path).is_some_and(|all| all.iter().any(is))
+        taken.get(&f.path).is_some_and(|states| states.iter().any(is))
     };
     let mut ready: Vec<Found> = Vec::new();
     let mut unsettled = false;
-    for one in &found {
-        if known(one) || memory.results.contains(&(one.path.clone(), one.bytes, one.modified)) {
+    for file in &found {
+        if known(file) || memory.results.contains(&(file.path.clone(), file.bytes, file.modified)) {
             continue;
         }
-        let waits = memory.waits.entry(one.path.clone()).or_insert_with(|| Waits::from(one));
-        if (waits.bytes, waits.modified) != (one.bytes, one.modified) {
-            *waits = Waits::from(one);
+        let waits = memory.waits.entry(file.path.clone()).or_insert_with(|| Waits::from(file));
+        if (waits.bytes, waits.modified) != (file.bytes, file.modified) {
+            *waits = Waits::from(file);
         }
         let rest = waits.since.elapsed();
         if rest < REST {
             unsettled = true;
         } else if (!waits.broken || rest >= PATIENCE) && ready.len() < MOST {
-            ready.push(one.clone());
+            ready.push(file.clone());
         }
     }
     ready.sort_by_cached_key(|f| rallo_shoot::natural_key(&f.path.to_string_lossy()));
@@ -278,16 +278,16 @@ enum Is {
 }
 
 /// Looks into a file at rest; with its device and number.
-fn looked_into(one: Found) -> (Found, Is, (i64, i64)) {
-    let about = one.path.metadata().map(|m| (m.dev() as i64, m.ino() as i64)).unwrap_or_default();
-    let is = if scan::is_result(&one.path) {
+fn looked_into(file: Found) -> (Found, Is, (i64, i64)) {
+    let about = file.path.metadata().map(|m| (m.dev() as i64, m.ino() as i64)).unwrap_or_default();
+    let is = if scan::is_result(&file.path) {
         Is::Result
     } else {
         // Decoded reduced where that is possible: all of the file is read all the same.
         let whole = |s: FileSource| s.decode(s.max_level()).is_ok();
-        if FileSource::open(&one.path).is_ok_and(whole) { Is::Picture } else { Is::Broken }
+        if FileSource::open(&file.path).is_ok_and(whole) { Is::Picture } else { Is::Broken }
     };
-    (one, is, about)
+    (file, is, about)
 }
 
 fn recipe_of(watch: &Watch) -> Result<Recipe, WatchError> {

@@ -28,23 +28,23 @@ pub fn warnings(recipe: &Recipe, sources: &[Source], planned: &[Planned], about:
         .enumerate()
         .map(|(i, s)| resolve_context(&s.path, s.facts.as_ref(), &s.decided, i + 1))
         .collect();
-    let mut all = done_before(recipe, sources);
-    all.extend(names_changed(recipe, sources, &subjects, planned));
-    all.extend(smaller_than_asked(recipe, sources, &subjects));
-    all.extend(other_lenses(recipe, &subjects, sources, about));
-    all.extend(proportions(recipe));
-    all.extend(mixed_sizes(recipe, planned));
-    all.extend(there_already(recipe, sources, planned));
-    all.extend(carried(recipe, sources));
+    let mut findings = done_before(recipe, sources);
+    findings.extend(names_changed(recipe, sources, &subjects, planned));
+    findings.extend(smaller_than_asked(recipe, sources, &subjects));
+    findings.extend(other_lenses(recipe, &subjects, sources, about));
+    findings.extend(proportions(recipe));
+    findings.extend(mixed_sizes(recipe, planned));
+    findings.extend(there_already(recipe, sources, planned));
+    findings.extend(carried(recipe, sources));
     if let Some((version, seen)) = about.versions.filter(|(v, seen)| seen < v) {
-        all.push(
+        findings.push(
             Problem::note(format!(
                 "The recipe was changed since its proof: version {seen} was looked at, this is version {version}."
             ))
             .or("Look at the proof", Way::Go { to: "/proof" }),
         );
     }
-    all
+    findings
 }
 
 fn file(source: &Source) -> String {
@@ -63,8 +63,8 @@ fn some(pictures: &[usize], sources: &[Source]) -> String {
 
 /// Results of earlier runs among the pictures, and what would be done to them a second time.
 fn done_before(recipe: &Recipe, sources: &[Source]) -> Vec<Problem> {
-    let mut all = Vec::new();
-    let mut told: Vec<usize> = Vec::new();
+    let mut findings = Vec::new();
+    let mut reported: Vec<usize> = Vec::new();
     for (step, word) in registry().iter().filter_map(|kind| Some((kind.info, kind.info.facts.once?))) {
         let id = step.id;
         let Some(at) = recipe.steps.iter().position(|l| l.on && l.id == id) else { continue };
@@ -73,7 +73,7 @@ fn done_before(recipe: &Recipe, sources: &[Source]) -> Vec<Problem> {
         if pictures.is_empty() {
             continue;
         }
-        told.extend(&pictures);
+        reported.extend(&pictures);
         let message = format!(
             "An earlier run has {word} {} already; line {} would do it a second time.",
             some(&pictures, sources),
@@ -84,16 +84,16 @@ fn done_before(recipe: &Recipe, sources: &[Source]) -> Vec<Problem> {
         if pictures.len() < sources.len() {
             problem = problem.or(leave, Way::LeaveOut { pictures });
         }
-        all.push(problem.or(format!("Switch line {} off", at + 1), line(at, "on", json!(false))));
+        findings.push(problem.or(format!("Switch line {} off", at + 1), line(at, "on", json!(false))));
     }
     let results = |i: &usize| sources[*i].facts.as_ref().is_some_and(|f| !f.done.is_empty());
-    let pictures: Vec<usize> = (0..sources.len()).filter(results).filter(|i| !told.contains(i)).collect();
+    let pictures: Vec<usize> = (0..sources.len()).filter(results).filter(|i| !reported.contains(i)).collect();
     if !pictures.is_empty() && pictures.len() < sources.len() {
         let what = if pictures.len() == 1 { "is a result" } else { "are results" };
         let message = format!("{} {what} of an earlier run.", some(&pictures, sources));
-        all.push(Problem::note(message).or("Leave out results", Way::LeaveOut { pictures }));
+        findings.push(Problem::note(message).or("Leave out results", Way::LeaveOut { pictures }));
     }
-    all
+    findings
 }
 
 /// Names that are not as the template says, because a file system would not take them.
@@ -111,7 +111,7 @@ fn names_changed(
     };
     let files = recipe.files();
     let of = |at: usize| if files.len() > 1 { format!(" in delivery {}", at + 1) } else { String::new() };
-    let mut all = Vec::new();
+    let mut findings = Vec::new();
     for (at, one) in &files {
         let changed = |i| Some((i, names::changed(&one.name, &recipe.name, &sized(i))?));
         let changed: Vec<(usize, names::Changed)> = (0..sources.len()).filter_map(changed).collect();
@@ -126,14 +126,14 @@ fn names_changed(
             ),
         };
         let number = delivery_at(*at, "name", json!("{n:04}"));
-        all.push(Problem::note(message).or("Number them instead", number));
+        findings.push(Problem::note(message).or("Number them instead", number));
     }
-    all
+    findings
 }
 
 /// Pictures that have fewer pixels than a line makes of the others.
 fn smaller_than_asked(recipe: &Recipe, sources: &[Source], subjects: &[ResolveContext]) -> Vec<Problem> {
-    let mut all = Vec::new();
+    let mut findings = Vec::new();
     for (at, of) in recipe.steps.iter().enumerate().filter(|(_, l)| l.on && l.id == "resize") {
         let values = of.step.values();
         if values["enlarge"] == json!(true) {
@@ -161,9 +161,9 @@ fn smaller_than_asked(recipe: &Recipe, sources: &[Source], subjects: &[ResolveCo
         if pictures.len() < sources.len() {
             problem = problem.or("Leave them out", Way::LeaveOut { pictures });
         }
-        all.push(problem);
+        findings.push(problem);
     }
-    all
+    findings
 }
 
 /// Values of a lens line hold for the lens of the sample.
@@ -193,7 +193,7 @@ fn other_lenses(
 
 /// A proportion that a crop makes and a later size does not have.
 fn proportions(recipe: &Recipe) -> Vec<Problem> {
-    let mut all = Vec::new();
+    let mut findings = Vec::new();
     let on = |id: &'static str| recipe.steps.iter().enumerate().filter(move |(_, l)| l.on && l.id == id);
     for (at, crop) in on("crop") {
         let text = crop.step.values()["proportion"].as_str().unwrap_or_default().to_owned();
@@ -217,12 +217,13 @@ fn proportions(recipe: &Recipe) -> Vec<Problem> {
                     let by = divisor(bw as u64, bh as u64).max(1) as f64;
                     let proportion = format!("{}:{}", bw / by, bh / by);
                     let label = format!("Crop to {proportion}");
-                    all.push(Problem::note(message).or(label, line(at, "proportion", json!(proportion))));
+                    findings
+                        .push(Problem::note(message).or(label, line(at, "proportion", json!(proportion))));
                 }
             }
         }
     }
-    all
+    findings
 }
 
 /// The greatest common divisor.
@@ -239,7 +240,7 @@ fn mixed_sizes(recipe: &Recipe, planned: &[Planned]) -> Option<Problem> {
     for (i, Size { width, height }) in planned.iter().enumerate().filter_map(|(i, p)| Some((i, p.size?))) {
         sizes.entry((width, height)).or_default().push(i);
     }
-    let most = sizes.iter().max_by_key(|(size, all)| (all.len(), **size))?;
+    let most = sizes.iter().max_by_key(|(size, pictures)| (pictures.len(), **size))?;
     let (most, count) = (*most.0, most.1.len());
     let mut others: Vec<usize> =
         sizes.iter().filter(|(s, _)| **s != most).flat_map(|(_, a)| a.clone()).collect();
@@ -259,7 +260,7 @@ fn mixed_sizes(recipe: &Recipe, planned: &[Planned]) -> Option<Problem> {
 
 /// Pixels that could be carried over, and lines that do not apply where they are.
 fn carried(recipe: &Recipe, sources: &[Source]) -> Vec<Problem> {
-    let mut all = Vec::new();
+    let mut findings = Vec::new();
     for (at, one) in recipe.files() {
         let to = |format: &str| delivery_at(at, "format", json!(format));
         let bare =
@@ -269,7 +270,7 @@ fn carried(recipe: &Recipe, sources: &[Source]) -> Vec<Problem> {
         };
         if one.is_carried() && !one.is_copy() && (recipe.changes_pixels() || !bare) {
             let what = "change pixels, and delivery";
-            all.push(
+            findings.push(
                 Problem::note(format!(
                     "Lines {what} {} carries the originals' pixels over as they are: its files do not have what the lines do.",
                     at + 1
@@ -285,7 +286,7 @@ fn carried(recipe: &Recipe, sources: &[Source]) -> Vec<Problem> {
             && !sources.is_empty()
             && sources.iter().all(same)
         {
-            all.push(
+            findings.push(
                 Problem::note(format!(
                     "No line changes pixels, and delivery {} writes the format the originals have: they would be encoded again for nothing.",
                     at + 1
@@ -294,7 +295,7 @@ fn carried(recipe: &Recipe, sources: &[Source]) -> Vec<Problem> {
             );
         }
     }
-    all
+    findings
 }
 
 /// Whether two files are of the same bytes.
@@ -334,11 +335,11 @@ fn there_already(recipe: &Recipe, sources: &[Source], planned: &[Planned]) -> Ve
         String::new()
     };
     let results = |n: usize| if n == 1 { "One result is".to_owned() } else { format!("{n} results are") };
-    let mut all = Vec::new();
+    let mut findings = Vec::new();
     for ((kind, existing), n) in kinds {
         let fails = existing == "fail";
         let number = || delivery("existing", json!("number"));
-        all.push(match kind {
+        findings.push(match kind {
             existing_file::There::Same => Problem::note(format!(
                 "{} there already, made by this recipe; where the original is unchanged it is skipped{of}.",
                 results(n)
@@ -360,7 +361,7 @@ fn there_already(recipe: &Recipe, sources: &[Source], planned: &[Planned]) -> Ve
             _ => continue,
         });
     }
-    all
+    findings
 }
 
 #[cfg(test)]

@@ -164,10 +164,10 @@ impl Costs {
 
     /// What a recipe takes on a picture with all its files; for a recipe without files of each picture, its lines alone.
     pub fn picture(&self, recipe: &Recipe, about: &ResolveContext, original: Original) -> Cost {
-        let all = variants(recipe);
-        let shared = all.len() > 1;
+        let variants = variants(recipe);
+        let shared = variants.len() > 1;
         let none = [Variant { at: 0, delivery: recipe.shown(), width: None }];
-        let files: &[Variant] = if all.is_empty() { &none } else { &all };
+        let files: &[Variant] = if variants.is_empty() { &none } else { &variants };
         let (mut seconds, mut bytes) = (EACH, 0.0);
         for (n, file) in files.iter().enumerate() {
             let lines = recipe.placed(about);
@@ -209,17 +209,17 @@ impl Costs {
     }
 
     /// Takes in what a picture really took beside what was said for it, in seconds of one core and bytes.
-    pub fn learn(&mut self, said: Cost, seconds: f64, bytes: u64) {
+    pub fn learn(&mut self, expected: Cost, seconds: f64, bytes: u64) {
         let rate = 1.0 / (self.learned + 1.0).min(TRUSTED);
-        let toward = |old: f64, said: f64, got: f64| {
-            if said <= 0.0 || got <= 0.0 {
+        let toward = |old: f64, expected: f64, got: f64| {
+            if expected <= 0.0 || got <= 0.0 {
                 return old;
             }
             // In factors: half and double are equally far.
-            (old * (got / said).clamp(0.1, 10.0).powf(rate)).clamp(0.02, 50.0)
+            (old * (got / expected).clamp(0.1, 10.0).powf(rate)).clamp(0.02, 50.0)
         };
-        self.correction = toward(self.correction, said.seconds, seconds);
-        self.size_correction = toward(self.size_correction, said.bytes as f64, bytes as f64);
+        self.correction = toward(self.correction, expected.seconds, seconds);
+        self.size_correction = toward(self.size_correction, expected.bytes as f64, bytes as f64);
         self.learned += 1.0;
     }
 
@@ -246,9 +246,10 @@ fn megapixels(pixels: f64) -> f64 {
 /// costs.
 fn busy(original: Original, size: Size) -> f64 {
     let area = original.size.area().max(1) as f64;
-    let own = if original.is_jpeg { (original.bytes as f64 * 8.0 / area / 3.0).clamp(0.3, 3.0) } else { 1.0 };
+    let detail =
+        if original.is_jpeg { (original.bytes as f64 * 8.0 / area / 3.0).clamp(0.3, 3.0) } else { 1.0 };
     let reduced = (area / size.area().max(1) as f64).max(1.0);
-    own * (1.0 + 0.25 * reduced.log2().min(6.0))
+    detail * (1.0 + 0.25 * reduced.log2().min(6.0))
 }
 
 /// Edges, slopes and a little noise.
@@ -296,7 +297,7 @@ fn table() -> BTreeMap<String, f64> {
         }
     }
     // AVIF and JPEG XL take their time: a quarter of the picture says enough.
-    let all = [
+    let parts = [
         (
             Encoding::Jpeg {
                 quality: 82,
@@ -311,7 +312,7 @@ fn table() -> BTreeMap<String, f64> {
         (Encoding::Tiff { packing: rallo_media::Packing::Deflate }, true),
         (Encoding::Avif { quality: 60 }, false),
     ];
-    for (encoding, whole) in all {
+    for (encoding, whole) in parts {
         let made = if whole { Some(picture.clone()) } else { quarter(&source) };
         let Some(made) = made else { continue };
         let start = Instant::now();

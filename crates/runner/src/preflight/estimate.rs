@@ -23,7 +23,7 @@ pub fn seconds_text(seconds: f64) -> String {
 
 /// What each of the recipe's assemblies of `count` pictures will be, in a sentence, with the bytes it will have about.
 pub fn expected(recipe: &Recipe, count: usize) -> Vec<(String, u64)> {
-    let one = |(_, task): (usize, FinishingTask)| {
+    let estimate_of = |(_, task): (usize, FinishingTask)| {
         let FinishingTask::Assembly(assembly) = task else { return None };
         Some(match &assembly {
             Assembly::Video(video) => {
@@ -57,7 +57,7 @@ pub fn expected(recipe: &Recipe, count: usize) -> Vec<(String, u64)> {
             Assembly::Contact(_) => (format!("Contact sheet of {count} pictures."), 0),
         })
     };
-    recipe.tasks().into_iter().filter_map(one).collect()
+    recipe.tasks().into_iter().filter_map(estimate_of).collect()
 }
 
 /// Bytes that may be held to choose the colours of a GIF.
@@ -65,7 +65,7 @@ const GIF_MEMORY: u64 = 1_500_000_000;
 
 /// What stops files of all pictures from being made, or should be known; `subjects` are the pictures.
 pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[ResolveContext]) -> Vec<Problem> {
-    let mut all = Vec::new();
+    let mut estimates = Vec::new();
     let tasks = recipe.tasks();
     let videos: Vec<_> = tasks
         .iter()
@@ -75,13 +75,13 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[ResolveContext]
         })
         .collect();
     if !videos.is_empty() && !video::is_there() {
-        all.push(Problem::stop(
+        estimates.push(Problem::stop(
             "a clip needs the program ffmpeg, which is not installed here; on Debian: apt install ffmpeg",
         ));
     }
     let coded = recipe.files().into_iter().find(|(_, files)| files.format == "jxl");
     if let Some((at, _)) = coded.filter(|_| !rallo_media::writes_jxl()) {
-        all.push(
+        estimates.push(
             Problem::stop(
                 "a JPEG XL needs the program cjxl, which is not installed here; on Debian: apt install libjxl-tools",
             )
@@ -92,7 +92,7 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[ResolveContext]
     for (at, video) in &videos {
         let sound = video.sound.trim();
         if !sound.is_empty() && !Path::new(sound).is_file() {
-            all.push(
+            estimates.push(
                 Problem::stop(format!("the sound file {sound} is not there"))
                     .or("Without sound", delivery_at(*at, "sound", json!(""))),
             );
@@ -101,7 +101,7 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[ResolveContext]
         // Its colours are chosen from all frames, which are held until then.
         let held = clip.size.area() * clip.frames as u64 * 4;
         if video.codec() == "GIF" && held > GIF_MEMORY {
-            all.push(
+            estimates.push(
                 Problem::stop(format!(
                     "a GIF of {} frames of {} × {} pixels would take {} of memory to make; make it smaller or shorter",
                     clip.frames,
@@ -120,7 +120,7 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[ResolveContext]
             let problem = Problem::note(format!(
                 "At that speed and length {out} of {count} frames {is} left out of the clip."
             ));
-            all.push(if video.length > 0.0 {
+            estimates.push(if video.length > 0.0 {
                 problem.or("Every frame once", delivery_at(*at, "length", json!(0.0)))
             } else {
                 problem.or("Every frame once", all_frames)
@@ -128,12 +128,12 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[ResolveContext]
         }
     }
     // A course pack's clip has a rate of its own.
-    let own: Vec<_> =
+    let own_files: Vec<_> =
         videos.iter().filter(|(at, _)| matches!(recipe.deliveries[*at].what, What::Video(_))).collect();
-    if let [(_, first), rest @ ..] = &own[..]
+    if let [(_, first), rest @ ..] = &own_files[..]
         && let Some((at, other)) = rest.iter().find(|(_, v)| v.rate != first.rate)
     {
-        all.push(
+        estimates.push(
             Problem::note(format!(
                 "Two clips have different frame rates, {} and {} a second: the same frames go by at different speeds.",
                 first.rate, other.rate
@@ -180,12 +180,12 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[ResolveContext]
             if other.len() < sources.len() {
                 problem = problem.or("Leave them out", Way::LeaveOut { pictures: other });
             }
-            all.push(problem);
+            estimates.push(problem);
         }
         if let What::Video(video) = &one.what
             && video.is_moving()
         {
-            all.extend(near(at, video, (width, height), &sizes));
+            estimates.extend(near(at, video, (width, height), &sizes));
             continue;
         }
         let small = |size: &Option<(u32, u32)>| size.is_some_and(|(w, h)| w < width && h < height);
@@ -201,7 +201,7 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[ResolveContext]
             if !matches!(one.what, What::Course(_)) {
                 problem = problem.or("Their own size", delivery_at(at, "size", json!("own")));
             }
-            all.push(problem);
+            estimates.push(problem);
         }
     }
     for (at, task) in &tasks {
@@ -209,13 +209,13 @@ pub fn problems(recipe: &Recipe, sources: &[Source], subjects: &[ResolveContext]
             && contact.format != "pdf"
             && let Err(fault) = contact_sheet::sheet_size(contact, count)
         {
-            all.push(
+            estimates.push(
                 Problem::stop(fault.reason)
                     .or("As a PDF of several pages", delivery_at(*at, "format", json!("pdf"))),
             );
         }
     }
-    all
+    estimates
 }
 
 /// That the window of a clip's move has fewer pixels than the clip, in the smallest of the frames; `sizes` are theirs.

@@ -28,7 +28,7 @@ fn run(recipe: &Recipe, base: &Path, name: &str, origin: &str) -> Run {
 /// Its pictures, and what is done for all of them together; `sources` are those that it was planned for.
 fn items(recipe: &Recipe, planning: &Planning, sources: &[Source]) -> Vec<NewRunItem> {
     let phase = if recipe.across().is_empty() { Phase::Render } else { Phase::Measure };
-    let one = |(p, s): (&Planned, &Source)| {
+    let item_of = |(p, s): (&Planned, &Source)| {
         let facts = s.facts.as_ref();
         NewRunItem {
             source: p.source.to_string_lossy().into_owned(),
@@ -41,7 +41,7 @@ fn items(recipe: &Recipe, planning: &Planning, sources: &[Source]) -> Vec<NewRun
             phase,
         }
     };
-    let pictures = planning.pictures.iter().zip(sources).map(one);
+    let pictures = planning.pictures.iter().zip(sources).map(item_of);
     let task = |(place, target): (usize, &PathBuf)| {
         let target = target.to_string_lossy().into_owned();
         let task = Some(place as i64);

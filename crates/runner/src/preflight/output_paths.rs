@@ -89,14 +89,14 @@ fn folder(
     to: Option<&Path>,
 ) -> PathBuf {
     let parent = source.parent().unwrap_or(base);
-    let own = || {
+    let own_parts = || {
         let frame = FrameContext { folder: name_of(parent), ..about.frame.clone() };
         let whose = ResolveContext { frame, ..about.clone() };
         names::expand(&delivery.folder, &recipe.name, &whose)
     };
     // Several deliveries into one folder are told apart by the sub-folders they would have beside the originals.
     let apart = |to: &Path| match delivery.to.as_str() {
-        "subfolder" if recipe.deliveries.len() > 1 => to.join(own()),
+        "subfolder" if recipe.deliveries.len() > 1 => to.join(own_parts()),
         _ => to.to_owned(),
     };
     let beside = matches!(delivery.to.as_str(), "subfolder" | "same");
@@ -105,7 +105,7 @@ fn folder(
         // Sub-folders of the shoot are kept, so that equal names in them do not clash.
         Some(to) => parent.strip_prefix(base).map_or(to.clone(), |below| to.join(below)),
         None if delivery.to == "same" => parent.to_owned(),
-        None => parent.join(own()),
+        None => parent.join(own_parts()),
     }
 }
 
@@ -188,10 +188,10 @@ pub(super) fn name_all(
     let one_of_all = subjects.first().cloned().unwrap_or_default();
     for (i, source) in sources.iter().enumerate() {
         let about = &subjects[i];
-        let mut all = Vec::with_capacity(variants.len());
-        for one in &variants {
-            let delivery = &one.delivery;
-            let laid = source.facts.as_ref().map(|_| recipe.layout_for(delivery, one.width, about));
+        let mut paths = Vec::with_capacity(variants.len());
+        for variant in &variants {
+            let delivery = &variant.delivery;
+            let laid = source.facts.as_ref().map(|_| recipe.layout_for(delivery, variant.width, about));
             let laid = laid.transpose().unwrap_or_else(|e| {
                 limits.push((i, e.to_string()));
                 None
@@ -204,12 +204,12 @@ pub(super) fn name_all(
             let mut named = delivery.counted(about);
             (named.frame.width, named.frame.height) = size.map_or((0, 0), |s| (s.width, s.height));
             let mut name = names::expand(&delivery.name, &recipe.name, &named);
-            if let Some(width) = one.width.filter(|_| !delivery.name.contains("{width")) {
+            if let Some(width) = variant.width.filter(|_| !delivery.name.contains("{width")) {
                 name = format!("{name}-{width}");
             }
             // What is numbered in one row, or belongs together, lies in one folder.
-            let beside = if is_together(recipe, one.at) { &base.join("x") } else { &source.path };
-            let whose = if is_together(recipe, one.at) { &one_of_all } else { about };
+            let beside = if is_together(recipe, variant.at) { &base.join("x") } else { &source.path };
+            let whose = if is_together(recipe, variant.at) { &one_of_all } else { about };
             let folder = folder(delivery, recipe, whose, beside, base, to);
             // Compared without case: some file systems take a.jpg and A.JPG for one file.
             let original = source.path.extension().unwrap_or_default().to_string_lossy();
@@ -221,17 +221,17 @@ pub(super) fn name_all(
                 clashes.push((first, i, path(&free)));
             }
             taken.entry(key(&free)).or_insert(i);
-            all.push((path(&free), size));
+            paths.push((path(&free), size));
         }
-        let mut all = all.into_iter();
-        let (target, size) = all.next().unwrap_or_default();
-        planned.push(Planned { source: source.path.clone(), target, size, more: all.collect() });
+        let mut paths = paths.into_iter();
+        let (target, size) = paths.next().unwrap_or_default();
+        planned.push(Planned { source: source.path.clone(), target, size, more: paths.collect() });
     }
     let tasks = together(recipe, &one_of_all, &planned, base, to, &mut taken, &mut problems);
     if variants.is_empty() {
         // Pictures that only join others name what they join.
-        for one in &mut planned {
-            one.target = tasks.first().cloned().unwrap_or_default();
+        for picture in &mut planned {
+            picture.target = tasks.first().cloned().unwrap_or_default();
         }
     }
     problems.extend(too_large(recipe, sources, limits));
@@ -311,7 +311,7 @@ fn over_originals(sources: &[Source], planned: &[Planned], tasks: &[PathBuf]) ->
 
 /// Files of all pictures that would go where something stands.
 pub(super) fn taken_already(recipe: &Recipe, targets: &[PathBuf]) -> Vec<Problem> {
-    let mut all = Vec::new();
+    let mut clashes = Vec::new();
     for ((at, task), path) in recipe.tasks().into_iter().zip(targets) {
         let existing = recipe.deliveries[at].target().existing;
         if !matches!(task, FinishingTask::Assembly(_) | FinishingTask::Zip)
@@ -331,9 +331,9 @@ pub(super) fn taken_already(recipe: &Recipe, targets: &[PathBuf]) -> Vec<Problem
             ))
             .or("Replace an older result", to("replace"))
         };
-        all.push(problem.or("Give the new one a number", to("number")));
+        clashes.push(problem.or("Give the new one a number", to("number")));
     }
-    all
+    clashes
 }
 
 /// Whether a delivery's files lie in one folder, however many folders the pictures come from.
@@ -352,13 +352,15 @@ fn together(
     problems: &mut Vec<Problem>,
 ) -> Vec<PathBuf> {
     let variants = variant::variants(recipe);
-    let mut all = Vec::new();
+    let mut clashes = Vec::new();
     for (at, task) in recipe.tasks() {
         let delivery = &recipe.deliveries[at];
         // Where its pictures lie, or would.
-        let own = variants.iter().position(|v| v.at == at);
-        let lie: Vec<&Path> =
-            planned.iter().filter_map(|p| p.all().nth(own?).and_then(|(path, _)| path.parent())).collect();
+        let first_variant = variants.iter().position(|v| v.at == at);
+        let lie: Vec<&Path> = planned
+            .iter()
+            .filter_map(|p| p.all().nth(first_variant?).and_then(|(path, _)| path.parent()))
+            .collect();
         let files = lie.iter().fold(None::<PathBuf>, |common, folder| match common {
             None => Some(folder.to_path_buf()),
             Some(common) => common.ancestors().find(|a| folder.starts_with(a)).map(Path::to_path_buf),
@@ -390,9 +392,9 @@ fn together(
                 files.parent().unwrap_or(&files).join(name)
             }
         };
-        all.push(path);
+        clashes.push(path);
     }
-    all
+    clashes
 }
 
 /// Whether the disk that holds `folder` has room for about `bytes`; a warning where it has not.

@@ -72,10 +72,11 @@ pub(super) struct Expected {
 
 impl Expected {
     /// By the smallest and the largest of some pictures, told as (pixels, seconds).
-    pub(super) fn of(all: &[(f64, f64)]) -> Option<Self> {
-        let low = all.iter().min_by(|a, b| a.0.total_cmp(&b.0))?;
-        let high = all.iter().max_by(|a, b| a.0.total_cmp(&b.0))?;
-        let (mean, pixels) = (all.iter().map(|a| a.1).sum::<f64>(), all.iter().map(|a| a.0).sum::<f64>());
+    pub(super) fn of(samples: &[(f64, f64)]) -> Option<Self> {
+        let low = samples.iter().min_by(|a, b| a.0.total_cmp(&b.0))?;
+        let high = samples.iter().max_by(|a, b| a.0.total_cmp(&b.0))?;
+        let (mean, pixels) =
+            (samples.iter().map(|a| a.1).sum::<f64>(), samples.iter().map(|a| a.0).sum::<f64>());
         if high.0 < low.0 * 1.2 {
             return (pixels > 0.0).then(|| Self { each: 0.0, pixel: mean / pixels });
         }
@@ -90,14 +91,14 @@ impl Expected {
 }
 
 /// Seconds for a pixel: by the machine's table at first, and by what the run took as soon as that says something.
-pub(super) fn pace(said: Option<f64>, seconds: f64, done: f64, all: f64) -> Option<f64> {
+pub(super) fn pace(expected: Option<f64>, seconds: f64, done: f64, all: f64) -> Option<f64> {
     let took = (done > 0.0).then(|| seconds / done);
-    match (said, took) {
-        (Some(said), Some(took)) => {
+    match (expected, took) {
+        (Some(expected), Some(took)) => {
             let weight = (done / all / ENOUGH).min(1.0);
-            Some(took * weight + said * (1.0 - weight))
+            Some(took * weight + expected * (1.0 - weight))
         }
-        (said, took) => took.or(said),
+        (expected, took) => took.or(expected),
     }
 }
 
@@ -123,13 +124,13 @@ impl Queue {
                     (ended - active.before.0) as f64 + some,
                     (ended_pixels - active.before.1) as f64 + part,
                 );
-                let all = table.work(pictures, pixels as f64);
-                let said = active.expected.map(|_| 1.0 / self.width() as f64);
+                let work = table.work(pictures, pixels as f64);
+                let expected = active.expected.map(|_| 1.0 / self.width() as f64);
                 let seconds = active.since.elapsed().as_secs_f64();
-                if let Some(pace) = pace(said, seconds, made, all) {
-                    let open = all - table.work(ended as f64 + some, ended_pixels as f64 + part);
+                if let Some(pace) = pace(expected, seconds, made, work) {
+                    let open = work - table.work(ended as f64 + some, ended_pixels as f64 + part);
                     left = Some(pace * open.max(0.0));
-                    each = Some(pace * all / pictures);
+                    each = Some(pace * work / pictures);
                 }
                 under_way = some;
             }
@@ -180,8 +181,8 @@ impl Queue {
     /// How far each picture of a run is that is in work here, by its position.
     pub fn shares(&self, run: i64) -> HashMap<i64, f64> {
         let active = lock(&self.0.active);
-        let all = active.get(&run).map(|a| a.at_work.iter().map(|(at, (_, share))| (*at, share.get())));
-        all.into_iter().flatten().collect()
+        let at_work = active.get(&run).map(|a| a.at_work.iter().map(|(at, (_, share))| (*at, share.get())));
+        at_work.into_iter().flatten().collect()
     }
 
     /// Reads what is known of this machine, and measures it once where nothing is, when the program has settled.
@@ -230,12 +231,12 @@ impl Queue {
             items.sort_by_key(|i| i.pixels);
             let many = items.len().min(EXPECTED);
             let picked = (0..many).map(|n| &items[n * (items.len() - 1) / many.saturating_sub(1).max(1)]);
-            let all: Vec<(f64, f64)> = picked
+            let samples: Vec<(f64, f64)> = picked
                 .filter(|i| i.task.is_none())
                 .filter_map(|i| queue.said(recipe, i))
                 .map(|(cost, pixels)| (pixels, cost.seconds))
                 .collect();
-            Expected::of(&all)
+            Expected::of(&samples)
         });
         if let Ok(Some(core)) = found.await {
             if let Some(active) = lock(&self.0.active).get_mut(&run) {
@@ -260,7 +261,7 @@ impl Queue {
 
     pub(super) async fn write_time(&self, run: i64) -> rallo_job::Result<()> {
         let owed = match lock(&self.0.active).get_mut(&run) {
-            Some(one) => std::mem::take(&mut one.owed),
+            Some(active) => std::mem::take(&mut active.owed),
             None => 0.0,
         };
         if owed > 0.0 { self.0.records.add_seconds(run, owed).await } else { Ok(()) }

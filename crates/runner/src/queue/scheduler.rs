@@ -127,16 +127,16 @@ impl Queue {
     /// Calls what follows a run that has ended, unless somebody has done so; another one's runs without a hook of their
     /// own are left to the server.
     pub(super) async fn call(&self, run: i64) -> rallo_job::Result<()> {
-        let own = self.0.records.run(run).await?.hook;
+        let run_webhook = self.0.records.run(run).await?.hook;
         let other = match &self.0.end_calls {
-            EndCalls::OwnOnly if own.is_none() => return Ok(()),
+            EndCalls::OwnOnly if run_webhook.is_none() => return Ok(()),
             EndCalls::OwnOnly => None,
             EndCalls::All(other) => other.clone(),
         };
         if !self.0.records.call_run(run).await? {
             return Ok(());
         }
-        let Some(hook) = own.or(other).filter(|h| !h.trim().is_empty()) else { return Ok(()) };
+        let Some(hook) = run_webhook.or(other).filter(|h| !h.trim().is_empty()) else { return Ok(()) };
         let report = report::of(&*self.0.records, run).await?;
         let report = serde_json::to_string(&report).map_err(|e| rallo_job::Error::Unavailable(e.into()))?;
         let queue = self.clone();
@@ -198,8 +198,9 @@ impl Queue {
         }
         // Runs that another program ended.
         let over: Vec<i64> = {
-            let told = lock(&self.0.told);
-            told.iter()
+            let listeners = lock(&self.0.told);
+            listeners
+                .iter()
                 .filter(|(id, t)| !t.0.state.is_over() && open.iter().all(|r| r.id != **id))
                 .map(|(id, _)| *id)
                 .collect()
@@ -210,8 +211,8 @@ impl Queue {
             self.tell(run).await?;
         }
         // Those without a hook of their own are the server's matter.
-        let all = records.uncalled(self.0.end_calls != EndCalls::OwnOnly).await?;
-        for run in all.into_iter().filter(|r| self.0.only.is_none_or(|o| o == *r)) {
+        let uncalled = records.uncalled(self.0.end_calls != EndCalls::OwnOnly).await?;
+        for run in uncalled.into_iter().filter(|r| self.0.only.is_none_or(|o| o == *r)) {
             self.call(run).await?;
         }
         Ok(())

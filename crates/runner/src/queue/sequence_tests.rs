@@ -62,8 +62,8 @@ impl AcrossPictures for EvenMeans {
     fn decide(&self, measured: &[Option<Vec<f64>>]) -> Vec<Map<String, Value>> {
         let known: Vec<f64> = measured.iter().flatten().map(|m| m[0]).collect();
         let mean = known.iter().sum::<f64>() / known.len() as f64;
-        let stops = |own: &Option<Vec<f64>>| own.as_ref().map_or(0.0, |own| (mean / own[0]).log2());
-        measured.iter().map(|own| Map::from_iter([("stops".to_owned(), json!(stops(own)))])).collect()
+        let stops = |means: &Option<Vec<f64>>| means.as_ref().map_or(0.0, |means| (mean / means[0]).log2());
+        measured.iter().map(|means| Map::from_iter([("stops".to_owned(), json!(stops(means)))])).collect()
     }
 }
 

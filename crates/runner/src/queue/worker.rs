@@ -25,7 +25,7 @@ pub(super) type Parsed = Arc<Result<Recipe, Fault>>;
 /// Bundles of a run that are filled while its pictures are made.
 #[derive(Default)]
 pub(super) struct Streams {
-    pub(super) all: HashMap<usize, Stream>,
+    pub(super) by_task: HashMap<usize, Stream>,
     /// Set when the run is cancelled.
     stop: AtomicBool,
 }
@@ -33,7 +33,7 @@ pub(super) struct Streams {
 impl Streams {
     pub(super) fn give_up(&self) {
         self.stop.store(true, Ordering::Relaxed);
-        self.all.values().for_each(Stream::give_up);
+        self.by_task.values().for_each(Stream::give_up);
     }
 }
 
@@ -88,11 +88,11 @@ impl Queue {
             Fault::new(FailureKind::Recipe, format!("the recipe cannot be read: {faults}"))
         });
         let parsed: Parsed = Arc::new(parsed);
-        let mut all = lock(&self.0.recipes);
-        if all.len() > 16 {
-            all.clear();
+        let mut recipes = lock(&self.0.recipes);
+        if recipes.len() > 16 {
+            recipes.clear();
         }
-        all.insert(key, parsed.clone());
+        recipes.insert(key, parsed.clone());
         parsed
     }
 
@@ -169,10 +169,13 @@ impl Queue {
         }
         let held_by = ended.kind.filter(|kind| kind.holds_run());
         // Pieces that were given are not asked for again; others will not come, or in another try.
-        if item.task.is_none() && !streams.all.is_empty() {
+        if item.task.is_none() && !streams.by_task.is_empty() {
             let (streams, at) = (streams.clone(), item.position as usize);
             let tell = move || {
-                streams.all.values().for_each(|s| if held_by.is_some() { s.left(at) } else { s.skip(at) });
+                streams
+                    .by_task
+                    .values()
+                    .for_each(|s| if held_by.is_some() { s.left(at) } else { s.skip(at) });
             };
             // Handing pieces on may wait for another program.
             if let Err(e) = tokio::task::spawn_blocking(tell).await {
@@ -282,7 +285,7 @@ impl Queue {
             Err(fault) => return Ended::failed(fault.clone()),
         };
         let at = item.position as usize;
-        streams.all.values().for_each(|s| s.began(at));
+        streams.by_task.values().for_each(|s| s.began(at));
         let (queue, recipe, item) = (self.clone(), recipe.clone(), item.clone());
         let work = move || {
             let (recipe, decided) = match (answered(&recipe, &item), decided(&item)) {
@@ -291,13 +294,13 @@ impl Queue {
             };
             let number = at + 1;
             let work = PictureJob { source: item.source.clone().into(), targets, decided, number, sequence };
-            let wanted = streams.all.iter().filter(|(_, s)| s.wants(at)).map(|(t, _)| *t).collect();
+            let wanted = streams.by_task.iter().filter(|(_, s)| s.wants(at)).map(|(t, _)| *t).collect();
             let give = |task: usize, piece: Piece| {
-                if let Some(stream) = streams.all.get(&task) {
+                if let Some(stream) = streams.by_task.get(&task) {
                     stream.give(at, Some(piece));
                 }
             };
-            let of = streams.all.values().next().map_or(0, Stream::count);
+            let of = streams.by_task.values().next().map_or(0, Stream::count);
             let joins = Joins { wanted, of, give: &give };
             queue.pooled(threads, &share, || {
                 item::picture(&recipe, &work, &queue.0.room, &queue.0.kept, &joins, &|| slot.write())
@@ -398,14 +401,14 @@ impl Queue {
         let handle = tokio::runtime::Handle::current();
         let stop = AtomicBool::new(false);
         let work = move || {
-            let mut all = HashMap::new();
+            let mut by_task = HashMap::new();
             for item in items.iter().filter(|i| i.task.is_some()) {
                 let around = queue.around(&handle, &recipe, (&items, item), Arc::default(), &stop);
                 if let Some((task, stream)) = finishing::stream(&around) {
-                    all.insert(task, stream);
+                    by_task.insert(task, stream);
                 }
             }
-            Streams { all, stop: AtomicBool::new(false) }
+            Streams { by_task, stop: AtomicBool::new(false) }
         };
         tokio::task::spawn_blocking(work).await.map_err(|e| e.to_string())
     }
@@ -443,7 +446,7 @@ impl Queue {
                 Err(fault) => return failed(fault.kind, fault.reason.clone()),
             };
             let around = queue.around(&handle, recipe, (&items, &item), sequence, &streams.stop);
-            let live = item.task.and_then(|t| streams.all.get(&(t as usize))).and_then(Stream::complete);
+            let live = item.task.and_then(|t| streams.by_task.get(&(t as usize))).and_then(Stream::complete);
             queue.pooled(threads, &Share::default(), || finishing::perform(&around, live))
         };
         tokio::task::spawn_blocking(work)

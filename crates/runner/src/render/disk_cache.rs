@@ -55,10 +55,10 @@ impl IntermediateCache {
             let meta = e.metadata().ok()?;
             Some((meta.modified().ok()?, meta.len(), e.path()))
         };
-        let mut all: Vec<_> =
+        let mut files: Vec<_> =
             std::fs::read_dir(&self.folder).into_iter().flatten().flatten().filter_map(about).collect();
-        all.sort();
-        all
+        files.sort();
+        files
     }
 
     /// Pictures kept, and their bytes.

@@ -62,11 +62,11 @@ pub fn execute(
     kept: Option<&IntermediateCache>,
     (wanted, of): (&[usize], usize),
 ) -> Result<Computed, Box<Ended>> {
-    let all = variants(recipe);
+    let variants = variants(recipe);
     let stages = recipe.stages();
     // A picture that only joins others names the file it joins.
-    let joins = all.is_empty() && !stages.is_empty();
-    if !joins && (all.is_empty() || all.len() != item.targets.len()) {
+    let joins = variants.is_empty() && !stages.is_empty();
+    if !joins && (variants.is_empty() || variants.len() != item.targets.len()) {
         return Err(Ended::boxed(
             FailureKind::Recipe,
             "the recipe has no delivery, or others than when the run began".into(),
@@ -77,7 +77,7 @@ pub fn execute(
     let (hash, done) = (content_hash(source.bytes()), done(recipe, source, context));
     let mut there = Vec::new();
     let mut todo = Vec::new();
-    for (variant, (one, (target, known))) in all.into_iter().zip(&item.targets).enumerate() {
+    for (variant, (one, (target, known))) in variants.into_iter().zip(&item.targets).enumerate() {
         let made =
             Made { recipe: identity(recipe, &one, shift, context), source: hash.clone(), done: done.clone() };
         match place(&one.delivery, item, target, known.as_ref(), &made) {
@@ -105,7 +105,8 @@ pub fn execute(
     }
     let failed = |fault| Box::new(Ended::failed(fault));
     let work = Work::new(recipe, source, context, shift, kept, &item.sequence).map_err(failed)?;
-    let todo = todo.into_iter().map(|(v, one, target, replace, made)| (one, made, (v, target, replace)));
+    let todo =
+        todo.into_iter().map(|(v, variant, target, replace, made)| (variant, made, (v, target, replace)));
     let mut files = work.make_all(todo.collect()).map_err(failed)?;
     files.sort_by_key(|file| file.what.0);
     let place = (item.number.saturating_sub(1), of);

@@ -17,9 +17,10 @@ pub(crate) fn numbered(path: &Path) -> Option<PathBuf> {
 }
 
 /// Identity of what shapes a result beside its source: the recipe, and what was decided about the frame.
-pub(super) fn identity(recipe: &Recipe, one: &Variant, shift: i64, context: &ResolveContext) -> String {
-    let mut text = format!("engine {}|{}", rallo_engine::RESULTS, recipe.identity(&one.delivery, context));
-    if let Some(width) = one.width {
+pub(super) fn identity(recipe: &Recipe, variant: &Variant, shift: i64, context: &ResolveContext) -> String {
+    let mut text =
+        format!("engine {}|{}", rallo_engine::RESULTS, recipe.identity(&variant.delivery, context));
+    if let Some(width) = variant.width {
         text += &format!("|width {width}");
     }
     if shift != 0 {
@@ -56,10 +57,16 @@ pub enum There {
 }
 
 /// Looks at a file that stands where a result would go.
-pub fn there(recipe: &Recipe, one: &Variant, target: &Path, shift: i64, context: &ResolveContext) -> There {
+pub fn there(
+    recipe: &Recipe,
+    variant: &Variant,
+    target: &Path,
+    shift: i64,
+    context: &ResolveContext,
+) -> There {
     match Made::of(target) {
         None => There::Other,
-        Some(mark) if mark.recipe == identity(recipe, one, shift, context) => There::Same,
+        Some(mark) if mark.recipe == identity(recipe, variant, shift, context) => There::Same,
         Some(_) => There::Result,
     }
 }

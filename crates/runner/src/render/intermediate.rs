@@ -166,8 +166,9 @@ fn joined(
             let neighbour = sequence.neighbour(recipe, at, offset).map_err(|e| failed(&e.reason))?;
             let Some(neighbour) = neighbour else { continue };
             let placed = recipe.placed(&neighbour.context).into_iter();
-            let own = placed.take_while(|(l, _)| l.is_none_or(|l| Some(l) < line)).map(|(_, s)| s).collect();
-            result_of(recipe, own, &neighbour.source, kept)?
+            let before_line =
+                placed.take_while(|(l, _)| l.is_none_or(|l| Some(l) < line)).map(|(_, s)| s).collect();
+            result_of(recipe, before_line, &neighbour.source, kept)?
         };
         frames.push(StackedFrame { source: Arc::new(result), weight, mapping: Affine::IDENTITY });
     }

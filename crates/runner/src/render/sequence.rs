@@ -58,9 +58,9 @@ impl RunSequence {
         }
         let mut overrides = HashMap::new();
         for (at, values) in values.into_iter().enumerate().filter(|(_, values)| !values.is_empty()) {
-            let own = Overrides::new(recipe, &values)
+            let frame_overrides = Overrides::new(recipe, &values)
                 .map_err(|faults| Fault::new(FailureKind::Recipe, faults.to_string()))?;
-            overrides.insert(at, own);
+            overrides.insert(at, frame_overrides);
         }
         let frame =
             |item: &&RunItem| Ok(Frame { source: item.source.clone().into(), decided: decided(item)? });
@@ -103,7 +103,7 @@ fn measured_of(item: &RunItem, line: usize) -> Option<Vec<f64>> {
 /// [`Fault`] where the picture cannot be decoded.
 pub fn measured(recipe: &Recipe, source: &FileSource, context: &ResolveContext) -> Result<Value, Fault> {
     let placed = recipe.placed(context);
-    let mut all = Map::new();
+    let mut by_line = Map::new();
     for line in recipe.across() {
         let applies = placed.iter().any(|(at, _)| *at == Some(line));
         let Some(across) = recipe.steps[line].step.across().filter(|_| applies) else { continue };
@@ -116,7 +116,7 @@ pub fn measured(recipe: &Recipe, source: &FileSource, context: &ResolveContext) 
         let edge = f64::from(plan.size().long_edge().max(1));
         let program = plan.program((f64::from(MEASURED_EDGE) / edge).min(1.0));
         let (size, values) = program.render_values(source as &dyn Source, program.size().rect())?;
-        all.insert(line.to_string(), json!(across.measure(size, &values)));
+        by_line.insert(line.to_string(), json!(across.measure(size, &values)));
     }
-    Ok(Value::Object(all))
+    Ok(Value::Object(by_line))
 }

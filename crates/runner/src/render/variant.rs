@@ -45,12 +45,13 @@ pub struct Variant {
 
 /// Every file a recipe makes of each picture, in order.
 pub fn variants(recipe: &Recipe) -> Vec<Variant> {
-    let all = recipe.files().into_iter();
-    all.flat_map(|(at, delivery)| {
-        let widths = delivery.variants();
-        widths.into_iter().map(move |width| Variant { at, delivery: delivery.clone(), width })
-    })
-    .collect()
+    let files = recipe.files().into_iter();
+    files
+        .flat_map(|(at, delivery)| {
+            let widths = delivery.variants();
+            widths.into_iter().map(move |width| Variant { at, delivery: delivery.clone(), width })
+        })
+        .collect()
 }
 
 /// A picture in the middle of a frame of another size, on a colour (`#rrggbb`, as the picture's own values).

@@ -103,9 +103,9 @@ impl<'a> Work<'a> {
         let mut work = Self { recipe, source, context, shift, kept, sequence, shared: None };
         let stages = recipe.stages().into_iter().map(|(at, delivery)| Variant { at, delivery, width: None });
         let files = variants(recipe).into_iter().filter(|v| !v.delivery.is_carried());
-        let all: Vec<Variant> = files.chain(stages).collect();
-        if all.len() > 1 {
-            work.shared = Some(Arc::new(work.share(&all)?));
+        let variants: Vec<Variant> = files.chain(stages).collect();
+        if variants.len() > 1 {
+            work.shared = Some(Arc::new(work.share(&variants)?));
         }
         Ok(work)
     }
@@ -120,8 +120,8 @@ impl<'a> Work<'a> {
         let whole = self.recipe.layout(self.context)?.size();
         // No file needs more than this; its size is made in the same resampling as the lines' own.
         let mut longest = 0;
-        for one in variants {
-            longest = longest.max(self.needed(one, whole)?);
+        for variant in variants {
+            longest = longest.max(self.needed(variant, whole)?);
         }
         let size = Pictures { long_edge: Some(longest), ..Pictures::default() };
         let extra = if longest < whole.long_edge() {
@@ -140,18 +140,18 @@ impl<'a> Work<'a> {
     }
 
     /// The longest side of what a file is made from.
-    fn needed(&self, one: &Variant, whole: Size) -> Result<u32, Fault> {
-        if !one.delivery.lines.is_empty() {
+    fn needed(&self, variant: &Variant, whole: Size) -> Result<u32, Fault> {
+        if !variant.delivery.lines.is_empty() {
             return Ok(whole.long_edge());
         }
-        if let Some(frame) = &one.delivery.frame {
+        if let Some(frame) = &variant.delivery.frame {
             let by = |to: u32, from: u32| f64::from(to) / f64::from(from);
             let (wide, high) = (by(frame.width, whole.width), by(frame.height, whole.height));
             let share = if frame.fit == "fit" { wide.min(high) } else { wide.max(high) / frame.nearest };
             return Ok((share.min(1.0) * f64::from(whole.long_edge())).ceil() as u32);
         }
-        let bare = Pictures { sharpen: 0.0, burned: None, ..one.delivery.clone() };
-        let plan = self.recipe.layout_for(&bare, one.width, self.context)?;
+        let bare = Pictures { sharpen: 0.0, burned: None, ..variant.delivery.clone() };
+        let plan = self.recipe.layout_for(&bare, variant.width, self.context)?;
         Ok(plan.size().long_edge())
     }
 
@@ -159,11 +159,11 @@ impl<'a> Work<'a> {
     ///
     /// # Errors
     /// [`Fault`], which says why.
-    pub fn make(&self, one: &Variant, made: Option<Made>) -> Result<(Vec<u8>, u32, u32), Fault> {
-        if one.delivery.is_carried() {
-            return self.carry(&one.delivery, made);
+    pub fn make(&self, variant: &Variant, made: Option<Made>) -> Result<(Vec<u8>, u32, u32), Fault> {
+        if variant.delivery.is_carried() {
+            return self.carry(&variant.delivery, made);
         }
-        self.encoded(one, &self.picture(&one.delivery, one.width)?, made)
+        self.encoded(variant, &self.picture(&variant.delivery, variant.width)?, made)
     }
 
     /// The bytes of a file whose pixels are there.
@@ -186,13 +186,13 @@ impl<'a> Work<'a> {
 
     /// As [`make`](Self::make) for several, each with what it is for: those with the same pixels are rendered once, then
     /// encoded side by side.
-    pub(super) fn make_all<T: Send>(&self, all: Vec<(Variant, Made, T)>) -> Result<Vec<Ready<T>>, Fault> {
+    pub(super) fn make_all<T: Send>(&self, asked: Vec<(Variant, Made, T)>) -> Result<Vec<Ready<T>>, Fault> {
         let mut groups: Vec<Alike<T>> = Vec::new();
-        for one in all {
-            let key = (!one.0.delivery.is_carried()).then(|| self.pixels_of(&one.0));
+        for entry in asked {
+            let key = (!entry.0.delivery.is_carried()).then(|| self.pixels_of(&entry.0));
             match groups.iter_mut().find(|(known, _)| key.is_some() && *known == key) {
-                Some((_, group)) => group.push(one),
-                None => groups.push((key, vec![one])),
+                Some((_, group)) => group.push(entry),
+                None => groups.push((key, vec![entry])),
             }
         }
         let mut done = Vec::new();
@@ -201,10 +201,10 @@ impl<'a> Work<'a> {
                 (Some(_), Some((first, ..))) => Some(self.picture(&first.delivery, first.width)?),
                 _ => None,
             };
-            let made = group.into_par_iter().map(|(one, made, what)| {
+            let made = group.into_par_iter().map(|(variant, made, what)| {
                 let (bytes, width, height) = match &picture {
-                    Some(picture) => self.encoded(&one, picture, Some(made))?,
-                    None => self.carry(&one.delivery, Some(made))?,
+                    Some(picture) => self.encoded(&variant, picture, Some(made))?,
+                    None => self.carry(&variant.delivery, Some(made))?,
                 };
                 Ok(Ready { what, bytes, size: (width, height) })
             });
@@ -214,12 +214,12 @@ impl<'a> Work<'a> {
     }
 
     /// What shapes the pixels of a file, and nothing of how they are encoded: equal where they are.
-    fn pixels_of(&self, one: &Variant) -> String {
-        let delivery = &one.delivery;
-        let after = fingerprint(&self.recipe.after(delivery, one.width, self.context));
+    fn pixels_of(&self, variant: &Variant) -> String {
+        let delivery = &variant.delivery;
+        let after = fingerprint(&self.recipe.after(delivery, variant.width, self.context));
         let bits = (delivery.is_float(), delivery.is_wide(), delivery.quick);
-        let said = self.shared.as_ref().and_then(|lines| lines.said.clone());
-        let colours = Arc::as_ptr(&delivery.colours_or(said));
+        let colours = self.shared.as_ref().and_then(|lines| lines.said.clone());
+        let colours = Arc::as_ptr(&delivery.colours_or(colours));
         format!("{after} {bits:?} {colours:?} {:?}", delivery.frame)
     }
 

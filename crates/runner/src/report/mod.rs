@@ -10,8 +10,8 @@ use serde::Serialize;
 
 /// What is asked after so many checkpoints of a recipe, if anything.
 pub fn asked(recipe: &Recipe, stage: i64) -> Option<String> {
-    let all = recipe.checkpoints();
-    let (line, what) = all.get(usize::try_from(stage).ok()?)?;
+    let checkpoints = recipe.checkpoints();
+    let (line, what) = checkpoints.get(usize::try_from(stage).ok()?)?;
     Some(format!("Before line {}: {what}", line + 1))
 }
 

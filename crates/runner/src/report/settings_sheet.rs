@@ -15,7 +15,7 @@ const SMALL: f64 = 900.0;
 pub fn pair(recipe: &Recipe, source: &dyn Source, about: &ResolveContext) -> Result<[Vec<u8>; 2], String> {
     let mut before = recipe.clone();
     before.steps.retain(|line| line.moves());
-    let one = |recipe: &Recipe| -> Result<Vec<u8>, String> {
+    let sheet_of = |recipe: &Recipe| -> Result<Vec<u8>, String> {
         let plan = Plan::for_picture(recipe.settings(about), source).map_err(|e| e.to_string())?;
         let size = plan.size();
         let program = plan.program((SMALL / f64::from(size.width.max(size.height))).min(1.0));
@@ -26,7 +26,7 @@ pub fn pair(recipe: &Recipe, source: &dyn Source, about: &ResolveContext) -> Res
             Encoding::Jpeg { quality: 88, chroma: Chroma::Full, progressive: false, optimised: false };
         rallo_media::encode(&picture, encoding, &Extras::default()).map_err(|e| e.to_string())
     };
-    Ok([one(&before)?, one(recipe)?])
+    Ok([sheet_of(&before)?, sheet_of(recipe)?])
 }
 
 fn words(parts: &[Part]) -> Vec<TextRun<'_>> {

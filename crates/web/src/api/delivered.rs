@@ -87,9 +87,9 @@ async fn delivered(State(app): State<App>, Sent(asked): Sent<Delivered>) -> Resu
         return Err(Error::bad(format!("size: expected 1 to {LONGEST} pixels each way")));
     }
     let bytes = schedule::ask(Class::Sight, move || -> Result<Vec<u8>> {
-        let all = variant::variants(&recipe);
-        let mut own = all.into_iter().filter(|v| v.at == asked.at);
-        let variant = own.nth(asked.width).ok_or_else(|| {
+        let variants = variant::variants(&recipe);
+        let mut of_delivery = variants.into_iter().filter(|v| v.at == asked.at);
+        let variant = of_delivery.nth(asked.width).ok_or_else(|| {
             Error::bad("this delivery writes no file of each picture; its clip or document is made at the end of a run")
         })?;
         let delivery = &variant.delivery;
@@ -278,7 +278,7 @@ async fn name_all(State(app): State<App>, Sent(asked): Sent<Template>) -> Result
 
 fn renamed(laid: &Laid, asked: &Template) -> Names {
     let mut seen: HashMap<String, String> = HashMap::new();
-    let mut all: Vec<Renamed> = Vec::new();
+    let mut renamed: Vec<Renamed> = Vec::new();
     for (i, frame) in laid.chosen().into_iter().enumerate() {
         let mut about =
             resolve_context(&frame.path, frame.facts.as_ref(), &Decided::from(&frame.marks), i + 1);
@@ -294,7 +294,7 @@ fn renamed(laid: &Laid, asked: &Template) -> Names {
             seen.insert(key, frame.name.clone());
         }
         let ending = if asked.ending.is_empty() { String::new() } else { format!(".{}", asked.ending) };
-        all.push(Renamed { old: frame.name.clone(), new: format!("{name}{ending}"), changed, clash });
+        renamed.push(Renamed { old: frame.name.clone(), new: format!("{name}{ending}"), changed, clash });
     }
-    Names { clashes: all.iter().filter(|r| r.clash.is_some()).count(), names: all }
+    Names { clashes: renamed.iter().filter(|r| r.clash.is_some()).count(), names: renamed }
 }

@@ -84,10 +84,10 @@ async fn make_smaller(Query(how): Query<How>, body: Body) -> Result<Response> {
     }
     let file = received(body, LARGEST).await?;
     let done = tokio::task::spawn_blocking(move || smaller(&file, how.ppi, how.quality)).await??;
-    let told = format!("{} of {}", done.changed, done.pictures);
+    let summary = format!("{} of {}", done.changed, done.pictures);
     let headers = [
         (header::CONTENT_TYPE, "application/pdf".to_owned()),
-        (HeaderName::from_static("x-rallo-changed"), told),
+        (HeaderName::from_static("x-rallo-changed"), summary),
     ];
     Ok((headers, done.bytes).into_response())
 }

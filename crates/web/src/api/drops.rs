@@ -330,15 +330,15 @@ async fn tidy_once(app: &App) -> Result<()> {
     let ago = |by: Duration| SystemTime::now().checked_sub(by).unwrap_or(SystemTime::UNIX_EPOCH);
     let text = |time| jiff::Timestamp::try_from(time).map(text_of);
     let over = text(ago(KEPT)).map_err(Error::bad)?;
-    let all = place(&app.data);
+    let folder_of_drops = place(&app.data);
     for (run, folder) in app.store.brought_before(&over).await? {
         let folder = PathBuf::from(folder);
-        if folder.starts_with(&all) && folder.is_dir() {
+        if folder.starts_with(&folder_of_drops) && folder.is_dir() {
             tokio::fs::remove_dir_all(&folder).await.map_err(Error::bad)?;
             tracing::info!("run {run}: its dropped pictures are removed after their time");
         }
     }
-    let Ok(mut entries) = tokio::fs::read_dir(&all).await else { return Ok(()) };
+    let Ok(mut entries) = tokio::fs::read_dir(&folder_of_drops).await else { return Ok(()) };
     while let Ok(Some(entry)) = entries.next_entry().await {
         let path = entry.path();
         let old = entry.metadata().await.and_then(|m| m.modified()).is_ok_and(|t| t < ago(UNUSED));

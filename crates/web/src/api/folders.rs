@@ -59,7 +59,8 @@ struct At {
 
 /// Files that look like pictures, by their ending.
 fn pictures(folder: &FilePath) -> usize {
-    std::fs::read_dir(folder).map_or(0, |all| all.flatten().filter(|e| has_picture_ending(&e.path())).count())
+    std::fs::read_dir(folder)
+        .map_or(0, |entries| entries.flatten().filter(|e| has_picture_ending(&e.path())).count())
 }
 
 fn name_of(path: &FilePath) -> String {
@@ -198,8 +199,8 @@ struct ShootEntry {
 }
 
 async fn shoots(State(app): State<App>) -> Result<Json<Vec<ShootEntry>>> {
-    let all = app.store.shoots().await?.into_iter();
-    Ok(Json(all.map(|s| ShootEntry { id: s.id, name: s.name, base: s.base }).collect()))
+    let shoots = app.store.shoots().await?.into_iter();
+    Ok(Json(shoots.map(|s| ShootEntry { id: s.id, name: s.name, base: s.base }).collect()))
 }
 
 /// What is to be opened.
@@ -233,11 +234,11 @@ async fn shoot_of(app: &App, places: &[document::Place], name: Option<&str>) -> 
     if places.is_empty() {
         return Err(Error::bad("choose at least one folder or picture"));
     }
-    let mut all = Vec::new();
+    let mut folders = Vec::new();
     let mut paths = Vec::new();
     for place in places {
         let path = app.roots.existing(&place.path)?;
-        all.push(ShootFolder { path: path.to_string_lossy().into_owned(), deep: place.deep });
+        folders.push(ShootFolder { path: path.to_string_lossy().into_owned(), deep: place.deep });
         paths.push(path);
     }
     let base = common_folder(&paths);
@@ -247,7 +248,7 @@ async fn shoot_of(app: &App, places: &[document::Place], name: Option<&str>) -> 
         (None, [first, rest @ ..]) => format!("{} and {} more", name_of(first), rest.len()),
         (None, []) => String::new(),
     };
-    Ok(app.store.shoot_of(&called, &base.to_string_lossy(), &all).await?.id)
+    Ok(app.store.shoot_of(&called, &base.to_string_lossy(), &folders).await?.id)
 }
 
 /// What a browser tells of a file that was dropped on the page.
@@ -298,13 +299,16 @@ async fn dropped(State(app): State<App>, Sent(files): Sent<Vec<Dropped>>) -> Res
                 let Ok(kind) = entry.file_type() else { continue };
                 if kind.is_dir() && looked < LOOKED_THROUGH {
                     open.push(entry.path());
-                } else if let (true, Some(all), Ok(meta)) =
+                } else if let (true, Some(found_entries), Ok(meta)) =
                     (kind.is_file(), wanted.get(&name), entry.metadata())
                 {
                     let time =
                         meta.modified().ok().and_then(|t| t.duration_since(std::time::UNIX_EPOCH).ok());
                     let millis = time.map_or(0, |t| t.as_millis() as i64);
-                    if all.iter().any(|f| f.size == meta.len() && (f.modified - millis).abs() <= 1000) {
+                    if found_entries
+                        .iter()
+                        .any(|f| f.size == meta.len() && (f.modified - millis).abs() <= 1000)
+                    {
                         found.insert(name, entry.path());
                     }
                 }
@@ -449,8 +453,8 @@ async fn load_file(State(app): State<App>, text: String) -> Result<Json<Loaded>>
     let id = shoot_of(&app, &places, Some(&document.name)).await?;
     app.frames.scan(id).await?;
     let set = Set::Shoot(id);
-    let all = app.frames.all(set).await?;
-    let ids: HashMap<PathBuf, i64> = all.iter().map(|f| (f.path.clone(), f.id)).collect();
+    let frames = app.frames.all(set).await?;
+    let ids: HashMap<PathBuf, i64> = frames.iter().map(|f| (f.path.clone(), f.id)).collect();
     let mut missing = 0;
     let mut marks = HashMap::new();
     let paths: Vec<PathBuf> = document.frames.iter().map(|entry| entry.path.clone()).collect();

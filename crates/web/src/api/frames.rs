@@ -244,7 +244,7 @@ struct Row {
 async fn rows(State(app): State<App>, Sent(Ids { ids }): Sent<Ids>) -> Result<Json<Vec<Row>>> {
     let desk = workspace::load(&app).await?;
     let set = set_of(&desk)?;
-    let all = app.frames.all(set).await?;
+    let frames = app.frames.all(set).await?;
     let known = app.frames.known(set, desk.recipe).await?;
     let wanted: HashSet<i64> = ids.into_iter().take(ROWS).collect();
     let row = |f: &Frame| Row {
@@ -264,7 +264,7 @@ async fn rows(State(app): State<App>, Sent(Ids { ids }): Sent<Ids>) -> Result<Js
         done: known.done.contains(&f.id),
         look: known.problems.get(&f.id).cloned(),
     };
-    Ok(Json(all.iter().filter(|f| wanted.contains(&f.id)).map(row).collect()))
+    Ok(Json(frames.iter().filter(|f| wanted.contains(&f.id)).map(row).collect()))
 }
 
 /// A change of some frames.
@@ -339,11 +339,11 @@ struct ShiftedLine {
 
 /// What a shift would do: before and after of the first frames, and the shift itself.
 async fn shift(State(app): State<App>, Sent(shift): Sent<Shift>) -> Result<Json<Shifted>> {
-    let all = app.frames.all(set_of(&workspace::load(&app).await?)?).await?;
+    let frames = app.frames.all(set_of(&workspace::load(&app).await?)?).await?;
     let millis = match (shift.millis, shift.frame, &shift.becomes) {
         (Some(millis), _, _) => millis,
         (None, Some(id), Some(text)) => {
-            let taken = all.iter().find(|f| f.id == id).and_then(Frame::taken);
+            let taken = frames.iter().find(|f| f.id == id).and_then(Frame::taken);
             let taken = taken.ok_or_else(|| Error::bad("this frame has no capture time to start from"))?;
             let wanted: jiff::civil::DateTime = text.trim().replace(' ', "T").parse().map_err(|_| {
                 Error::bad(format!("expected a time such as 2026-05-04 09:31:07, got {text:?}"))
@@ -354,7 +354,7 @@ async fn shift(State(app): State<App>, Sent(shift): Sent<Shift>) -> Result<Json<
     };
     let ids: HashSet<i64> = shift.ids.into_iter().collect();
     let timed: Vec<(&Frame, jiff::civil::DateTime)> =
-        all.iter().filter(|f| ids.contains(&f.id)).filter_map(|f| Some((f, f.taken()?))).collect();
+        frames.iter().filter(|f| ids.contains(&f.id)).filter_map(|f| Some((f, f.taken()?))).collect();
     let words = |t: jiff::civil::DateTime| t.strftime("%Y-%m-%d %H:%M:%S%.f").to_string();
     let line = |(f, t): &(&Frame, jiff::civil::DateTime)| ShiftedLine {
         name: f.name.clone(),
@@ -405,9 +405,9 @@ struct SidecarsDone {
 /// Reads ratings and keywords from sidecars, or writes them; sidecars of other programs are left alone.
 async fn sidecars(State(app): State<App>, Sent(asked): Sent<Sidecars>) -> Result<Json<SidecarsDone>> {
     let set = set_of(&workspace::load(&app).await?)?;
-    let all = app.frames.all(set).await?;
+    let frames = app.frames.all(set).await?;
     let ids: HashSet<i64> = asked.ids.into_iter().collect();
-    let some: Vec<Frame> = all.iter().filter(|f| ids.contains(&f.id)).cloned().collect();
+    let some: Vec<Frame> = frames.iter().filter(|f| ids.contains(&f.id)).cloned().collect();
     let mut trouble: Vec<String> = Vec::new();
     let mut count = 0;
     if asked.write {
@@ -421,11 +421,11 @@ async fn sidecars(State(app): State<App>, Sent(asked): Sent<Sidecars>) -> Result
             }
         }
     } else {
-        let mut told: HashMap<i64, Marks> = HashMap::new();
+        let mut marks: HashMap<i64, Marks> = HashMap::new();
         for frame in &some {
             match Sidecar::read(&xmp::path(&frame.path)) {
                 Ok(Some(s)) => {
-                    told.insert(
+                    marks.insert(
                         frame.id,
                         Marks { rating: s.rating, keywords: s.keywords, ..frame.marks.clone() },
                     );
@@ -434,9 +434,9 @@ async fn sidecars(State(app): State<App>, Sent(asked): Sent<Sidecars>) -> Result
                 Err(e) => trouble.push(format!("{}: {e}", frame.name)),
             }
         }
-        count = told.len();
-        app.frames.take_over(set, &told).await?;
-        let words: Vec<String> = told.into_values().flat_map(|m| m.keywords).collect();
+        count = marks.len();
+        app.frames.take_over(set, &marks).await?;
+        let words: Vec<String> = marks.into_values().flat_map(|m| m.keywords).collect();
         remember_keywords(&app, &words).await?;
     }
     Ok(Json(SidecarsDone { count, trouble }))
@@ -448,14 +448,14 @@ async fn kept_keywords(app: &App) -> Result<Vec<String>> {
 }
 
 async fn remember_keywords(app: &App, words: &[String]) -> Result<()> {
-    let mut all = kept_keywords(app).await?;
+    let mut keywords = kept_keywords(app).await?;
     for word in words.iter().map(|w| w.trim()).filter(|w| !w.is_empty()) {
-        if !all.iter().any(|k| k == word) {
-            all.push(word.to_owned());
+        if !keywords.iter().any(|k| k == word) {
+            keywords.push(word.to_owned());
         }
     }
-    all.sort_by_cached_key(|k| k.to_lowercase());
-    Ok(app.store.set_setting("keywords", &serde_json::to_string(&all).unwrap_or_default()).await?)
+    keywords.sort_by_cached_key(|k| k.to_lowercase());
+    Ok(app.store.set_setting("keywords", &serde_json::to_string(&keywords).unwrap_or_default()).await?)
 }
 
 /// The list of keywords people reuse.
@@ -481,8 +481,8 @@ struct SelectionEntry {
 }
 
 async fn selections(State(app): State<App>) -> Result<Json<Vec<SelectionEntry>>> {
-    let all = app.store.selections().await?.into_iter();
-    Ok(Json(all.map(|s| SelectionEntry { id: s.id, name: s.name, frames: s.frames }).collect()))
+    let selections = app.store.selections().await?.into_iter();
+    Ok(Json(selections.map(|s| SelectionEntry { id: s.id, name: s.name, frames: s.frames }).collect()))
 }
 
 /// A selection to be kept, or more frames for one of that name.

@@ -226,9 +226,9 @@ async fn start(State(app): State<App>, Sent(start): Sent<StartGather>) -> Result
         *held = Some(job.clone());
     }
     tokio::task::spawn_blocking(move || {
-        let all: Vec<&Frame> = frames.iter().collect();
+        let whole_set: Vec<&Frame> = frames.iter().collect();
         let tell = |done, _| job.done.store(done, Ordering::Relaxed);
-        let planned = verified_copy::plan(&all, &start.target, &start.template, &job.stop, &tell);
+        let planned = verified_copy::plan(&whole_set, &start.target, &start.template, &job.stop, &tell);
         *lock(&job.phase) = match planned {
             Ok(report) => Phase::Planned(report),
             Err(e) => Phase::Failed(e.to_string()),

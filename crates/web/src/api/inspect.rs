@@ -63,8 +63,9 @@ async fn value(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Pixe
         );
         let delivery = recipe.shown();
         let colours = delivery.colours(&plan);
-        let one = program.render_16(&*frame.source, Rect::new(px, py, 1, 1), &colours).map_err(Error::bad)?;
-        let Pixels::U16(samples) = one.pixels else { return Err(Error::bad("no values")) };
+        let pixel =
+            program.render_16(&*frame.source, Rect::new(px, py, 1, 1), &colours).map_err(Error::bad)?;
+        let Pixels::U16(samples) = pixel.pixels else { return Err(Error::bad("no values")) };
         let eight: Vec<f64> = samples.iter().map(|v| (f64::from(*v) / 25.7).round() / 10.0).collect();
         Ok(Json(PixelValue { values: eight, space: colours.name() }))
     })
@@ -135,24 +136,24 @@ async fn cost(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<CostA
         bytes: file.bytes().len() as u64,
         is_jpeg: file.format() == Format::Jpeg,
     };
-    let said = costs.picture(&recipe, &frame.about, original);
-    if !ask.measure || said.seconds / schedule::cores() as f64 > MEASURABLE {
+    let expected = costs.picture(&recipe, &frame.about, original);
+    if !ask.measure || expected.seconds / schedule::cores() as f64 > MEASURABLE {
         let cores = schedule::cores() as f64;
         let of = |at: usize| {
-            let mut one = recipe.clone();
-            one.deliveries = vec![recipe.deliveries[at].clone()];
-            let has_files = !variant::variants(&one).is_empty();
+            let mut with_change = recipe.clone();
+            with_change.deliveries = vec![recipe.deliveries[at].clone()];
+            let has_files = !variant::variants(&with_change).is_empty();
             has_files
-                .then(|| costs.picture(&one, &frame.about, original))
+                .then(|| costs.picture(&with_change, &frame.about, original))
                 .map(|c| (c.seconds / cores, c.bytes))
         };
         let deliveries = delivery_words(&recipe, count, |at| Ok(of(at)))?;
-        let bytes = (!recipe.files().is_empty()).then_some(said.bytes);
+        let bytes = (!recipe.files().is_empty()).then_some(expected.bytes);
         return Ok(Json(CostAnswer {
-            seconds: said.seconds / cores,
+            seconds: expected.seconds / cores,
             bytes,
             whole: false,
-            sure: said.sure.into(),
+            sure: expected.sure.into(),
             measured: false,
             deliveries,
         }));
@@ -183,7 +184,7 @@ fn delivery_words(
     of: impl Fn(usize) -> Result<Option<(f64, u64)>>,
 ) -> Result<Vec<String>> {
     let mut expected = estimate::expected(recipe, count).into_iter();
-    let mut all = Vec::new();
+    let mut sizes = Vec::new();
     for (at, one) in recipe.deliveries.iter().enumerate() {
         let mut words = Vec::new();
         if let Some((seconds, bytes)) = of(at)? {
@@ -196,9 +197,9 @@ fn delivery_words(
         for _ in one.assemblies() {
             words.extend(expected.next().map(|(text, _)| text));
         }
-        all.push(words.join(" "));
+        sizes.push(words.join(" "));
     }
-    Ok(all)
+    Ok(sizes)
 }
 
 /// What one file costs.
@@ -243,17 +244,18 @@ fn one_cost(recipe: &Recipe, frame: &Open, variant: Option<&variant::Variant>) -
     let once = start.elapsed().as_secs_f64();
     let start = Instant::now();
     // One below the other they are one picture.
-    let mut all = Encoded { size: Size::new(PART as u32, 9 * PART as u32), pixels: Pixels::U8(Vec::new()) };
+    let mut joined =
+        Encoded { size: Size::new(PART as u32, 9 * PART as u32), pixels: Pixels::U8(Vec::new()) };
     for n in 0..9 {
         let at = |side: i64, n: i64| (side - PART) * n / 2;
         let part = make(Rect::new(at(w, n % 3), at(h, n / 3), PART, PART))?.pixels;
-        match (&mut all.pixels, part) {
-            (Pixels::U8(all), Pixels::U8(part)) => all.extend(part),
-            (Pixels::U16(all), Pixels::U16(part)) => all.extend(part),
-            (all, part) => *all = part,
+        match (&mut joined.pixels, part) {
+            (Pixels::U8(joined), Pixels::U8(part)) => joined.extend(part),
+            (Pixels::U16(joined), Pixels::U16(part)) => joined.extend(part),
+            (joined, part) => *joined = part,
         }
     }
-    let bytes = encoded(&all)?.len();
+    let bytes = encoded(&joined)?.len();
     let times = (w * h) as f64 / (9 * PART * PART) as f64;
     let seconds = once + start.elapsed().as_secs_f64() * times;
     Ok(Cost { seconds, bytes: (bytes as f64 * times) as u64, whole: false })
@@ -302,7 +304,7 @@ struct Picked {
 }
 
 fn picked(frames: &[&Frame], picks: Vec<Pick>) -> Vec<Picked> {
-    let one = |pick: Pick| {
+    let described = |pick: Pick| {
         let frame = frames[pick.at];
         Picked {
             id: frame.id,
@@ -312,7 +314,7 @@ fn picked(frames: &[&Frame], picks: Vec<Pick>) -> Vec<Picked> {
             own: frame.marks.own,
         }
     };
-    picks.into_iter().map(one).collect()
+    picks.into_iter().map(described).collect()
 }
 
 /// The frames most like the others, to record on.

@@ -23,15 +23,15 @@ pub fn served() -> Router<App> {
         let document = shown.get().cloned().unwrap_or_default();
         async move { Json(document) }
     };
-    let own = |routes: ApiRouter<App>| {
+    let with_described = |routes: ApiRouter<App>| {
         routes.api_route("/api/openapi.json", get_with(answer, about("This document")))
     };
-    let (router, described) = described(own);
+    let (router, described) = described(with_described);
     let _ = document.set(described);
     router
 }
 
-fn described(own: impl FnOnce(ApiRouter<App>) -> ApiRouter<App>) -> (Router<App>, OpenApi) {
+fn described(extend: impl FnOnce(ApiRouter<App>) -> ApiRouter<App>) -> (Router<App>, OpenApi) {
     // JSON Schema 2020-12, as OpenAPI 3.1 has it, with the definitions where that looks for them.
     aide::generate::in_context(|context| {
         let settings = SchemaSettings::draft2020_12();
@@ -39,7 +39,7 @@ fn described(own: impl FnOnce(ApiRouter<App>) -> ApiRouter<App>) -> (Router<App>
             settings.with(|s| s.definitions_path = "#/components/schemas/".into()).into_generator();
     });
     let mut document = OpenApi::default();
-    let router = own(super::routes()).finish_api_with(&mut document, whole);
+    let router = extend(super::routes()).finish_api_with(&mut document, whole);
     (router, document)
 }
 

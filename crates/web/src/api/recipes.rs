@@ -103,12 +103,12 @@ pub struct Asking {
 
 /// What a recipe asks when a run starts.
 pub fn asked(recipe: &Recipe) -> Vec<Asking> {
-    let one = |(line, param, value): (usize, &'static rallo_engine::Param, Value)| Asking {
+    let question = |(line, param, value): (usize, &'static rallo_engine::Param, Value)| Asking {
         line,
         title: recipe.steps[line].kind().info.title,
         param: Control::new(param, &value),
     };
-    recipe.asks().into_iter().map(one).collect()
+    recipe.asks().into_iter().map(question).collect()
 }
 
 async fn list(State(app): State<App>) -> Result<Json<Vec<RecipeAnswer>>> {
@@ -170,8 +170,8 @@ struct Starter {
 
 /// Recipes to start from.
 async fn starting() -> Json<Vec<Starter>> {
-    let one = |r: Recipe| Starter { document: (&r).into(), said: r.plain(), name: r.name, note: r.note };
-    Json(starters().into_iter().map(one).collect())
+    let starter = |r: Recipe| Starter { document: (&r).into(), said: r.plain(), name: r.name, note: r.note };
+    Json(starters().into_iter().map(starter).collect())
 }
 
 /// A change of a recipe.
@@ -272,7 +272,7 @@ struct VersionEntry {
 async fn versions(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<Json<Vec<VersionEntry>>> {
     let rows = app.store.recipe_versions(id).await?;
     let read: Vec<Option<Recipe>> = rows.iter().map(|r| Recipe::parse(&r.document).ok()).collect();
-    let all = rows
+    let recipes = rows
         .iter()
         .enumerate()
         .map(|(i, row)| {
@@ -284,7 +284,7 @@ async fn versions(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<J
             VersionEntry { version: row.version, saved: row.saved.clone(), changes }
         })
         .collect();
-    Ok(Json(all))
+    Ok(Json(recipes))
 }
 
 /// A version of a recipe, by their numbers.
@@ -359,15 +359,15 @@ struct RefusedEntry {
 async fn load(State(app): State<App>, Sent(text): Sent<String>) -> Result<Json<TakenIn>> {
     let read = file::read(&text)?;
     let (mut kept, mut refused) = (Vec::new(), Vec::new());
-    for one in read {
-        match one.recipe {
+    for outcome in read {
+        match outcome.recipe {
             Ok(recipe) => {
                 let row = keep(&app, &recipe).await?;
                 kept.push(KeptEntry { id: row.id, name: row.name });
             }
             Err(faults) => {
                 let faults: Vec<String> = faults.0.iter().map(ToString::to_string).collect();
-                refused.push(RefusedEntry { name: one.name, faults });
+                refused.push(RefusedEntry { name: outcome.name, faults });
             }
         }
     }
@@ -466,18 +466,18 @@ pub async fn lately(app: &App) -> Result<BTreeMap<String, Value>> {
 /// Keeps the values of a recipe's lines for the next recipe.
 async fn remember(app: &App, recipe: &Recipe) -> Result<()> {
     let before = lately(app).await?;
-    let mut all = before.clone();
+    let mut by_step = before.clone();
     for line in &recipe.steps {
         if line.kind().info.facts.starts_as_last_time {
             let mut values = line.step.values();
             for param in line.kind().params.iter().filter(|p| matches!(p.kind, Kind::Kept(_))) {
                 values[param.name] = Value::Null;
             }
-            all.insert(line.id.into(), values);
+            by_step.insert(line.id.into(), values);
         }
     }
-    if all != before {
-        app.store.set_setting("lately", &json!(all).to_string()).await?;
+    if by_step != before {
+        app.store.set_setting("lately", &json!(by_step).to_string()).await?;
     }
     Ok(())
 }
@@ -507,8 +507,8 @@ async fn keep_values(State(app): State<App>, Sent(keep): Sent<KeepValues>) -> Re
     if name.is_empty() || name.chars().count() > 80 {
         return Err(Error::bad("a name of 1 to 80 characters is needed"));
     }
-    let mut all = kept_values(&app).await?;
-    let of_step = all.entry(keep.step).or_default();
+    let mut defaults = kept_values(&app).await?;
+    let of_step = defaults.entry(keep.step).or_default();
     match keep.values {
         Some(values) => {
             kind.parse(&values).map_err(Error::bad)?;
@@ -516,6 +516,6 @@ async fn keep_values(State(app): State<App>, Sent(keep): Sent<KeepValues>) -> Re
         }
         None => drop(of_step.remove(name)),
     }
-    app.store.set_setting("kept", &json!(all).to_string()).await?;
-    Ok(Json(all))
+    app.store.set_setting("kept", &json!(defaults).to_string()).await?;
+    Ok(Json(defaults))
 }

@@ -253,9 +253,9 @@ pub struct OpenRun {
 
 /// The queue: runs that are not over, in their order.
 pub async fn open(State(app): State<App>) -> Result<Json<Vec<OpenRun>>> {
-    let mut all = Vec::new();
+    let mut rows = Vec::new();
     for run in app.store.open_runs().await? {
-        all.push(OpenRun {
+        rows.push(OpenRun {
             progress: app.queue.state(&run).await?,
             recipe: run.recipe_name,
             version: run.recipe_version,
@@ -264,7 +264,7 @@ pub async fn open(State(app): State<App>) -> Result<Json<Vec<OpenRun>>> {
             origin: run.origin,
         });
     }
-    Ok(Json(all))
+    Ok(Json(rows))
 }
 
 async fn cancel(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<Json<Done>> {
@@ -390,9 +390,10 @@ struct WaitingItem {
 async fn checkpoint(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<Json<CheckpointAnswer>> {
     let run = app.store.run(id).await?;
     let recipe = Recipe::parse(&run.document)?;
-    let all = recipe.checkpoints();
-    let (line, what) = *all.get(run.stage as usize).ok_or_else(|| Error::bad("this run asks nothing"))?;
-    let next = all.get(run.stage as usize + 1).map_or(recipe.steps.len(), |(line, _)| *line);
+    let checkpoints = recipe.checkpoints();
+    let (line, what) =
+        *checkpoints.get(run.stage as usize).ok_or_else(|| Error::bad("this run asks nothing"))?;
+    let next = checkpoints.get(run.stage as usize + 1).map_or(recipe.steps.len(), |(line, _)| *line);
     let mut values = Vec::new();
     for (n, line) in recipe.steps.iter().enumerate().take(next).filter(|(_, l)| l.on) {
         let kind = line.kind();
@@ -494,11 +495,11 @@ async fn pass(
         return Err(over());
     }
     let recipe = Recipe::parse(&run.document)?.answered(&answers_of(&pass.answers))?;
-    for one in &pass.ones {
-        let answers = answers_of(&one.answers);
+    for item in &pass.ones {
+        let answers = answers_of(&item.answers);
         recipe.answered(&answers)?;
         let text = serde_json::to_string(&answers).map_err(Error::bad)?;
-        app.store.set_answers(ItemKey { run: id, position: one.position }, &text).await?;
+        app.store.set_answers(ItemKey { run: id, position: item.position }, &text).await?;
     }
     let document = recipe.to_value().to_string();
     let asks = report::asked(&recipe, pass.stage + 1);

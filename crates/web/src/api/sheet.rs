@@ -125,8 +125,8 @@ impl Prepared {
 /// The recipe on the desk with its changes for one run.
 fn changed(recipe: &Recipe, asked: &RunAsked) -> Result<Recipe> {
     let mut recipe = recipe.answered(&answers_of(&asked.answers))?;
-    for one in &asked.delivery {
-        recipe = recipe.delivering(one.at, &one.values)?;
+    for delivery in &asked.delivery {
+        recipe = recipe.delivering(delivery.at, &delivery.values)?;
     }
     Ok(recipe)
 }
@@ -192,14 +192,14 @@ fn prepared(app: &App, laid: Laid, recipe: Recipe, leave_out: &HashSet<i64>) -> 
 
 /// What should be known before a run, beside what stops it; the first lines tell what the recipe itself asks.
 async fn known(app: &App, prepared: &Prepared) -> Result<Vec<Problem>> {
-    let mut all = Vec::new();
+    let mut notes = Vec::new();
     let Prepared { laid, recipe, sources, planning, .. } = prepared;
     for (at, what) in recipe.checkpoints() {
-        all.push(Problem::note(format!("It waits for your yes before line {}: {what}", at + 1)));
+        notes.push(Problem::note(format!("It waits for your yes before line {}: {what}", at + 1)));
     }
-    let own: Vec<&Frame> = prepared.chosen().filter(|f| !f.marks.own.is_nothing()).collect();
-    if let Some(first) = own.first() {
-        all.push(Problem::note(match own.len() {
+    let adjusted: Vec<&Frame> = prepared.chosen().filter(|f| !f.marks.own.is_nothing()).collect();
+    if let Some(first) = adjusted.first() {
+        notes.push(Problem::note(match adjusted.len() {
             1 => format!("{} has its own changes: {}", first.name, first.marks.own.words()),
             n => format!(
                 "{n} frames have their own changes, {} for one: {}",
@@ -215,7 +215,7 @@ async fn known(app: &App, prepared: &Prepared) -> Result<Vec<Problem>> {
             if unreadable.len() > 1 { format!(" and {} more", unreadable.len() - 1) } else { String::new() };
         let name = prepared.chosen().nth(*first).map(|f| f.name.clone()).unwrap_or_default();
         let problem = Problem::note(format!("{name}{more} cannot be read and will fail"));
-        all.push(if unreadable.len() < sources.len() {
+        notes.push(if unreadable.len() < sources.len() {
             problem.or("Leave out what cannot be read", Way::LeaveOut { pictures: unreadable })
         } else {
             problem
@@ -232,8 +232,8 @@ async fn known(app: &App, prepared: &Prepared) -> Result<Vec<Problem>> {
     let (recipe, sources, planned) = (recipe.clone(), sources.clone(), planning.pictures.clone());
     let warned =
         tokio::task::spawn_blocking(move || checks::warnings(&recipe, &sources, &planned, &about)).await?;
-    all.extend(warned);
-    Ok(all)
+    notes.extend(warned);
+    Ok(notes)
 }
 
 /// A problem; pictures are told by their frames.
@@ -314,7 +314,7 @@ struct SheetLine {
 }
 
 fn lines(recipe: &Recipe) -> Vec<SheetLine> {
-    let one = |(at, line): (usize, &rallo_recipe::Line)| {
+    let question = |(at, line): (usize, &rallo_recipe::Line)| {
         let values = line.step.values();
         let kind = line.kind();
         let typed = kind.params.iter().filter(|p| is_typed(&p.kind));
@@ -326,16 +326,16 @@ fn lines(recipe: &Recipe) -> Vec<SheetLine> {
             params: typed.map(|p| Control::new(p, &values[p.name])).collect(),
         }
     };
-    recipe.steps.iter().enumerate().map(one).collect()
+    recipe.steps.iter().enumerate().map(question).collect()
 }
 
 /// Pictures by which a run's time and size are told at once.
 const LOOKED_AT: usize = 12;
 
 /// What a picture of a run takes by the machine's table, in seconds of one core.
-fn said(costs: &Costs, recipe: &Recipe, one: &input::Source, number: usize) -> Option<cost::Cost> {
-    let facts = one.facts.as_ref()?;
-    let about = rallo_runner::resolve_context(&one.path, Some(facts), &one.decided, number);
+fn said(costs: &Costs, recipe: &Recipe, source: &input::Source, number: usize) -> Option<cost::Cost> {
+    let facts = source.facts.as_ref()?;
+    let about = rallo_runner::resolve_context(&source.path, Some(facts), &source.decided, number);
     let original = Original {
         size: Size::new(facts.width, facts.height),
         bytes: facts.bytes,
@@ -363,13 +363,14 @@ fn at_once(app: &App, prepared: &Prepared) -> Option<RunCost> {
     let costs = app.queue.costs();
     let many = sources.len().min(LOOKED_AT);
     let picked = (0..many).map(|n| (2 * n + 1) * sources.len() / (2 * many));
-    let all: Vec<cost::Cost> = picked.filter_map(|i| said(&costs, recipe, &sources[i], i + 1)).collect();
-    let (first, times) = (all.first()?, sources.len() as f64 / all.len() as f64);
-    let seconds = all.iter().map(|c| c.seconds).sum::<f64>() * times / app.queue.width() as f64;
-    let files = if recipe.files().is_empty() { 0 } else { all.iter().map(|c| c.bytes).sum() };
+    let costs_of_picked: Vec<cost::Cost> =
+        picked.filter_map(|i| said(&costs, recipe, &sources[i], i + 1)).collect();
+    let (first, times) = (costs_of_picked.first()?, sources.len() as f64 / costs_of_picked.len() as f64);
+    let seconds = costs_of_picked.iter().map(|c| c.seconds).sum::<f64>() * times / app.queue.width() as f64;
+    let files = if recipe.files().is_empty() { 0 } else { costs_of_picked.iter().map(|c| c.bytes).sum() };
     let assemblies: u64 = estimate::expected(recipe, sources.len()).iter().map(|(_, bytes)| bytes).sum();
     let bytes = (files as f64 * times) as u64 + assemblies;
-    let each = (files > 0).then(|| bytes_text((files as f64 / all.len() as f64) as u64));
+    let each = (files > 0).then(|| bytes_text((files as f64 / costs_of_picked.len() as f64) as u64));
     Some(RunCost { seconds, bytes: bytes_text(bytes), each, sure: first.sure })
 }
 
@@ -523,8 +524,8 @@ async fn measure(State(app): State<App>, Sent(asked): Sent<RunAsked>) -> Result<
     let count = sources.len();
     let of = estimate::expected(&recipe, count);
     let costs = app.queue.costs();
-    let is_long = |one: &input::Source| {
-        said(&costs, &recipe, one, 1).is_some_and(|c| c.seconds / schedule::cores() as f64 > MEASURABLE)
+    let is_long = |original: &input::Source| {
+        said(&costs, &recipe, original, 1).is_some_and(|c| c.seconds / schedule::cores() as f64 > MEASURABLE)
     };
     if picked.iter().any(is_long) {
         return Ok(Json(Measured { is_long: true, ..Measured::default() }));
@@ -533,15 +534,19 @@ async fn measure(State(app): State<App>, Sent(asked): Sent<RunAsked>) -> Result<
     let measured = schedule::ask(Class::Background, move || {
         let begin = Instant::now();
         let (mut bytes, mut seconds, mut area, mut made) = (0u64, 0.0, 0u64, 0usize);
-        for (n, one) in picked.iter().enumerate() {
+        for (n, original) in picked.iter().enumerate() {
             if n > 0 && begin.elapsed() > LONG_ENOUGH {
                 break;
             }
             let start = Instant::now();
-            let Ok(source) = FileSource::open(&one.path) else { continue };
+            let Ok(source) = FileSource::open(&original.path) else { continue };
             let source = source.decoding_by(&recipe.decode);
-            let about =
-                rallo_runner::resolve_context(&one.path, Some(&source.facts(&one.path)), &one.decided, n + 1);
+            let about = rallo_runner::resolve_context(
+                &original.path,
+                Some(&source.facts(&original.path)),
+                &original.decided,
+                n + 1,
+            );
             let kinds = variant::variants(&recipe);
             let alone = RunSequence::default();
             let Ok(work) = work::Work::new(&recipe, &source, &about, 0, None, &alone) else { continue };
@@ -703,9 +708,9 @@ async fn begin(
     let written = new_run::written(planning, sources, base, &laid.name, "page");
     let (run, items) = written.map_err(Error::bad)?;
     let count = sources.len();
-    let mut said = known(app, &prepared).await?;
+    let mut notes = known(app, &prepared).await?;
     let Prepared { laid, planning, .. } = prepared;
-    said.extend(planning.problems);
+    notes.extend(planning.problems);
     let at = asked.at.as_deref().map(new_run::moment).transpose();
     let run = Run {
         recipe_id: from.0,
@@ -714,7 +719,7 @@ async fn begin(
         not_before: at.map_err(|e| Error::bad(format!("at: {e}")))?,
         most_failures: asked.most_failures,
         hook: address(asked.report_to.as_deref())?,
-        warnings: new_run::warned(&said),
+        warnings: new_run::warned(&notes),
         ..run
     };
     let id = app.store.add_run(&run, &items).await?;

@@ -92,14 +92,14 @@ struct WatchEntry {
 }
 
 async fn list(State(app): State<App>) -> Result<Json<Vec<WatchEntry>>> {
-    let mut all = Vec::new();
+    let mut rows = Vec::new();
     for w in app.store.watches().await? {
         let arrivals = app.store.arrivals(w.id).await?;
         let newest = match w.recipe_id {
             Some(id) => app.store.recipe(id).await.ok().map(|r| r.version),
             None => None,
         };
-        all.push(WatchEntry {
+        rows.push(WatchEntry {
             id: w.id,
             recipe: Recipe::parse(&w.document).map(|r| r.name).unwrap_or_default(),
             version: w.recipe_version,
@@ -115,7 +115,7 @@ async fn list(State(app): State<App>) -> Result<Json<Vec<WatchEntry>>> {
             problem: w.problem,
         });
     }
-    Ok(Json(all))
+    Ok(Json(rows))
 }
 
 fn filled(text: Option<String>) -> Option<String> {

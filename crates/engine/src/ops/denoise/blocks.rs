@@ -48,10 +48,10 @@ pub fn run(noisy: &Planes, have: Rect, rect: Rect, noise: &Noise, strength: Stre
 
 /// Those first rows or columns, counted from `from`, whose blocks reach into `start .. end`: the blocks filtered together
 /// with one lie up to [`REACH`] away from it.
-fn reaching(all: Vec<usize>, from: i64, start: i64, end: i64) -> Vec<usize> {
+fn reaching(positions: Vec<usize>, from: i64, start: i64, end: i64) -> Vec<usize> {
     let reach = REACH as i64;
     let near = |at: &usize| (start - reach - SIDE as i64 + 1..end + reach).contains(&(from + *at as i64));
-    all.into_iter().filter(near).collect()
+    positions.into_iter().filter(near).collect()
 }
 
 struct Work<'a> {
@@ -309,12 +309,12 @@ fn on_board(have: Rect, column: usize, row: usize) -> bool {
 /// Moves down and across, the nearest first: close by every one, farther away every second one as on a chessboard.
 static ORDER: LazyLock<Vec<(i64, i64)>> = LazyLock::new(|| {
     let (reach, near) = (REACH as i64, NEAR as i64);
-    let mut all: Vec<(i64, i64)> = (-reach..=reach)
+    let mut offsets: Vec<(i64, i64)> = (-reach..=reach)
         .flat_map(|y| (-reach..=reach).map(move |x| (y, x)))
         .filter(|(y, x)| (y.abs() <= near && x.abs() <= near) || (y + x) % 2 == 0)
         .collect();
-    all.sort_by_key(|(y, x)| (y * y + x * x, *y, *x));
-    all
+    offsets.sort_by_key(|(y, x)| (y * y + x * x, *y, *x));
+    offsets
 });
 
 /// A move across, with the columns and the reference blocks that stay inside the picture.
@@ -378,39 +378,39 @@ type Group<L> = [[L; SIDE]; GROUP];
 #[inline(always)]
 fn haar_row<L: Lanes, const N: usize>(group: &mut Group<L>, v: usize) {
     let half = L::splat(std::f32::consts::FRAC_1_SQRT_2);
-    let mut all = [L::zero(); N];
-    for (a, block) in all.iter_mut().zip(group.iter()) {
+    let mut values = [L::zero(); N];
+    for (a, block) in values.iter_mut().zip(group.iter()) {
         *a = block[v];
     }
     let mut n = N;
     while n > 1 {
         for i in 0..n / 2 {
-            let (a, b) = (all[2 * i], all[2 * i + 1]);
-            all[i] = a.plus(b).times(half);
+            let (a, b) = (values[2 * i], values[2 * i + 1]);
+            values[i] = a.plus(b).times(half);
             // Differences are done with: they go where they stay.
             group[n / 2 + i][v] = a.minus(b).times(half);
         }
         n /= 2;
     }
-    group[0][v] = all[0];
+    group[0][v] = values[0];
 }
 
 /// The inverse of [`haar_row`].
 #[inline(always)]
 fn haar_row_back<L: Lanes, const N: usize>(group: &mut Group<L>, v: usize) {
     let half = L::splat(std::f32::consts::FRAC_1_SQRT_2);
-    let mut all = [L::zero(); N];
-    all[0] = group[0][v];
+    let mut values = [L::zero(); N];
+    values[0] = group[0][v];
     let mut n = 2;
     while n <= N {
         for i in (0..n / 2).rev() {
-            let (a, b) = (all[i], group[n / 2 + i][v]);
-            all[2 * i] = a.plus(b).times(half);
-            all[2 * i + 1] = a.minus(b).times(half);
+            let (a, b) = (values[i], group[n / 2 + i][v]);
+            values[2 * i] = a.plus(b).times(half);
+            values[2 * i + 1] = a.minus(b).times(half);
         }
         n *= 2;
     }
-    for (i, a) in all.into_iter().enumerate() {
+    for (i, a) in values.into_iter().enumerate() {
         group[i][v] = a;
     }
 }
@@ -446,13 +446,13 @@ fn haar_back<L: Lanes>(group: &mut Group<L>, count: usize) {
 fn filter_in<L: Lanes>(work: &Work, alike: &Alike, line: usize, columns: &[usize], band: &mut Band) {
     let (mut group, mut clean) = ([[L::zero(); SIDE]; GROUP], [[L::zero(); SIDE]; GROUP]);
     for (i, column) in columns.iter().enumerate() {
-        let all = &alike.at[i][..alike.count[i]];
-        if all.is_empty() {
+        let similar = &alike.at[i][..alike.count[i]];
+        if similar.is_empty() {
             continue;
         }
         // Colour, which changes more slowly than lightness, by every second group.
         let planes = if on_board(work.have, *column, line / work.noisy.width) { 3 } else { 1 };
-        one_group(work, all, line + column, planes, band, (&mut group, &mut clean));
+        one_group(work, similar, line + column, planes, band, (&mut group, &mut clean));
     }
 }
 
@@ -460,15 +460,15 @@ fn filter_in<L: Lanes>(work: &Work, alike: &Alike, line: usize, columns: &[usize
 #[inline(always)]
 fn one_group<L: Lanes>(
     work: &Work,
-    all: &[u32],
+    similar: &[u32],
     reference: usize,
     planes: usize,
     band: &mut Band,
     (group, clean): (&mut Group<L>, &mut Group<L>),
 ) {
     let w = work.noisy.width;
-    let count = 1 << all.len().ilog2();
-    let all = &all[..count];
+    let count = 1 << similar.len().ilog2();
+    let similar = &similar[..count];
     let mut mean = L::zero();
     for row in load::<L>(work.light, w, reference) {
         mean = mean.plus(row);
@@ -478,7 +478,7 @@ fn one_group<L: Lanes>(
         if !work.on[c] {
             continue;
         }
-        for (to, at) in group.iter_mut().zip(all) {
+        for (to, at) in group.iter_mut().zip(similar) {
             *to = forward_in(&load::<L>(&work.noisy.planes[c], w, *at as usize));
         }
         haar(group, count);
@@ -503,7 +503,7 @@ fn one_group<L: Lanes>(
                 group[0][0] = L::load(&first);
             }
             Some(basic) => {
-                for (to, at) in clean.iter_mut().zip(all) {
+                for (to, at) in clean.iter_mut().zip(similar) {
                     *to = forward_in(&load::<L>(&basic.planes[c], w, *at as usize));
                 }
                 haar(clean, count);
@@ -520,12 +520,12 @@ fn one_group<L: Lanes>(
             }
         }
         haar_back(group, count);
-        let own = 1.0 / (eight(&kept.array()).max(0.5) * level * level);
-        let mut weights = [L::splat(own); SIDE];
+        let group_weight = 1.0 / (eight(&kept.array()).max(0.5) * level * level);
+        let mut weights = [L::splat(group_weight); SIDE];
         for (weight, row) in weights.iter_mut().zip(&work.window) {
             *weight = weight.times(L::load(row));
         }
-        for (block, at) in group.iter().zip(all) {
+        for (block, at) in group.iter().zip(similar) {
             let block = inverse_in(block);
             let start = *at as usize - band.first * w;
             add_block(&mut band.sum[c][start..], &mut band.weight[c][start..], w, &block, &weights);

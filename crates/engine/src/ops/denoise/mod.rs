@@ -95,14 +95,14 @@ impl Planes {
 fn starts(from: i64, length: usize, step: usize) -> Vec<usize> {
     let last = length - dct::SIDE;
     let first = (step as i64 - from.rem_euclid(step as i64)) as usize % step;
-    let mut all: Vec<usize> = (first..=last).step_by(step).collect();
+    let mut positions: Vec<usize> = (first..=last).step_by(step).collect();
     if first > 0 {
-        all.insert(0, 0);
+        positions.insert(0, 0);
     }
-    if all.last() != Some(&last) {
-        all.push(last);
+    if positions.last() != Some(&last) {
+        positions.push(last);
     }
-    all
+    positions
 }
 
 /// How strongly a method works.

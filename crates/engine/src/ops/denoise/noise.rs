@@ -62,8 +62,8 @@ fn set(k: usize) -> Option<usize> {
 impl Noise {
     /// White noise of that deviation (of 1) in every channel.
     pub fn white(deviation: f32) -> Self {
-        let one = PlaneNoise { deviation: [deviation; NODES], spread: [1.0; COUNT] };
-        Self([one.clone(), one.clone(), one])
+        let plane = PlaneNoise { deviation: [deviation; NODES], spread: [1.0; COUNT] };
+        Self([plane.clone(), plane.clone(), plane])
     }
 
     /// Measured in parts of a picture at full size; no noise where they are too small.
@@ -168,8 +168,8 @@ fn plane(middles: &[f32], variances: &[[[f32; COUNT]; 3]], c: usize) -> PlaneNoi
     let mean: Vec<f32> = variances
         .iter()
         .map(|v| {
-            let all: Vec<f32> = (0..COUNT).filter(trusted).map(|k| v[c][k]).collect();
-            (all.iter().sum::<f32>() / all.len() as f32).max(1e-10)
+            let values: Vec<f32> = (0..COUNT).filter(trusted).map(|k| v[c][k]).collect();
+            (values.iter().sum::<f32>() / values.len() as f32).max(1e-10)
         })
         .collect();
     let mut spread = [0f32; COUNT];
@@ -184,8 +184,8 @@ fn plane(middles: &[f32], variances: &[[[f32; COUNT]; 3]], c: usize) -> PlaneNoi
     let level: Vec<f32> = variances
         .iter()
         .map(|v| {
-            let all: Vec<f32> = (0..COUNT).filter(high).map(|k| v[c][k] / spread[k]).collect();
-            (all.iter().sum::<f32>() / all.len() as f32).max(1e-10)
+            let levels: Vec<f32> = (0..COUNT).filter(high).map(|k| v[c][k] / spread[k]).collect();
+            (levels.iter().sum::<f32>() / levels.len() as f32).max(1e-10)
         })
         .collect();
     let curve = fitted(middles, &level);
@@ -223,15 +223,15 @@ fn smooth(spread: &[f32; COUNT]) -> [f32; COUNT] {
     let terms = |k: usize| -> [f64; TERMS] {
         let place = |i: usize| (i as f64 - 3.5) / 3.5;
         let (u, v) = (place(k / SIDE), place(k % SIDE));
-        let mut all = [0.0; TERMS];
+        let mut terms = [0.0; TERMS];
         let mut n = 0;
         for i in 0..=4 {
             for j in 0..=4 - i {
-                all[n] = u.powi(i) * v.powi(j);
+                terms[n] = u.powi(i) * v.powi(j);
                 n += 1;
             }
         }
-        all
+        terms
     };
     let mut a = vec![[0.0f64; TERMS + 1]; TERMS];
     for k in (0..COUNT).filter(|k| k / SIDE + k % SIDE >= 2) {
@@ -302,11 +302,11 @@ fn solved<const N: usize>(mut a: Vec<[f64; N]>) -> Vec<f64> {
     for i in 0..count {
         let best = (i..count).max_by(|x, y| a[*x][i].abs().total_cmp(&a[*y][i].abs())).unwrap_or(i);
         a.swap(i, best);
-        let own = a[i];
+        let pivot_row = a[i];
         for (r, row) in a.iter_mut().enumerate() {
             if r != i {
-                let f = row[i] / whole(own[i]);
-                for (v, o) in row.iter_mut().zip(own).skip(i) {
+                let f = row[i] / whole(pivot_row[i]);
+                for (v, o) in row.iter_mut().zip(pivot_row).skip(i) {
                     *v -= f * o;
                 }
             }

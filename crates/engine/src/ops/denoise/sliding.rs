@@ -134,8 +134,8 @@ fn filter_in<L: Lanes>(work: &Work, have: Rect, out: &mut [f32]) {
                     }
                 }
             }
-            let own = L::splat(1.0 / kept.array().iter().sum::<f32>().max(0.5));
-            add_block(&mut sum[at..], &mut weight[at..], w, &inverse_in(&block), &[own; SIDE]);
+            let block_weight = L::splat(1.0 / kept.array().iter().sum::<f32>().max(0.5));
+            add_block(&mut sum[at..], &mut weight[at..], w, &inverse_in(&block), &[block_weight; SIDE]);
         }
     }
     for ((o, s), w) in out.iter_mut().zip(&sum).zip(&weight) {

@@ -40,7 +40,7 @@ impl Step for ColourBalance {
         values_of(self)
     }
     fn sentence(&self) -> String {
-        let all: Vec<&str> = [
+        let phrases: Vec<&str> = [
             (&self.shadows, "shadows {shadows}"),
             (&self.midtones, "midtones {midtones}"),
             (&self.highlights, "highlights {highlights}"),
@@ -49,18 +49,18 @@ impl Step for ColourBalance {
         .filter(|(v, _)| **v != [0.0; 3])
         .map(|(_, text)| text)
         .collect();
-        if all.is_empty() {
+        if phrases.is_empty() {
             "Colour balance as it is.".into()
         } else {
-            format!("Colour balance: {}.", all.join(", "))
+            format!("Colour balance: {}.", phrases.join(", "))
         }
     }
     fn ops(&self, _: &Place) -> Vec<Op> {
         if *self == Self::default() {
             return Vec::new();
         }
-        let all = [self.shadows, self.midtones, self.highlights].map(|t| t.map(|v| 0.3 * v as f32 / 100.0));
-        vec![Op::Point(PointOp::Pixels(Arc::new(Balance(all))))]
+        let moves = [self.shadows, self.midtones, self.highlights].map(|t| t.map(|v| 0.3 * v as f32 / 100.0));
+        vec![Op::Point(PointOp::Pixels(Arc::new(Balance(moves))))]
     }
 }
 
@@ -80,11 +80,12 @@ impl PixelOp for Balance {
         let light = planes.luminance();
         planes.encode();
         for i in 0..CHUNK {
-            let own = LUMINANCE[0] * planes.r[i] + LUMINANCE[1] * planes.g[i] + LUMINANCE[2] * planes.b[i];
-            let w = weights(own);
+            let luminance =
+                LUMINANCE[0] * planes.r[i] + LUMINANCE[1] * planes.g[i] + LUMINANCE[2] * planes.b[i];
+            let w = weights(luminance);
             let by = |c: usize| (0..3).map(|k| w[k] * self.0[k][c]).sum::<f32>();
             // Black has no room to be coloured in.
-            let room = (own * 8.0).min(1.0);
+            let room = (luminance * 8.0).min(1.0);
             planes.r[i] += by(0) * room;
             planes.g[i] += by(1) * room;
             planes.b[i] += by(2) * room;

@@ -85,8 +85,8 @@ fn parse(text: &str) -> Result<Cube, String> {
                 (cube.low, cube.high) = ([low; 3], [high; 3]);
             }
             _ => {
-                let all: Vec<&str> = std::iter::once(first).chain(rest).collect();
-                let value = three(&all).ok_or_else(|| {
+                let words: Vec<&str> = std::iter::once(first).chain(rest).collect();
+                let value = three(&words).ok_or_else(|| {
                     format!("line {n}: expected three numbers or a known keyword, got {:.40}", line)
                 })?;
                 cube.values.push(value);

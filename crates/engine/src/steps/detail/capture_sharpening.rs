@@ -162,10 +162,10 @@ impl Unblur {
 
 /// `two = kernel ∗ from`, rows then columns, edges repeated.
 #[multiversion(targets("x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
-fn blur(kernel: &[f32], from: &[f32], wide: usize, high: usize, one: &mut [f32], two: &mut [f32]) {
+fn blur(kernel: &[f32], from: &[f32], wide: usize, high: usize, across: &mut [f32], two: &mut [f32]) {
     let reach = kernel.len() - 1;
     let mut padded = vec![0f32; wide + 2 * reach];
-    for (row, to) in from.chunks(wide).zip(one.chunks_mut(wide)) {
+    for (row, to) in from.chunks(wide).zip(across.chunks_mut(wide)) {
         padded[..reach].fill(row[0]);
         padded[reach..reach + wide].copy_from_slice(row);
         padded[reach + wide..].fill(row[wide - 1]);
@@ -182,7 +182,7 @@ fn blur(kernel: &[f32], from: &[f32], wide: usize, high: usize, one: &mut [f32],
     for y in 0..high {
         let line = |y: i64| {
             let at = y.clamp(0, high as i64 - 1) as usize * wide;
-            &one[at..at + wide]
+            &across[at..at + wide]
         };
         let to = &mut two[y * wide..(y + 1) * wide];
         for (v, c) in to.iter_mut().zip(line(y as i64)) {

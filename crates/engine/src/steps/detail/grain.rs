@@ -130,17 +130,17 @@ impl PixelOp for Grains {
         let row = y as f64 + 0.5;
         for i in 0..CHUNK {
             let at = (x + i as i64) as f64 + 0.5;
-            let all = self.grain(at, row, 0);
-            let own = |c: u64| {
-                if self.colour == 0.0 { all } else { all + self.colour * (self.grain(at, row, c) - all) }
+            let grey = self.grain(at, row, 0);
+            let channel = |c: u64| {
+                if self.colour == 0.0 { grey } else { grey + self.colour * (self.grain(at, row, c) - grey) }
             };
             let light = (planes.r[i] + planes.g[i] + planes.b[i]) / 3.0;
             // Neither black nor white film has grain.
             let room = if self.film { (4.0 * light * (1.0 - light)).clamp(0.0, 1.0) } else { 1.0 };
             let by = self.amount * room;
-            planes.r[i] += by * own(7);
-            planes.g[i] += by * own(14);
-            planes.b[i] += by * own(21);
+            planes.r[i] += by * channel(7);
+            planes.g[i] += by * channel(14);
+            planes.b[i] += by * channel(21);
         }
         planes.decode();
     }

@@ -165,15 +165,15 @@ fn sharpen(
         }
         let at = (j + top) * wide + left;
         let source = &input[at..at + width];
-        let own = &light[(j + top) * padded + reach..][..width];
+        let row_light = &light[(j + top) * padded + reach..][..width];
         let to = &mut out[j * width..(j + 1) * width];
         for i in (0..width).step_by(RUN) {
             let n = RUN.min(width - i);
             let mut target = [0f32; RUN];
             for k in 0..n {
-                let detail = own[i + k] - blur[i + k];
+                let detail = row_light[i + k] - blur[i + k];
                 let size = (detail.abs() - mask.threshold).max(0.0);
-                let value = (own[i + k] + mask.amount * size.copysign(detail)).max(0.0);
+                let value = (row_light[i + k] + mask.amount * size.copysign(detail)).max(0.0);
                 target[k] = value * value;
             }
             decode.apply(&mut target);
@@ -184,7 +184,7 @@ fn sharpen(
                 let ratio = if y > 1e-4 { (target[k] / y).min(16.0) } else { 1.0 };
                 let add = if y > 1e-4 { 0.0 } else { target[k] - y };
                 // Untouched where the mask does nothing, so that rounding in the tables never shows.
-                let detail = (own[i + k] - blur[i + k]).abs();
+                let detail = (row_light[i + k] - blur[i + k]).abs();
                 let still = detail <= mask.threshold;
                 to[i + k] = if still { p } else { p.map(|v| (v * ratio + add).clamp(0.0, 16.0)) };
             }

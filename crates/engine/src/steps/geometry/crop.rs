@@ -89,8 +89,8 @@ impl Step for Crop {
                 (x, y, width, height)
             }
         };
-        let all = (x, y, width, height) == (0, 0, size.width, size.height);
-        (!all).then(|| Geometry {
+        let is_whole = (x, y, width, height) == (0, 0, size.width, size.height);
+        (!is_whole).then(|| Geometry {
             map: Affine::shift(x.into(), y.into()).into(),
             size: Size::new(width, height),
         })

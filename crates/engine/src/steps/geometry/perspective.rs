@@ -60,15 +60,16 @@ fn cross(a: Vector, b: Vector) -> Vector {
 fn meeting(lines: &[Line], size: (f64, f64), axis: (f64, f64)) -> Option<Vector> {
     let long = size.0.max(size.1);
     let place = |x: f64, y: f64| [(x - 0.5) * size.0 / long, (y - 0.5) * size.1 / long, 1.0];
-    let all: Vec<Vector> = lines.iter().map(|l| cross(place(l[0], l[1]), place(l[2], l[3]))).collect();
+    let lines_at_infinity: Vec<Vector> =
+        lines.iter().map(|l| cross(place(l[0], l[1]), place(l[2], l[3]))).collect();
     // One line alone only says how it leans: it meets its like infinitely far away.
-    let mut sum = match all[..] {
+    let mut sum = match lines_at_infinity[..] {
         [] => return None,
         [l] => [-l[1], l[0], 0.0],
         _ => [0.0; 3],
     };
-    for (i, a) in all.iter().enumerate() {
-        for b in &all[i + 1..] {
+    for (i, a) in lines_at_infinity.iter().enumerate() {
+        for b in &lines_at_infinity[i + 1..] {
             let c = cross(*a, *b);
             let sign = (c[0] * axis.0 + c[1] * axis.1).signum();
             sum = std::array::from_fn(|k| sum[k] + sign * c[k]);

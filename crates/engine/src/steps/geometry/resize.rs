@@ -49,7 +49,7 @@ const SIDE: Kind = Kind::Whole { min: 1, max: MAX_SIDE };
 
 impl Resize {
     fn given(&self) -> Vec<&'static str> {
-        let all = [
+        let sizes = [
             ("long_edge", self.long_edge.is_some()),
             ("short_edge", self.short_edge.is_some()),
             ("width", self.width.is_some()),
@@ -58,7 +58,7 @@ impl Resize {
             ("fill", self.fill.is_some()),
             ("exact", self.exact.is_some()),
         ];
-        all.into_iter().filter(|(_, is)| *is).map(|(name, _)| name).collect()
+        sizes.into_iter().filter(|(_, is)| *is).map(|(name, _)| name).collect()
     }
 
     /// Scale to apply evenly, for everything but `exact` and `fill`.

@@ -285,8 +285,8 @@ fn along(planes: &[Plane; 3], (dx, dy, clear): &(Plane, Plane, Plane), step: f32
                 }
             }
             for c in 0..3 {
-                let own = planes[c].values[i];
-                out[c].values[i] = own + (0.25 * own + sums[c] - own) * clear.values[i];
+                let value = planes[c].values[i];
+                out[c].values[i] = value + (0.25 * value + sums[c] - value) * clear.values[i];
             }
         }
     }
@@ -370,11 +370,11 @@ fn scaled(to: &mut [f32], from: &[f32], weight: f32) {
 }
 
 #[multiversion(targets("x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
-fn add_pair(to: &mut [f32], one: &[f32], other: &[f32], weight: f32) {
+fn add_pair(to: &mut [f32], first: &[f32], other: &[f32], weight: f32) {
     let n = to.len();
-    let (one, other) = (&one[..n], &other[..n]);
+    let (first, other) = (&first[..n], &other[..n]);
     for i in 0..n {
-        to[i] += (one[i] + other[i]) * weight;
+        to[i] += (first[i] + other[i]) * weight;
     }
 }
 

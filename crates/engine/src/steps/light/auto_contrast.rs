@@ -74,8 +74,9 @@ impl Step for AutoContrast {
     }
     fn measured(&self, views: &[View]) -> Option<Box<dyn Step>> {
         let light = |p: &[f32; 3]| encode(p.iter().zip(LUMINANCE).map(|(v, l)| v * l).sum());
-        let mut all: Vec<f32> = views.first()?.pixels.iter().map(light).collect();
-        let [low, middle, high] = [0.1, 0.5, 0.9].map(|share| f64::from(percentile(&mut all, share)) * 100.0);
+        let mut lightness: Vec<f32> = views.first()?.pixels.iter().map(light).collect();
+        let [low, middle, high] =
+            [0.1, 0.5, 0.9].map(|share| f64::from(percentile(&mut lightness, share)) * 100.0);
         let seen = Some([tenth(middle), tenth((high - low) / 2.0)]);
         Some(Box::new(Self { seen, ..self.clone() }))
     }

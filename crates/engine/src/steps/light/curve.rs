@@ -126,8 +126,8 @@ impl Step for Curve {
         match channels.as_slice() {
             [] => "Curve through {all}.".into(),
             some => {
-                let own: Vec<String> = some.iter().map(|c| format!("{c} {{{c}}}")).collect();
-                format!("Curve through {{all}}, {}.", own.join(", "))
+                let phrases: Vec<String> = some.iter().map(|c| format!("{c} {{{c}}}")).collect();
+                format!("Curve through {{all}}, {}.", phrases.join(", "))
             }
         }
     }
@@ -136,11 +136,11 @@ impl Step for Curve {
             return Vec::new();
         }
         if [&self.red, &self.green, &self.blue].iter().all(|c| **c == STRAIGHT) {
-            let one = self.function(&STRAIGHT);
-            return vec![Op::Point(PointOp::Curves([one.clone(), one.clone(), one]))];
+            let straight = self.function(&STRAIGHT);
+            return vec![Op::Point(PointOp::Curves([straight.clone(), straight.clone(), straight]))];
         }
-        let all = [&self.red, &self.green, &self.blue].map(|c| self.function(c));
-        vec![Op::Point(PointOp::Curves(all))]
+        let channels = [&self.red, &self.green, &self.blue].map(|c| self.function(c));
+        vec![Op::Point(PointOp::Curves(channels))]
     }
 }
 

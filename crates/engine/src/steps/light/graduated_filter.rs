@@ -56,31 +56,31 @@ impl Step for GraduatedFilter {
         values_of(self)
     }
     fn sentence(&self) -> String {
-        let mut all = Vec::new();
+        let mut phrases = Vec::new();
         if self.stops != 0.0 {
-            all.push(if self.stops < 0.0 {
+            phrases.push(if self.stops < 0.0 {
                 "{stops|abs} stops darker"
             } else {
                 "{stops|abs} stops brighter"
             });
         }
         if self.contrast != 0.0 {
-            all.push("contrast {contrast}");
+            phrases.push("contrast {contrast}");
         }
         if self.temperature != 0.0 {
-            all.push(if self.temperature < 0.0 {
+            phrases.push(if self.temperature < 0.0 {
                 "{temperature|abs} cooler"
             } else {
                 "{temperature|abs} warmer"
             });
         }
         if self.saturation != 0.0 {
-            all.push("saturation {saturation}");
+            phrases.push("saturation {saturation}");
         }
-        if all.is_empty() {
-            all.push("nothing yet");
+        if phrases.is_empty() {
+            phrases.push("nothing yet");
         }
-        format!("Graduated filter: {}.", all.join(", "))
+        format!("Graduated filter: {}.", phrases.join(", "))
     }
     fn check(&self) -> Result<(), ParamError> {
         if (self.from[0] - self.to[0]).hypot(self.from[1] - self.to[1]) < 1e-3 {

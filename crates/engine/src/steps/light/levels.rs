@@ -80,14 +80,14 @@ impl Step for Levels {
         if *self == (Self { channel: self.channel.clone(), ..Self::default() }) {
             return Vec::new();
         }
-        let one = self.function();
+        let shared = self.function();
         let Some(channel) = CHANNELS[1..].iter().position(|c| *c == self.channel) else {
-            return vec![Op::Point(PointOp::Curves([one.clone(), one.clone(), one]))];
+            return vec![Op::Point(PointOp::Curves([shared.clone(), shared.clone(), shared]))];
         };
         let same: Curve = Arc::new(|x| x);
-        let mut all = [same.clone(), same.clone(), same];
-        all[channel] = one;
-        vec![Op::Point(PointOp::Curves(all))]
+        let mut curves = [same.clone(), same.clone(), same];
+        curves[channel] = shared;
+        vec![Op::Point(PointOp::Curves(curves))]
     }
 }
 

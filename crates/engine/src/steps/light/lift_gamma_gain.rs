@@ -34,27 +34,27 @@ impl Step for LiftGammaGain {
         values_of(self)
     }
     fn sentence(&self) -> String {
-        let mut all = Vec::new();
+        let mut phrases = Vec::new();
         if self.lift != [0.0; 3] {
-            all.push("lift {lift}");
+            phrases.push("lift {lift}");
         }
         if self.gamma != [1.0; 3] {
-            all.push("gamma {gamma}");
+            phrases.push("gamma {gamma}");
         }
         if self.gain != [1.0; 3] {
-            all.push("gain {gain}");
+            phrases.push("gain {gain}");
         }
-        if all.is_empty() {
+        if phrases.is_empty() {
             return "Lift, gamma, gain as they are.".into();
         }
-        let text = all.join(", ");
+        let text = phrases.join(", ");
         format!("{}{}.", text[..1].to_uppercase(), &text[1..])
     }
     fn ops(&self, _: &Place) -> Vec<Op> {
         if *self == Self::default() {
             return Vec::new();
         }
-        let one = |c: usize| -> Curve {
+        let channel_curve = |c: usize| -> Curve {
             let (lift, gain) = (self.lift[c] as f32, self.gain[c] as f32);
             let power = 1.0 / self.gamma[c] as f32;
             Arc::new(move |x| {
@@ -62,7 +62,7 @@ impl Step for LiftGammaGain {
                 decode((gain * (v + lift * (1.0 - v))).max(0.0).powf(power))
             })
         };
-        vec![Op::Point(PointOp::Curves([one(0), one(1), one(2)]))]
+        vec![Op::Point(PointOp::Curves([channel_curve(0), channel_curve(1), channel_curve(2)]))]
     }
 }
 

@@ -51,7 +51,7 @@ impl Step for Vignette {
         let round = self.round / 100.0;
         // Half sides of the unit ellipse: from the picture's own to a circle, through the corner in any case.
         let mean = (w * h).sqrt();
-        let side = |own: f64| 0.5 * (own * (1.0 - round) + mean * round);
+        let side = |half_side: f64| 0.5 * (half_side * (1.0 - round) + mean * round);
         let (a, b) = (side(w), side(h));
         let corner = (w / 2.0 / a).hypot(h / 2.0 / b);
         let shade = Shade {

@@ -94,9 +94,9 @@ impl Step for Border {
         if width == 0.0 && below == 0.0 && line == 0.0 {
             return Vec::new();
         }
-        let all = |w: u32, h: u32| place_rect(w, h, place.scale);
+        let whole = |w: u32, h: u32| place_rect(w, h, place.scale);
         vec![Op::Mark(Box::new(Drawn {
-            bounds: all(place.size.width, place.size.height),
+            bounds: whole(place.size.width, place.size.height),
             picture: inside(0.0),
             line: (line > 0.0).then(|| (inside(gap + line), inside(gap))),
             colour: working(&self.colour),

@@ -143,9 +143,9 @@ impl Watermark {
         let (mut last, mut last_colour) = ([0u8; 3], colours.working([0; 3]));
         for (at, texel) in texels.iter_mut().enumerate() {
             let around = f32::from(edge[at]) / 255.0 * strength;
-            let own = f32::from(cover[at]) / 255.0;
-            let all = own + around * (1.0 - own);
-            if all == 0.0 {
+            let glyph = f32::from(cover[at]) / 255.0;
+            let covered = glyph + around * (1.0 - glyph);
+            if covered == 0.0 {
                 continue;
             }
             let mut colour = type_colour;
@@ -158,8 +158,8 @@ impl Watermark {
                 }
                 colour = last_colour;
             }
-            let mixed = colour.map(|c| (c * own + edge_colour * (all - own)) / all);
-            *texel = [wide(mixed[0]), wide(mixed[1]), wide(mixed[2]), wide(all)];
+            let mixed = colour.map(|c| (c * glyph + edge_colour * (covered - glyph)) / covered);
+            *texel = [wide(mixed[0]), wide(mixed[1]), wide(mixed[2]), wide(covered)];
         }
         texels
     }

@@ -72,7 +72,7 @@ impl Step for Data {
         values_of(self)
     }
     fn sentence(&self) -> String {
-        let said = [
+        let phrases = [
             (!self.creator.is_empty(), "creator {creator}"),
             (!self.copyright.is_empty(), "copyright {copyright}"),
             (!self.caption.is_empty(), "caption {caption}"),
@@ -81,7 +81,7 @@ impl Step for Data {
             (!self.shift.trim().is_empty(), "capture time moved by {shift}"),
             (self.resolution.is_some(), "resolution {resolution} pixels per inch"),
         ];
-        let mut parts: Vec<&str> = said.iter().filter(|s| s.0).map(|s| s.1).collect();
+        let mut parts: Vec<&str> = phrases.iter().filter(|s| s.0).map(|s| s.1).collect();
         if self.keep != "all" || parts.is_empty() {
             parts.push("of the original's data {keep} kept");
         }

@@ -165,10 +165,10 @@ impl Sick<'_> {
             let (x, y) = self.rim(i);
             // At the picture's edge the spot's own rim may be missing: the nearest pixel stands for it.
             let near = |v: f64, from: i64, side: i64| v.clamp(from as f64, (from + side) as f64 - 0.5);
-            let own =
+            let rim_pixel =
                 self.at(near(x, self.rect.x, self.rect.width), near(y, self.rect.y, self.rect.height))?;
             let other = self.at(x + dx, y + dy)?;
-            let d: [f32; 3] = std::array::from_fn(|c| own[c] - other[c]);
+            let d: [f32; 3] = std::array::from_fn(|c| rim_pixel[c] - other[c]);
             for c in 0..3 {
                 mean[c] += f64::from(d[c]) / RIM as f64;
             }
@@ -212,16 +212,16 @@ fn heal(view: &View) -> Option<Patch> {
     for y in patch.y..patch.bottom() {
         for x in patch.x..patch.right() {
             let (px, py) = (x as f64 + 0.5, y as f64 + 0.5);
-            let own = sick.at(px, py)?;
+            let pixel = sick.at(px, py)?;
             let far = (px - middle.0).hypot(py - middle.1);
             let donor = sick.at(px + dx, py + dy).filter(|_| far < radius);
             pixels.push(match donor {
-                None => own,
+                None => pixel,
                 Some(donor) => {
                     let more = membrane(&sick, &differences, px, py);
                     // The last tenth fades over.
                     let t = ((radius - far) / (0.1 * radius).max(0.5)).clamp(0.0, 1.0) as f32;
-                    std::array::from_fn(|c| own[c] + (donor[c] + more[c] - own[c]).max(-own[c]) * t)
+                    std::array::from_fn(|c| pixel[c] + (donor[c] + more[c] - pixel[c]).max(-pixel[c]) * t)
                 }
             });
         }

@@ -76,22 +76,22 @@ impl Seen {
 
     /// Median and spread (largest minus smallest, the two farthest left out) of the ring around a pixel.
     fn ring(&self, x: i64, y: i64, c: usize) -> (f32, f32) {
-        let mut all = [0f32; 16];
+        let mut ring = [0f32; 16];
         let mut n = 0;
         for d in -RING..=RING {
             for (u, v) in [(d, -RING), (d, RING)] {
-                all[n] = self.at(x + u, y + v, c);
+                ring[n] = self.at(x + u, y + v, c);
                 n += 1;
             }
             if d.abs() < RING {
                 for (u, v) in [(-RING, d), (RING, d)] {
-                    all[n] = self.at(x + u, y + v, c);
+                    ring[n] = self.at(x + u, y + v, c);
                     n += 1;
                 }
             }
         }
-        all.sort_unstable_by(f32::total_cmp);
-        ((all[7] + all[8]) * 0.5, all[14] - all[1])
+        ring.sort_unstable_by(f32::total_cmp);
+        ((ring[7] + ring[8]) * 0.5, ring[14] - ring[1])
     }
 
     /// The largest of the neighbours' distances from `from`, in the direction of `sign`.
@@ -109,15 +109,15 @@ impl Seen {
 
     /// What a channel of a hot pixel should be; nothing where it is none.
     fn mended(&self, x: i64, y: i64, c: usize, threshold: f32) -> Option<f32> {
-        let own = self.at(x, y, c);
+        let value = self.at(x, y, c);
         // Quickly done with: hardly any pixel stands out from both its neighbours.
         let beside = (self.at(x - RING, y, c), self.at(x + RING, y, c));
-        let out = (own - beside.0).abs().min((own - beside.1).abs());
-        if out <= threshold || (own > beside.0) != (own > beside.1) {
+        let out = (value - beside.0).abs().min((value - beside.1).abs());
+        if out <= threshold || (value > beside.0) != (value > beside.1) {
             return None;
         }
         let (ring, spread) = self.ring(x, y, c);
-        let excess = own - ring;
+        let excess = value - ring;
         if excess.abs() <= threshold || spread > 0.5 * excess.abs() {
             return None;
         }

@@ -46,17 +46,17 @@ impl Step for Lens {
         values_of(self)
     }
     fn sentence(&self) -> String {
-        let mut all = Vec::new();
+        let mut phrases = Vec::new();
         if self.distortion != 0.0 {
-            all.push("distortion {distortion}");
+            phrases.push("distortion {distortion}");
         }
         if self.red != 0.0 || self.blue != 0.0 {
-            all.push("fringes red {red} and blue {blue}");
+            phrases.push("fringes red {red} and blue {blue}");
         }
         if self.falloff != 0.0 {
-            all.push("corners {falloff} stops");
+            phrases.push("corners {falloff} stops");
         }
-        if all.is_empty() { "Lens as it is.".into() } else { format!("Lens: {}.", all.join(", ")) }
+        if phrases.is_empty() { "Lens as it is.".into() } else { format!("Lens: {}.", phrases.join(", ")) }
     }
     fn geometry(&self, size: Size) -> Option<Geometry> {
         if self.distortion == 0.0 && self.red == 0.0 && self.blue == 0.0 {

@@ -119,16 +119,16 @@ impl Ask {
             return Ok(Shown { scale, region, area, size, geometry: geometry(&plan), is_alike: true });
         };
         view.check()?;
-        let own = geometry(&plan);
+        let geometry_here = geometry(&plan);
         let Some(beside) = &self.beside else {
-            return Ok(part_of(&plan, view.zoom(size), view.seen(size), None, (size, own)));
+            return Ok(part_of(&plan, view.zoom(size), view.seen(size), None, (size, geometry_here)));
         };
         // The view's own recipe decides what is seen.
         let main = Ask { upto: None, before: false, ..self.clone() };
         let main = main.outline(&beside.read()?, frame)?;
         let (size, its) = (main.size(), geometry(&main));
         let (zoom, seen) = (view.zoom(size), view.seen(size));
-        if its == own {
+        if its == geometry_here {
             return Ok(part_of(&plan, zoom, seen, None, (size, its)));
         }
         // The same place of the source in the middle, as large as there.
@@ -138,7 +138,7 @@ impl Ask {
         let Some(at) = at.filter(|_| times.is_finite() && times > 0.0) else {
             return Err(Error::bad("this recipe shows another part of the picture"));
         };
-        let to_own = |v: f64, of: f64, own: f64| (v - of) * times + own;
+        let to_own = |v: f64, of: f64, own_middle: f64| (v - of) * times + own_middle;
         let part = [
             to_own(seen[0], middle.0, at.0),
             to_own(seen[1], middle.1, at.1),

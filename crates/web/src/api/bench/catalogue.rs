@@ -43,8 +43,8 @@ impl Control {
         let (min, max) = param.kind.range();
         let (mut choices, mut names) = (None, None);
         match param.kind {
-            Kind::Choice(all) => choices = Some(all),
-            Kind::Rows(all, _) => names = Some(all),
+            Kind::Choice(options) => choices = Some(options),
+            Kind::Rows(columns, _) => names = Some(columns),
             _ => {}
         }
         Self {

@@ -20,18 +20,18 @@ pub(super) struct Measured {
 
 pub(super) static MEASURED: LazyLock<Measured> = LazyLock::new(Measured::default);
 
-fn recalled<T: Clone>(all: &Mutex<Vec<(u64, T)>>, key: u64) -> Option<T> {
-    let mut all = crate::api::lock(all);
-    let at = all.iter().position(|(k, _)| *k == key)?;
-    let one = all.remove(at);
-    all.insert(0, one);
-    Some(all[0].1.clone())
+fn recalled<T: Clone>(entries: &Mutex<Vec<(u64, T)>>, key: u64) -> Option<T> {
+    let mut entries = crate::api::lock(entries);
+    let at = entries.iter().position(|(k, _)| *k == key)?;
+    let entry = entries.remove(at);
+    entries.insert(0, entry);
+    Some(entries[0].1.clone())
 }
 
-fn kept<T>(all: &Mutex<Vec<(u64, T)>>, key: u64, one: T, most: usize) {
-    let mut all = crate::api::lock(all);
-    all.insert(0, (key, one));
-    all.truncate(most);
+fn kept<T>(entries: &Mutex<Vec<(u64, T)>>, key: u64, one: T, most: usize) {
+    let mut entries = crate::api::lock(entries);
+    entries.insert(0, (key, one));
+    entries.truncate(most);
 }
 
 impl Memory for Measured {

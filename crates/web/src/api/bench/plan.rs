@@ -56,10 +56,10 @@ pub(super) async fn plan(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result
         // Lines that are off or do not apply have no place in the plan; they are told without pixels.
         let placed = recipe.placed(&frame.about);
         let lines = recipe.steps.iter().enumerate().map(|(i, line)| {
-            let own = placed.iter().position(|(line, _)| *line == Some(i));
-            let applies = own.is_some();
+            let own_position = placed.iter().position(|(line, _)| *line == Some(i));
+            let applies = own_position.is_some();
             let before = || placed.iter().take_while(|(l, _)| l.is_none_or(|l| l < i)).count();
-            let at = own.unwrap_or_else(before);
+            let at = own_position.unwrap_or_else(before);
             let place = (applies && ask.upto.is_none()).then(|| plan.place(at, 1.0));
             let size = plan.size_before(at);
             let step = plan.steps().get(at).filter(|_| place.is_some()).map(|s| &s.step);
