@@ -1,31 +1,30 @@
 //! Runs and their progress.
 
-use super::answer::{Done, Image, about, attached, file, json_file};
-use super::bench::Control;
-use super::frames::cached_thumb;
-use super::sheet::{Answer, answers_of};
+mod checkpoint;
+mod events;
+mod results;
+
+use crate::api::answer::{Done, about, file, json_file};
+use crate::api::runs::checkpoint::{checkpoint, look, pass};
+use crate::api::runs::events::events;
+use crate::api::runs::results::{original, report_csv, report_json, result, thumb};
 use crate::error::{Error, Result};
-use crate::request::{Brought, Id, ItemPath, Path, Query, Sent};
+use crate::request::{Brought, Id, Path, Query, Sent};
 use crate::{App, workspace};
 use aide::axum::ApiRouter;
 use aide::axum::routing::{get_with, post_with};
 use axum::Json;
 use axum::extract::State;
-use axum::response::sse::{Event, KeepAlive, Sse};
-use axum::response::{IntoResponse, Response};
-use rallo_engine::OutputProfile;
 use rallo_job::prelude::*;
-use rallo_job::{FailureKind, ItemKey, ItemState, ResultFile, RunItem, RunState};
-use rallo_media::{Chroma, Encoding, Extras, bytes_text};
+use rallo_job::{FailureKind, ItemKey, ItemState, ResultFile, RunItem};
+use rallo_media::bytes_text;
 use rallo_recipe::Recipe;
 use rallo_runner::queue::Event as Progress;
-use rallo_runner::schedule::{self, Class};
-use rallo_runner::{Decided, Limits, report};
+use rallo_runner::{Limits, report};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::path::{Path as FilePath, PathBuf};
-use tokio::sync::broadcast::error::RecvError;
 
 pub fn routes() -> ApiRouter<App> {
     ApiRouter::new()
@@ -349,178 +348,6 @@ async fn undo(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<Json<
     Ok(Json(Undone { gone, kept }))
 }
 
-/// What a run asks.
-#[derive(Serialize, JsonSchema)]
-struct CheckpointAnswer {
-    /// Which of the recipe's checkpoints it is, from 0.
-    stage: i64,
-    /// The line it waits before, from 0.
-    line: usize,
-    /// What should be looked at.
-    what: String,
-    /// Values that can be changed from here on.
-    values: Vec<LineControl>,
-    /// The pictures that wait.
-    items: Vec<WaitingItem>,
-}
-
-/// A value that can be changed.
-#[derive(Serialize, JsonSchema)]
-struct LineControl {
-    /// Its line, from 0.
-    line: usize,
-    /// The step of that line.
-    title: &'static str,
-    /// The value.
-    param: Control,
-}
-
-/// A picture that waits.
-#[derive(Serialize, JsonSchema)]
-struct WaitingItem {
-    /// Place in the run, from 0.
-    position: i64,
-    /// Name of the original.
-    name: Option<String>,
-    /// Values it was given already.
-    answers: Vec<(usize, String, Value)>,
-}
-
-/// What a run asks: which line, the pictures to look at, the values that can be changed from there on.
-async fn checkpoint(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<Json<CheckpointAnswer>> {
-    let run = app.store.run(id).await?;
-    let recipe = Recipe::parse(&run.document)?;
-    let checkpoints = recipe.checkpoints();
-    let (line, what) =
-        *checkpoints.get(run.stage as usize).ok_or_else(|| Error::bad("this run asks nothing"))?;
-    let next = checkpoints.get(run.stage as usize + 1).map_or(recipe.steps.len(), |(line, _)| *line);
-    let mut values = Vec::new();
-    for (n, line) in recipe.steps.iter().enumerate().take(next).filter(|(_, l)| l.on) {
-        let kind = line.kind();
-        let now = line.step.values();
-        for p in
-            kind.params.iter().filter(|p| matches!(p.kind.names().0, "number" | "whole" | "choice" | "flag"))
-        {
-            let param = Control::new(p, &now[p.name]);
-            values.push(LineControl { line: n, title: kind.info.title, param });
-        }
-    }
-    let items = app.store.waiting(id, 24).await?.into_iter().map(|i| WaitingItem {
-        position: i.position,
-        name: name_of(FilePath::new(&i.source)),
-        answers: i.answers,
-    });
-    Ok(Json(CheckpointAnswer {
-        stage: run.stage,
-        line,
-        what: what.to_owned(),
-        values,
-        items: items.collect(),
-    }))
-}
-
-/// A picture to be looked at.
-#[derive(Deserialize, JsonSchema)]
-pub struct Look {
-    /// Place in the run, from 0.
-    #[schemars(range(min = 0))]
-    position: i64,
-    /// Values it is to have.
-    #[serde(default)]
-    answers: Vec<Answer>,
-    /// Its long edge in pixels.
-    #[schemars(range(min = 64, max = 2400))]
-    edge: u32,
-}
-
-/// A picture of a run with values that could be changed, small.
-async fn look(State(app): State<App>, Path(Id { id }): Path<Id>, Sent(asked): Sent<Look>) -> Result<Image> {
-    let run = app.store.run(id).await?;
-    let item = app.store.item(ItemKey { run: id, position: asked.position }).await?;
-    let path = app.roots.existing(FilePath::new(&item.source))?;
-    let recipe = Recipe::parse(&run.document)?.answered(&answers_of(&asked.answers))?;
-    let jpeg = schedule::ask(Class::Sight, move || -> Result<Vec<u8>> {
-        let source = app.sources.open(&path, &recipe.decode)?;
-        let decided: Decided = serde_json::from_str(&item.decided).unwrap_or_default();
-        let about = rallo_runner::resolve_context(
-            &path,
-            Some(&source.facts(&path)),
-            &decided,
-            item.position as usize + 1,
-        );
-        let plan = recipe.plan(&*source, &about).map_err(Error::bad)?;
-        let edge = f64::from(asked.edge.clamp(64, 2400));
-        let program = plan.program((edge / f64::from(plan.size().long_edge())).min(1.0));
-        let srgb = OutputProfile::Srgb.colour();
-        let picture = program.render(&*source, program.size().rect(), srgb).map_err(Error::bad)?;
-        let encoding =
-            Encoding::Jpeg { quality: 90, chroma: Chroma::Full, progressive: false, optimised: false };
-        Ok(rallo_media::encode(&picture, encoding, &Extras::default())?)
-    })
-    .await??;
-    Ok(Image::jpeg(jpeg))
-}
-
-/// The yes that a run waits for.
-#[derive(Deserialize, JsonSchema)]
-pub struct Pass {
-    /// Which of the recipe's checkpoints it is about, from 0.
-    stage: i64,
-    /// For all pictures.
-    #[serde(default)]
-    answers: Vec<Answer>,
-    /// For single ones.
-    #[serde(default)]
-    ones: Vec<OneAnswered>,
-}
-
-/// Values for one picture.
-#[derive(Deserialize, JsonSchema)]
-pub struct OneAnswered {
-    /// Place in the run, from 0.
-    position: i64,
-    /// The values.
-    answers: Vec<Answer>,
-}
-
-/// The yes that a run waited for.
-async fn pass(
-    State(app): State<App>,
-    Path(Id { id }): Path<Id>,
-    Sent(pass): Sent<Pass>,
-) -> Result<Json<Done>> {
-    let run = app.store.run(id).await?;
-    let over = || Error::bad("this run does not ask that any more; reload the page");
-    if run.state != RunState::Asking || run.stage != pass.stage {
-        return Err(over());
-    }
-    let recipe = Recipe::parse(&run.document)?.answered(&answers_of(&pass.answers))?;
-    for item in &pass.ones {
-        let answers = answers_of(&item.answers);
-        recipe.answered(&answers)?;
-        let text = serde_json::to_string(&answers).map_err(Error::bad)?;
-        app.store.set_answers(ItemKey { run: id, position: item.position }, &text).await?;
-    }
-    let document = recipe.to_value().to_string();
-    let asks = report::asked(&recipe, pass.stage + 1);
-    if !app.store.pass_run(id, pass.stage, &document, asks.as_deref()).await? {
-        return Err(over());
-    }
-    app.queue.added();
-    app.queue.tell(id).await?;
-    Ok(Json(Done {}))
-}
-
-async fn report_json(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<Response> {
-    let text = serde_json::to_string_pretty(&report::of(&app.store, id).await?).map_err(Error::bad)?;
-    Ok(attached(text + "\n", "application/json", &format!("run-{id}.json")))
-}
-
-async fn report_csv(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<Response> {
-    let text = report::table(&report::of(&app.store, id).await?);
-    Ok(attached(text, "text/csv; charset=utf-8", &format!("run-{id}.csv")))
-}
-
 async fn limits(State(app): State<App>) -> Json<Limits> {
     Json(app.queue.limits())
 }
@@ -541,76 +368,4 @@ async fn in_work(State(app): State<App>) -> Result<Json<Vec<i64>>> {
     let laid = workspace::laid(&app).await?;
     let busy = |f: &&rallo_shoot::Frame| sources.contains(&*f.path.to_string_lossy());
     Ok(Json(laid.frames.iter().filter(busy).map(|f| f.id).collect()))
-}
-
-/// The first file an item wrote.
-async fn output(app: &App, id: i64, position: i64) -> Result<ResultFile> {
-    let item = app.store.item(ItemKey { run: id, position }).await?;
-    let mut output =
-        item.outputs.clone().into_iter().next().ok_or_else(|| Error::bad("this picture has no result"))?;
-    output.path = app.roots.existing(&output.path)?;
-    Ok(output)
-}
-
-async fn thumb(State(app): State<App>, Path(ItemPath { id, position }): Path<ItemPath>) -> Result<Image> {
-    let output = output(&app, id, position).await?;
-    let key = format!("{}|{}|run {id}", output.path.display(), output.bytes);
-    cached_thumb(&app, output.path, key, 400).await
-}
-
-async fn result(State(app): State<App>, Path(ItemPath { id, position }): Path<ItemPath>) -> Result<Image> {
-    let output = output(&app, id, position).await?;
-    let kind = match output.path.extension().and_then(|e| e.to_str()) {
-        Some("png") => "image/png",
-        Some("webp") => "image/webp",
-        Some("avif") => "image/avif",
-        // Few browsers show it, or none; what it holds is shown.
-        Some("tif" | "jxl") => {
-            let key = format!("{}|{}|shown", output.path.display(), output.hash);
-            return cached_thumb(&app, output.path, key, 2400).await;
-        }
-        _ => "image/jpeg",
-    };
-    let bytes =
-        tokio::fs::read(&output.path).await.map_err(|e| Error::bad(format!("the result is gone: {e}")))?;
-    Ok(Image { bytes, kind, keep: false })
-}
-
-/// The original of a result, as large as a window at most.
-async fn original(State(app): State<App>, Path(ItemPath { id, position }): Path<ItemPath>) -> Result<Image> {
-    let item = app.store.item(ItemKey { run: id, position }).await?;
-    let path = app.roots.existing(FilePath::new(&item.source))?;
-    let key = format!("{}|{}|original", path.display(), item.source_bytes);
-    cached_thumb(&app, path, key, 1600).await
-}
-
-/// Progress of every run, as it happens.
-async fn events(State(app): State<App>) -> Response {
-    let receiver = app.queue.events();
-    let stream = async_stream::stream! {
-        let mut receiver = receiver;
-        // What is open now first, so that a page that was reloaded is true at once.
-        for run in app.store.open_runs().await.unwrap_or_default() {
-            if let Ok(state) = app.queue.state(&run).await {
-                yield Ok::<_, std::convert::Infallible>(Event::default().json_data(state).unwrap_or_default());
-            }
-        }
-        let mut news = app.frames.news();
-        loop {
-            // Whoever is too slow misses some; the next one says how things are.
-            tokio::select! {
-                told = receiver.recv() => match told {
-                    Ok(state) => yield Ok(Event::default().json_data(state).unwrap_or_default()),
-                    Err(RecvError::Lagged(_)) => {}
-                    Err(RecvError::Closed) => break,
-                },
-                told = news.recv() => match told {
-                    Ok(news) => yield Ok(Event::default().event("frames").json_data(news).unwrap_or_default()),
-                    Err(RecvError::Lagged(_)) => {}
-                    Err(RecvError::Closed) => break,
-                },
-            }
-        }
-    };
-    Sse::new(stream).keep_alive(KeepAlive::default()).into_response()
 }
