@@ -79,6 +79,19 @@ pub struct Selection {
     pub frames: i64,
 }
 
+/// What decoding a frame has shown.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct FrameMeasured {
+    /// Which frame.
+    pub id: i64,
+    /// What its pixels measure (JSON).
+    pub measures: Option<String>,
+    /// Why it cannot be decoded; nothing leaves what is known.
+    pub problem: Option<String>,
+    /// What its file says (JSON), where that has become more; nothing leaves what is known.
+    pub facts: Option<String>,
+}
+
 /// What people decided about a frame, to be written down.
 #[derive(Clone, Debug, PartialEq)]
 pub struct FrameDecision {
@@ -134,8 +147,8 @@ pub trait ShootRecords: Send + Sync {
     /// Writes down what people decided, all of it or nothing.
     async fn decide(&self, decisions: &[FrameDecision]) -> Result<()>;
 
-    /// Writes down what frames measure: frame, measures (JSON), problem.
-    async fn measured(&self, measures: &[(i64, Option<String>, Option<String>)]) -> Result<()>;
+    /// Writes down what was found by decoding frames.
+    async fn measured(&self, found: &[FrameMeasured]) -> Result<()>;
 
     /// Named selections.
     async fn selections(&self) -> Result<Vec<Selection>>;

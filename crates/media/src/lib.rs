@@ -49,7 +49,7 @@ pub enum MediaError {
     Empty,
     /// Not a picture in a known format.
     #[error(
-        "this is not a picture that can be read ({0}); JPEG, PNG, TIFF, WebP, AVIF, HEIC, JPEG XL, GIF, BMP and camera raw can"
+        "this is not a picture that can be read ({0}); JPEG, PNG, TIFF, WebP, AVIF, HEIC, JPEG XL, JPEG 2000, GIF, BMP, PNM, TGA, ICO, OpenEXR, Radiance and camera raw can"
     )]
     Unknown(String),
     /// The file stops before the picture does.
@@ -99,9 +99,10 @@ pub fn bytes_text(bytes: u64) -> String {
 /// Whether the file's ending is one of a picture that can be read.
 pub fn has_picture_ending(path: &Path) -> bool {
     let ending = path.extension().and_then(|e| e.to_str()).unwrap_or_default().to_ascii_lowercase();
-    const ENDINGS: [&str; 33] = [
-        "jpg", "jpeg", "jpe", "png", "tif", "tiff", "webp", "avif", "heic", "heif", "hif", "jxl", "gif",
-        "bmp", // Camera raw, by maker.
+    const ENDINGS: [&str; 56] = [
+        "jpg", "jpeg", "jpe", "jfif", "mpo", "png", "apng", "tif", "tiff", "webp", "avif", "heic", "heif",
+        "hif", "jxl", "gif", "bmp", "dib", "jp2", "j2k", "j2c", "jpc", "jpx", "jpf", "pnm", "pbm", "pgm",
+        "ppm", "pam", "tga", "vda", "icb", "vst", "ico", "exr", "hdr", "rgbe", // Camera raw, by maker.
         "dng", "3fr", "arw", "cr2", "cr3", "crw", "dcr", "erf", "iiq", "kdc", "mrw", "nef", "nrw", "orf",
         "pef", "raf", "raw", "rw2", "srw",
     ];

@@ -115,7 +115,7 @@ fn bad_files_say_what_is_wrong() {
     assert_eq!(said(Vec::new()), "the file is empty");
     assert_eq!(
         said(b"hello, I am a shopping list".to_vec()),
-        "this is not a picture that can be read (it holds text); JPEG, PNG, TIFF, WebP, AVIF, HEIC, JPEG XL, GIF, BMP and camera raw can"
+        "this is not a picture that can be read (it holds text); JPEG, PNG, TIFF, WebP, AVIF, HEIC, JPEG XL, JPEG 2000, GIF, BMP, PNM, TGA, ICO, OpenEXR, Radiance and camera raw can"
     );
     let cut = said(good[..good.len() / 2].to_vec());
     assert!(cut.starts_with("the file ends in the middle of the picture ("), "{cut}");
@@ -228,7 +228,7 @@ fn the_profile_of_files_that_name_none_can_be_said() {
         let extras = Extras { icc, ..Extras::default() };
         rallo_media::encode(&picture, Encoding::Png, &extras).unwrap()
     };
-    let wide = DecodeSettings { assumed_profile: Some("display-p3".into()) };
+    let wide = DecodeSettings { assumed_profile: Some("display-p3".into()), ..DecodeSettings::default() };
     let values = |file: Vec<u8>, settings: &DecodeSettings| {
         let source = FileSource::from_bytes(file).unwrap().decoding_by(settings);
         let program = Plan::new(Vec::new(), size).unwrap().program(1.0);

@@ -207,6 +207,18 @@ impl Recipe {
         }
         Self::from_value(&document)
     }
+
+    /// The same recipe with other values of how files are read.
+    ///
+    /// # Errors
+    /// [`Faults`] where there is no such value, or it does not fit.
+    pub fn reading(&self, values: &Map<String, Value>) -> Result<Self, Faults> {
+        let mut document = self.to_value();
+        let mut decode = document["decode"].as_object().cloned().unwrap_or_default();
+        decode.extend(values.clone());
+        document["decode"] = Value::Object(decode);
+        Self::from_value(&document)
+    }
 }
 
 impl Block {

@@ -121,8 +121,15 @@ pub fn schema() -> Value {
             "labels": {"type": "array", "items": {"type": "string"}},
             "decode": {
                 "type": "object", "additionalProperties": false, "description": "How files are read, before the first step.",
-                "properties": {"assumed_profile": {
-                    "enum": profiles, "description": "The colours that a file is taken to be in where it names none."}},
+                "properties": {
+                    "assumed_profile": {
+                        "enum": profiles, "description": "The colours that a file is taken to be in where it names none."},
+                    "background": {
+                        "type": "string", "pattern": "^#[0-9a-fA-F]{6}$", "default": "#ffffff",
+                        "description": "The colour that transparent parts are laid on."},
+                    "use_part": {
+                        "type": "boolean", "default": false,
+                        "description": "Whether the part that is there is taken of files that are cut off or damaged."}},
             },
             "steps": {"type": "array", "maxItems": MAX_STEPS, "items": {"$ref": "#/$defs/step"}},
             "blocks": {"type": "array", "items": {

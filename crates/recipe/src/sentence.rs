@@ -324,6 +324,12 @@ impl Recipe {
         if let Some(name) = &self.decode.assumed_profile {
             text += &format!("  0  Read files that name no colour profile as {name}\n");
         }
+        if let Some(colour) = &self.decode.background {
+            text += &format!("  0  Lay transparent parts on {colour}\n");
+        }
+        if self.decode.use_part {
+            text += "  0  Use the part that is there of files that are cut off\n";
+        }
         for (i, line) in self.steps.iter().enumerate() {
             for head in self.heads(i) {
                 text += &format!("     {head}\n");

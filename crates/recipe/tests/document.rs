@@ -265,4 +265,17 @@ fn how_files_are_read_is_part_of_the_document_and_of_what_it_makes() {
     let refused = with(json!({"assumed_profile": "cinema"})).unwrap_err().to_string();
     assert!(refused.starts_with("decode.assumed_profile: expected one of srgb, display-p3,"), "{refused}");
     assert!(with(json!({"assume": 1})).is_err());
+    let black = with(json!({"background": "#000000", "use_part": true})).unwrap();
+    assert_eq!(black.to_value()["decode"], json!({"background": "#000000", "use_part": true}));
+    let text = black.plain();
+    assert!(
+        text.contains("transparent parts on #000000") && text.contains("the part that is there"),
+        "{text}"
+    );
+    assert_ne!(identity(&black), identity(&usual));
+    let later = usual.reading(json!({"use_part": true}).as_object().unwrap()).unwrap();
+    assert!(later.decode.use_part && !usual.decode.use_part);
+    assert!(usual.reading(json!({"use_part": "yes"}).as_object().unwrap()).is_err());
+    let refused = with(json!({"background": "black"})).unwrap_err().to_string();
+    assert!(refused.starts_with("decode.background: expected a colour such as #ffffff"), "{refused}");
 }

@@ -129,6 +129,7 @@ pub(crate) mod tests {
                 bytes: 1000,
                 rating: 0,
                 keywords: Vec::new(),
+                notes: Vec::new(),
                 done: Vec::new(),
                 camera: CameraData { taken, iso: Some(200), orientation: 1, ..CameraData::default() },
             }),

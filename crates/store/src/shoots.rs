@@ -3,7 +3,9 @@
 use crate::rows::{Row, records};
 use crate::{Store, failed};
 use async_trait::async_trait;
-use rallo_job::{Error, FrameDecision, FrameRecord, Result, Selection, Shoot, ShootFolder, ShootRecords};
+use rallo_job::{
+    Error, FrameDecision, FrameMeasured, FrameRecord, Result, Selection, Shoot, ShootFolder, ShootRecords,
+};
 use sqlx::sqlite::Sqlite;
 
 #[async_trait]
@@ -163,16 +165,20 @@ impl ShootRecords for Store {
         tx.commit().await.map_err(failed)
     }
 
-    async fn measured(&self, measurements: &[(i64, Option<String>, Option<String>)]) -> Result<()> {
+    async fn measured(&self, found: &[FrameMeasured]) -> Result<()> {
         let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await.map_err(failed)?;
-        for (id, measures, problem) in measurements {
-            sqlx::query("UPDATE frames SET measures = ?, problem = coalesce(?, problem) WHERE id = ?")
-                .bind(measures)
-                .bind(problem)
-                .bind(id)
-                .execute(&mut *tx)
-                .await
-                .map_err(failed)?;
+        for frame in found {
+            sqlx::query(
+                "UPDATE frames SET measures = ?, problem = coalesce(?, problem), facts = coalesce(?, facts)
+                 WHERE id = ?",
+            )
+            .bind(&frame.measures)
+            .bind(&frame.problem)
+            .bind(&frame.facts)
+            .bind(frame.id)
+            .execute(&mut *tx)
+            .await
+            .map_err(failed)?;
         }
         tx.commit().await.map_err(failed)
     }

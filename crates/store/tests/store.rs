@@ -2,8 +2,8 @@
 
 use rallo_job::prelude::*;
 use rallo_job::{
-    Claim, ExpiredLeases, FailureKind, FrameDecision, FrameRecord, ItemKey, ItemState, NewRunItem, Run,
-    RunItem, RunState, ShootFolder, WrittenFile,
+    Claim, ExpiredLeases, FailureKind, FrameDecision, FrameMeasured, FrameRecord, ItemKey, ItemState,
+    NewRunItem, Run, RunItem, RunState, ShootFolder, WrittenFile,
 };
 use rallo_store::Store;
 use std::path::Path;
@@ -73,7 +73,10 @@ async fn frames_keep_their_identity_and_choices_over_a_second_scan() {
         own: "{}".into(),
     };
     store.decide(&[decided]).await.unwrap();
-    store.measured(&[(id, Some("{}".into()), None)]).await.unwrap();
+    store
+        .measured(&[FrameMeasured { id, measures: Some("{}".into()), ..FrameMeasured::default() }])
+        .await
+        .unwrap();
     // Put again unchanged, the measures stay; changed, they go, but not what was decided.
     assert_eq!(store.put_frames(&[one.clone()]).await.unwrap()[0].measures.as_deref(), Some("{}"));
     one.bytes = 11;

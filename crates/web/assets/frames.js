@@ -226,7 +226,8 @@ function facts() {
   if (!row) { box.replaceChildren(); return; }
   const f = row.facts ?? {};
   const m = row.measures;
-  const rows = row.problem ? [['problem', row.problem], ['folder', row.folder]] : [
+  const rows = row.problem && !row.facts ? [['problem', row.problem], ['folder', row.folder]] : [
+    ['problem', row.problem], ['note', f.notes?.join(' ')],
     ['taken', row.taken && `${row.taken.replace('T', ' ').slice(0, 22)}${f.offset ? ` ${f.offset}` : ''}${row.shift ? ' (shifted)' : ''}`], ['camera', f.camera], ['lens', f.lens],
     ['exposure', [seconds(f.shutter), f.aperture && `f/${f.aperture}`, f.iso && `ISO ${f.iso}`].filter(Boolean).join(', ')],
     ['focal length', f.focal_length && `${f.focal_length} mm`], ['white balance', f.white_balance], ['place', f.gps && f.gps.map((d) => d.toFixed(4)).join(', ')],

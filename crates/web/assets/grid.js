@@ -103,7 +103,7 @@ export class Grid {
 
   picture(id, row) {
     if (!row) return el('i', {});
-    if (row.problem) return el('i', { class: 'no-picture' }, 'no picture');
+    if (row.problem && !row.facts) return el('i', { class: 'no-picture' }, 'no picture');
     const edge = this.list || this.size < 150 ? 160 : 400;
     return el('i', {}, el('img', { src: `/api/frames/${id}/thumb?edge=${edge}&s=${row.stamp}`, alt: '', draggable: 'false' }));
   }

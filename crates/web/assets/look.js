@@ -23,7 +23,7 @@ class Pane {
     const { row } = this;
     if (!row) return;
     this.said.textContent = `${row.name}${row.choice === 'open' ? '' : `, ${CHOICE[row.choice]}`}${row.rating ? ` ${'●'.repeat(row.rating)}` : ''}`;
-    if (row.problem) { this.image.removeAttribute('src'); this.image.alt = row.problem; return; }
+    if (row.problem && !row.facts) { this.image.removeAttribute('src'); this.image.alt = row.problem; return; }
     const { zoom, centre } = this.owner;
     this.box.classList.toggle('is-close', zoom > 0);
     if (!zoom) {
@@ -110,7 +110,7 @@ export class Look {
       // The neighbours are made ready.
       for (const by of [1, 2, -1]) {
         const row = state.rows.get(state.ids[state.at + by]);
-        if (row && !row.problem) new Image().src = `/api/frames/${row.id}/thumb?edge=1920&s=${row.stamp}`;
+        if (row && (row.facts || !row.problem)) new Image().src = `/api/frames/${row.id}/thumb?edge=1920&s=${row.stamp}`;
         else if (!row && state.ids[state.at + by] !== undefined) this.tools.want([state.ids[state.at + by]]);
       }
     }

@@ -25,6 +25,7 @@ function mend(way) {
   switch (way.do) {
     case 'line': answer(way.line, way.param, way.value); break;
     case 'delivery': changes.delivery.push({ at: way.at ?? null, values: way.values }); break;
+    case 'decode': changes.decode = { ...changes.decode, [way.param]: way.value }; break;
     case 'leave_out': changes.leave_out = [...new Set([...changes.leave_out, ...way.frames])]; break;
     case 'folder': openFolders({ label: 'Put the results here', taken: (path) => { changes.delivery.push({ at: way.at ?? null, values: { to: path } }); look(); } }); return;
     case 'go': location.href = way.to; return;

@@ -355,8 +355,8 @@ async fn a_live_camera_is_followed_and_a_second_window_shows_the_frame() {
     desk.until("document.querySelector('#said').innerText.includes('1 sidecars written')").await;
     let sidecar = desk.shoot().join(name.as_str().unwrap()).with_extension("xmp");
     let text = std::fs::read_to_string(&sidecar).unwrap();
-    assert!(text.contains("xmp:Rating=\"3\""), "{text}");
-    std::fs::write(&sidecar, text.replace("xmp:Rating=\"3\"", "xmp:Rating=\"5\"")).unwrap();
+    assert!(text.contains("<xmp:Rating>3<"), "{text}");
+    std::fs::write(&sidecar, text.replace("<xmp:Rating>3<", "<xmp:Rating>5<")).unwrap();
     desk.until("(() => { const b = [...document.querySelectorAll('#paper button')].find((b) => b.innerText === 'Read sidecars'); b?.click(); return b; })()").await;
     desk.until("[...document.querySelectorAll('.cap2')].some((c) => c.innerText.includes('●●●●●'))").await;
     // The second window.

@@ -265,3 +265,34 @@ async fn a_delivery_is_added_on_the_bench_and_changed_by_itself_on_the_sheet() {
     assert!(desk.shoot().join("TN_2.jpg").exists());
     desk.page.clone().close().await.unwrap();
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_picture_that_is_cut_off_is_shown_and_used_as_far_as_it_goes_where_that_is_wanted() {
+    let desk = Desk::open_with(|shoot| {
+        write_jpeg(&shoot.join("TN_1.jpg"), 900, 600, 1);
+        let cut = shoot.join("cut.jpg");
+        write_jpeg(&cut, 900, 600, 2);
+        let whole = std::fs::read(&cut).unwrap();
+        std::fs::write(&cut, &whole[..whole.len() * 2 / 3]).unwrap();
+    })
+    .await;
+    desk.choose().await;
+    desk.until(
+        "[...document.querySelectorAll('.fr')].some((f) => f.innerText.includes('ends in the middle') && f.querySelector('img')?.naturalWidth > 0)",
+    )
+    .await;
+    desk.ask("POST", "/api/recipes", recipe("{stem}")).await;
+    desk.go("/sheet").await;
+    let problems = "document.querySelector('#problems').innerText";
+    desk.until(&format!("{problems}.includes('cut.jpg cannot be read and will fail')")).await;
+    desk.script(
+        "[...document.querySelectorAll('#problems button')].find((b) => b.innerText === 'Use the part that is there').click()",
+    )
+    .await;
+    desk.until(&format!("{problems}.includes('the part that is there is used')")).await;
+    desk.until("!document.querySelector('#start').disabled").await;
+    desk.script("document.querySelector('#start').click()").await;
+    desk.until("document.querySelector('#what')?.innerText.startsWith('All done: 2 of 2')").await;
+    assert_eq!(count(&desk.shoot().join("Web")), 2);
+    desk.page.clone().close().await.unwrap();
+}

@@ -1,5 +1,6 @@
 //! Colour: the working space, profiles of files, the perceptual scale.
 
+pub mod hex;
 pub mod icc;
 pub mod space;
 pub mod transfer;

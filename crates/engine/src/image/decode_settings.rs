@@ -1,5 +1,6 @@
 //! What happens before a recipe's first line: how a file becomes a picture.
 
+use crate::colour::hex::parse_colour;
 use crate::colour::space::OutputProfile;
 use serde::{Deserialize, Serialize};
 
@@ -10,6 +11,16 @@ pub struct DecodeSettings {
     /// The colours that a file is taken to be in where it names none: one of [`OutputProfile::ALL`]; without it sRGB.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub assumed_profile: Option<String>,
+    /// The colour that transparent parts are laid on, as `#rrggbb`; without it white.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub background: Option<String>,
+    /// Whether the part that is there is taken of a picture that is cut off or damaged; otherwise it fails.
+    #[serde(skip_serializing_if = "is_false")]
+    pub use_part: bool,
+}
+
+fn is_false(value: &bool) -> bool {
+    !value
 }
 
 impl DecodeSettings {
@@ -23,13 +34,18 @@ impl DecodeSettings {
     /// # Errors
     /// The name of the field, and what is expected there.
     pub fn check(&self) -> Result<(), (&'static str, String)> {
-        match &self.assumed_profile {
-            Some(name) if OutputProfile::named(name).is_none() => {
-                let names: Vec<&str> = OutputProfile::ALL.iter().map(|(name, _)| *name).collect();
-                Err(("assumed_profile", format!("expected one of {}, got {name}", names.join(", "))))
-            }
-            _ => Ok(()),
+        if let Some(name) = &self.assumed_profile
+            && OutputProfile::named(name).is_none()
+        {
+            let names: Vec<&str> = OutputProfile::ALL.iter().map(|(name, _)| *name).collect();
+            return Err(("assumed_profile", format!("expected one of {}, got {name}", names.join(", "))));
         }
+        if let Some(colour) = &self.background
+            && parse_colour(colour).is_none()
+        {
+            return Err(("background", format!("expected a colour such as #ffffff, got {colour}")));
+        }
+        Ok(())
     }
 
     /// The profile of files that name none, other than sRGB.
@@ -37,11 +53,24 @@ impl DecodeSettings {
         self.assumed_profile.as_deref().and_then(OutputProfile::named)
     }
 
+    /// The colour that transparent parts are laid on, 0 … 1.
+    pub fn ground(&self) -> [f32; 3] {
+        let colour = self.background.as_deref().and_then(parse_colour).unwrap_or([255; 3]);
+        colour.map(|v| f32::from(v) / 255.0)
+    }
+
     /// A text that is equal for settings that read a file alike; empty for the usual ones.
     pub fn fingerprint(&self) -> String {
-        match &self.assumed_profile {
-            Some(name) => format!("|assumed profile {name}"),
-            None => String::new(),
+        let mut text = String::new();
+        if let Some(name) = &self.assumed_profile {
+            text += &format!("|assumed profile {name}");
         }
+        if let Some(colour) = &self.background {
+            text += &format!("|on {}", colour.to_lowercase());
+        }
+        if self.use_part {
+            text += "|part of damaged files";
+        }
+        text
     }
 }

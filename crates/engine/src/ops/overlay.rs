@@ -3,12 +3,13 @@
 //! A stamp is laid over on the perceptual scale. Colours come in as sRGB with coverage not yet multiplied in; texels are
 //! 16 bits a channel, 8 bytes a texel.
 
+use crate::colour::hex::parse_colour;
 use crate::colour::space::{InputColour, apply};
 use crate::colour::transfer::{decode, encode};
 use crate::geometry::Rect;
 use crate::ops::planes::Pixel;
 use crate::ops::text::Letters;
-use crate::step::{MarkOp, parse_colour};
+use crate::step::MarkOp;
 
 /// Colours (perceptual, working primaries) and coverage, 0 ..= 65535 each.
 pub type Texel = [u16; 4];

@@ -1,5 +1,6 @@
 //! Parameters: the values they take, checking them, and reading the forms that are text.
 
+use crate::colour::hex::parse_colour;
 use data_url::DataUrl;
 use serde_json::Value;
 use std::fmt::Debug;
@@ -312,13 +313,6 @@ impl Param {
         }
         Ok(())
     }
-}
-
-/// `#rrggbb` as three bytes.
-pub fn parse_colour(text: &str) -> Option<[u8; 3]> {
-    let hex = text.strip_prefix('#').filter(|h| h.len() == 6 && h.is_ascii())?;
-    let n = u32::from_str_radix(hex, 16).ok()?;
-    Some([(n >> 16) as u8, (n >> 8) as u8, n as u8])
 }
 
 /// Why a [`Kind::File`] value holds no file.

@@ -68,7 +68,7 @@ pub fn largest(file: &[u8]) -> Option<(&[u8], Size)> {
         let inside = &file[at + next..];
         if let Some(size) = baseline_size(inside)
             && best.is_none_or(|(_, b)| size.area() > b.area())
-            && jpeg::size(inside).is_ok()
+            && jpeg::size(inside, &jpeg::head(inside)).is_ok()
         {
             best = Some((inside, size));
         }

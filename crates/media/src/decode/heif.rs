@@ -2,17 +2,16 @@
 //! and one that takes too long is given up.
 
 use crate::MediaError;
-use crate::decode::png;
-use rallo_engine::{Samples, Size};
-use std::io::Read;
-use std::process::{Command, Stdio};
-use std::time::{Duration, Instant};
+use crate::decode::helper::{self, Helper};
+use crate::decode::{Decoded, Wanted, png};
+use rallo_engine::Size;
 
-/// Longest time one picture may take.
-const PATIENCE: Duration = Duration::from_secs(60);
-
-/// Names of libheif's decoder: the newer one first.
-const PROGRAMS: [&str; 2] = ["heif-dec", "heif-convert"];
+/// libheif's decoder: the newer name first.
+const DECODER: Helper = Helper {
+    programs: &["heif-dec", "heif-convert"],
+    package: "libheif-examples",
+    what: "HEIC and AVIF need libheif's decoder",
+};
 
 /// Boxes of ISO/IEC 14496-12 inside `data`: kind and content.
 fn boxes(mut data: &[u8]) -> Vec<([u8; 4], &[u8])> {
@@ -65,13 +64,23 @@ fn associated(ipma: &[u8], item: u32) -> Option<Vec<usize>> {
     None
 }
 
-/// Size of the main picture when upright, and bits a sample, from its properties (ISO/IEC 23008-12).
-pub fn head(file: &[u8]) -> Result<(Size, u8), MediaError> {
+/// What the properties of the main picture say (ISO/IEC 23008-12).
+pub(crate) struct Head {
+    /// When upright.
+    pub size: Size,
+    /// Bits a sample.
+    pub bits: u8,
+    /// Whether they say how it lies: then camera data is not asked.
+    pub is_laid: bool,
+}
+
+/// Reads them.
+pub(crate) fn head(file: &[u8]) -> Result<Head, MediaError> {
     properties(file)
         .ok_or_else(|| MediaError::Damaged("the file does not say how large its picture is".into()))
 }
 
-fn properties(file: &[u8]) -> Option<(Size, u8)> {
+fn properties(file: &[u8]) -> Option<Head> {
     fn inside<'a>(data: &'a [u8], kind: &[u8; 4]) -> Option<&'a [u8]> {
         boxes(data).into_iter().find(|(k, _)| k == kind).map(|(_, content)| content)
     }
@@ -81,7 +90,7 @@ fn properties(file: &[u8]) -> Option<(Size, u8)> {
     let iprp = inside(meta, b"iprp")?;
     let properties_there = boxes(inside(iprp, b"ipco")?);
     let mut found = (None::<Size>, 8);
-    let mut turned = false;
+    let (mut turned, mut is_laid) = (false, false);
     for index in associated(inside(iprp, b"ipma")?, main)? {
         let Some((kind, content)) = index.checked_sub(1).and_then(|i| properties_there.get(i)) else {
             continue;
@@ -91,66 +100,53 @@ fn properties(file: &[u8]) -> Option<(Size, u8)> {
             b"ispe" => found.0 = Some(Size::new(side(4)?, side(8)?)),
             // The clean aperture: sides as fractions.
             b"clap" => found.0 = Some(Size::new(side(0)? / side(4)?.max(1), side(8)? / side(12)?.max(1))),
-            b"irot" => turned = content.first()? & 1 == 1,
+            b"irot" => (turned, is_laid) = (content.first()? & 1 == 1, true),
+            b"imir" => is_laid = true,
             b"pixi" => found.1 = *content.get(5)?,
             _ => {}
         }
     }
     let size = found.0.filter(|s| s.area() > 0)?;
-    Some((if turned { Size::new(size.height, size.width) } else { size }, found.1))
+    let size = if turned { Size::new(size.height, size.width) } else { size };
+    Some(Head { size, bits: found.1, is_laid })
 }
 
-/// Decodes, upright; also gives the profile the decoder handed on.
-pub fn decode(file: &[u8]) -> Result<(Size, Samples, Option<Vec<u8>>), MediaError> {
-    let system = |e: std::io::Error| MediaError::Unsupported(format!("no room to decode this picture: {e}"));
-    let folder = tempfile::tempdir().map_err(system)?;
+/// The file with its colour profile hidden from who reads it, and the profile.
+fn without_profile(file: &[u8]) -> Option<(Vec<u8>, Vec<u8>)> {
+    let find = |kind: &[u8]| memchr::memmem::find(file, kind);
+    let at = find(b"colrprof").or_else(|| find(b"colrrICC"))?;
+    let start = at.checked_sub(4)?;
+    let length = number(file.get(start..)?, 4)? as usize;
+    let profile = file.get(at + 8..start + length)?.to_vec();
+    let mut bare = file.to_vec();
+    // A kind of box that means nothing (ISO/IEC 14496-12, 8.1.2).
+    bare[at..at + 4].copy_from_slice(b"free");
+    Some((bare, profile))
+}
+
+/// Decodes, upright, with the profile the decoder handed on.
+pub fn decode(file: &[u8], wanted: &Wanted<'_>) -> Result<Decoded, MediaError> {
+    let folder = helper::folder()?;
     let (from, to) = (folder.path().join("in.heif"), folder.path().join("out.png"));
-    std::fs::write(&from, file).map_err(system)?;
-    let child = PROGRAMS.iter().find_map(|program| {
-        Command::new(program)
-            .arg(&from)
-            .arg(&to)
-            .stdin(Stdio::null())
-            .stdout(Stdio::null())
-            .stderr(Stdio::piped())
-            .spawn()
-            .ok()
-    });
-    let Some(mut child) = child else {
-        return Err(MediaError::Unsupported(
-            "HEIC and AVIF need libheif's decoder; install Debian's package libheif-examples".into(),
-        ));
-    };
-    let start = Instant::now();
-    let status = loop {
-        match child.try_wait().map_err(system)? {
-            Some(status) => break status,
-            None if start.elapsed() > PATIENCE => {
-                let _ = child.kill();
-                let _ = child.wait();
-                return Err(MediaError::Unsupported(
-                    "decoding took longer than a minute and was given up".into(),
-                ));
-            }
-            None => std::thread::sleep(Duration::from_millis(4)),
+    let decoded = |bytes: &[u8]| {
+        helper::put(&from, bytes)?;
+        DECODER.run(&[&from, &to])?;
+        // It ends well also where it could not write what it had decoded.
+        match std::fs::read(&to) {
+            Ok(png) if !png.is_empty() => Ok(png),
+            _ => Err(MediaError::Damaged("the decoder left no picture".into())),
         }
     };
-    let done = std::fs::read(&to);
-    match done {
-        Ok(png) if status.success() => {
-            let head = png::head(&png)?;
-            let (size, samples) = png::decode(&png)?;
-            Ok((size, samples, head.icc))
+    let (png, icc) = match decoded(file) {
+        Ok(png) => (png, None),
+        Err(refused) => {
+            // Its PNG cannot hold every profile; without one it is asked again, and the profile is taken from the file.
+            let Some((bare, profile)) = without_profile(file) else { return Err(refused) };
+            (decoded(&bare).map_err(|_| refused)?, Some(profile))
         }
-        _ => {
-            let mut complaint = String::new();
-            if let Some(error) = &mut child.stderr {
-                let _ = error.take(2000).read_to_string(&mut complaint);
-            }
-            let line = complaint.lines().next().unwrap_or("the decoder gave up").trim().to_owned();
-            Err(MediaError::Damaged(line))
-        }
-    }
+    };
+    let icc = icc.or(png::head(&png)?.icc);
+    Ok(Decoded { icc, ..png::decode(&png, wanted)? })
 }
 
 #[cfg(test)]

@@ -1,18 +1,12 @@
-//! TIFF, WebP, GIF and BMP through the `image` crate: 8 and 16 bit and float, the first frame of an animation,
-//! transparent parts laid on white.
+//! What the `image` crate reads: common TIFF, WebP, GIF, BMP, PNM, TGA, icons, OpenEXR and Radiance; the first frame of an
+//! animation, transparent parts laid on a colour.
 
-use crate::decode::{Format, MAX_PIXELS};
+use crate::decode::channels::{Alpha, to_rgb};
+use crate::decode::{Decoded, Format, Head, MAX_PIXELS, Wanted};
 use crate::{MediaError, bytes_text};
 use image::{DynamicImage, ImageDecoder, ImageReader, Limits};
-use rallo_engine::{Samples, Size};
+use rallo_engine::Size;
 use std::io::Cursor;
-
-/// What stands before the picture.
-pub struct Head {
-    pub size: Size,
-    pub icc: Option<Vec<u8>>,
-    pub bits: u8,
-}
 
 pub(crate) fn complaint(error: &dyn std::fmt::Display, file: &[u8]) -> MediaError {
     let text = error.to_string();
@@ -33,6 +27,11 @@ fn container(format: Format) -> Option<image::ImageFormat> {
         Format::WebP => image::ImageFormat::WebP,
         Format::Gif => image::ImageFormat::Gif,
         Format::Bmp => image::ImageFormat::Bmp,
+        Format::Pnm => image::ImageFormat::Pnm,
+        Format::Tga => image::ImageFormat::Tga,
+        Format::Ico => image::ImageFormat::Ico,
+        Format::Exr => image::ImageFormat::OpenExr,
+        Format::Hdr => image::ImageFormat::Hdr,
         _ => return None,
     })
 }
@@ -46,48 +45,63 @@ fn decoder(file: &[u8], format: Format) -> Result<impl ImageDecoder, MediaError>
     reader.into_decoder().map_err(|e| complaint(&e, file))
 }
 
-/// Size, profile and depth.
+/// Size, profile, camera data and depth.
 pub fn head(file: &[u8], format: Format) -> Result<Head, MediaError> {
     let mut decoder = decoder(file, format)?;
     let (width, height) = decoder.dimensions();
     let kind = decoder.original_color_type();
     let bits = (kind.bits_per_pixel() / u16::from(kind.channel_count().max(1))) as u8;
-    Ok(Head { size: Size::new(width, height), icc: decoder.icc_profile().ok().flatten(), bits: bits.max(1) })
+    let exif = decoder.exif_metadata().ok().flatten();
+    Ok(Head {
+        size: Size::new(width, height),
+        icc: decoder.icc_profile().ok().flatten(),
+        exif: exif.map(|e| crate::decode::without_exif_head(&e).to_vec()),
+        bits: bits.max(1),
+        ..Head::default()
+    })
+}
+
+/// The curve of sRGB (IEC 61966-2-1).
+fn encoded(linear: f32) -> f32 {
+    if linear <= 0.003_130_8 { linear.max(0.0) * 12.92 } else { 1.055 * linear.powf(1.0 / 2.4) - 0.055 }
 }
 
 /// The pixels.
-pub fn decode(file: &[u8], format: Format) -> Result<(Size, Samples), MediaError> {
+pub fn decode(file: &[u8], format: Format, wanted: &Wanted<'_>) -> Result<Decoded, MediaError> {
     let picture = DynamicImage::from_decoder(decoder(file, format)?).map_err(|e| complaint(&e, file))?;
     let size = Size::new(picture.width(), picture.height());
-    let alpha = picture.color().has_alpha();
-    let samples = match &picture {
-        DynamicImage::ImageRgb32F(_) | DynamicImage::ImageRgba32F(_) => {
-            Samples::F32(laid(picture.into_rgba32f().as_raw(), alpha))
+    let channels = usize::from(picture.color().channel_count());
+    // A TGA says in its head how many bits of coverage there are; without any, the fourth byte means nothing.
+    let is_idle = format == Format::Tga && file.get(17).is_some_and(|b| b & 15 == 0);
+    let alpha = if picture.color().has_alpha() && !is_idle { Alpha::Straight } else { Alpha::None };
+    let ground = wanted.ground;
+    // These hold light, not encoded values; OpenEXR multiplies its colours by their coverage.
+    let is_light = matches!(format, Format::Exr | Format::Hdr);
+    let samples = match picture {
+        DynamicImage::ImageLuma8(v) => to_rgb(v.into_raw(), channels, alpha, ground),
+        DynamicImage::ImageLumaA8(v) => to_rgb(v.into_raw(), channels, alpha, ground),
+        DynamicImage::ImageRgb8(v) => to_rgb(v.into_raw(), channels, alpha, ground),
+        DynamicImage::ImageRgba8(v) => to_rgb(v.into_raw(), channels, alpha, ground),
+        DynamicImage::ImageLuma16(v) => to_rgb(v.into_raw(), channels, alpha, ground),
+        DynamicImage::ImageLumaA16(v) => to_rgb(v.into_raw(), channels, alpha, ground),
+        DynamicImage::ImageRgb16(v) => to_rgb(v.into_raw(), channels, alpha, ground),
+        DynamicImage::ImageRgba16(v) => to_rgb(v.into_raw(), channels, alpha, ground),
+        DynamicImage::ImageRgb32F(v) if is_light => {
+            to_rgb(v.into_raw().into_iter().map(encoded).collect(), channels, alpha, ground)
         }
-        DynamicImage::ImageLuma16(_)
-        | DynamicImage::ImageLumaA16(_)
-        | DynamicImage::ImageRgb16(_)
-        | DynamicImage::ImageRgba16(_) => {
-            if alpha {
-                let wide: Vec<f32> =
-                    picture.into_rgba16().as_raw().iter().map(|v| f32::from(*v) / 65_535.0).collect();
-                Samples::U16(laid(&wide, true).iter().map(|v| (v * 65_535.0 + 0.5) as u16).collect())
-            } else {
-                Samples::U16(picture.into_rgb16().into_raw())
+        DynamicImage::ImageRgba32F(v) if is_light => {
+            let mut values = v.into_raw();
+            for pixel in values.as_chunks_mut::<4>().0 {
+                let cover = pixel[3].clamp(0.0, 1.0);
+                let whole = if cover > 0.0 { cover } else { 1.0 };
+                for value in &mut pixel[..3] {
+                    *value = encoded(*value / whole);
+                }
             }
+            to_rgb(values, channels, alpha, ground)
         }
-        _ if alpha => {
-            let wide: Vec<f32> =
-                picture.into_rgba8().as_raw().iter().map(|v| f32::from(*v) / 255.0).collect();
-            Samples::U8(laid(&wide, true).iter().map(|v| (v * 255.0 + 0.5) as u8).collect())
-        }
-        _ => Samples::U8(picture.into_rgb8().into_raw()),
+        DynamicImage::ImageRgb32F(v) => to_rgb(v.into_raw(), channels, alpha, ground),
+        other => to_rgb(other.into_rgba32f().into_raw(), 4, alpha, ground),
     };
-    Ok((size, samples))
-}
-
-/// Red, green, blue and coverage to red, green and blue on white.
-fn laid(rgba: &[f32], alpha: bool) -> Vec<f32> {
-    let on_white = |v: f32, a: f32| if alpha { v * a + 1.0 - a } else { v };
-    rgba.as_chunks::<4>().0.iter().flat_map(|p| [0, 1, 2].map(|c| on_white(p[c], p[3]))).collect()
+    Ok(Decoded::plain(size, samples))
 }

@@ -3,8 +3,10 @@
 
 use crate::MediaError;
 use crate::decode::MAX_PIXELS;
-use crate::decode::image_crate::{Head, complaint};
-use rallo_engine::{Samples, Size};
+use crate::decode::channels::{Alpha, to_rgb};
+use crate::decode::image_crate::complaint;
+use crate::decode::{Decoded, Head, Wanted};
+use rallo_engine::Size;
 use std::io::Cursor;
 
 fn open(file: &[u8]) -> Result<jxl_oxide::JxlImage, MediaError> {
@@ -17,7 +19,7 @@ fn open(file: &[u8]) -> Result<jxl_oxide::JxlImage, MediaError> {
 }
 
 /// Size (upright: the decoder turns the picture), profile, depth and camera data of a JPEG XL file.
-pub fn head(file: &[u8]) -> Result<(Head, Option<Vec<u8>>), MediaError> {
+pub fn head(file: &[u8]) -> Result<Head, MediaError> {
     let picture = open(file)?;
     let bits = picture.image_header().metadata.bit_depth.bits_per_sample().min(32) as u8;
     let size = Size::new(picture.width(), picture.height());
@@ -25,11 +27,11 @@ pub fn head(file: &[u8]) -> Result<(Head, Option<Vec<u8>>), MediaError> {
         Ok(jxl_oxide::AuxBoxData::Data(raw)) => Some(raw.payload().to_vec()),
         _ => None,
     };
-    Ok((Head { size, icc: Some(picture.rendered_icc()), bits }, exif))
+    Ok(Head { size, icc: Some(picture.rendered_icc()), bits, exif, upright: true, ..Head::default() })
 }
 
 /// The pixels of the first frame of a JPEG XL file.
-pub fn decode(file: &[u8]) -> Result<(Size, Samples), MediaError> {
+pub fn decode(file: &[u8], wanted: &Wanted<'_>) -> Result<Decoded, MediaError> {
     let picture = open(file)?;
     let eight = picture.image_header().metadata.bit_depth.bits_per_sample() <= 8;
     let frame = picture.render_frame(0).map_err(|e| complaint(&e, file))?;
@@ -38,25 +40,16 @@ pub fn decode(file: &[u8]) -> Result<(Size, Samples), MediaError> {
     let size = Size::new(stream.width(), stream.height());
     let mut samples = vec![0f32; size.area() as usize * channels];
     stream.write_to_buffer(&mut samples);
-    let rgb: Vec<f32> = samples
-        .chunks_exact(channels.max(1))
-        .flat_map(|p| match *p {
-            [v] => [v; 3],
-            [v, a] => [v * a + 1.0 - a; 3],
-            [r, g, b] => [r, g, b],
-            [r, g, b, a, ..] => [r, g, b].map(|v| v * a + 1.0 - a),
-            [] => [0.0; 3],
-        })
-        .collect();
+    let alpha = if matches!(channels, 2 | 4) { Alpha::Straight } else { Alpha::None };
     let scaled = |max: f32| move |v: &f32| v.clamp(0.0, 1.0) * max + 0.5;
-    Ok((
-        size,
-        if eight {
-            Samples::U8(rgb.iter().map(scaled(255.0)).map(|v| v as u8).collect())
-        } else {
-            Samples::U16(rgb.iter().map(scaled(65_535.0)).map(|v| v as u16).collect())
-        },
-    ))
+    let samples = if eight {
+        let values: Vec<u8> = samples.iter().map(scaled(255.0)).map(|v| v as u8).collect();
+        to_rgb(values, channels, alpha, wanted.ground)
+    } else {
+        let values: Vec<u16> = samples.iter().map(scaled(65_535.0)).map(|v| v as u16).collect();
+        to_rgb(values, channels, alpha, wanted.ground)
+    };
+    Ok(Decoded::plain(size, samples))
 }
 
 #[cfg(test)]
@@ -64,7 +57,12 @@ mod tests {
     use super::*;
     use crate::Extras;
     use crate::encode::jxl::encode;
-    use rallo_engine::{Encoded, Pixels};
+    use rallo_engine::{Encoded, Pixels, Samples};
+
+    fn pixels_of(file: &[u8]) -> (Size, Samples) {
+        let decoded = decode(file, &Wanted::default()).unwrap();
+        (decoded.size, decoded.samples)
+    }
 
     fn ramp(size: Size) -> impl Iterator<Item = u32> {
         (0..size.height).flat_map(move |y| {
@@ -80,13 +78,13 @@ mod tests {
         let eight: Vec<u8> = ramp(size).map(|v| (v >> 8) as u8).collect();
         let file =
             encode(&Encoded { size, pixels: Pixels::U8(eight.clone()) }, None, &Extras::default()).unwrap();
-        let (back, Samples::U8(samples)) = decode(&file).unwrap() else { panic!() };
+        let (back, Samples::U8(samples)) = pixels_of(&file) else { panic!() };
         assert!(back == size && samples == eight);
         let file =
             encode(&Encoded { size, pixels: Pixels::U16(wide.clone()) }, None, &Extras::default()).unwrap();
-        let (back, Samples::U16(samples)) = decode(&file).unwrap() else { panic!() };
+        let (back, Samples::U16(samples)) = pixels_of(&file) else { panic!() };
         assert!(back == size && samples == wide);
-        assert_eq!(head(&file).unwrap().0.bits, 16);
+        assert_eq!(head(&file).unwrap().bits, 16);
     }
 
     #[test]
@@ -96,7 +94,7 @@ mod tests {
         let picture = Encoded { size, pixels: Pixels::U8(eight.clone()) };
         let apart = |quality: u8| {
             let file = encode(&picture, Some(quality), &Extras::default()).unwrap();
-            let (_, Samples::U8(back)) = decode(&file).unwrap() else { panic!() };
+            let (_, Samples::U8(back)) = pixels_of(&file) else { panic!() };
             let sum: u32 = back.iter().zip(&eight).map(|(a, b)| u32::from(a.abs_diff(*b))).sum();
             (file.len(), f64::from(sum) / eight.len() as f64)
         };
@@ -120,7 +118,7 @@ mod tests {
         let extras = Extras { exif: camera.write().ok(), made: Some(made.clone()), ..Extras::default() };
         let file = encode(&picture, Some(80), &extras).unwrap();
         assert_eq!(crate::Made::find(&file), Some(made));
-        let (_, exif) = head(&file).unwrap();
+        let exif = head(&file).unwrap().exif;
         assert_eq!(crate::CameraData::read(&exif.unwrap()).iso, Some(200));
         assert!(encode(&Encoded { size, pixels: Pixels::F32(vec![0.5; 192]) }, None, &extras).is_err());
     }

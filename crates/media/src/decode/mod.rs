@@ -1,20 +1,29 @@
 //! Opening a picture file: what it is, and its pixels whole or reduced.
 
+mod bmp;
+mod channels;
+mod device_colour;
 pub(crate) mod embedded_preview;
 mod format;
+mod gif;
 pub(crate) mod heif;
+mod helper;
 pub(crate) mod image_crate;
 pub(crate) mod jpeg;
+mod jpeg2000;
 pub(crate) mod jxl;
 mod limits;
 pub(crate) mod png;
+mod tiff;
+mod tiff_directory;
+mod tiff_planes;
 
 pub use crate::decode::format::Format;
 pub use crate::decode::limits::{MAX_BYTES, MAX_PIXELS};
 
 use crate::metadata::exif::CameraData;
 use crate::{MediaError, bytes_text};
-use rallo_engine::{DecodeSettings, Orientation, Picture, Size, Source, SourceError};
+use rallo_engine::{DecodeSettings, Orientation, Picture, Samples, Size, Source, SourceError};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -44,6 +53,9 @@ pub struct Facts {
     /// Keywords that stand in the file.
     #[serde(default)]
     pub keywords: Vec<String>,
+    /// What is odd about the file, and does the picture no harm.
+    #[serde(default)]
+    pub notes: Vec<String>,
     /// What earlier runs did to it, by the names of the steps.
     #[serde(default)]
     pub done: Vec<String>,
@@ -62,6 +74,7 @@ pub struct FileSource {
     exif: Option<Vec<u8>>,
     camera: CameraData,
     settings: DecodeSettings,
+    notes: Mutex<Vec<String>>,
     levels: Mutex<HashMap<u8, Arc<Picture>>>,
     /// Held by who decodes.
     decoding: Mutex<()>,
@@ -85,13 +98,53 @@ pub fn read_file(path: &Path) -> Result<Vec<u8>, MediaError> {
 }
 
 /// What stands before the pixels.
-struct Head {
-    size: Size,
-    exif: Option<Vec<u8>>,
-    icc: Option<Vec<u8>>,
-    bits: u8,
+pub(crate) struct Head {
+    pub size: Size,
+    pub exif: Option<Vec<u8>>,
+    pub icc: Option<Vec<u8>>,
+    pub bits: u8,
     /// Whether the decoder turns the picture itself.
-    upright: bool,
+    pub upright: bool,
+    /// What is odd about the file, and does the picture no harm.
+    pub notes: Vec<String>,
+}
+
+impl Default for Head {
+    fn default() -> Self {
+        Self { size: Size::new(0, 0), exif: None, icc: None, bits: 8, upright: false, notes: Vec::new() }
+    }
+}
+
+/// How pixels are wanted.
+pub(crate) struct Wanted<'a> {
+    /// Of a damaged file the part that is there, instead of a refusal.
+    pub part: bool,
+    /// The colour that transparent parts are laid on, 0 … 1.
+    pub ground: [f32; 3],
+    /// The profile that was found in the file's head.
+    pub icc: Option<&'a [u8]>,
+}
+
+impl Default for Wanted<'_> {
+    fn default() -> Self {
+        Self { part: false, ground: [1.0; 3], icc: None }
+    }
+}
+
+/// What a decoder makes of a file.
+pub(crate) struct Decoded {
+    pub size: Size,
+    pub samples: Samples,
+    /// The profile the samples are in, where it is another than the head's.
+    pub icc: Option<Vec<u8>>,
+    pub notes: Vec<String>,
+}
+
+impl Decoded {
+    /// With nothing to say beside the pixels.
+    pub fn plain(size: Size, samples: Samples) -> Self {
+        Self { size, samples, icc: None, notes: Vec::new() }
+    }
 }
 
 impl Head {
@@ -99,50 +152,86 @@ impl Head {
         Ok(match format {
             Format::Jpeg => {
                 let head = jpeg::head(file);
+                let size = jpeg::size(file, &head)?;
                 Self {
-                    size: jpeg::size(file)?,
+                    size,
                     exif: head.exif,
                     icc: head.icc,
                     bits: head.bits,
+                    notes: head.notes,
                     upright: false,
                 }
             }
-            Format::Png => {
-                let head = png::head(file)?;
-                Self { size: head.size, exif: head.exif, icc: head.icc, bits: head.bits, upright: false }
-            }
+            Format::Png => png::head(file)?,
             Format::Raw => {
                 let (inside, size) = embedded_preview::largest(file)
                     .ok_or_else(|| MediaError::Unsupported("this camera raw holds no preview".into()))?;
                 let head = jpeg::head(inside);
-                Self {
-                    size,
-                    exif: contained_exif(file).or(head.exif),
-                    icc: head.icc,
-                    bits: 8,
-                    upright: false,
-                }
+                Self { size, exif: contained_exif(file).or(head.exif), icc: head.icc, ..Self::default() }
             }
             Format::Heic | Format::Avif => {
-                let (size, bits) = heif::head(file)?;
-                Self { size, exif: contained_exif(file), icc: None, bits, upright: true }
+                let heif::Head { size, bits, is_laid } = heif::head(file)?;
+                Self { size, exif: contained_exif(file), bits, upright: is_laid, ..Self::default() }
             }
-            Format::Jxl => {
-                let (head, exif) = jxl::head(file)?;
-                Self { size: head.size, exif, icc: head.icc, bits: head.bits, upright: true }
-            }
-            _ => {
-                let head = image_crate::head(file, format)?;
-                let exif = contained_exif(file);
-                Self { size: head.size, exif, icc: head.icc, bits: head.bits, upright: false }
+            Format::Jxl => jxl::head(file)?,
+            Format::Jp2 => jpeg2000::head(file)?,
+            Format::Tiff => tiff::head(file)?,
+            Format::Bmp => bmp::head(file)?,
+            Format::Gif => gif::head(file)?,
+            Format::WebP | Format::Pnm | Format::Tga | Format::Ico | Format::Exr | Format::Hdr => {
+                image_crate::head(file, format)?
             }
         })
     }
 }
 
+/// Pixels at `1 / 2^level`.
+fn pixels(file: &[u8], format: Format, level: u8, wanted: &Wanted<'_>) -> Result<Decoded, MediaError> {
+    match format {
+        Format::Jpeg => jpeg::decode(file, level, wanted),
+        Format::Raw => {
+            let (inside, _) = embedded_preview::largest(file)
+                .ok_or_else(|| MediaError::Unsupported("this camera raw holds no preview".into()))?;
+            jpeg::decode(inside, level, wanted)
+        }
+        Format::Png => png::decode(file, wanted),
+        Format::Heic | Format::Avif => heif::decode(file, wanted),
+        Format::Jxl => jxl::decode(file, wanted),
+        Format::Jp2 => jpeg2000::decode(file, wanted),
+        Format::Tiff => tiff::decode(file, wanted),
+        Format::Bmp => bmp::decode(file, wanted),
+        Format::Gif => gif::decode(file, wanted),
+        Format::WebP | Format::Pnm | Format::Tga | Format::Ico | Format::Exr | Format::Hdr => {
+            image_crate::decode(file, format, wanted)
+        }
+    }
+}
+
+/// Does what a decoder does; where it stops the program on an odd file, that file alone fails.
+fn guarded<T>(format: Format, work: impl FnOnce() -> Result<T, MediaError>) -> Result<T, MediaError> {
+    std::panic::catch_unwind(std::panic::AssertUnwindSafe(work)).unwrap_or_else(|cause| {
+        let text = cause.downcast_ref::<String>().map(String::as_str);
+        let text = text.or_else(|| cause.downcast_ref::<&str>().copied()).unwrap_or("it gave no reason");
+        let name = format.title();
+        Err(MediaError::Damaged(format!("the decoder for {name} failed on it ({text}); please report this")))
+    })
+}
+
+/// Camera data without the six bytes that stand before it in a JPEG, and in other formats by mistake.
+pub(crate) fn without_exif_head(bytes: &[u8]) -> &[u8] {
+    bytes.strip_prefix(b"Exif\0\0").unwrap_or(bytes)
+}
+
 /// The EXIF block of a file in one of the other containers.
-fn contained_exif(file: &[u8]) -> Option<Vec<u8>> {
-    exif::Reader::new().read_from_container(&mut std::io::Cursor::new(file)).ok().map(|e| e.buf().to_vec())
+pub(crate) fn contained_exif(file: &[u8]) -> Option<Vec<u8>> {
+    let mut reader = exif::Reader::new();
+    reader.continue_on_error(true);
+    let exif = match reader.read_from_container(&mut std::io::Cursor::new(file)) {
+        Ok(exif) => exif,
+        Err(exif::Error::PartialResult(partial)) => partial.into_inner().0,
+        Err(_) => return None,
+    };
+    Some(exif.buf().to_vec())
 }
 
 /// Bytes from the start of a JPEG that hold all its data but the pixels, nearly always.
@@ -191,7 +280,8 @@ impl FileSource {
     /// As [`open`](Self::open).
     pub fn from_bytes(file: Vec<u8>) -> Result<Self, MediaError> {
         let format = Format::of(&file)?;
-        let Head { size: stored, exif, icc, bits, upright } = Head::of(&file, format)?;
+        let Head { size: stored, exif, icc, bits, upright, notes } =
+            guarded(format, || Head::of(&file, format))?;
         if stored.area() > MAX_PIXELS {
             return Err(MediaError::TooLarge { width: stored.width, height: stored.height });
         }
@@ -200,6 +290,12 @@ impl FileSource {
             .map_or_else(|| CameraData { orientation: 1, ..CameraData::default() }, CameraData::read);
         if upright {
             camera.orientation = 1;
+        } else if camera.orientation == 1
+            && exif.as_deref().and_then(crate::metadata::exif::orientation).is_none()
+        {
+            let head = &file
+                [..if format == Format::Jpeg { file.len().min(HEAD_BYTES as usize) } else { file.len() }];
+            camera.orientation = crate::metadata::xmp::orientation(head).unwrap_or(1);
         }
         Ok(Self {
             file,
@@ -210,6 +306,7 @@ impl FileSource {
             exif,
             camera,
             settings: DecodeSettings::default(),
+            notes: Mutex::new(notes),
             levels: Mutex::default(),
             decoding: Mutex::default(),
         })
@@ -237,6 +334,7 @@ impl FileSource {
             rating,
             keywords,
             done: crate::Made::find(head).map(|m| m.done).unwrap_or_default(),
+            notes: self.notes(),
             camera: self.camera.clone(),
         }
     }
@@ -298,31 +396,43 @@ impl FileSource {
         if let Some(picture) = self.held().get(&level) {
             return Ok(picture.clone());
         }
-        let (size, samples, icc) = match self.format {
-            Format::Jpeg => jpeg::decode(&self.file, level).map(|(s, p)| (s, p, None))?,
-            Format::Raw => {
-                let (inside, _) = embedded_preview::largest(&self.file)
-                    .ok_or_else(|| MediaError::Unsupported("this camera raw holds no preview".into()))?;
-                jpeg::decode(inside, level).map(|(s, p)| (s, p, None))?
-            }
-            Format::Png => png::decode(&self.file).map(|(s, p)| (s, p, None))?,
-            Format::Heic | Format::Avif => heif::decode(&self.file)?,
-            Format::Jxl => jxl::decode(&self.file).map(|(s, p)| (s, p, None))?,
-            _ => image_crate::decode(&self.file, self.format).map(|(s, p)| (s, p, None))?,
-        };
+        let wanted =
+            Wanted { part: self.settings.use_part, ground: self.settings.ground(), icc: self.icc.as_deref() };
+        let Decoded { size, samples, icc, notes } =
+            guarded(self.format, || pixels(&self.file, self.format, level, &wanted))?;
         // libheif knows of more ways to cut and turn a picture than its header is read for here.
         let is_known = matches!(self.format, Format::Heic | Format::Avif) || level > 0 || size == self.stored;
         if !is_known {
             return Err(MediaError::Damaged("the picture is not as large as its file says".into()));
         }
+        self.note(notes);
         let orientation = Orientation::from_exif(self.camera.orientation);
         let assumed = self.settings.assumed().map(|profile| profile.colour().icc.as_slice());
-        let icc = self.icc.as_deref().or(icc.as_deref()).or(assumed);
+        let own = self.icc.as_deref().filter(|_| icc.is_none());
+        let (samples, icc) = match own.filter(|own| device_colour::is_grey(own)) {
+            Some(grey) => device_colour::grey(&samples, grey).unwrap_or((samples, None)),
+            None => (samples, icc),
+        };
+        let icc = icc.as_deref().or(own).or(assumed);
         let picture =
             Picture::new(size, samples, orientation, icc).map_err(|e| MediaError::Damaged(e.to_string()))?;
         let picture = Arc::new(picture);
         self.held().insert(level, picture.clone());
         Ok(picture)
+    }
+
+    /// What is odd about the file, and does the picture no harm: known from its head, and after decoding from its pixels.
+    pub fn notes(&self) -> Vec<String> {
+        self.notes.lock().unwrap_or_else(|poisoned| poisoned.into_inner()).clone()
+    }
+
+    fn note(&self, new: Vec<String>) {
+        let mut notes = self.notes.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+        for note in new {
+            if !notes.contains(&note) {
+                notes.push(note);
+            }
+        }
     }
 
     fn held(&self) -> std::sync::MutexGuard<'_, HashMap<u8, Arc<Picture>>> {
@@ -336,7 +446,8 @@ impl Source for FileSource {
     }
     fn max_level(&self) -> u8 {
         match self.format {
-            Format::Jpeg | Format::Raw => jpeg::MAX_LEVEL,
+            Format::Jpeg => jpeg::most_level(&self.file),
+            Format::Raw => jpeg::MAX_LEVEL,
             _ => 0,
         }
     }

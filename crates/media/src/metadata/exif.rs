@@ -64,21 +64,39 @@ fn number(exif: &Exif, tag: Tag) -> Option<f64> {
     let value = match &exif.get_field(tag, In::PRIMARY)?.value {
         Value::Rational(v) => v.first()?.to_f64(),
         Value::SRational(v) => v.first()?.to_f64(),
+        // Some programs write numbers in kinds that the standard does not name for the tag.
+        Value::Float(v) => f64::from(*v.first()?),
+        Value::Double(v) => *v.first()?,
+        Value::SByte(v) => f64::from(*v.first()?),
+        Value::SShort(v) => f64::from(*v.first()?),
+        Value::SLong(v) => f64::from(*v.first()?),
+        Value::Ascii(v) => std::str::from_utf8(v.first()?).ok()?.trim_matches(['\0', ' ']).parse().ok()?,
         other => f64::from(other.get_uint(0)?),
     };
     (value.is_finite() && value > 0.0).then_some(value)
 }
 
+/// The fields of a raw EXIF block (a TIFF structure), as many as can be read.
+fn fields_of(raw: &[u8]) -> Option<Exif> {
+    let mut reader = exif::Reader::new();
+    reader.continue_on_error(true);
+    match reader.read_raw(raw.to_vec()) {
+        Ok(exif) => Some(exif),
+        Err(exif::Error::PartialResult(partial)) => Some(partial.into_inner().0),
+        Err(_) => None,
+    }
+}
+
+/// How the picture lies, 1 … 8, where a raw EXIF block says so.
+pub(crate) fn orientation(raw: &[u8]) -> Option<u32> {
+    let way = fields_of(raw)?.get_field(Tag::Orientation, In::PRIMARY)?.value.get_uint(0)?;
+    Some(way).filter(|way| (1..=8).contains(way))
+}
+
 impl CameraData {
     /// Reads a raw EXIF block (a TIFF structure); unreadable blocks give nothing.
     pub fn read(raw: &[u8]) -> Self {
-        let mut reader = exif::Reader::new();
-        reader.continue_on_error(true);
-        let exif = match reader.read_raw(raw.to_vec()) {
-            Ok(exif) => exif,
-            Err(exif::Error::PartialResult(partial)) => partial.into_inner().0,
-            Err(_) => return Self { orientation: 1, ..Self::default() },
-        };
+        let Some(exif) = fields_of(raw) else { return Self { orientation: 1, ..Self::default() } };
         let camera = match (text(&exif, Tag::Make), text(&exif, Tag::Model)) {
             (Some(make), Some(model)) if !model.starts_with(&make) => Some(format!("{make} {model}")),
             (make, model) => model.or(make),
@@ -266,7 +284,7 @@ const SERIALS: [Tag; 4] =
 /// without the old preview, and what else `carry` says. Nothing when the block cannot be read or nothing is to be said.
 pub fn carried(raw: Option<&[u8]>, carry: &Carry) -> Option<Vec<u8>> {
     let raw = raw.filter(|_| !carry.nothing);
-    let exif = raw.and_then(|raw| exif::Reader::new().read_raw(raw.to_vec()).ok());
+    let exif = raw.and_then(fields_of);
     let kept = |f: &&Field| {
         f.ifd_num == In::PRIMARY
             && !NOT_CARRIED.contains(&f.tag)
@@ -309,6 +327,8 @@ pub fn carried(raw: Option<&[u8]>, carry: &Carry) -> Option<Vec<u8>> {
     let lies = exif.as_ref().and_then(|e| e.get_field(Tag::Orientation, In::PRIMARY)?.value.get_uint(0));
     let lies = lies.filter(|o| carry.lies && (1..=8).contains(o)).unwrap_or(1);
     put(Tag::Orientation, Value::Short(vec![lies as u16]));
+    // Where colours are stored at half the size, they lie in the middle of their pixels (EXIF 2.32, 4.6.4 A).
+    put(Tag::YCbCrPositioning, Value::Short(vec![1]));
     put(Tag::PixelXDimension, Value::Long(vec![carry.size.0]));
     put(Tag::PixelYDimension, Value::Long(vec![carry.size.1]));
     written(&fields).ok()
@@ -316,7 +336,7 @@ pub fn carried(raw: Option<&[u8]>, carry: &Carry) -> Option<Vec<u8>> {
 
 /// Creator, rights and description.
 pub(crate) fn words(raw: &[u8]) -> (String, String, String) {
-    let Ok(exif) = exif::Reader::new().read_raw(raw.to_vec()) else { return Default::default() };
+    let Some(exif) = fields_of(raw) else { return Default::default() };
     let text_of = |tag| text(&exif, tag).unwrap_or_default();
     (text_of(Tag::Artist), text_of(Tag::Copyright), text_of(Tag::ImageDescription))
 }

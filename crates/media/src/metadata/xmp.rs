@@ -37,6 +37,19 @@ pub(crate) fn inside(file: &[u8]) -> Option<&str> {
     std::str::from_utf8(&file[start..end]).ok()
 }
 
+/// The TIFF properties (ISO 16684-1, 8.6).
+const TIFF: &str = "http://ns.adobe.com/tiff/1.0/";
+
+/// How the picture lies, 1 … 8, where the packet in a file says so.
+pub(crate) fn orientation(file: &[u8]) -> Option<u32> {
+    let document = roxmltree::Document::parse(inside(file)?).ok()?;
+    let text = document.descendants().find_map(|node| {
+        node.attribute((TIFF, "Orientation"))
+            .or_else(|| node.has_tag_name((TIFF, "Orientation")).then(|| node.text()).flatten())
+    })?;
+    text.trim().parse().ok().filter(|way| (1..=8).contains(way))
+}
+
 /// The descriptions in a packet without what is written here itself, each with the names of spaces it needs; without times
 /// where these are moved.
 pub(crate) fn others(packet: &str, moved: bool) -> String {

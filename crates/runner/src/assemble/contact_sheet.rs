@@ -1,7 +1,7 @@
 //! A contact sheet as one picture.
 
 use crate::render::fault::{Fault, fault};
-use rallo_engine::step::parse_colour;
+use rallo_engine::colour::hex::parse_colour;
 use rallo_engine::{Encoded, Pixels, Size};
 use rallo_job::FailureKind;
 use rallo_media::{Chroma, Encoding, Extras};

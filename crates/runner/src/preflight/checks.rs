@@ -381,6 +381,7 @@ mod tests {
             bytes: 1,
             rating: 0,
             keywords: Vec::new(),
+            notes: Vec::new(),
             done: done.iter().map(|d| (*d).to_owned()).collect(),
             camera: CameraData { lens: Some(lens.into()), ..CameraData::default() },
         };

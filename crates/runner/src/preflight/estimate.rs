@@ -264,6 +264,7 @@ mod tests {
             rating: 0,
             keywords: Vec::new(),
             camera: CameraData::default(),
+            notes: Vec::new(),
             done: Vec::new(),
         };
         Source { path: Path::new("/p").join(name), facts: Some(facts), decided: Default::default() }

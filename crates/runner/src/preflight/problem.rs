@@ -46,6 +46,13 @@ pub enum Way {
         /// The value.
         value: Value,
     },
+    /// Files are read in another way.
+    Decode {
+        /// The name of what is set.
+        param: &'static str,
+        /// The value.
+        value: Value,
+    },
     /// Some pictures are left out.
     LeaveOut {
         /// Their places among the sources.

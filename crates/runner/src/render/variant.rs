@@ -1,6 +1,6 @@
 //! The files a delivery makes of one picture, and how each is encoded.
 
-use rallo_engine::step::parse_colour;
+use rallo_engine::colour::hex::parse_colour;
 use rallo_engine::{Encoded, Pixels, Size};
 use rallo_media::{Chroma, Encoding, Packing};
 use rallo_recipe::delivery::OutputFrame;

@@ -3,10 +3,11 @@
 //! On linear light each pixel moves by `amount` towards the tint scaled to the pixel's luminance.
 //! One 3 × 3 matrix.
 
+use crate::colour::hex::parse_colour;
 use crate::colour::space::{IDENTITY, InputColour, apply};
 use crate::colour::working::LUMINANCE;
 use crate::ops::pointwise::PointOp;
-use crate::step::{Kind, Op, Place, Step, parse_colour, step, values_of};
+use crate::step::{Kind, Op, Place, Step, step, values_of};
 use serde_json::Value;
 
 step! {

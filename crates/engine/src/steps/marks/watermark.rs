@@ -4,11 +4,12 @@
 //! picture is a PNG with transparency or an SVG drawing; drawings with scripts, or that point outside themselves, are
 //! refused. Raised, the shape shows only by light from the upper left on its edges. Allocates 8 bytes a pixel of the mark.
 
+use crate::colour::hex::parse_colour;
 use crate::ops::overlay::{Colours, Laid, Lay, Stamp, softened, wide, widened};
 use crate::ops::text;
 use crate::step::{
-    Effect, Kind, Op, PLACES, ParamError, Place, Step, Tool, ToolKind, file_bytes, parse_colour, place_share,
-    step, values_of,
+    Effect, Kind, Op, PLACES, ParamError, Place, Step, Tool, ToolKind, file_bytes, place_share, step,
+    values_of,
 };
 use resvg::tiny_skia::{FilterQuality, IntSize, Pixmap, PixmapPaint, PremultipliedColorU8, Transform};
 use resvg::usvg::{self, roxmltree};

@@ -7,8 +7,8 @@ use crate::now;
 use crate::schedule::{self, Class};
 use rallo_engine::analysis::measure;
 use rallo_engine::{Measures, Source};
-use rallo_job::FrameRecord as Row;
-use rallo_media::FileSource;
+use rallo_job::{FrameMeasured, FrameRecord as Row};
+use rallo_media::{Facts, FileSource};
 use rayon::prelude::*;
 use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
@@ -26,11 +26,21 @@ pub(super) fn unchanged(row: &Row, found: &Found) -> bool {
     row.bytes == found.bytes as i64 && row.modified == found.modified
 }
 
+/// What decoding a file has shown.
+pub(super) struct Measured {
+    measures: Measures,
+    /// What the file says, where the decoder had something to add.
+    facts: Option<Facts>,
+}
+
 /// Decodes and measures; a picture that crashes the decoder fails alone.
-pub(super) fn measured(path: &Path) -> Result<Measures, String> {
-    let work = || -> Result<Measures, String> {
+pub(super) fn measured(path: &Path) -> Result<Measured, String> {
+    let work = || -> Result<Measured, String> {
         let source = FileSource::open(path).map_err(|e| e.to_string())?;
-        measure::measure(&source as &dyn Source).map_err(|e| e.to_string())
+        let before = source.notes().len();
+        let measures = measure::measure(&source as &dyn Source).map_err(|e| e.to_string())?;
+        let facts = (source.notes().len() > before).then(|| source.facts(path));
+        Ok(Measured { measures, facts })
     };
     std::panic::catch_unwind(work).unwrap_or_else(|_| Err("the decoder failed on this picture".into()))
 }
@@ -221,18 +231,28 @@ impl Frames {
         if found.is_empty() {
             return Ok(false);
         }
-        let rows: Vec<(i64, Option<String>, Option<String>)> = found
+        let rows: Vec<FrameMeasured> = found
             .iter()
-            .map(|(id, m)| match m {
-                Ok(m) => (*id, serde_json::to_string(m).ok(), None),
-                Err(e) => (*id, None, Some(e.clone())),
+            .map(|(id, seen)| match seen {
+                Ok(seen) => FrameMeasured {
+                    id: *id,
+                    measures: serde_json::to_string(&seen.measures).ok(),
+                    facts: seen.facts.as_ref().and_then(|f| serde_json::to_string(f).ok()),
+                    ..FrameMeasured::default()
+                },
+                Err(e) => FrameMeasured { id: *id, problem: Some(e.clone()), ..FrameMeasured::default() },
             })
             .collect();
         self.0.records.measured(&rows).await?;
-        let by_id: HashMap<i64, &Result<Measures, String>> = found.iter().map(|(id, m)| (*id, m)).collect();
+        let by_id: HashMap<i64, &Result<Measured, String>> = found.iter().map(|(id, m)| (*id, m)).collect();
         let ids = by_id.keys().copied().collect();
         self.patch(&ids, &|f| match by_id.get(&f.id) {
-            Some(Ok(m)) => f.measures = Some(m.clone()),
+            Some(Ok(seen)) => {
+                f.measures = Some(seen.measures.clone());
+                if let Some(facts) = &seen.facts {
+                    f.facts = Some(facts.clone());
+                }
+            }
             Some(Err(e)) => f.problem = Some(e.clone()),
             None => {}
         });

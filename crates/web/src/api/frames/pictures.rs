@@ -5,7 +5,7 @@ use crate::api::answer::Image;
 use crate::error::{Error, Result};
 use crate::request::{Id, Path, Query};
 use axum::extract::State;
-use rallo_engine::{DecodeSettings, OutputProfile, Plan, Rect, Source};
+use rallo_engine::{DecodeSettings, OutputProfile, Plan, RESULTS, Rect, Source};
 use rallo_job::prelude::*;
 use rallo_media::{Chroma, Encoding, Extras, FileSource, content_hash};
 use rallo_runner::schedule::{self, Class};
@@ -28,6 +28,11 @@ pub fn small(source: &FileSource, long_edge: f64) -> Result<Vec<u8>> {
     Ok(rallo_media::encode(&picture, encoding, &Extras::default())?)
 }
 
+/// Of a picture that is cut off or damaged, people see the part that is there.
+fn as_far_as_it_goes() -> DecodeSettings {
+    DecodeSettings { use_part: true, ..DecodeSettings::default() }
+}
+
 /// Long edges reduced pictures are made at: grid, film, whole window.
 pub(super) const EDGES: [u32; 4] = [160, 400, 960, 1920];
 
@@ -45,7 +50,8 @@ pub async fn cached_thumb(app: &App, path: PathBuf, key: String, edge: u32) -> R
         if let Ok(bytes) = std::fs::read(&file) {
             return Ok(bytes);
         }
-        let bytes = small(&FileSource::open(&path)?, f64::from(edge))?;
+        let source = FileSource::open(&path)?.decoding_by(&as_far_as_it_goes());
+        let bytes = small(&source, f64::from(edge))?;
         // A cache that cannot be written is no reason to show nothing.
         let _ = keep_whole(&file, &bytes);
         Ok(bytes)
@@ -68,7 +74,7 @@ pub(super) async fn thumb(
     Query(Edge { edge }): Query<Edge>,
 ) -> Result<Image> {
     let frame = app.store.frame(id).await?;
-    let key = format!("{}|{}|{}", frame.path, frame.bytes, frame.modified);
+    let key = format!("{}|{}|{}|{RESULTS}", frame.path, frame.bytes, frame.modified);
     let path = app.roots.existing(FilePath::new(&frame.path))?;
     let edge = if EDGES.contains(&edge) { edge } else { 400 };
     cached_thumb(&app, path, key, edge).await
@@ -101,7 +107,7 @@ pub(super) async fn part(
     let path = app.roots.existing(FilePath::new(&frame.path))?;
     let shared = app.clone();
     let bytes = schedule::ask(Class::Eye, move || -> Result<Vec<u8>> {
-        let source = shared.sources.open(&path, &DecodeSettings::default())?;
+        let source = shared.sources.open(&path, &as_far_as_it_goes())?;
         let program = Plan::new(Vec::new(), source.size()).map_err(Error::bad)?.program(1.0);
         let rect = Rect::new(part.x, part.y, part.w.min(8192), part.h.min(8192));
         let picture = program.render(&*source, rect, OutputProfile::Srgb.colour()).map_err(Error::bad)?;

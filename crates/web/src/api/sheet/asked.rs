@@ -52,6 +52,8 @@ pub struct RunAsked {
     pub(super) answers: Vec<Answer>,
     /// Values of deliveries.
     pub(super) delivery: Vec<DeliveryValues>,
+    /// How files are read, by the names of a recipe's `decode`.
+    pub(super) decode: Map<String, Value>,
     /// Frames that are left out, by identity.
     pub(super) leave_out: HashSet<i64>,
     /// Not before this time (RFC 3339).
@@ -86,6 +88,9 @@ pub(super) fn changed(recipe: &Recipe, asked: &RunAsked) -> Result<Recipe> {
     let mut recipe = recipe.answered(&answers_of(&asked.answers))?;
     for delivery in &asked.delivery {
         recipe = recipe.delivering(delivery.at, &delivery.values)?;
+    }
+    if !asked.decode.is_empty() {
+        recipe = recipe.reading(&asked.decode)?;
     }
     Ok(recipe)
 }
@@ -173,7 +178,17 @@ pub(super) async fn known(app: &App, prepared: &Prepared) -> Result<Vec<Problem>
         let more =
             if unreadable.len() > 1 { format!(" and {} more", unreadable.len() - 1) } else { String::new() };
         let name = prepared.chosen().nth(*first).map(|f| f.name.clone()).unwrap_or_default();
-        let problem = Problem::note(format!("{name}{more} cannot be read and will fail"));
+        let rest = |f: &&Frame| f.problem.is_some() && f.facts.is_some();
+        let has_part = prepared.chosen().any(|f| rest(&f));
+        let mut problem = Problem::note(if has_part && recipe.decode.use_part {
+            format!("{name}{more} cannot be read whole; the part that is there is used, the rest is grey")
+        } else {
+            format!("{name}{more} cannot be read and will fail")
+        });
+        if has_part && !recipe.decode.use_part {
+            problem = problem
+                .or("Use the part that is there", Way::Decode { param: "use_part", value: json!(true) });
+        }
         notes.push(if unreadable.len() < sources.len() {
             problem.or("Leave out what cannot be read", Way::LeaveOut { pictures: unreadable })
         } else {

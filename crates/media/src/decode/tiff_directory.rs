@@ -1,0 +1,195 @@
+//! What a TIFF says of its pages (TIFF 6.0 and BigTIFF): the numbers behind the tags, without looking at the pixels.
+
+use crate::MediaError;
+use std::collections::{HashMap, HashSet};
+
+/// Pages that are looked at; a file with more is read all the same.
+const MOST_PAGES: usize = 1000;
+
+/// Values of one tag that are read.
+const MOST_VALUES: u64 = 10_000_000;
+
+pub(crate) const NEW_SUBFILE: u16 = 254;
+pub(crate) const WIDTH: u16 = 256;
+pub(crate) const LENGTH: u16 = 257;
+pub(crate) const BITS: u16 = 258;
+pub(crate) const COMPRESSION: u16 = 259;
+pub(crate) const PHOTOMETRIC: u16 = 262;
+pub(crate) const FILL_ORDER: u16 = 266;
+pub(crate) const STRIP_OFFSETS: u16 = 273;
+pub(crate) const SAMPLES: u16 = 277;
+pub(crate) const ROWS_PER_STRIP: u16 = 278;
+pub(crate) const STRIP_BYTES: u16 = 279;
+pub(crate) const PLANAR: u16 = 284;
+pub(crate) const PREDICTOR: u16 = 317;
+pub(crate) const COLOUR_MAP: u16 = 320;
+pub(crate) const TILE_WIDTH: u16 = 322;
+pub(crate) const TILE_LENGTH: u16 = 323;
+pub(crate) const TILE_OFFSETS: u16 = 324;
+pub(crate) const TILE_BYTES: u16 = 325;
+pub(crate) const EXTRA_SAMPLES: u16 = 338;
+pub(crate) const SAMPLE_FORMAT: u16 = 339;
+pub(crate) const PROFILE: u16 = 34_675;
+
+/// The bytes of a file and how its numbers are written.
+#[derive(Clone, Copy)]
+struct Bytes<'a> {
+    file: &'a [u8],
+    little: bool,
+    big_tiff: bool,
+}
+
+impl Bytes<'_> {
+    /// A whole number of `size` bytes.
+    fn number(self, at: u64, size: u64) -> Option<u64> {
+        let start = usize::try_from(at).ok()?;
+        let bytes = self.file.get(start..start.checked_add(size as usize)?)?;
+        let join = |number: u64, byte: &u8| number << 8 | u64::from(*byte);
+        Some(if self.little { bytes.iter().rev().fold(0, join) } else { bytes.iter().fold(0, join) })
+    }
+}
+
+/// One page.
+pub(crate) struct Page<'a> {
+    bytes: Bytes<'a>,
+    /// Kind of value, number of values, and where they stand, by tag.
+    entries: HashMap<u16, (u16, u64, u64)>,
+}
+
+impl<'a> Page<'a> {
+    /// The whole numbers of a tag; empty where it is missing or of another kind.
+    pub fn numbers(&self, tag: u16) -> Vec<u64> {
+        let Some(&(kind, count, at)) = self.entries.get(&tag) else { return Vec::new() };
+        let size = match kind {
+            1 | 6 | 7 => 1,
+            3 | 8 => 2,
+            4 | 9 | 13 => 4,
+            16..=18 => 8,
+            _ => return Vec::new(),
+        };
+        (0..count.min(MOST_VALUES)).map_while(|i| self.bytes.number(at + i * size, size)).collect()
+    }
+
+    /// The first number of a tag.
+    pub fn number(&self, tag: u16) -> Option<u64> {
+        self.numbers(tag).first().copied()
+    }
+
+    /// The first number of a tag that has a usual value.
+    pub fn number_or(&self, tag: u16, usual: u64) -> u64 {
+        self.number(tag).unwrap_or(usual)
+    }
+
+    /// The bytes of a tag.
+    pub fn bytes(&self, tag: u16) -> Option<&'a [u8]> {
+        let &(_, count, at) = self.entries.get(&tag)?;
+        let start = usize::try_from(at).ok()?;
+        self.bytes.file.get(start..start.checked_add(usize::try_from(count).ok()?)?)
+    }
+
+    /// A part of the file.
+    pub fn part(&self, at: u64, length: u64) -> Option<&'a [u8]> {
+        let start = usize::try_from(at).ok()?;
+        self.bytes.file.get(start..start.checked_add(usize::try_from(length).ok()?)?)
+    }
+
+    pub fn is_little(&self) -> bool {
+        self.bytes.little
+    }
+
+    /// Whether it is a small picture of another page, or a mask.
+    fn is_secondary(&self) -> bool {
+        self.number_or(NEW_SUBFILE, 0) & 0b101 != 0
+    }
+}
+
+/// The pages of a file, and which of them is the picture: the first that is no reduced one and no mask.
+pub(crate) struct Directory<'a> {
+    pub pages: Vec<Page<'a>>,
+    pub chosen: usize,
+    pub is_big: bool,
+}
+
+impl<'a> Directory<'a> {
+    /// Reads the pages up to the first that makes no sense.
+    ///
+    /// # Errors
+    /// [`MediaError::Damaged`] where there is none with a width and a height.
+    pub fn read(file: &'a [u8]) -> Result<Self, MediaError> {
+        let damaged = || MediaError::Damaged("the TIFF has no readable page".into());
+        let little = file.starts_with(b"II");
+        let big_tiff = Bytes { file, little, big_tiff: false }.number(2, 2) == Some(43);
+        let bytes = Bytes { file, little, big_tiff };
+        let mut next = if big_tiff { bytes.number(8, 8) } else { bytes.number(4, 4) };
+        let (mut pages, mut seen) = (Vec::new(), HashSet::new());
+        while let Some(at) = next.filter(|at| *at != 0 && pages.len() < MOST_PAGES && seen.insert(*at)) {
+            let Some((page, after)) = page(bytes, at) else { break };
+            let has_size = |tag| page.number(tag).is_some_and(|n| n > 0);
+            if has_size(WIDTH) && has_size(LENGTH) {
+                pages.push(page);
+            }
+            next = after;
+        }
+        let chosen = pages.iter().position(|p| !p.is_secondary()).unwrap_or(0);
+        if pages.is_empty() { Err(damaged()) } else { Ok(Self { pages, chosen, is_big: big_tiff }) }
+    }
+
+    /// The page that is the picture.
+    pub fn picture(&self) -> &Page<'a> {
+        &self.pages[self.chosen]
+    }
+}
+
+/// A page, and where the next one stands.
+fn page(bytes: Bytes<'_>, at: u64) -> Option<(Page<'_>, Option<u64>)> {
+    let (head, entry, wide) = if bytes.big_tiff { (8, 20, 8) } else { (2, 12, 4) };
+    let count = bytes.number(at, head)?;
+    if count > 4096 {
+        return None;
+    }
+    let mut entries = HashMap::new();
+    for i in 0..count {
+        let start = at.checked_add(head + i * entry)?;
+        let (Some(tag), Some(kind)) = (bytes.number(start, 2), bytes.number(start + 2, 2)) else { break };
+        let Some(number) = bytes.number(start + 4, wide) else { break };
+        let size = match kind {
+            1 | 2 | 6 | 7 => 1,
+            3 | 8 => 2,
+            4 | 9 | 11 | 13 => 4,
+            _ => 8,
+        };
+        let inline = number.checked_mul(size).is_some_and(|n| n <= wide);
+        let values = start + 4 + wide;
+        let place = if inline { Some(values) } else { bytes.number(values, wide) };
+        if let Some(place) = place {
+            entries.entry(tag as u16).or_insert((kind as u16, number, place));
+        }
+    }
+    let after = at.checked_add(head + count * entry).and_then(|end| bytes.number(end, wide));
+    Some((Page { bytes, entries }, after))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn cut_and_circular_files_end() {
+        // One page that names itself as the next, with a width and a height.
+        let mut file = b"II\x2a\0\x08\0\0\0\x02\0".to_vec();
+        file.extend([0, 1, 3, 0, 1, 0, 0, 0, 5, 0, 0, 0]);
+        file.extend([1, 1, 4, 0, 1, 0, 0, 0, 7, 0, 0, 0]);
+        file.extend([8, 0, 0, 0]);
+        let directory = Directory::read(&file).unwrap();
+        assert_eq!(directory.pages.len(), 1);
+        assert_eq!(
+            (directory.picture().number(WIDTH), directory.picture().number(LENGTH)),
+            (Some(5), Some(7))
+        );
+        assert!(directory.picture().numbers(BITS).is_empty());
+        for length in 0..file.len() {
+            let _ = Directory::read(&file[..length]);
+        }
+        assert!(Directory::read(b"II\x2b\0\x08\0\0\0\xff\xff\xff\xff\xff\xff\xff\xff").is_err());
+    }
+}
