@@ -36,7 +36,7 @@ pub trait RunQueue: Send + Sync {
     async fn add_run(&self, run: &Run, items: &[NewRunItem]) -> Result<i64>;
 
     /// Claims the next item: of the first run in the queue that has one and may begin. An item whose lease ran out is
-    /// claimed only after [`release_expired`](Self::release_expired) gave it back.
+    /// claimed only after [`release`](Self::release) gave it back.
     async fn claim(&self, claim: &Claim<'_>) -> Result<Option<RunItem>>;
 
     /// How many items could be claimed now, counted up to `most`.
@@ -45,8 +45,12 @@ pub trait RunQueue: Send + Sync {
     /// Renews a worker's leases on these items and no others; one that is no longer its own stays as it is.
     async fn renew(&self, worker: &str, items: &[ItemKey], until: i64) -> Result<()>;
 
-    /// Gives back every item whose lease ran out before `now`, and says what its worker may have left.
-    async fn release_expired(&self, now: i64) -> Result<Vec<ExpiredLeases>>;
+    /// Workers with leases that ran out before `now`, and where they may have left something. What that is should be taken
+    /// away before the items go to others: who does it may be stopped in between, and nobody would come back for it.
+    async fn expired(&self, now: i64) -> Result<Vec<ExpiredLeases>>;
+
+    /// Gives back every item of a worker whose lease ran out before `now`.
+    async fn release(&self, worker: &str, now: i64) -> Result<()>;
 
     /// Gives one item back, if it is still on loan to the worker it names.
     async fn give_back(&self, item: &RunItem) -> Result<()>;

@@ -1,7 +1,7 @@
 //! The queue in SQLite: claims, leases, and the moves of runs.
 //!
 //! An item in work names its `worker` and the end of its `lease` (milliseconds of Unix time). A lease that was not
-//! renewed is over, and [`release_expired`](RunQueue::release_expired) gives the item back; work done twice does no harm.
+//! renewed is over, and [`release`](RunQueue::release) gives the item back; work done twice does no harm.
 //! From which states a run may move stands in [`RunMove`]; the statements here only carry it out.
 
 use crate::rows::Row;
@@ -240,7 +240,7 @@ impl RunQueue for Store {
         tx.commit().await.map_err(failed)
     }
 
-    async fn release_expired(&self, now: i64) -> Result<Vec<ExpiredLeases>> {
+    async fn expired(&self, now: i64) -> Result<Vec<ExpiredLeases>> {
         let workers: Vec<String> = sqlx::query_scalar(
             "SELECT DISTINCT worker FROM run_items WHERE lease < ? AND worker IS NOT NULL AND state = 'waiting'",
         )
@@ -251,15 +251,19 @@ impl RunQueue for Store {
         let mut expired = Vec::new();
         for worker in workers {
             let folders = self.folders_of_worker(&worker).await?;
-            sqlx::query("UPDATE run_items SET worker = NULL, lease = NULL WHERE worker = ? AND lease < ?")
-                .bind(&worker)
-                .bind(now)
-                .execute(&self.pool)
-                .await
-                .map_err(failed)?;
             expired.push(ExpiredLeases { worker, folders });
         }
         Ok(expired)
+    }
+
+    async fn release(&self, worker: &str, now: i64) -> Result<()> {
+        sqlx::query("UPDATE run_items SET worker = NULL, lease = NULL WHERE worker = ? AND lease < ?")
+            .bind(worker)
+            .bind(now)
+            .execute(&self.pool)
+            .await
+            .map(|_| ())
+            .map_err(failed)
     }
 
     async fn give_back(&self, item: &RunItem) -> Result<()> {

@@ -193,9 +193,11 @@ async fn pictures_are_given_out_once_and_again_when_a_worker_is_gone() {
     store.renew("bert", &[other.key()], 5000).await.unwrap();
     let free = take("carl", 2000).await.unwrap();
     assert_eq!((free.run_id, free.position), (two, 1), "nothing is claimed before it was given back");
-    let expired = store.release_expired(2000).await.unwrap();
+    let expired = store.expired(2000).await.unwrap();
     assert_eq!(expired, [ExpiredLeases { worker: "bert".into(), folders: vec!["/p/web".into()] }]);
-    assert!(store.release_expired(2000).await.unwrap().is_empty());
+    assert_eq!(store.expired(2000).await.unwrap(), expired, "asking alone changes nothing");
+    store.release("bert", 2000).await.unwrap();
+    assert!(store.expired(2000).await.unwrap().is_empty());
     let again = take("carl", 2000).await.unwrap();
     assert_eq!((again.run_id, again.position, again.tries), (one, 1, 2));
     // Too late: the one who lost the lease changes nothing any more.
@@ -210,9 +212,12 @@ async fn pictures_are_given_out_once_and_again_when_a_worker_is_gone() {
     let fresh = Store::open(&folder.path().join("rallo.sqlite")).await.unwrap();
     assert_eq!(fresh.claimable("2026-05-04T10:00:00Z", 9).await.unwrap(), 0);
     let mut gone: Vec<String> =
-        fresh.release_expired(5001).await.unwrap().into_iter().map(|expired| expired.worker).collect();
+        fresh.expired(5001).await.unwrap().into_iter().map(|expired| expired.worker).collect();
     gone.sort();
     assert_eq!(gone, ["bert", "carl"]);
+    for worker in &gone {
+        fresh.release(worker, 5001).await.unwrap();
+    }
     assert_eq!(fresh.claimable("2026-05-04T10:00:00Z", 9).await.unwrap(), 2);
     // The failed one is tried again, alone.
     store.retry_failed(one, Some(1)).await.unwrap();

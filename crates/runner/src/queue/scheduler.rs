@@ -8,7 +8,7 @@ use crate::queue::worker::Slot;
 use crate::queue::{EndCalls, KEPT, Limits, Queue, TICK, lock};
 use crate::render::fault::{Ended, Fault};
 use crate::report::{self, webhook};
-use rallo_job::{Claim, FailureKind, Run, RunItem, RunState};
+use rallo_job::{Claim, ExpiredLeases, FailureKind, Run, RunItem, RunState};
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
@@ -159,18 +159,20 @@ impl Queue {
         let records = &self.0.records;
         // Where the records did not answer for long, what is in work here is not to be taken for left behind.
         self.renew_held().await?;
-        for expired in records.release_expired(self.0.clock.millis()).await? {
-            tracing::warn!("worker {} did not renew its leases; its items go to others", expired.worker);
+        let now = self.0.clock.millis();
+        for ExpiredLeases { worker, folders } in records.expired(now).await? {
+            tracing::warn!("worker {worker} did not renew its leases; its items go to others");
+            if worker != self.0.name {
+                let gone = worker.clone();
+                let swept = tokio::task::spawn_blocking(move || {
+                    folders.iter().for_each(|folder| sweep(Path::new(folder), &gone));
+                });
+                if let Err(e) = swept.await {
+                    tracing::warn!("files half written were not swept away: {e}");
+                }
+            }
+            records.release(&worker, now).await?;
             self.added();
-            if expired.worker == self.0.name {
-                continue;
-            }
-            let swept = tokio::task::spawn_blocking(move || {
-                expired.folders.iter().for_each(|folder| sweep(Path::new(folder), &expired.worker));
-            });
-            if let Err(e) = swept.await {
-                tracing::warn!("files half written were not swept away: {e}");
-            }
         }
         let mut open = records.open_runs().await?;
         if let Some(only) = self.0.only {
