@@ -127,6 +127,73 @@ mod tests {
         assert!(grey.iter().all(|v| (f64::from(*v) - wanted).abs() < 30.0), "{grey:?}, {wanted}");
     }
 
+    /// A profile whose table has only the sixteen corners of full inks: between them light mixes as
+    /// red = (1 − cyan) · (1 − black), and so on, of sRGB's primaries as ICC profiles have them, under D50.
+    fn ink_profile() -> Vec<u8> {
+        let to_xyz = SRGB_D50;
+        let mut table = b"mft2\0\0\0\0\x04\x03\x02\0".to_vec();
+        for v in [65_536i32, 0, 0, 0, 65_536, 0, 0, 0, 65_536] {
+            table.extend(v.to_be_bytes());
+        }
+        let mut words: Vec<u16> = vec![2, 2];
+        words.extend([0, 65_535].repeat(4));
+        for corner in 0..16u32 {
+            let ink = |at: u32| f64::from(corner >> (3 - at) & 1);
+            let light = [0, 1, 2].map(|c| (1.0 - ink(c)) * (1.0 - ink(3)));
+            words.extend(to_xyz.map(|row: [f64; 3]| {
+                let value: f64 = row.iter().zip(light).map(|(m, v)| m * v).sum();
+                (value * 32_768.0).round() as u16
+            }));
+        }
+        words.extend([0, 65_535].repeat(3));
+        table.extend(words.iter().flat_map(|w| w.to_be_bytes()));
+        let mut white = b"XYZ \0\0\0\0".to_vec();
+        white.extend(D50.iter().flat_map(|v| ((v * 65_536.0).round() as i32).to_be_bytes()));
+        let mut head = vec![0u8; 128];
+        head[8..12].copy_from_slice(&[2, 0x40, 0, 0]);
+        head[12..24].copy_from_slice(b"prtrCMYKXYZ ");
+        head[36..40].copy_from_slice(b"acsp");
+        head[68..80].copy_from_slice(&white[8..20]);
+        let start = 128 + 4 + 2 * 12;
+        let mut profile = head;
+        profile.extend(2u32.to_be_bytes());
+        for (name, at, length) in [(b"A2B0", start, table.len()), (b"wtpt", start + table.len(), white.len())]
+        {
+            profile.extend(name);
+            profile.extend((at as u32).to_be_bytes());
+            profile.extend((length as u32).to_be_bytes());
+        }
+        profile.extend(table);
+        profile.extend(white);
+        let length = profile.len() as u32;
+        profile[..4].copy_from_slice(&length.to_be_bytes());
+        profile
+    }
+
+    /// sRGB's primaries under D50 (IEC 61966-2-1, annex F).
+    const SRGB_D50: [[f64; 3]; 3] =
+        [[0.4361, 0.3851, 0.1431], [0.2225, 0.7169, 0.0606], [0.0139, 0.0971, 0.7141]];
+
+    #[test]
+    fn inks_with_a_profile_are_the_colours_it_says() {
+        let profile = ink_profile();
+        for inks_of in
+            [[0.0, 0.0, 0.0, 0.0], [0.5, 0.0, 0.0, 0.0], [0.2, 0.6, 0.4, 0.3], [0.0, 0.0, 0.0, 1.0]]
+        {
+            let cmyk = inks_of.map(|v: f64| (v * 65_535.0).round() as u16);
+            let (samples, icc) = inks(&cmyk, Some(&profile));
+            assert!(icc.is_some(), "the profile was not used");
+            let Samples::U16(found) = samples else { panic!("16 bits") };
+            let light = [0, 1, 2].map(|c| (1.0 - inks_of[c]) * (1.0 - inks_of[3]));
+            let mix = |rows: &[[f64; 3]; 3], v: [f64; 3]| {
+                rows.map(|row| row.iter().zip(v).map(|(m, v)| m * v).sum::<f64>())
+            };
+            let wanted = mix(&TO_ROMM, mix(&SRGB_D50, light)).map(romm);
+            let apart = found.iter().zip(wanted).map(|(a, b)| a.abs_diff(b)).max().unwrap();
+            assert!(apart < 400, "{inks_of:?}: {found:?}, {wanted:?}");
+        }
+    }
+
     #[test]
     fn a_profile_for_other_channels_is_not_used() {
         let srgb = ColorProfile::new_srgb().encode().unwrap();

@@ -61,9 +61,15 @@ pub fn head(file: &[u8], format: Format) -> Result<Head, MediaError> {
     })
 }
 
-/// The curve of sRGB (IEC 61966-2-1).
+/// The curve of sRGB (IEC 61966-2-1) up to white; above it light stays as it is, which is how it is read again.
 fn encoded(linear: f32) -> f32 {
-    if linear <= 0.003_130_8 { linear.max(0.0) * 12.92 } else { 1.055 * linear.powf(1.0 / 2.4) - 0.055 }
+    if linear > 1.0 {
+        linear
+    } else if linear <= 0.003_130_8 {
+        linear.max(0.0) * 12.92
+    } else {
+        1.055 * linear.powf(1.0 / 2.4) - 0.055
+    }
 }
 
 /// The pixels.

@@ -52,8 +52,8 @@ pub fn head(file: &[u8]) -> Result<Head, MediaError> {
             .or_else(|| info.icc_profile.as_ref().map(|p| p.to_vec()))
             .or_else(|| described(info)),
         bits: info.bit_depth as u8,
-        upright: false,
         notes,
+        ..Head::default()
     })
 }
 
@@ -101,8 +101,9 @@ fn code_points(info: &png::Info<'_>) -> Option<Vec<u8>> {
         matrix_coefficients: MatrixCoefficients::Identity,
         full_range: points.is_video_full_range_image,
     };
-    let mut colours = ColorProfile::new_srgb();
-    colours.update_rgb_colorimetry_from_cicp(profile).then(|| colours.encode().ok()).flatten()
+    // Where it knows the primaries or the curve not, it leaves them out.
+    let colours = ColorProfile::new_from_cicp(profile);
+    colours.red_trc.is_some().then(|| colours.encode().ok()).flatten()
 }
 
 /// The gamma that sRGB pictures are given, and how far from it is still meant as that.

@@ -407,4 +407,22 @@ mod tests {
         let taken = CameraData::read(&raw).taken.unwrap();
         assert_eq!(taken.to_string(), "2026-05-04T08:31:06.75");
     }
+
+    #[test]
+    fn numbers_are_read_in_whatever_kind_they_stand() {
+        let field = |tag, value| Field { tag, ifd_num: In::PRIMARY, value };
+        let raw = written(&[
+            field(Tag::ExposureTime, Value::Double(vec![0.004])),
+            field(Tag::FNumber, Value::Float(vec![5.6])),
+            field(Tag::FocalLength, Value::Ascii(vec![b"50 ".to_vec()])),
+            field(Tag::PhotographicSensitivity, Value::Short(vec![200, 0])),
+            field(Tag::Orientation, Value::Long(vec![6])),
+        ])
+        .unwrap();
+        let camera = CameraData::read(&raw);
+        assert_eq!((camera.shutter, camera.focal_length, camera.iso), (Some(0.004), Some(50.0), Some(200)));
+        assert!((camera.aperture.unwrap() - 5.6).abs() < 1e-6);
+        assert_eq!((camera.orientation, orientation(&raw)), (6, Some(6)));
+        assert_eq!(orientation(b"nonsense"), None);
+    }
 }
