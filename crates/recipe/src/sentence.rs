@@ -4,7 +4,7 @@ use crate::delivery::{Delivery, What};
 use crate::text::number;
 use crate::{Line, Pictures, Recipe};
 use rallo_engine::step::Place;
-use rallo_engine::{Kind, Param};
+use rallo_engine::{Kind, Param, RawLook};
 use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::Value;
@@ -326,6 +326,9 @@ impl Recipe {
         }
         if let Some(colour) = &self.decode.background {
             text += &format!("  0  Lay transparent parts on {colour}\n");
+        }
+        if self.decode.raw.look == RawLook::Linear {
+            text += "  0  Develop camera raw as light was counted, without the camera's tone\n";
         }
         if self.decode.use_part {
             text += "  0  Use the part that is there of files that are cut off\n";

@@ -333,3 +333,24 @@ fn the_settings_sheet_is_a_pdf_that_others_read() {
         "{broken:?}"
     );
 }
+
+#[test]
+fn a_folder_of_camera_raw_and_jpeg_is_one_run() {
+    let folder = tempfile::tempdir().unwrap();
+    let from = folder.path().join("in");
+    std::fs::create_dir(&from).unwrap();
+    let kept = Path::new(env!("CARGO_MANIFEST_DIR")).join("../media/tests/pictures");
+    for name in ["raw-bayer.dng", "near-linear.dng"] {
+        std::fs::copy(kept.join(name), from.join(name)).unwrap();
+    }
+    write_jpeg(&from.join("plain.jpg"), 60, 40, 1);
+    let recipe = folder.path().join("recipe.json");
+    let document = r#"{"format": "rallo-recipe", "version": 1, "name": "Web", "steps": [{"step": "exposure", "stops": 0.1}],
+        "deliveries": [{"kind": "pictures", "format": "png", "name": "{stem}", "to": "subfolder"}]}"#;
+    std::fs::write(&recipe, document).unwrap();
+    let path = |p: &Path| p.to_string_lossy().into_owned();
+    let to = folder.path().join("out");
+    let done = rallo(&["run", &path(&recipe), "--from", &path(&from), "--to", &path(&to)]);
+    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    assert_eq!(files_below(&to).len(), 3);
+}

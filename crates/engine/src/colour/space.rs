@@ -73,6 +73,19 @@ impl InputColour {
         }
     }
 
+    /// Working light up to `headroom` times white, stored as the square root of its share of that.
+    pub(crate) fn scene(headroom: f32) -> Self {
+        let light = || Table::new(|squared| squared * headroom);
+        let byte = std::array::from_fn(|v| (v as f32 / 255.0).powi(2) * headroom);
+        Self {
+            byte: [byte; 3],
+            table: [light(), light(), light()],
+            to_working: IDENTITY,
+            straight: false,
+            name: "camera raw".into(),
+        }
+    }
+
     /// From a profile made of a matrix and three curves.
     ///
     /// # Errors

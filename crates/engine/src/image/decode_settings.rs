@@ -17,6 +17,34 @@ pub struct DecodeSettings {
     /// Whether the part that is there is taken of a picture that is cut off or damaged; otherwise it fails.
     #[serde(skip_serializing_if = "is_false")]
     pub use_part: bool,
+    /// How camera raw is developed.
+    #[serde(skip_serializing_if = "RawSettings::is_usual")]
+    pub raw: RawSettings,
+}
+
+/// How camera raw is developed, before everything else.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct RawSettings {
+    /// What it looks like before the first line.
+    pub look: RawLook,
+}
+
+impl RawSettings {
+    fn is_usual(&self) -> bool {
+        *self == Self::default()
+    }
+}
+
+/// What a camera raw looks like before the first line.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum RawLook {
+    /// As bright and with as much contrast as the camera's own preview; linear where it has none.
+    #[default]
+    Camera,
+    /// Light as it was counted.
+    Linear,
 }
 
 fn is_false(value: &bool) -> bool {
@@ -70,6 +98,9 @@ impl DecodeSettings {
         }
         if self.use_part {
             text += "|part of damaged files";
+        }
+        if self.raw.look == RawLook::Linear {
+            text += "|raw linear";
         }
         text
     }

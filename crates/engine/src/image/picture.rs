@@ -2,6 +2,7 @@
 
 use crate::colour::space::{self, Embedded, InputColour};
 use crate::geometry::Size;
+use crate::raw::{Developed, HEADROOM};
 use std::sync::Arc;
 
 /// Interleaved RGB samples, row by row, without padding.
@@ -142,6 +143,16 @@ impl Picture {
     pub fn of_working(size: Size, values: Vec<f32>) -> Result<Self, PictureError> {
         let mut picture = Self::new(size, Samples::F32(values), Orientation::UPRIGHT, None)?;
         picture.colour = Arc::new(InputColour::plain());
+        Ok(picture)
+    }
+
+    /// A picture developed from a camera's raw.
+    ///
+    /// # Errors
+    /// [`PictureError`] when samples and size disagree.
+    pub fn developed(developed: Developed, orientation: Orientation) -> Result<Self, PictureError> {
+        let mut picture = Self::new(developed.size, Samples::U16(developed.samples), orientation, None)?;
+        picture.colour = Arc::new(InputColour::scene(HEADROOM));
         Ok(picture)
     }
 

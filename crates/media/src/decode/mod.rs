@@ -14,6 +14,7 @@ mod jpeg2000;
 pub(crate) mod jxl;
 mod limits;
 pub(crate) mod png;
+mod raw;
 mod tiff;
 mod tiff_directory;
 mod tiff_planes;
@@ -23,12 +24,14 @@ pub use crate::decode::limits::{MAX_BYTES, MAX_PIXELS};
 
 use crate::metadata::exif::CameraData;
 use crate::{MediaError, bytes_text};
-use rallo_engine::{DecodeSettings, Orientation, Picture, Samples, Size, Source, SourceError};
+use rallo_engine::colour::transfer::Table;
+use rallo_engine::colour::working::LUMINANCE;
+use rallo_engine::{DecodeSettings, Orientation, Picture, RawLook, Samples, Size, Source, SourceError};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, OnceLock};
 
 /// What a file says about its picture, without decoding the pixels.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -75,6 +78,11 @@ pub struct FileSource {
     camera: CameraData,
     settings: DecodeSettings,
     notes: Mutex<Vec<String>>,
+    is_preview: bool,
+    /// What a camera raw holds, unpacked once.
+    raw: OnceLock<Arc<raw::Raw>>,
+    /// The tone of its camera's own preview.
+    tone: OnceLock<Option<Table>>,
     levels: Mutex<HashMap<u8, Arc<Picture>>>,
     /// Held by who decodes.
     decoding: Mutex<()>,
@@ -107,11 +115,21 @@ pub(crate) struct Head {
     pub upright: bool,
     /// What is odd about the file, and does the picture no harm.
     pub notes: Vec<String>,
+    /// Whether it is only a preview of a camera raw that cannot be developed.
+    pub is_preview: bool,
 }
 
 impl Default for Head {
     fn default() -> Self {
-        Self { size: Size::new(0, 0), exif: None, icc: None, bits: 8, upright: false, notes: Vec::new() }
+        Self {
+            size: Size::new(0, 0),
+            exif: None,
+            icc: None,
+            bits: 8,
+            upright: false,
+            notes: Vec::new(),
+            is_preview: false,
+        }
     }
 }
 
@@ -159,16 +177,24 @@ impl Head {
                     icc: head.icc,
                     bits: head.bits,
                     notes: head.notes,
-                    upright: false,
+                    ..Self::default()
                 }
             }
             Format::Png => png::head(file)?,
-            Format::Raw => {
-                let (inside, size) = embedded_preview::largest(file)
-                    .ok_or_else(|| MediaError::Unsupported("this camera raw holds no preview".into()))?;
-                let head = jpeg::head(inside);
-                Self { size, exif: contained_exif(file).or(head.exif), icc: head.icc, ..Self::default() }
-            }
+            Format::Raw => match raw::head(file) {
+                Ok(raw::RawHead { size, bits }) => {
+                    Self { size, exif: raw_exif(file), bits, ..Self::default() }
+                }
+                Err(e @ MediaError::TooLarge { .. }) => return Err(e),
+                Err(reason) => {
+                    let (inside, size) = embedded_preview::largest(file)
+                        .ok_or(MediaError::Unsupported(format!("{reason}; and it holds no preview")))?;
+                    let head = jpeg::head(inside);
+                    let note = format!("Its preview is shown: {reason}.");
+                    let exif = contained_exif(file).or(head.exif);
+                    Self { size, exif, icc: head.icc, notes: vec![note], is_preview: true, ..Self::default() }
+                }
+            },
             Format::Heic | Format::Avif => {
                 let heif::Head { size, bits, is_laid } = heif::head(file)?;
                 Self { size, exif: contained_exif(file), bits, upright: is_laid, ..Self::default() }
@@ -220,6 +246,11 @@ fn guarded<T>(format: Format, work: impl FnOnce() -> Result<T, MediaError>) -> R
 /// Camera data without the six bytes that stand before it in a JPEG, and in other formats by mistake.
 pub(crate) fn without_exif_head(bytes: &[u8]) -> &[u8] {
     bytes.strip_prefix(b"Exif\0\0").unwrap_or(bytes)
+}
+
+/// The EXIF block of a camera raw: its own, or its preview's.
+fn raw_exif(file: &[u8]) -> Option<Vec<u8>> {
+    contained_exif(file).or_else(|| jpeg::head(embedded_preview::largest(file)?.0).exif)
 }
 
 /// The EXIF block of a file in one of the other containers.
@@ -280,7 +311,7 @@ impl FileSource {
     /// As [`open`](Self::open).
     pub fn from_bytes(file: Vec<u8>) -> Result<Self, MediaError> {
         let format = Format::of(&file)?;
-        let Head { size: stored, exif, icc, bits, upright, notes } =
+        let Head { size: stored, exif, icc, bits, upright, notes, is_preview } =
             guarded(format, || Head::of(&file, format))?;
         if stored.area() > MAX_PIXELS {
             return Err(MediaError::TooLarge { width: stored.width, height: stored.height });
@@ -307,6 +338,9 @@ impl FileSource {
             camera,
             settings: DecodeSettings::default(),
             notes: Mutex::new(notes),
+            is_preview,
+            raw: OnceLock::new(),
+            tone: OnceLock::new(),
             levels: Mutex::default(),
             decoding: Mutex::default(),
         })
@@ -316,6 +350,7 @@ impl FileSource {
     pub fn facts(&self, path: &Path) -> Facts {
         let size = self.size();
         let profile = match self.icc.as_deref().and_then(rallo_engine::colour::space::embedded) {
+            None if self.format == Format::Raw && !self.is_preview => "the camera's own".to_owned(),
             None => "sRGB (none embedded)".to_owned(),
             Some(rallo_engine::colour::space::Embedded::Shaper(c)) => c.name.clone(),
             Some(rallo_engine::colour::space::Embedded::Convert(_, name)) => name,
@@ -380,7 +415,9 @@ impl FileSource {
             _ => 4,
         };
         let reduced = self.stored.scaled(0.5f64.powi(i32::from(level.min(self.max_level()))));
-        reduced.area() * 3 * sample + self.file.len() as u64
+        // What the sensor counted stands beside the picture that is made of it.
+        let counted = if self.format == Format::Raw && !self.is_preview { self.stored.area() * 4 } else { 0 };
+        reduced.area() * 3 * sample + counted + self.file.len() as u64
     }
 
     /// Decodes at `1 / 2^level`; asked again, the same picture is given out.
@@ -395,6 +432,11 @@ impl FileSource {
         let _alone = self.decoding.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
         if let Some(picture) = self.held().get(&level) {
             return Ok(picture.clone());
+        }
+        if self.format == Format::Raw && !self.is_preview {
+            let picture = Arc::new(self.developed(level)?);
+            self.held().insert(level, picture.clone());
+            return Ok(picture);
         }
         let wanted =
             Wanted { part: self.settings.use_part, ground: self.settings.ground(), icc: self.icc.as_deref() };
@@ -419,6 +461,60 @@ impl FileSource {
         let picture = Arc::new(picture);
         self.held().insert(level, picture.clone());
         Ok(picture)
+    }
+
+    /// Whether it is a camera raw of which only the embedded preview can be shown.
+    pub fn is_preview(&self) -> bool {
+        self.is_preview
+    }
+
+    /// A camera raw, developed as its camera was set.
+    fn developed(&self, level: u8) -> Result<Picture, MediaError> {
+        let raw = match self.raw.get() {
+            Some(raw) => raw.clone(),
+            None => {
+                let raw = Arc::new(guarded(self.format, || raw::read(&self.file))?);
+                self.raw.get_or_init(|| raw).clone()
+            }
+        };
+        let tone = match self.settings.raw.look {
+            RawLook::Camera => self.tone.get_or_init(|| self.camera_tone(&raw)).as_ref(),
+            RawLook::Linear => None,
+        };
+        let developed = rallo_engine::raw::develop(&raw.sensor, &raw.camera, level, tone);
+        let orientation = Orientation::from_exif(self.camera.orientation);
+        Picture::developed(developed, orientation).map_err(|e| MediaError::Damaged(e.to_string()))
+    }
+
+    /// The tone of the camera's own preview, where there is one that says anything.
+    fn camera_tone(&self, raw: &raw::Raw) -> Option<Table> {
+        // A few thousand pixels of each are enough.
+        const LEVEL: u8 = 3;
+        let (preview, _) = embedded_preview::largest(&self.file)?;
+        let Samples::U8(shown) = jpeg::decode(preview, LEVEL, &Wanted::default()).ok()?.samples else {
+            return None;
+        };
+        let linear = |v: u8| {
+            let v = f32::from(v) / 255.0;
+            if v <= 0.040_45 { v / 12.92 } else { ((v + 0.055) / 1.055).powf(2.4) }
+        };
+        // Luminance of sRGB's primaries (IEC 61966-2-1) and of the working space's.
+        let shown: Vec<f32> = shown
+            .as_chunks::<3>()
+            .0
+            .iter()
+            .map(|[r, g, b]| 0.2126 * linear(*r) + 0.7152 * linear(*g) + 0.0722 * linear(*b))
+            .collect();
+        let developed = rallo_engine::raw::develop(&raw.sensor, &raw.camera, LEVEL, None);
+        let light = |v: u16| (f32::from(v) / 65_535.0).powi(2) * rallo_engine::raw::HEADROOM;
+        let developed: Vec<f32> = developed
+            .samples
+            .as_chunks::<3>()
+            .0
+            .iter()
+            .map(|p| p.iter().zip(LUMINANCE).map(|(v, share)| light(*v) * share).sum())
+            .collect();
+        rallo_engine::raw::matched(&developed, &shown)
     }
 
     /// What is odd about the file, and does the picture no harm: known from its head, and after decoding from its pixels.

@@ -131,8 +131,8 @@ pub(crate) fn head(file: &[u8]) -> Result<Head, MediaError> {
         exif: if directory.is_big { None } else { crate::decode::contained_exif(file) },
         icc: page.bytes(tags::PROFILE).filter(|p| p.len() > 128).map(<[u8]>::to_vec),
         bits: layout.bits.min(255) as u8,
-        upright: false,
         notes,
+        ..Head::default()
     })
 }
 

@@ -80,6 +80,21 @@ impl<'a> Page<'a> {
         self.number(tag).unwrap_or(usual)
     }
 
+    /// The fractions of a tag, signed or not.
+    pub fn fractions(&self, tag: u16) -> Vec<f64> {
+        let Some(&(kind, count, at)) = self.entries.get(&tag) else { return Vec::new() };
+        let part = |at: u64| self.bytes.number(at, 4).map(|n| n as u32);
+        let number = |n: u32| if kind == 10 { f64::from(n as i32) } else { f64::from(n) };
+        let fraction = |i: u64| {
+            let below = number(part(at + i * 8 + 4)?);
+            (below != 0.0).then_some(number(part(at + i * 8)?) / below)
+        };
+        match kind {
+            5 | 10 => (0..count.min(1000)).map_while(fraction).collect(),
+            _ => Vec::new(),
+        }
+    }
+
     /// The bytes of a tag.
     pub fn bytes(&self, tag: u16) -> Option<&'a [u8]> {
         let &(_, count, at) = self.entries.get(&tag)?;

@@ -4,12 +4,14 @@
     pip install pillow tifffile imagecodecs numpy && python make.py
 
 The name says what the test `reading.rs` may expect: `rgb-` the scene exactly, `grey-` its red channel, `near-` the scene
-through a lossy format or another colour space, `white-` the scene with its right half laid on white.
+through a lossy format or another colour space, `white-` the scene with its right half laid on white, `raw-` the scene but for the
+outermost pixels.
 """
 
 import io
 import pathlib
 import struct
+import subprocess
 import zlib
 
 import imagecodecs
@@ -66,6 +68,11 @@ def jpegs():
     keep("near-jpeg-ink.jpg", saved(COLOUR.convert("CMYK"), "JPEG", quality=97, subsampling=0))
     keep("near-jpeg-two.mpo", saved(COLOUR, "MPO", save_all=True, append_images=[COLOUR.rotate(180)], quality=97, subsampling=0))
     keep("rgb-jpeg-lossless.jpg", imagecodecs.jpeg8_encode(SCENE, lossless=True))
+    # By Debian's libjpeg-turbo-progs.
+    pixmap = b"P6 16 12 255\n" + SCENE.tobytes()
+    for name, how in (("arithmetic", ["-arithmetic"]), ("scans", ["-progressive"])):
+        ran = subprocess.run(["cjpeg", "-quality", "97", "-sample", "1x1", *how], input=pixmap, capture_output=True, check=True)
+        keep(f"near-jpeg-{name}.jpg", ran.stdout)
     for way in (3, 6):
         keep(f"near-jpeg-way{way}.jpg", saved(COLOUR.transpose(LAID[way]), "JPEG", quality=97, subsampling=0, exif=exif_of(way)))
 
@@ -78,6 +85,12 @@ def pngs():
     keep("rgb-png-wrong-sum.png", usual[:33] + chunk(b"tIME", bytes(7))[:-4] + b"abcd" + usual[33:])
     for way in range(2, 9):
         keep(f"rgb-png-way{way}.png", saved(COLOUR.transpose(LAID[way]), "PNG", exif=exif_of(way)))
+    # Display P3 by code points (ITU-T H.273): the scene's colours in it.
+    p3 = np.array([[0.8225, 0.1774, 0.0], [0.0332, 0.9669, 0.0], [0.0171, 0.0724, 0.9108]])
+    light = np.where(SCENE / 255 <= 0.04045, SCENE / 255 / 12.92, ((SCENE / 255 + 0.055) / 1.055) ** 2.4) @ p3.T
+    coded = np.where(light <= 0.0031308, light * 12.92, 1.055 * light ** (1 / 2.4) - 0.055)
+    wide = saved(Image.fromarray(np.round(coded * 255).astype(np.uint8)), "PNG")
+    keep("near-png-cicp.png", wide[:33] + chunk(b"cICP", bytes([12, 13, 0, 1])) + wide[33:])
     turned = COLOUR.transpose(LAID[6])
     raw = exif_of(6).tobytes()
     info = PngImagePlugin.PngInfo()
@@ -118,6 +131,31 @@ def tiffs():
     keep("rgb-tiff-pages.tif", saved(COLOUR, "TIFF", save_all=True, append_images=[COLOUR.rotate(180)]))
 
 
+def raws():
+    """The scene through filters of sRGB's own primaries and a camera that sees half as much red and less blue."""
+    linear = np.where(SCENE / 255 <= 0.04045, SCENE / 255 / 12.92, ((SCENE / 255 + 0.055) / 1.055) ** 2.4)
+    neutral = np.array([0.5, 1.0, 0.7])
+    to_srgb = np.array([[0.4124564, 0.3575761, 0.1804375], [0.2126729, 0.7151522, 0.0721750], [0.0193339, 0.1191920, 0.9503041]])
+    camera = np.diag(neutral) @ np.linalg.inv(to_srgb)
+    pattern = np.array([[0, 1], [1, 2]])
+    counts = np.take_along_axis(linear * neutral, pattern[Y % 2, X % 2][..., None], 2)[..., 0]
+    counts = np.round(counts * (16383 - 512) + 512).astype(np.uint16)
+    whole = lambda values: [n for v in values for n in (int(round(v * 10000)), 10000)]
+    tags = [
+        (33421, 3, 2, (2, 2), True), (33422, 1, 4, bytes(pattern.ravel().tolist()), True), (50706, 1, 4, b"\1\4\0\0", True),
+        (50708, 2, 0, "Marlow 24 R", True), (50714, 3, 1, 512, True), (50717, 3, 1, 16383, True),
+        (50721, 10, 9, whole(camera.ravel()), True), (50728, 5, 3, whole(neutral), True), (50778, 3, 1, 21, True),
+    ]
+    keep("raw-bayer.dng", tiff(counts, photometric=32803, extratags=tags))
+    turned = np.rot90(counts)
+    # The pattern turns with the picture.
+    tags[1] = (33422, 1, 4, bytes(np.rot90(pattern).ravel().tolist()), True)
+    keep("raw-way6.dng", tiff(np.ascontiguousarray(turned), photometric=32803, extratags=[*tags, (274, 3, 1, 6, True)]))
+    seen = np.round(linear * neutral * 65535).astype(np.uint16)
+    linear_tags = [t for t in tags[2:] if t[0] not in (50714, 50717)]
+    keep("near-linear.dng", tiff(seen, photometric=34892, extratags=[*linear_tags, (50717, 3, 3, (65535,) * 3, True)]))
+
+
 def others():
     keep("rgb-webp.webp", saved(COLOUR, "WEBP", lossless=True))
     for way in (3, 8):
@@ -145,5 +183,5 @@ def others():
     keep("rgb-jxl.jxl", imagecodecs.jpegxl_encode(SCENE, lossless=True))
 
 
-for make in (jpegs, pngs, tiffs, others):
+for make in (jpegs, pngs, tiffs, raws, others):
     make()

@@ -11,7 +11,7 @@ use rallo_engine::steps::output::data::{self, Data};
 use rallo_engine::{Encoded, OutputColour, Picture, Plan, PlanError, Pyramid, Settings, Size, Source};
 use rallo_job::FailureKind;
 use rallo_media::metadata::exif::{self, Carry};
-use rallo_media::{DescriptiveFields, Extras, FileSource, Format, Made};
+use rallo_media::{DescriptiveFields, Extras, FileSource, Made};
 use rallo_recipe::{Pictures, Recipe, ResolveContext};
 use rayon::prelude::*;
 use std::sync::Arc;
@@ -94,10 +94,10 @@ impl<'a> Work<'a> {
         sequence: &'a RunSequence,
     ) -> Result<Self, Fault> {
         let copies = recipe.stages().is_empty() && variants(recipe).iter().all(|v| v.delivery.is_carried());
-        if source.format() == Format::Raw && !copies {
+        if source.is_preview() && !copies {
             return Err(Fault::new(
                 FailureKind::Unsupported,
-                "camera raw is shown by its preview so far and cannot be run; develop it to TIFF first",
+                "this camera raw is only shown by its preview and cannot be run; the frame's note says why",
             ));
         }
         let mut work = Self { recipe, source, context, shift, kept, sequence, shared: None };

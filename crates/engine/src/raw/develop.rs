@@ -1,0 +1,263 @@
+//! A mosaic and its camera's colour as a picture in the working space.
+
+use crate::colour::space::apply;
+use crate::colour::transfer::Table;
+use crate::geometry::Size;
+use crate::raw::camera::CameraColour;
+use crate::raw::demosaic::{self, Band, MARGIN};
+use crate::raw::mosaic::Mosaic;
+use crate::raw::six_by_six;
+use rayon::prelude::*;
+
+/// How far above white light is kept.
+pub const HEADROOM: f32 = 4.0;
+
+/// Rows that are worked on together.
+const ROWS: usize = 64;
+
+/// From this share of its most a pixel counts as full.
+const FULL: f32 = 0.985;
+
+/// Red, green and blue by turns, as the square root of the light's share of [`HEADROOM`].
+pub struct Developed {
+    /// Pixels each way.
+    pub size: Size,
+    /// The samples, row by row.
+    pub samples: Vec<u16>,
+}
+
+/// Where a channel is full, the others say how bright the light was: it is taken for neutral there.
+#[inline(always)]
+fn recovered(pixel: [f32; 3], most: [f32; 3]) -> [f32; 3] {
+    let full = [0, 1, 2].map(|c| pixel[c] >= most[c] * FULL);
+    if full == [false; 3] {
+        return pixel;
+    }
+    let brightest = pixel[0].max(pixel[1]).max(pixel[2]);
+    if full == [true; 3] {
+        return [brightest; 3];
+    }
+    let (mut sum, mut count) = (0.0, 0.0);
+    for c in 0..3 {
+        if !full[c] {
+            sum += pixel[c];
+            count += 1.0;
+        }
+    }
+    let others = sum / count;
+    [0, 1, 2].map(|c| if full[c] { pixel[c].max(others.min(brightest)) } else { pixel[c] })
+}
+
+/// What every pixel goes through behind the demosaicing.
+struct Finish<'a> {
+    most: [f32; 3],
+    to_working: [[f32; 3]; 3],
+    exposure: f32,
+    tone: Option<&'a Table>,
+}
+
+impl Finish<'_> {
+    #[inline(always)]
+    fn pixel(&self, balanced: [f32; 3]) -> [u16; 3] {
+        let light = apply(&self.to_working, recovered(balanced, self.most));
+        light.map(|v| {
+            let v = (v * self.exposure).max(0.0);
+            let v = self.tone.map_or(v, |tone| tone.at(v));
+            ((v / HEADROOM).min(1.0).sqrt() * 65_535.0 + 0.5) as u16
+        })
+    }
+}
+
+/// What a sensor gave.
+pub enum Sensor {
+    /// One value a pixel behind a filter.
+    Mosaic(Mosaic),
+    /// Three values a pixel, red, green and blue by turns, 0 for no light and 1 for the most.
+    Linear(Size, Vec<f32>),
+}
+
+/// Develops at `1 / 2^level`: a mosaic whole with demosaicing, from the half on by putting neighbouring filters together.
+/// `tone` takes light (1 is white) to light.
+pub fn develop(sensor: &Sensor, camera: &CameraColour, level: u8, tone: Option<&Table>) -> Developed {
+    let gain = camera.gains();
+    let mosaic = match sensor {
+        Sensor::Mosaic(mosaic) => mosaic,
+        Sensor::Linear(size, values) => {
+            return linear((*size, values), gain, level, &finish_of(camera, tone));
+        }
+    };
+    let finish = finish_of(camera, tone);
+    if level > 0 && mosaic.pattern.side() == 2 {
+        return reduced(mosaic, gain, level, &finish);
+    }
+    let (w, h) = (mosaic.size.width as usize, mosaic.size.height as usize);
+    let mut samples = vec![0u16; w * h * 3];
+    samples.par_chunks_mut(ROWS * w * 3).enumerate().for_each(|(k, out)| {
+        let rows = out.len() / (w * 3);
+        let band: Band = if mosaic.pattern.side() == 2 {
+            demosaic::demosaiced(mosaic, k * ROWS, rows, gain)
+        } else {
+            six_by_six::demosaiced(mosaic, k * ROWS, rows, gain)
+        };
+        for y in 0..rows {
+            let start = (y + MARGIN) * band.width + MARGIN;
+            let row = &mut out[y * w * 3..(y + 1) * w * 3];
+            for (x, to) in row.as_chunks_mut::<3>().0.iter_mut().enumerate() {
+                *to = finish.pixel(std::array::from_fn(|c| band.planes[c][start + x]));
+            }
+        }
+        debug_assert!(band.height >= rows);
+    });
+    let whole = Developed { size: mosaic.size, samples };
+    if level > 0 { halved(&whole, level) } else { whole }
+}
+
+fn finish_of<'a>(camera: &CameraColour, tone: Option<&'a Table>) -> Finish<'a> {
+    Finish {
+        most: camera.gains(),
+        to_working: camera.to_working(),
+        exposure: 2f64.powf(camera.baseline.clamp(-4.0, 4.0)) as f32,
+        tone,
+    }
+}
+
+/// Three values a pixel.
+fn linear((size, values): (Size, &[f32]), gain: [f32; 3], level: u8, finish: &Finish<'_>) -> Developed {
+    let pixels = values.as_chunks::<3>().0.par_iter();
+    let samples = pixels.flat_map_iter(|p| finish.pixel([0, 1, 2].map(|c| p[c] * gain[c]))).collect();
+    let whole = Developed { size, samples };
+    if level > 0 { halved(&whole, level) } else { whole }
+}
+
+/// A 2 × 2 mosaic at a half and less: the filters of each block put together, and blocks averaged.
+fn reduced(mosaic: &Mosaic, gain: [f32; 3], level: u8, finish: &Finish<'_>) -> Developed {
+    let size = mosaic.size;
+    let (w, h) = (size.width as usize, size.height as usize);
+    let side = 1usize << level;
+    let (width, height) = (w.div_ceil(side), h.div_ceil(side));
+    let mut samples = vec![0u16; width * height * 3];
+    samples.par_chunks_mut(width * 3).enumerate().for_each(|(y, row)| {
+        for (x, to) in row.as_chunks_mut::<3>().0.iter_mut().enumerate() {
+            let (mut sum, mut count) = ([0f32; 3], [0f32; 3]);
+            // At the right and lower ends a block is moved in, so that it holds every filter.
+            let (left, top) = ((x * side).min(w.saturating_sub(2)), (y * side).min(h.saturating_sub(2)));
+            for v in top..(top + side).min(h) {
+                for u in left..(left + side).min(w) {
+                    let c = usize::from(mosaic.pattern.at(u, v));
+                    sum[c] += mosaic.values[v * w + u];
+                    count[c] += 1.0;
+                }
+            }
+            *to = finish.pixel(std::array::from_fn(|c| sum[c] / count[c].max(1.0) * gain[c]));
+        }
+    });
+    Developed { size: Size::new(width as u32, height as u32), samples }
+}
+
+/// Averages blocks of a developed picture, as light.
+fn halved(whole: &Developed, level: u8) -> Developed {
+    let (w, h) = (whole.size.width as usize, whole.size.height as usize);
+    let side = 1usize << level;
+    let (width, height) = (w.div_ceil(side), h.div_ceil(side));
+    let mut samples = vec![0u16; width * height * 3];
+    samples.par_chunks_mut(width * 3).enumerate().for_each(|(y, row)| {
+        for (x, to) in row.as_chunks_mut::<3>().0.iter_mut().enumerate() {
+            let (mut sum, mut count) = ([0f64; 3], 0.0);
+            for v in y * side..((y + 1) * side).min(h) {
+                for u in x * side..((x + 1) * side).min(w) {
+                    for c in 0..3 {
+                        sum[c] += f64::from(whole.samples[(v * w + u) * 3 + c]).powi(2);
+                    }
+                    count += 1.0;
+                }
+            }
+            *to = sum.map(|s| (s / count).sqrt().round() as u16);
+        }
+    });
+    Developed { size: Size::new(width as u32, height as u32), samples }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::raw::{Calibration, Pattern};
+
+    fn camera(neutral: [f64; 3]) -> CameraColour {
+        // Filters that are the working space's own primaries, seen under D65.
+        let to_camera = [
+            [1.716_651_2, -0.355_670_8, -0.253_366_3],
+            [-0.666_684_4, 1.616_481_2, 0.015_768_5],
+            [0.017_639_9, -0.042_770_6, 0.942_103_1],
+        ];
+        let balanced = std::array::from_fn(|r| std::array::from_fn(|c| to_camera[r][c] * neutral[r]));
+        let calibration = Calibration { kelvin: 6504.0, to_camera: balanced, forward: None };
+        CameraColour { calibrations: vec![calibration], neutral, baseline: 0.0 }
+    }
+
+    fn mosaic(w: usize, h: usize, neutral: [f64; 3], pixel: impl Fn(usize, usize) -> [f32; 3]) -> Mosaic {
+        let pattern = Pattern::new(2, 2, &[0, 1, 1, 2]).unwrap();
+        let value = |x: usize, y: usize| {
+            let c = usize::from(pattern.at(x, y));
+            (pixel(x, y)[c] * neutral[c] as f32).min(1.0)
+        };
+        let values = (0..w * h).map(|i| value(i % w, i / w)).collect();
+        Mosaic::new(Size::new(w as u32, h as u32), pattern, values).unwrap()
+    }
+
+    fn light(developed: &Developed, x: usize, y: usize) -> [f32; 3] {
+        let at = (y * developed.size.width as usize + x) * 3;
+        [0, 1, 2].map(|c| (f32::from(developed.samples[at + c]) / 65_535.0).powi(2) * HEADROOM)
+    }
+
+    #[test]
+    fn a_coloured_scene_comes_back_whole_and_reduced() {
+        let neutral = [0.5, 1.0, 0.7];
+        let scene = |x: usize, y: usize| [0.2 + 0.004 * x as f32, 0.3, 0.15 + 0.003 * y as f32];
+        let mosaic = mosaic(80, 70, neutral, scene);
+        for level in 0..3u8 {
+            let developed = develop(&Sensor::Mosaic(mosaic.clone()), &camera(neutral), level, None);
+            let side = 1usize << level;
+            assert_eq!(developed.size, Size::new(80u32.div_ceil(side as u32), 70u32.div_ceil(side as u32)));
+            for (x, y) in [(20usize, 20usize), (60, 40), (40, 60)] {
+                let found = light(&developed, x / side, y / side);
+                let wanted = scene(x, y);
+                for c in 0..3 {
+                    assert!((found[c] - wanted[c]).abs() < 0.02, "{level} {x} {y}: {found:?} {wanted:?}");
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn bands_join_without_a_seam() {
+        let neutral = [0.6, 1.0, 0.8];
+        let scene = |x: usize, y: usize| {
+            let wave = 0.5 + 0.3 * ((x * 7 + y * 3) as f32 / 9.0).sin();
+            [wave * 0.8, wave, wave * 0.9]
+        };
+        let mosaic = mosaic(50, ROWS * 2 + 9, neutral, scene);
+        let whole = develop(&Sensor::Mosaic(mosaic.clone()), &camera(neutral), 0, None);
+        // One band over the seam, by itself.
+        let band = demosaic::demosaiced(&mosaic, ROWS - 6, 12, camera(neutral).gains());
+        let finish = finish_of(&camera(neutral), None);
+        for y in 0..12 {
+            for x in 0..50 {
+                let at = (y + MARGIN) * band.width + x + MARGIN;
+                let pixel = finish.pixel(std::array::from_fn(|c| band.planes[c][at]));
+                let there = ((ROWS - 6 + y) * 50 + x) * 3;
+                assert_eq!(pixel, whole.samples[there..there + 3], "{x} {y}");
+            }
+        }
+    }
+
+    #[test]
+    fn light_that_fills_the_sensor_is_white_and_not_coloured() {
+        let neutral = [0.5, 1.0, 0.7];
+        let mosaic = mosaic(40, 40, neutral, |_, _| [9.0; 3]);
+        let found = light(&develop(&Sensor::Mosaic(mosaic), &camera(neutral), 0, None), 20, 20);
+        assert!(found.iter().all(|v| (v - found[0]).abs() < 0.01 && *v >= 1.0), "{found:?}");
+        // Green alone is full: it goes on with the others.
+        let half = recovered([1.6, 1.0, 1.4], [2.0, 1.0, 1.43]);
+        assert!(half[1] > 1.4 && half[1] <= 1.6, "{half:?}");
+    }
+}
