@@ -219,7 +219,7 @@ async fn four_lines_in_haste_on_a_large_noisy_picture_are_shown_and_never_stretc
     desk.until("document.querySelector('.tag-work').innerText.startsWith('denoised')").await;
     // … and to its end.
     let mut is_true = false;
-    for _ in 0..900 {
+    for _ in 0..1800 {
         is_true = desk.script("return document.querySelector('#stage').dataset.standIn === 'false'").await
             == json!(true);
         if is_true {
