@@ -147,3 +147,18 @@ fn a_refusal_says_of_which_kind_it_is() {
     odd.truncate(odd.len() / 4);
     assert!(matches!(refused(odd), MediaError::Damaged(_) | MediaError::Truncated(_)));
 }
+
+#[test]
+fn what_a_decoder_has_not_finished_fails_that_file_alone() {
+    // Found by feeding changed files to the decoders (`script/fuzz`).
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/odd");
+    for name in ["unfinished-profile.jxl", "unfinished-kind.dng"] {
+        let bytes = std::fs::read(folder.join(name)).unwrap();
+        let refused =
+            FileSource::from_bytes(bytes).and_then(|s| s.decode(0).map(drop)).unwrap_err().to_string();
+        assert!(
+            refused.contains("please report") && refused.contains("not yet implemented"),
+            "{name}: {refused}"
+        );
+    }
+}

@@ -181,7 +181,7 @@ impl Head {
                 }
             }
             Format::Png => png::head(file)?,
-            Format::Raw => match raw::head(file) {
+            Format::Raw => match guarded(format, || raw::head(file)) {
                 Ok(raw::RawHead { size, bits }) => {
                     Self { size, exif: raw_exif(file), bits, ..Self::default() }
                 }
