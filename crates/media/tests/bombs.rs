@@ -255,3 +255,16 @@ impl Bits {
         self.bytes
     }
 }
+
+#[test]
+fn a_tiff_of_very_many_channels_is_refused() {
+    // 20,000 × 20,000 pixels of 64 channels with one bit each: 26 thousand million samples in a few bytes.
+    let mut file = b"II*\0\x08\0\0\0\x05\0".to_vec();
+    for (tag, value) in [(256u16, 20_000u32), (257, 20_000), (258, 1), (262, 1), (277, 64)] {
+        file.extend(tag.to_le_bytes());
+        file.extend([4, 0, 1, 0, 0, 0]);
+        file.extend(value.to_le_bytes());
+    }
+    file.extend([0; 4]);
+    assert!(matches!(FileSource::from_bytes(file), Err(MediaError::TooLarge { .. })));
+}

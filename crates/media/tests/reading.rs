@@ -162,3 +162,10 @@ fn what_a_decoder_has_not_finished_fails_that_file_alone() {
         );
     }
 }
+
+#[test]
+fn a_jpeg_of_twelve_bits_is_refused_as_that_and_not_as_damaged() {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/odd/twelve-bits.jpg");
+    let refused = FileSource::open(&path).and_then(|s| s.decode(0).map(drop)).unwrap_err();
+    assert!(matches!(&refused, MediaError::Unsupported(text) if text.contains("12 bits")), "{refused}");
+}

@@ -3,6 +3,8 @@
 use crate::decode::{Decoded, Wanted, device_colour};
 use crate::{MediaError, bytes_text};
 use rallo_engine::{Samples, Size};
+use std::borrow::Cow;
+use std::ops::Range;
 use turbojpeg::{Colorspace, Compressor, Decompressor, Image, PixelFormat, ScalingFactor, Subsamp};
 
 /// The largest reduction the decoder offers: 1/8.
@@ -14,23 +16,21 @@ pub struct Head {
     pub exif: Option<Vec<u8>>,
     pub icc: Option<Vec<u8>>,
     pub bits: u8,
-    /// From the frame header; nothing where there is none.
-    size: Option<Size>,
-    /// Whether the colours are inks.
-    is_inks: bool,
+    /// Whether nothing is lost in it: such a file has no reductions.
+    pub is_lossless: bool,
     /// Whether a marker says that inks are written the other way round, as most programs do.
     adobe: bool,
     /// What is odd, and does the picture no harm.
     pub notes: Vec<String>,
-    /// The segments the picture needs, where others in between would confuse the decoder.
-    tidy: Option<Vec<u8>>,
+    /// The parts of the file that the picture needs: what lies between them may confuse the decoder.
+    needed: Vec<Range<usize>>,
 }
 
 /// Walks the marker segments (ITU-T T.81, B.1.1) up to the first scan; passes over bytes that are none.
 pub fn head(file: &[u8]) -> Head {
     let mut head = Head { bits: 8, ..Head::default() };
     let mut icc: Vec<(u8, u8, &[u8])> = Vec::new();
-    let (mut needed, mut between) = (vec![0xff, 0xd8], 0);
+    let mut between = 0;
     let mut at = 2;
     while let Some(&[prefix, marker]) = file.get(at..at + 2) {
         // Markers stand alone, may be filled up with FF, and FF00 is none.
@@ -42,13 +42,13 @@ pub fn head(file: &[u8]) -> Head {
         let Some(&[high, low]) = file.get(at + 2..at + 4) else { break };
         let length = usize::from(u16::from_be_bytes([high, low])).max(2);
         let Some(body) = file.get(at + 4..at + 2 + length) else { break };
-        let whole = &file[at..at + 2 + length];
+        let whole = at..at + 2 + length;
         match marker {
             0xda => {
-                needed.extend_from_slice(&file[at..]);
+                head.needed.push(at..file.len());
                 break;
             }
-            0xe0 if body.starts_with(b"JFIF\0") && body.len() >= 14 => needed.extend_from_slice(whole),
+            0xe0 if body.starts_with(b"JFIF\0") && body.len() >= 14 => head.needed.push(whole),
             0xe1 => {
                 if let Some(raw) = body.strip_prefix(b"Exif\0\0") {
                     head.exif.get_or_insert_with(|| raw.to_vec());
@@ -61,18 +61,14 @@ pub fn head(file: &[u8]) -> Head {
             }
             0xee if body.starts_with(b"Adobe") && body.len() >= 12 => {
                 head.adobe = true;
-                needed.extend_from_slice(whole);
+                head.needed.push(whole);
             }
             0xc0..=0xcf if !matches!(marker, 0xc4 | 0xc8 | 0xcc) => {
-                if let Some([bits, h0, h1, w0, w1, channels, ..]) = body.first_chunk::<6>() {
-                    let side = |high, low| u32::from(u16::from_be_bytes([high, low]));
-                    head.bits = *bits;
-                    head.size = Some(Size::new(side(*w0, *w1), side(*h0, *h1)));
-                    head.is_inks = *channels == 4;
-                }
-                needed.extend_from_slice(whole);
+                head.bits = body.first().copied().unwrap_or(8);
+                head.is_lossless = matches!(marker, 0xc3 | 0xc7 | 0xcb | 0xcf);
+                head.needed.push(whole);
             }
-            0xc4 | 0xcc | 0xdb | 0xdd => needed.extend_from_slice(whole),
+            0xc4 | 0xcc | 0xdb | 0xdd => head.needed.push(whole),
             _ => {}
         }
         at += 2 + length;
@@ -92,8 +88,13 @@ pub fn head(file: &[u8]) -> Head {
     } else {
         head.notes.push("Its colour profile is not whole and was passed over.".into());
     }
-    head.tidy = Some(needed);
     head
+}
+
+/// The file without what lies between the parts its picture needs.
+fn tidied(file: &[u8], head: &Head) -> Vec<u8> {
+    let parts = head.needed.iter().map(|part| &file[part.clone()]);
+    std::iter::once(&[0xff, 0xd8][..]).chain(parts).flatten().copied().collect()
 }
 
 /// What a message of the decoder means for the picture.
@@ -133,47 +134,37 @@ fn words(error: &turbojpeg::Error) -> String {
 /// would stop it.
 fn readable<'a>(
     file: &'a [u8],
-    head: &'a Head,
-) -> Result<(&'a [u8], turbojpeg::DecompressHeader), MediaError> {
+    head: &Head,
+) -> Result<(Cow<'a, [u8]>, turbojpeg::DecompressHeader), MediaError> {
     let mut decoder = Decompressor::new().map_err(|e| MediaError::Damaged(words(&e)))?;
     let refused = match decoder.read_header(file) {
-        Ok(header) => return Ok((file, header)),
+        Ok(header) => return Ok((file.into(), header)),
         Err(e) => words(&e),
     };
-    if let Some(tidy) = &head.tidy
-        && let Ok(header) = decoder.read_header(tidy)
-    {
-        return Ok((tidy, header));
+    let tidy = tidied(file, head);
+    if let Ok(header) = decoder.read_header(&tidy) {
+        return Ok((tidy.into(), header));
     }
     Err(if !file.windows(2).any(|w| w == [0xff, 0xda]) {
         MediaError::Truncated(bytes_text(file.len() as u64))
-    } else if head.bits > 8 {
+    } else {
+        refused_of(head, refused)
+    })
+}
+
+/// What the decoder does not take: of more bits than it reads, or damaged.
+fn refused_of(head: &Head, message: String) -> MediaError {
+    if head.bits > 8 {
         MediaError::Unsupported(format!("a JPEG of {} bits, which the decoder does not read", head.bits))
     } else {
-        MediaError::Damaged(refused)
-    })
+        MediaError::Damaged(message)
+    }
 }
 
 /// Stored size, from the frame header.
 pub fn size(file: &[u8], head: &Head) -> Result<Size, MediaError> {
     let (_, header) = readable(file, head)?;
     Ok(Size::new(header.width as u32, header.height as u32))
-}
-
-/// The largest reduction of a file: those without loss have none.
-pub fn most_level(file: &[u8]) -> u8 {
-    let is_lossless = |marker: u8| matches!(marker, 0xc3 | 0xc7 | 0xcb | 0xcf);
-    let mut at = 2;
-    while let Some(&[0xff, marker, high, low]) = file.get(at..at + 4) {
-        if is_lossless(marker) {
-            return 0;
-        }
-        if marker == 0xda {
-            break;
-        }
-        at += 2 + usize::from(u16::from_be_bytes([high, low])).max(2);
-    }
-    MAX_LEVEL
 }
 
 /// Decodes at `1 / 2^level`, level 0 ..= 3.
@@ -191,7 +182,7 @@ pub fn decode(file: &[u8], level: u8, wanted: &Wanted<'_>) -> Result<Decoded, Me
     let mut pixels = vec![0u8; width * height * channels];
     let image = Image { pixels: pixels.as_mut_slice(), width, pitch: width * channels, height, format };
     let mut notes = Vec::new();
-    if let Err(e) = decoder.decompress(file, image) {
+    if let Err(e) = decoder.decompress(&file, image) {
         let message = words(&e);
         match harm(&message) {
             Harm::None => notes.push(format!("The decoder says: {message}.")),
@@ -200,7 +191,7 @@ pub fn decode(file: &[u8], level: u8, wanted: &Wanted<'_>) -> Result<Decoded, Me
             }
             Harm::Partly if wanted.part => notes.push(format!("It is damaged in part ({message}).")),
             Harm::CutOff => return Err(MediaError::Truncated(bytes_text(file.len() as u64))),
-            Harm::Partly | Harm::All => return Err(MediaError::Damaged(message)),
+            Harm::Partly | Harm::All => return Err(refused_of(&head, message)),
         }
     }
     let size = Size::new(width as u32, height as u32);

@@ -79,6 +79,7 @@ pub struct FileSource {
     settings: DecodeSettings,
     notes: Mutex<Vec<String>>,
     is_preview: bool,
+    max_level: u8,
     /// What a camera raw holds, unpacked once.
     raw: OnceLock<Arc<raw::Raw>>,
     /// The tone of its camera's own preview.
@@ -117,6 +118,8 @@ pub(crate) struct Head {
     pub notes: Vec<String>,
     /// Whether it is only a preview of a camera raw that cannot be developed.
     pub is_preview: bool,
+    /// The largest reduction it can be decoded at.
+    pub max_level: u8,
 }
 
 impl Default for Head {
@@ -129,6 +132,7 @@ impl Default for Head {
             upright: false,
             notes: Vec::new(),
             is_preview: false,
+            max_level: 0,
         }
     }
 }
@@ -177,13 +181,14 @@ impl Head {
                     icc: head.icc,
                     bits: head.bits,
                     notes: head.notes,
+                    max_level: if head.is_lossless { 0 } else { jpeg::MAX_LEVEL },
                     ..Self::default()
                 }
             }
             Format::Png => png::head(file)?,
             Format::Raw => match guarded(format, || raw::head(file)) {
                 Ok(raw::RawHead { size, bits }) => {
-                    Self { size, exif: raw_exif(file), bits, ..Self::default() }
+                    Self { size, exif: raw_exif(file), bits, max_level: jpeg::MAX_LEVEL, ..Self::default() }
                 }
                 Err(e @ MediaError::TooLarge { .. }) => return Err(e),
                 Err(reason) => {
@@ -192,7 +197,16 @@ impl Head {
                     let head = jpeg::head(inside);
                     let note = format!("Its preview is shown: {reason}.");
                     let exif = contained_exif(file).or(head.exif);
-                    Self { size, exif, icc: head.icc, notes: vec![note], is_preview: true, ..Self::default() }
+                    let max_level = jpeg::MAX_LEVEL;
+                    Self {
+                        size,
+                        exif,
+                        icc: head.icc,
+                        notes: vec![note],
+                        is_preview: true,
+                        max_level,
+                        ..Self::default()
+                    }
                 }
             },
             Format::Heic | Format::Avif => {
@@ -311,19 +325,16 @@ impl FileSource {
     /// As [`open`](Self::open).
     pub fn from_bytes(file: Vec<u8>) -> Result<Self, MediaError> {
         let format = Format::of(&file)?;
-        let Head { size: stored, exif, icc, bits, upright, notes, is_preview } =
+        let Head { size: stored, exif, icc, bits, upright, notes, is_preview, max_level } =
             guarded(format, || Head::of(&file, format))?;
         if stored.area() > MAX_PIXELS {
             return Err(MediaError::TooLarge { width: stored.width, height: stored.height });
         }
-        let mut camera = exif
-            .as_deref()
-            .map_or_else(|| CameraData { orientation: 1, ..CameraData::default() }, CameraData::read);
+        let (mut camera, lies) = exif.as_deref().map(CameraData::read_with_orientation).unwrap_or_default();
+        camera.orientation = lies.unwrap_or(1);
         if upright {
             camera.orientation = 1;
-        } else if camera.orientation == 1
-            && exif.as_deref().and_then(crate::metadata::exif::orientation).is_none()
-        {
+        } else if lies.is_none() {
             let head = &file
                 [..if format == Format::Jpeg { file.len().min(HEAD_BYTES as usize) } else { file.len() }];
             camera.orientation = crate::metadata::xmp::orientation(head).unwrap_or(1);
@@ -339,6 +350,7 @@ impl FileSource {
             settings: DecodeSettings::default(),
             notes: Mutex::new(notes),
             is_preview,
+            max_level,
             raw: OnceLock::new(),
             tone: OnceLock::new(),
             levels: Mutex::default(),
@@ -541,11 +553,7 @@ impl Source for FileSource {
         Orientation::from_exif(self.camera.orientation).upright(self.stored)
     }
     fn max_level(&self) -> u8 {
-        match self.format {
-            Format::Jpeg => jpeg::most_level(&self.file),
-            Format::Raw => jpeg::MAX_LEVEL,
-            _ => 0,
-        }
+        self.max_level
     }
     fn level(&self, level: u8) -> Result<Arc<Picture>, SourceError> {
         self.decode(level).map_err(|e| SourceError(e.to_string()))

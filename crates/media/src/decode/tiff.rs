@@ -7,7 +7,7 @@ use crate::decode::device_colour::{self, Coloured};
 use crate::decode::helper::{self, Helper};
 use crate::decode::tiff_directory::{self as tags, Directory, Page};
 use crate::decode::tiff_planes::as_pages;
-use crate::decode::{Decoded, Format, Head, Wanted, image_crate};
+use crate::decode::{Decoded, Format, Head, MAX_PIXELS, Wanted, image_crate};
 use crate::{MediaError, bytes_text};
 use rallo_engine::{Samples, Size};
 
@@ -33,6 +33,9 @@ const ITU_LAB: u64 = 10;
 
 const JPEG_BEFORE_6: u64 = 6;
 const JPEG: u64 = 7;
+
+/// A picture at the limit of pixels has at most so many channels: every sample is held as a number of 32 bits.
+const MOST_CHANNELS: u64 = 5;
 
 /// How one page's samples lie.
 struct Layout {
@@ -66,8 +69,12 @@ impl Layout {
         if !(1..=64).contains(&bits) || !(1..=64).contains(&count) {
             return Err(MediaError::Unsupported(format!("a TIFF with {count} channels of {bits} bits")));
         }
+        let size = Size::new(side(tags::WIDTH), side(tags::LENGTH));
+        if size.area().saturating_mul(count as u64) > MAX_PIXELS * MOST_CHANNELS {
+            return Err(MediaError::TooLarge { width: size.width, height: size.height });
+        }
         Ok(Self {
-            size: Size::new(side(tags::WIDTH), side(tags::LENGTH)),
+            size,
             bits: bits as u32,
             count,
             format: page.number_or(tags::SAMPLE_FORMAT, 1),
@@ -241,25 +248,22 @@ fn colours(unpacked: &Unpacked<'_>, wanted: &Wanted<'_>) -> Result<Decoded, Medi
     let Unpacked { page, layout, .. } = unpacked;
     let size = layout.size;
     let icc = page.bytes(tags::PROFILE);
-    let decoded = |samples: Samples| Decoded { icc: None, ..Decoded::plain(size, samples) };
+    let decoded = |samples: Samples| Decoded::plain(size, samples);
     let with = |(samples, icc): Coloured| Decoded { icc, ..Decoded::plain(size, samples) };
     let (count, alpha) = (layout.colours(), layout.alpha());
+    let kept = count + usize::from(alpha != Alpha::None);
     if layout.format == 3 {
-        let light = floats(unpacked)?;
-        let light = leading(light, layout.count, count + usize::from(alpha != Alpha::None));
-        return Ok(match layout.photometric {
-            MIN_IS_BLACK | RGB => {
-                decoded(to_rgb(light, count + usize::from(alpha != Alpha::None), alpha, wanted.ground))
-            }
-            other => return Err(unknown(other, "floating point")),
-        });
+        let light = leading(floats(unpacked)?, layout.count, kept);
+        return match layout.photometric {
+            MIN_IS_BLACK | RGB => Ok(decoded(to_rgb(light, kept, alpha, wanted.ground))),
+            other => Err(unknown(other, "floating point")),
+        };
     }
     let numbers = numbers(unpacked)?;
     if layout.photometric == PALETTE {
         let map: Vec<u16> = page.numbers(tags::COLOUR_MAP).iter().map(|v| *v as u16).collect();
         return Ok(decoded(palette(&numbers, layout, &map, alpha, wanted.ground)));
     }
-    let kept = count + usize::from(alpha != Alpha::None);
     let mut values = leading(numbers, layout.count, kept);
     if layout.format == 2 && !matches!(layout.photometric, CIE_LAB) {
         // Signed numbers: the darkest is the most negative.

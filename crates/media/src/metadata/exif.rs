@@ -87,22 +87,28 @@ fn fields_of(raw: &[u8]) -> Option<Exif> {
     }
 }
 
-/// How the picture lies, 1 … 8, where a raw EXIF block says so.
-pub(crate) fn orientation(raw: &[u8]) -> Option<u32> {
-    let way = fields_of(raw)?.get_field(Tag::Orientation, In::PRIMARY)?.value.get_uint(0)?;
-    Some(way).filter(|way| (1..=8).contains(way))
-}
-
 impl CameraData {
     /// Reads a raw EXIF block (a TIFF structure); unreadable blocks give nothing.
     pub fn read(raw: &[u8]) -> Self {
-        let Some(exif) = fields_of(raw) else { return Self { orientation: 1, ..Self::default() } };
-        let camera = match (text(&exif, Tag::Make), text(&exif, Tag::Model)) {
+        let (camera, orientation) = Self::read_with_orientation(raw);
+        Self { orientation: orientation.unwrap_or(1), ..camera }
+    }
+
+    /// As [`read`](Self::read), and how the picture lies, 1 … 8, where the block says so.
+    pub(crate) fn read_with_orientation(raw: &[u8]) -> (Self, Option<u32>) {
+        let Some(exif) = fields_of(raw) else { return Default::default() };
+        let way = exif.get_field(Tag::Orientation, In::PRIMARY).and_then(|f| f.value.get_uint(0));
+        let orientation = way.filter(|way| (1..=8).contains(way));
+        (Self::of(&exif, orientation.unwrap_or(1)), orientation)
+    }
+
+    fn of(exif: &Exif, orientation: u32) -> Self {
+        let camera = match (text(exif, Tag::Make), text(exif, Tag::Model)) {
             (Some(make), Some(model)) if !model.starts_with(&make) => Some(format!("{make} {model}")),
             (make, model) => model.or(make),
         };
-        let taken = text(&exif, Tag::DateTimeOriginal).or_else(|| text(&exif, Tag::DateTime));
-        let sub = text(&exif, Tag::SubSecTimeOriginal).filter(|s| s.bytes().all(|b| b.is_ascii_digit()));
+        let taken = text(exif, Tag::DateTimeOriginal).or_else(|| text(exif, Tag::DateTime));
+        let sub = text(exif, Tag::SubSecTimeOriginal).filter(|s| s.bytes().all(|b| b.is_ascii_digit()));
         let taken = taken.and_then(|t| {
             let time = DateTime::strptime("%Y:%m:%d %H:%M:%S", &t).ok()?;
             let nanos = sub.map_or(0, |s| format!("{s:0<9}")[..9].parse::<i32>().unwrap_or(0));
@@ -110,24 +116,20 @@ impl CameraData {
         });
         Self {
             taken,
-            offset: text(&exif, Tag::OffsetTimeOriginal),
+            offset: text(exif, Tag::OffsetTimeOriginal),
             camera,
-            lens: text(&exif, Tag::LensModel),
-            focal_length: number(&exif, Tag::FocalLength),
-            aperture: number(&exif, Tag::FNumber),
-            shutter: number(&exif, Tag::ExposureTime),
-            iso: number(&exif, Tag::PhotographicSensitivity).map(|v| v as u32),
-            orientation: exif
-                .get_field(Tag::Orientation, In::PRIMARY)
-                .and_then(|f| f.value.get_uint(0))
-                .filter(|o| (1..=8).contains(o))
-                .unwrap_or(1),
+            lens: text(exif, Tag::LensModel),
+            focal_length: number(exif, Tag::FocalLength),
+            aperture: number(exif, Tag::FNumber),
+            shutter: number(exif, Tag::ExposureTime),
+            iso: number(exif, Tag::PhotographicSensitivity).map(|v| v as u32),
+            orientation,
             white_balance: exif
                 .get_field(Tag::WhiteBalance, In::PRIMARY)
                 .and_then(|f| f.value.get_uint(0))
                 .map(|v| if v == 1 { "by hand" } else { "automatic" }.to_owned()),
-            gps: degrees(&exif, Tag::GPSLatitude, Tag::GPSLatitudeRef)
-                .zip(degrees(&exif, Tag::GPSLongitude, Tag::GPSLongitudeRef))
+            gps: degrees(exif, Tag::GPSLatitude, Tag::GPSLatitudeRef)
+                .zip(degrees(exif, Tag::GPSLongitude, Tag::GPSLongitudeRef))
                 .map(|(north, east)| [north, east]),
         }
     }
@@ -422,7 +424,7 @@ mod tests {
         let camera = CameraData::read(&raw);
         assert_eq!((camera.shutter, camera.focal_length, camera.iso), (Some(0.004), Some(50.0), Some(200)));
         assert!((camera.aperture.unwrap() - 5.6).abs() < 1e-6);
-        assert_eq!((camera.orientation, orientation(&raw)), (6, Some(6)));
-        assert_eq!(orientation(b"nonsense"), None);
+        assert_eq!((camera.orientation, CameraData::read_with_orientation(&raw).1), (6, Some(6)));
+        assert_eq!(CameraData::read_with_orientation(b"nonsense").1, None);
     }
 }
