@@ -3,6 +3,7 @@
 //! Tone and colour are measured on a reduced picture, sharpness and noise on every stored pixel, because both
 //! vanish when a picture is made smaller. Values are perceptual (the picture's own encoding), as people see them.
 
+use crate::colour::transfer::encode;
 use crate::geometry::Size;
 use crate::image::picture::{Picture, Samples};
 use crate::image::source::{Source, SourceError};
@@ -36,8 +37,28 @@ const LUMA: [f32; 3] = [0.2126, 0.7152, 0.0722];
 /// Long edge the tone is measured at, about.
 const TONE_EDGE: u32 = 700;
 
+/// What 16-bit samples look like, 0 ..= 255: as they are encoded, or on the perceptual scale where they are light.
+struct Wide(Option<Box<[f32]>>);
+
+impl Wide {
+    fn of(picture: &Picture) -> Self {
+        let shown = |headroom: f32| {
+            move |s: u16| encode((f32::from(s) / 65_535.0).powi(2) * headroom).min(1.0) * 255.0
+        };
+        Self(picture.colour.headroom.map(|headroom| (0..=u16::MAX).map(shown(headroom)).collect()))
+    }
+
+    fn at(&self, sample: u16) -> f32 {
+        self.0.as_ref().map_or(f32::from(sample) / 257.0, |shown| shown[usize::from(sample)])
+    }
+
+    fn byte(&self, sample: u16) -> u8 {
+        self.0.as_ref().map_or((sample >> 8) as u8, |shown| (shown[usize::from(sample)] + 0.5) as u8)
+    }
+}
+
 /// Encoded values of a picture, 0 ..= 255, by stored row.
-fn row(picture: &Picture, y: usize, out: &mut [f32]) {
+fn row(picture: &Picture, wide: &Wide, y: usize, out: &mut [f32]) {
     let width = picture.stored_size().width as usize;
     let luma = |p: [f32; 3]| p[0] * LUMA[0] + p[1] * LUMA[1] + p[2] * LUMA[2];
     let range = y * width * 3..(y + 1) * width * 3;
@@ -49,7 +70,7 @@ fn row(picture: &Picture, y: usize, out: &mut [f32]) {
         }
         Samples::U16(v) => {
             for (o, p) in out.iter_mut().zip(v[range].as_chunks::<3>().0) {
-                *o = luma(p.map(|s| f32::from(s) / 257.0));
+                *o = luma(p.map(|s| wide.at(s)));
             }
         }
         Samples::F32(v) => {
@@ -72,7 +93,10 @@ struct Tone {
 fn tone(picture: &Picture) -> Tone {
     let bytes: std::borrow::Cow<'_, [u8]> = match picture.samples() {
         Samples::U8(v) => v.as_slice().into(),
-        Samples::U16(v) => v.iter().map(|s| (s >> 8) as u8).collect::<Vec<u8>>().into(),
+        Samples::U16(v) => {
+            let wide = Wide::of(picture);
+            v.iter().map(|s| wide.byte(*s)).collect::<Vec<u8>>().into()
+        }
         Samples::F32(v) => {
             v.iter().map(|s| (s.clamp(0.0, 1.0) * 255.0 + 0.5) as u8).collect::<Vec<u8>>().into()
         }
@@ -135,8 +159,9 @@ fn detail(picture: &Picture) -> (f32, f32) {
         return (0.0, 0.0);
     }
     let mut rows = [vec![0f32; w], vec![0f32; w], vec![0f32; w]];
-    row(picture, 0, &mut rows[1]);
-    row(picture, 1, &mut rows[2]);
+    let wide = Wide::of(picture);
+    row(picture, &wide, 0, &mut rows[1]);
+    row(picture, &wide, 1, &mut rows[2]);
     // Slopes as a histogram in quarters of a level.
     let mut slopes = vec![0u64; 1024];
     let columns = (w - 2).div_ceil(BLOCK);
@@ -153,7 +178,7 @@ fn detail(picture: &Picture) -> (f32, f32) {
     };
     for y in 1..h - 1 {
         rows.rotate_left(1);
-        row(picture, y + 1, &mut rows[2]);
+        row(picture, &wide, y + 1, &mut rows[2]);
         let [a, b, c] = &rows;
         for x in 1..w - 1 {
             let slope = ((b[x + 1] - b[x - 1]).powi(2) + (c[x] - a[x]).powi(2)).sqrt() * 0.5;
@@ -256,6 +281,19 @@ mod tests {
         assert_eq!(green.colour, [10, 200, 30]);
         assert!((green.brightness - (10.0 * 0.2126 + 200.0 * 0.7152 + 30.0 * 0.0722) / 2.55).abs() < 0.1);
         assert_eq!((green.noise, green.sharpness, green.contrast), (0.0, green.sharpness, 0.0));
+    }
+
+    #[test]
+    fn a_developed_raw_measures_as_it_looks() {
+        use crate::raw::{Developed, HEADROOM};
+        // Left a light of 0.2, right twice as bright as white.
+        let size = Size::new(60, 40);
+        let coded = |light: f32| ((light / HEADROOM).sqrt() * 65_535.0 + 0.5) as u16;
+        let samples = (0..60 * 40).flat_map(|i| [coded(if i % 60 < 30 { 0.2 } else { 2.0 }); 3]).collect();
+        let picture = Picture::developed(Developed { size, samples }, Orientation::UPRIGHT).unwrap();
+        let found = measure(&Pyramid::new(picture)).unwrap();
+        assert!((found.brightness - 50.0 * (encode(0.2) + 1.0)).abs() < 0.5, "{found:?}");
+        assert!((found.white - 50.0).abs() < 0.1 && found.black == 0.0, "{found:?}");
     }
 
     #[test]

@@ -46,6 +46,8 @@ pub struct InputColour {
     pub(crate) to_working: Matrix,
     /// Whether float samples are linear light themselves.
     pub(crate) straight: bool,
+    /// Where 16-bit samples are the square root of light's share of so many times white, how many.
+    pub(crate) headroom: Option<f32>,
     /// What the profile calls itself.
     pub name: String,
 }
@@ -69,6 +71,7 @@ impl InputColour {
             table: [straight(), straight(), straight()],
             to_working: IDENTITY,
             straight: true,
+            headroom: None,
             name: "working values".into(),
         }
     }
@@ -82,6 +85,7 @@ impl InputColour {
             table: [light(), light(), light()],
             to_working: IDENTITY,
             straight: false,
+            headroom: Some(headroom),
             name: "camera raw".into(),
         }
     }
@@ -102,7 +106,7 @@ impl InputColour {
             Table::new(|x| curves[c].evaluate_value(x.sqrt().min(1.0)).clamp(0.0, 1.0))
         });
         let to_working = to_f32(inverse(&WORKING.colorant_matrix()).mat_mul_const(profile.colorant_matrix()));
-        Ok(Self { byte, table, to_working, straight: false, name: name.to_owned() })
+        Ok(Self { byte, table, to_working, straight: false, headroom: None, name: name.to_owned() })
     }
 }
 
