@@ -6,9 +6,9 @@ use crate::library::shoot_index::{Frames, Set, frame, lock};
 use crate::now;
 use crate::schedule::{self, Class};
 use rallo_engine::analysis::measure;
-use rallo_engine::{Measures, Source};
+use rallo_engine::{Measures, Source, SourceError};
 use rallo_job::{FrameMeasured, FrameRecord as Row};
-use rallo_media::{Facts, FileSource};
+use rallo_media::{Facts, FileSource, MediaError};
 use rayon::prelude::*;
 use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
@@ -33,16 +33,27 @@ pub(super) struct Measured {
     facts: Option<Facts>,
 }
 
-/// Decodes and measures; a picture that crashes the decoder fails alone.
-pub(super) fn measured(path: &Path) -> Result<Measured, String> {
-    let work = || -> Result<Measured, String> {
-        let source = FileSource::open(path).map_err(|e| e.to_string())?;
+/// Why a file could not be measured.
+#[derive(Debug, thiserror::Error)]
+pub(super) enum MeasureError {
+    #[error(transparent)]
+    Opening(#[from] MediaError),
+    #[error(transparent)]
+    Pixels(#[from] SourceError),
+    #[error("the decoder failed on this picture")]
+    Stopped,
+}
+
+/// Decodes and measures; a picture that stops the program fails alone.
+pub(super) fn measured(path: &Path) -> Result<Measured, MeasureError> {
+    let work = || -> Result<Measured, MeasureError> {
+        let source = FileSource::open(path)?;
         let before = source.notes().len();
-        let measures = measure::measure(&source as &dyn Source).map_err(|e| e.to_string())?;
+        let measures = measure::measure(&source as &dyn Source)?;
         let facts = (source.notes().len() > before).then(|| source.facts(path));
         Ok(Measured { measures, facts })
     };
-    std::panic::catch_unwind(work).unwrap_or_else(|_| Err("the decoder failed on this picture".into()))
+    std::panic::catch_unwind(work).unwrap_or(Err(MeasureError::Stopped))
 }
 
 impl Frames {
@@ -240,11 +251,12 @@ impl Frames {
                     facts: seen.facts.as_ref().and_then(|f| serde_json::to_string(f).ok()),
                     ..FrameMeasured::default()
                 },
-                Err(e) => FrameMeasured { id: *id, problem: Some(e.clone()), ..FrameMeasured::default() },
+                Err(e) => FrameMeasured { id: *id, problem: Some(e.to_string()), ..FrameMeasured::default() },
             })
             .collect();
         self.0.records.measured(&rows).await?;
-        let by_id: HashMap<i64, &Result<Measured, String>> = found.iter().map(|(id, m)| (*id, m)).collect();
+        let by_id: HashMap<i64, &Result<Measured, MeasureError>> =
+            found.iter().map(|(id, m)| (*id, m)).collect();
         let ids = by_id.keys().copied().collect();
         self.patch(&ids, &|f| match by_id.get(&f.id) {
             Some(Ok(seen)) => {
@@ -253,7 +265,7 @@ impl Frames {
                     f.facts = Some(facts.clone());
                 }
             }
-            Some(Err(e)) => f.problem = Some(e.clone()),
+            Some(Err(e)) => f.problem = Some(e.to_string()),
             None => {}
         });
         self.tell(shoot);
