@@ -106,8 +106,10 @@ pub(super) async fn part(
     let frame = app.store.frame(id).await?;
     let path = app.roots.existing(FilePath::new(&frame.path))?;
     let shared = app.clone();
+    // A sound picture is the one that the bench has open.
+    let decode = if frame.problem.is_some() { as_far_as_it_goes() } else { DecodeSettings::default() };
     let bytes = schedule::ask(Class::Eye, move || -> Result<Vec<u8>> {
-        let source = shared.sources.open(&path, &as_far_as_it_goes())?;
+        let source = shared.sources.open(&path, &decode)?;
         let program = Plan::new(Vec::new(), source.size()).map_err(Error::bad)?.program(1.0);
         let rect = Rect::new(part.x, part.y, part.w.min(8192), part.h.min(8192));
         let picture = program.render(&*source, rect, OutputProfile::Srgb.colour()).map_err(Error::bad)?;
