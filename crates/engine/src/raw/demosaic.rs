@@ -16,14 +16,13 @@ const EPSILON: f32 = 1e-5;
 /// A band of rows with its margin, one value or three a pixel.
 pub(super) struct Band {
     pub width: usize,
-    pub height: usize,
     /// Red, green, blue of every pixel, margin and all.
     pub planes: [Vec<f32>; 3],
 }
 
 /// The place inside a row or column that a place beyond its ends stands for: mirrored, so that filters keep their colours.
 #[inline(always)]
-fn mirrored(at: isize, length: usize) -> usize {
+pub(super) fn mirrored(at: isize, length: usize) -> usize {
     let last = length as isize - 1;
     if last < 1 {
         return 0;
@@ -107,7 +106,7 @@ pub(super) fn demosaiced(mosaic: &Mosaic, from: usize, rows: usize, gain: [f32; 
     green(&cfa, &share, &low, &mut planes[1], (w, h), &odd);
     across(&cfa, &mut planes, (w, h), &odd, &colour);
     beside(&share, &mut planes, (w, h), &odd);
-    Band { width: w, height: h, planes }
+    Band { width: w, planes }
 }
 
 /// Mean of the four diagonal neighbours.

@@ -1,7 +1,7 @@
 //! Demosaicing of 6 × 6 patterns: green along the direction in which it changes less, red and blue as the weighted mean of
 //! their differences to green around.
 
-use crate::raw::demosaic::{Band, MARGIN, lifted};
+use crate::raw::demosaic::{Band, MARGIN, lifted, mirrored};
 use crate::raw::mosaic::Mosaic;
 
 /// How far greens are looked for: every row and column has one within two pixels.
@@ -41,14 +41,10 @@ pub(super) fn demosaiced(mosaic: &Mosaic, from: usize, rows: usize, gain: [f32; 
     // The margin is mirrored; what lies in it is told by the place it stands for.
     let width = mosaic.size.width as usize;
     let height = mosaic.size.height as usize;
-    let mirrored = |at: usize, start: usize, length: usize| {
-        let last = length as isize - 1;
-        let at = (start + at) as isize - MARGIN as isize;
-        let turned = at.rem_euclid((2 * last).max(1));
-        (if turned > last { 2 * last - turned } else { turned }) as usize
+    let places = |count: usize, start: usize, length: usize| -> Vec<usize> {
+        (0..count).map(|k| mirrored((start + k) as isize - MARGIN as isize, length)).collect()
     };
-    let columns: Vec<usize> = (0..w).map(|x| mirrored(x, 0, width)).collect();
-    let lines: Vec<usize> = (0..h).map(|y| mirrored(y, from, height)).collect();
+    let (columns, lines) = (places(w, 0, width), places(h, from, height));
     let colour = |x: usize, y: usize| mosaic.pattern.at(columns[x], lines[y]);
     let is_green = |x: usize, y: usize| colour(x, y) == 1;
     let mut planes: [Vec<f32>; 3] = std::array::from_fn(|_| vec![0f32; w * h]);
@@ -94,7 +90,7 @@ pub(super) fn demosaiced(mosaic: &Mosaic, from: usize, rows: usize, gain: [f32; 
             }
         }
     }
-    Band { width: w, height: h, planes }
+    Band { width: w, planes }
 }
 
 #[cfg(test)]

@@ -1,7 +1,11 @@
 //! Pictures embedded in other files: the preview of a camera raw file, the small picture in a JPEG's camera data.
 
 use crate::decode::jpeg;
+use crate::decode::tiff_directory::{self, PHOTOMETRIC, Page};
 use rallo_engine::Size;
+
+/// The tag that gives the version of the DNG standard.
+const DNG_VERSION: u16 = 50_706;
 
 /// Whether a file is camera raw: a TIFF structure that holds sensor data, or one of the cameras' own containers.
 pub fn is_raw(file: &[u8]) -> bool {
@@ -18,46 +22,12 @@ pub fn is_raw(file: &[u8]) -> bool {
 /// TIFF 6.0 and Adobe's DNG 1.7: the photometric kinds of a colour filter array (32803) and of linear raw (34892),
 /// and the tag that gives the DNG version.
 fn holds_sensor_data(file: &[u8]) -> bool {
-    let big = match file.get(..4) {
-        Some([b'M', b'M', 0, 42]) => true,
-        Some([b'I', b'I', 42, 0]) => false,
-        _ => return false,
-    };
-    let short = |at: usize| {
-        let b: [u8; 2] = file.get(at..at + 2)?.try_into().ok()?;
-        Some(if big { u16::from_be_bytes(b) } else { u16::from_le_bytes(b) })
-    };
-    let long = |at: usize| {
-        let b: [u8; 4] = file.get(at..at + 4)?.try_into().ok()?;
-        Some(if big { u32::from_be_bytes(b) } else { u32::from_le_bytes(b) } as usize)
-    };
-    let mut open: Vec<usize> = long(4).into_iter().collect();
-    let mut looked = 0;
-    while let Some(at) = open.pop() {
-        looked += 1;
-        let Some(count) = short(at).filter(|_| looked < 64) else { continue };
-        for i in 0..usize::from(count) {
-            let entry = at + 2 + i * 12;
-            let (Some(tag), Some(kind), Some(n)) = (short(entry), short(entry + 2), long(entry + 4)) else {
-                break;
-            };
-            match tag {
-                50_706 => return true,
-                262 if matches!(short(entry + 8), Some(32_803 | 34_892)) => return true,
-                // Sub-directories.
-                330 if kind == 4 || kind == 13 => {
-                    if n == 1 {
-                        open.extend(long(entry + 8));
-                    } else if let Some(list) = long(entry + 8) {
-                        open.extend((0..n.min(16)).filter_map(|k| long(list + 4 * k)));
-                    }
-                }
-                _ => {}
-            }
-        }
-        open.extend(long(at + 2 + 12 * usize::from(count)).filter(|next| *next != 0));
+    if !matches!(file, [b'M', b'M', 0, 42, ..] | [b'I', b'I', 42, 0, ..]) {
+        return false;
     }
-    false
+    let is_sensor =
+        |page: &Page<'_>| page.has(DNG_VERSION) || matches!(page.number(PHOTOMETRIC), Some(32_803 | 34_892));
+    tiff_directory::every(file).iter().any(is_sensor)
 }
 
 /// The largest JPEG inside a file, from its first byte to the file's end.

@@ -6,6 +6,7 @@ use crate::decode::{Decoded, Format, Head, MAX_PIXELS, Wanted};
 use crate::{MediaError, bytes_text};
 use image::{DynamicImage, ImageDecoder, ImageReader, Limits};
 use rallo_engine::Size;
+use rallo_engine::colour::transfer;
 use std::io::Cursor;
 
 pub(crate) fn complaint(error: &dyn std::fmt::Display, file: &[u8]) -> MediaError {
@@ -63,13 +64,7 @@ pub fn head(file: &[u8], format: Format) -> Result<Head, MediaError> {
 
 /// The curve of sRGB (IEC 61966-2-1) up to white; above it light stays as it is, which is how it is read again.
 fn encoded(linear: f32) -> f32 {
-    if linear > 1.0 {
-        linear
-    } else if linear <= 0.003_130_8 {
-        linear.max(0.0) * 12.92
-    } else {
-        1.055 * linear.powf(1.0 / 2.4) - 0.055
-    }
+    if linear > 1.0 { linear } else { transfer::encode(linear) }
 }
 
 /// The pixels.

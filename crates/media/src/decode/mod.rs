@@ -24,7 +24,7 @@ pub use crate::decode::limits::{MAX_BYTES, MAX_PIXELS};
 
 use crate::metadata::exif::CameraData;
 use crate::{MediaError, bytes_text};
-use rallo_engine::colour::transfer::Table;
+use rallo_engine::colour::transfer::{self, Table};
 use rallo_engine::colour::working::LUMINANCE;
 use rallo_engine::{DecodeSettings, Orientation, Picture, RawLook, Samples, Size, Source, SourceError};
 use schemars::JsonSchema;
@@ -269,14 +269,8 @@ fn raw_exif(file: &[u8]) -> Option<Vec<u8>> {
 
 /// The EXIF block of a file in one of the other containers.
 pub(crate) fn contained_exif(file: &[u8]) -> Option<Vec<u8>> {
-    let mut reader = exif::Reader::new();
-    reader.continue_on_error(true);
-    let exif = match reader.read_from_container(&mut std::io::Cursor::new(file)) {
-        Ok(exif) => exif,
-        Err(exif::Error::PartialResult(partial)) => partial.into_inner().0,
-        Err(_) => return None,
-    };
-    Some(exif.buf().to_vec())
+    let read = |reader: &exif::Reader| reader.read_from_container(&mut std::io::Cursor::new(file));
+    crate::metadata::exif::as_far_as_it_goes(read).map(|exif| exif.buf().to_vec())
 }
 
 /// Bytes from the start of a JPEG that hold all its data but the pixels, nearly always.
@@ -506,10 +500,7 @@ impl FileSource {
         let Samples::U8(shown) = jpeg::decode(preview, LEVEL, &Wanted::default()).ok()?.samples else {
             return None;
         };
-        let linear = |v: u8| {
-            let v = f32::from(v) / 255.0;
-            if v <= 0.040_45 { v / 12.92 } else { ((v + 0.055) / 1.055).powf(2.4) }
-        };
+        let linear = |v: u8| transfer::decode(f32::from(v) / 255.0);
         // Luminance of sRGB's primaries (IEC 61966-2-1) and of the working space's.
         let shown: Vec<f32> = shown
             .as_chunks::<3>()

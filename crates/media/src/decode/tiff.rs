@@ -284,7 +284,7 @@ fn colours(unpacked: &Unpacked<'_>, wanted: &Wanted<'_>) -> Result<Decoded, Medi
             with(device_colour::inks(&inks, wanted.icc.or(icc)))
         }
         CIE_LAB | ICC_LAB | ITU_LAB if count == 3 => {
-            with(device_colour::lab(&lab(&leading(values, kept, 3), layout.bits, layout.photometric))?)
+            with(device_colour::lab(&lab(&leading(values, kept, 3), layout.bits, layout.photometric)))
         }
         other => return Err(unknown(other, &format!("{count} channels"))),
     })
@@ -332,25 +332,14 @@ fn palette(numbers: &[u32], layout: &Layout, map: &[u16], alpha: Alpha, ground: 
     let eight = map.iter().all(|v| v.wrapping_mul(factor) % 257 == 0 || v % 256 == 0 || *v < 256);
     let full = ((1u64 << layout.bits.min(16)) - 1) as u32;
     let pixels = numbers.chunks_exact(layout.count);
-    let cover =
-        |p: &[u32]| if alpha == Alpha::None { u16::MAX } else { (p[1] * (65_535 / full.max(1))) as u16 };
+    let cover = |p: &[u32]| (alpha != Alpha::None).then(|| (p[1] * (65_535 / full.max(1))) as u16);
+    let values = pixels.flat_map(|p| colour(p[0] as usize).into_iter().chain(cover(p)));
+    let channels = if alpha == Alpha::None { 3 } else { 4 };
     if eight {
-        let narrow = |v: u16| (v >> 8) as u8;
-        let values: Vec<u8> = pixels
-            .flat_map(|p| {
-                let [r, g, b] = colour(p[0] as usize).map(narrow);
-                [r, g, b, narrow(cover(p))]
-            })
-            .collect();
-        return to_rgb(values, 4, if alpha == Alpha::None { Alpha::Straight } else { alpha }, ground);
+        to_rgb(values.map(|v| (v >> 8) as u8).collect(), channels, alpha, ground)
+    } else {
+        to_rgb(values.collect(), channels, alpha, ground)
     }
-    let values: Vec<u16> = pixels
-        .flat_map(|p| {
-            let [r, g, b] = colour(p[0] as usize);
-            [r, g, b, cover(p)]
-        })
-        .collect();
-    to_rgb(values, 4, if alpha == Alpha::None { Alpha::Straight } else { alpha }, ground)
 }
 
 /// L*, a* and b* as the three photometric kinds write them (TIFF 6.0, section 23, and its technical notes).

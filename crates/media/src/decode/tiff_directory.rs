@@ -6,6 +6,9 @@ use std::collections::{HashMap, HashSet};
 /// Pages that are looked at; a file with more is read all the same.
 const MOST_PAGES: usize = 1000;
 
+/// Directories that are looked at where all are.
+const MOST_DIRECTORIES: usize = 64;
+
 /// Values of one tag that are read.
 const MOST_VALUES: u64 = 10_000_000;
 
@@ -22,6 +25,7 @@ pub(crate) const ROWS_PER_STRIP: u16 = 278;
 pub(crate) const STRIP_BYTES: u16 = 279;
 pub(crate) const PLANAR: u16 = 284;
 pub(crate) const PREDICTOR: u16 = 317;
+const SUB_DIRECTORIES: u16 = 330;
 pub(crate) const COLOUR_MAP: u16 = 320;
 pub(crate) const TILE_WIDTH: u16 = 322;
 pub(crate) const TILE_LENGTH: u16 = 323;
@@ -39,7 +43,15 @@ struct Bytes<'a> {
     big_tiff: bool,
 }
 
-impl Bytes<'_> {
+impl<'a> Bytes<'a> {
+    /// A file's, and where its first directory stands.
+    fn of(file: &'a [u8]) -> (Self, Option<u64>) {
+        let little = file.starts_with(b"II");
+        let big_tiff = Bytes { file, little, big_tiff: false }.number(2, 2) == Some(43);
+        let bytes = Self { file, little, big_tiff };
+        (bytes, if big_tiff { bytes.number(8, 8) } else { bytes.number(4, 4) })
+    }
+
     /// A whole number of `size` bytes.
     fn number(self, at: u64, size: u64) -> Option<u64> {
         let start = usize::try_from(at).ok()?;
@@ -68,6 +80,11 @@ impl<'a> Page<'a> {
             _ => return Vec::new(),
         };
         (0..count.min(MOST_VALUES)).map_while(|i| self.bytes.number(at + i * size, size)).collect()
+    }
+
+    /// Whether it has a tag.
+    pub fn has(&self, tag: u16) -> bool {
+        self.entries.contains_key(&tag)
     }
 
     /// The first number of a tag.
@@ -118,6 +135,21 @@ impl<'a> Page<'a> {
     }
 }
 
+/// Every directory of a file, those below others too, in no order; those that make no sense are passed over.
+pub(crate) fn every(file: &[u8]) -> Vec<Page<'_>> {
+    let (bytes, first) = Bytes::of(file);
+    let (mut open, mut found): (Vec<u64>, _) = (first.into_iter().collect(), Vec::new());
+    let mut looked = 0;
+    while let Some(at) = open.pop() {
+        looked += 1;
+        let Some((page, after)) = page(bytes, at).filter(|_| looked < MOST_DIRECTORIES) else { continue };
+        open.extend(page.numbers(SUB_DIRECTORIES).into_iter().take(16));
+        open.extend(after.filter(|next| *next != 0));
+        found.push(page);
+    }
+    found
+}
+
 /// The pages of a file, and which of them is the picture: the first that is no reduced one and no mask.
 pub(crate) struct Directory<'a> {
     pub pages: Vec<Page<'a>>,
@@ -132,10 +164,7 @@ impl<'a> Directory<'a> {
     /// [`MediaError::Damaged`] where there is none with a width and a height.
     pub fn read(file: &'a [u8]) -> Result<Self, MediaError> {
         let damaged = || MediaError::Damaged("the TIFF has no readable page".into());
-        let little = file.starts_with(b"II");
-        let big_tiff = Bytes { file, little, big_tiff: false }.number(2, 2) == Some(43);
-        let bytes = Bytes { file, little, big_tiff };
-        let mut next = if big_tiff { bytes.number(8, 8) } else { bytes.number(4, 4) };
+        let (bytes, mut next) = Bytes::of(file);
         let (mut pages, mut seen) = (Vec::new(), HashSet::new());
         while let Some(at) = next.filter(|at| *at != 0 && pages.len() < MOST_PAGES && seen.insert(*at)) {
             let Some((page, after)) = page(bytes, at) else { break };
@@ -146,7 +175,7 @@ impl<'a> Directory<'a> {
             next = after;
         }
         let chosen = pages.iter().position(|p| !p.is_secondary()).unwrap_or(0);
-        if pages.is_empty() { Err(damaged()) } else { Ok(Self { pages, chosen, is_big: big_tiff }) }
+        if pages.is_empty() { Err(damaged()) } else { Ok(Self { pages, chosen, is_big: bytes.big_tiff }) }
     }
 
     /// The page that is the picture.

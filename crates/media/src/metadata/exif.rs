@@ -78,9 +78,16 @@ fn number(exif: &Exif, tag: Tag) -> Option<f64> {
 
 /// The fields of a raw EXIF block (a TIFF structure), as many as can be read.
 fn fields_of(raw: &[u8]) -> Option<Exif> {
+    as_far_as_it_goes(|reader| reader.read_raw(raw.to_vec()))
+}
+
+/// What a reader makes of a block, as far as it makes sense.
+pub(crate) fn as_far_as_it_goes(
+    read: impl FnOnce(&exif::Reader) -> Result<Exif, exif::Error>,
+) -> Option<Exif> {
     let mut reader = exif::Reader::new();
     reader.continue_on_error(true);
-    match reader.read_raw(raw.to_vec()) {
+    match read(&reader) {
         Ok(exif) => Some(exif),
         Err(exif::Error::PartialResult(partial)) => Some(partial.into_inner().0),
         Err(_) => None,
