@@ -133,7 +133,7 @@ const costWords = (c, why) => `${duration(c.seconds)}, about ${c.bytes} in all${
 /** Times and sizes are told at once, and a few pictures made to know them better. */
 async function measure(mine) {
   const { cost } = sheet;
-  if (cost) $('cost').textContent = costWords(cost, `${SURE[cost.sure]}, being measured …`);
+  if (cost) $('cost').textContent = costWords(cost, `${SURE[cost.sure]}, being measured now`);
   let told;
   try { told = await json('POST', '/api/sheet/measure', asked()); } catch (e) { say(e.message); return; }
   if (mine !== round) return;

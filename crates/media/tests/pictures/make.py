@@ -1,7 +1,7 @@
 #!/usr/bin/env python3
 """Writes the small pictures beside this file: one scene by formula, in every kind of file that is met.
 
-    pip install pillow tifffile imagecodecs numpy && python make.py
+    pip install pillow tifffile imagecodecs numpy OpenEXR && python make.py
 
 The name says what the test `reading.rs` may expect: `rgb-` the scene exactly, `grey-` its red channel, `near-` the scene
 through a lossy format or another colour space, `white-` the scene with its right half laid on white, `raw-` the scene but for the
@@ -16,6 +16,7 @@ import zlib
 
 import imagecodecs
 import numpy as np
+import OpenEXR
 import tifffile
 from PIL import Image, ImageCms, PngImagePlugin
 
@@ -180,6 +181,12 @@ def others():
     keep("rgb-gif.gif", saved(indexed, "GIF"))
     linear = np.where(SCENE / 255 <= 0.04045, SCENE / 255 / 12.92, ((SCENE / 255 + 0.055) / 1.055) ** 2.4).astype(np.float32)
     keep("near-hdr.hdr", imagecodecs.rgbe_encode(linear))
+    channels = {"RGB": OpenEXR.Channel(linear)}
+    OpenEXR.File({"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}, channels).write(str(HERE / "rgb-exr.exr"))
+    # Coverage multiplies the colours of this format.
+    cover = (COVER / 255)[..., None].astype(np.float32)
+    channels = {"RGBA": OpenEXR.Channel(np.concatenate([linear * cover, cover], -1))}
+    OpenEXR.File({"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}, channels).write(str(HERE / "white-exr.exr"))
     keep("rgb-jxl.jxl", imagecodecs.jpegxl_encode(SCENE, lossless=True))
 
 
