@@ -457,7 +457,7 @@ def decibels(a, b):
 def check(program, files, folder):
     recipe = {
         "format": "rallo-recipe", "version": 1, "name": "read", "steps": [],
-        "deliveries": [{"kind": "pictures", "format": "png", "bits": "16", "name": "{stem}", "to": "subfolder"}],
+        "deliveries": [{"kind": "pictures", "format": "png", "bits": "16", "transparent": False, "name": "{stem}", "to": "subfolder"}],
     }
     (folder / "recipe.json").write_text(json.dumps(recipe))
     ran = subprocess.run(

@@ -3,7 +3,7 @@
 
 Delivers one picture in every format, with every number of bits and every colour profile the format has, from originals
 that lie in all eight ways and carry camera data, and reads each result with Pillow, with libvips and with exiftool.
-None of them may warn; size and colours must be the original's.
+None of them may warn; size and colours must be the original's, and what was transparent must be so still.
 
     writing_check.py PROGRAM
 """
@@ -25,8 +25,9 @@ PROFILES = ("srgb", "display-p3", "op-rgb", "romm-rgb", "rec2020")
 ENDING = {"jpeg": "jpg", "tiff": "tif"}
 # Pillow and the libvips of its package have no JPEG XL.
 NOT_BY_THEM = {"jxl"}
-# exiftool's own notes about files that are as their standard says.
-HARMLESS = ("[minor]",)
+# exiftool's own notes about files that are as their standard says. It holds a TIFF against the baseline of 1992, which has
+# neither deflate nor a fourth channel.
+HARMLESS = ("[minor]", "Invalid value for IFD0 tag 0x0103 Compression", "Invalid value for IFD0 tag 0x0115 SamplesPerPixel")
 
 
 def scene(width=60, height=40):
@@ -92,17 +93,59 @@ def by_vips(path, wanted):
 
 def by_exiftool(paths):
     ran = subprocess.run(
-        ["exiftool", "-j", "-a", "-validate", "-warning", "-error", *map(str, paths)],
+        ["exiftool", "-j", "-a", "-G4", "-validate", "-warning", "-error", *map(str, paths)],
         capture_output=True, text=True, check=False,
     )
     for entry in json.loads(ran.stdout):
-        texts = []
-        for key in ("Warning", "Error"):
-            value = entry.get(key, [])
-            texts += value if isinstance(value, list) else [value]
-        for text in texts:
-            if not text.startswith(HARMLESS):
+        for key, text in entry.items():
+            # The second of a kind is called Copy1:Warning, and so on.
+            if key.split(":")[-1] in ("Warning", "Error") and not text.startswith(HARMLESS):
                 yield pathlib.Path(entry["SourceFile"]), f"exiftool says: {text}"
+
+
+def transparent(program, folder):
+    """A picture that is transparent in parts stays so in every format that knows of it."""
+    y, x = np.mgrid[0:40, 0:60]
+    cover = np.clip(x * 6 - 40, 0, 255)
+    original = np.dstack([scene(), cover]).astype(np.uint8)
+    original[cover == 0, :3] = (255, 0, 255)
+    (folder / "cut-out").mkdir()
+    Image.fromarray(original).save(folder / "cut-out" / "leaf.png")
+    kinds = [dict(values, name=f"{{stem}}-{values['format']}-{values.get('bits', 8)}") for values in deliveries()
+             if values["profile"] == "srgb"]
+    recipe = {"format": "rallo-recipe", "version": 1, "name": "cut out", "decode": {"background": "#00ff00"}, "steps": [],
+              "deliveries": kinds}
+    (folder / "cut-out.json").write_text(json.dumps(recipe))
+    subprocess.run([program, "--data", folder / "data", "run", folder / "cut-out.json", "--from", folder / "cut-out", "--to",
+                    folder / "cut-out-results"], capture_output=True, check=True)
+    paths = sorted(p for p in (folder / "cut-out-results").rglob("*") if p.is_file())
+    share = cover[..., None] / 255
+    laid = original[..., :3] * share + np.array([0, 255, 0]) * (1 - share)
+    for path in paths:
+        form = path.stem.split("-")[1]
+        if form in NOT_BY_THEM or path.stem.endswith("tiff-32"):
+            continue
+        if path.stem.endswith("tiff-16"):
+            # Pillow has no four channels of 16 bits.
+            result = pyvips.Image.new_from_file(str(path)).numpy().astype(float) / 257
+        else:
+            picture = Image.open(path)
+            if picture.mode != ("RGB" if form == "jpeg" else "RGBA"):
+                yield path, f"Pillow reads {picture.mode}"
+                continue
+            result = np.asarray(picture).astype(float)
+        if form == "jpeg":
+            if np.abs(result - laid).mean() > 3:
+                yield path, "it is not laid on the recipe's colour"
+            continue
+        if np.abs(result[..., 3] - cover).max() > (6 if form == "avif" else 1):
+            yield path, f"coverage differs by {np.abs(result[..., 3] - cover).max():.0f}"
+        seen = np.abs(result[..., :3] - original[..., :3]).max(-1)[cover > 128].mean()
+        if seen > 6:
+            yield path, f"colours differ by {seen:.1f}"
+    yield from by_exiftool(paths)
+    if len(paths) != len(kinds):
+        yield folder, f"{len(paths)} of {len(kinds)} cut-out files written"
 
 
 def main():
@@ -138,9 +181,10 @@ def main():
                 if fault:
                     faults.append((path, fault))
         faults.extend(by_exiftool(paths))
+        faults.extend(transparent(program, folder))
         many = {}
         for path, fault in faults:
-            many.setdefault((path.stem.split("-", 1)[1], fault), []).append(path.name)
+            many.setdefault((path.stem.split("-", 1)[-1], fault), []).append(path.name)
         for (kind, fault), names in many.items():
             print(f"  {kind}: {fault} ({len(names)} files)")
         expected = 8 * len(recipe["deliveries"])

@@ -10,7 +10,7 @@ pub mod metadata;
 pub mod pdf;
 pub mod video;
 
-pub use decode::{Facts, FileSource, Format};
+pub use decode::{CutOut, Facts, FileSource, Format};
 pub use encode::extras::Extras;
 pub use encode::jxl::is_there as writes_jxl;
 pub use encode::{Chroma, Encoding, Packing, encode, encode_within};

@@ -106,6 +106,44 @@ fn grey_palette_and_transparent_png_become_rgb() {
 }
 
 #[test]
+fn what_is_covered_comes_back_from_every_format_that_knows_of_it() {
+    let size = Size::new(32, 24);
+    let cover: Vec<u16> = (0..size.area()).map(|i| (i % 32 * 65_535 / 31) as u16 / 257 * 257).collect();
+    let eight = Pixels::U8((0..size.area() * 3).map(|i| (i * 7 % 200) as u8).collect());
+    let wide = Pixels::U16((0..size.area() * 3).map(|i| (i * 1777 % 60_000) as u16).collect());
+    let floats = Pixels::F32((0..size.area() * 3).map(|i| (i % 97) as f32 / 97.0).collect());
+    let tiff = Encoding::Tiff { packing: rallo_media::Packing::Lzw };
+    let jxl = Encoding::Jxl { quality: None };
+    let webp = Encoding::WebP { quality: None };
+    let kinds = [
+        (Encoding::Png, &eight),
+        (Encoding::Png, &wide),
+        (webp, &eight),
+        (Encoding::WebP { quality: Some(80) }, &eight),
+        (Encoding::Avif { quality: 90 }, &eight),
+        (jxl, &eight),
+        (jxl, &wide),
+        (tiff, &eight),
+        (tiff, &wide),
+        (tiff, &floats),
+    ];
+    for (encoding, pixels) in kinds {
+        let picture = Encoded { size, pixels: pixels.clone() };
+        let extras = Extras { coverage: Some(cover.clone()), ..Extras::default() };
+        let source = FileSource::from_bytes(encode(&picture, encoding, &extras).unwrap()).unwrap();
+        let cut_out = source.cut_out().unwrap().unwrap_or_else(|| panic!("{encoding:?} is not transparent"));
+        let Samples::U16(back) = cut_out.coverage.level(0).unwrap().samples().clone() else { panic!() };
+        let off = back.as_chunks::<3>().0.iter().zip(&cover).map(|(b, c)| b[0].abs_diff(*c)).max().unwrap();
+        // An AVIF's coverage is encoded as a picture is.
+        let room = if matches!(encoding, Encoding::Avif { .. }) { 2_000 } else { 257 };
+        assert!(off <= room, "{encoding:?}: coverage is off by {off}");
+        // Without being asked for it, nothing is transparent.
+        let opaque = FileSource::from_bytes(encode(&picture, encoding, &Extras::default()).unwrap()).unwrap();
+        assert!(opaque.cut_out().unwrap().is_none(), "{encoding:?}");
+    }
+}
+
+#[test]
 fn bad_files_say_what_is_wrong() {
     let said = |bytes: Vec<u8>| match FileSource::from_bytes(bytes) {
         Err(e) => e.to_string(),

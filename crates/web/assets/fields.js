@@ -24,7 +24,7 @@ export function field(param, name, value, put) {
 
 /** Values of a delivery that mean something for some formats only. */
 const ENCODED = ['jpeg', 'png', 'webp', 'avif', 'jxl', 'tiff'];
-const ONLY = { long_edge: ENCODED, widths: ENCODED, sharpen: ENCODED, camera_data: [...ENCODED, 'as it is'], quality: ['jpeg', 'webp', 'avif', 'jxl'], limit: ['jpeg', 'webp', 'avif', 'jxl'], chroma: ['jpeg'], progressive: ['jpeg'], optimised: ['jpeg'], lossless: ['webp', 'jxl'], bits: ['png', 'jxl', 'tiff'], compression: ['tiff'], profile: ['jpeg', 'png', 'webp', 'jxl', 'tiff'] };
+const ONLY = { long_edge: ENCODED, widths: ENCODED, sharpen: ENCODED, camera_data: [...ENCODED, 'as it is'], quality: ['jpeg', 'webp', 'avif', 'jxl'], limit: ['jpeg', 'webp', 'avif', 'jxl'], chroma: ['jpeg'], progressive: ['jpeg'], optimised: ['jpeg'], lossless: ['webp', 'jxl'], bits: ['png', 'jxl', 'tiff'], compression: ['tiff'], transparent: ['png', 'webp', 'avif', 'jxl', 'tiff'], profile: ['jpeg', 'png', 'webp', 'jxl', 'tiff'] };
 
 /** Values that mean something only where another one has a certain value. */
 const WHERE = {

@@ -63,7 +63,7 @@ impl InputColour {
         Self::from_profile(&WORKING, name).expect("the built-in profile is complete")
     }
 
-    /// Working values as they are, in floating point.
+    /// Working values as they are, in floating point or 16 bits.
     pub(crate) fn plain() -> Self {
         let straight = || Table::new(|squared| squared.sqrt());
         Self {

@@ -146,6 +146,21 @@ impl Picture {
         Ok(picture)
     }
 
+    /// How much of each stored pixel is covered, 0 ..= 65535, as a grey picture of working values.
+    ///
+    /// # Errors
+    /// [`PictureError`] when values and size disagree.
+    pub fn of_coverage(
+        stored: Size,
+        coverage: &[u16],
+        orientation: Orientation,
+    ) -> Result<Self, PictureError> {
+        let grey = coverage.iter().flat_map(|v| [*v; 3]).collect();
+        let mut picture = Self::new(stored, Samples::U16(grey), orientation, None)?;
+        picture.colour = Arc::new(InputColour::plain());
+        Ok(picture)
+    }
+
     /// A picture developed from a camera's raw.
     ///
     /// # Errors

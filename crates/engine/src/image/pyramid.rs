@@ -17,7 +17,12 @@ impl Pyramid {
 
     /// Takes the whole picture.
     pub fn new(picture: Picture) -> Self {
-        Self { size: picture.size(), levels: Mutex::new(vec![Arc::new(picture)]) }
+        Self::of(Arc::new(picture))
+    }
+
+    /// As [`new`](Self::new), for a picture that others hold too.
+    pub fn of(picture: Arc<Picture>) -> Self {
+        Self { size: picture.size(), levels: Mutex::new(vec![picture]) }
     }
 }
 

@@ -12,6 +12,7 @@
 //! 1.5 of 255 in the mean.
 
 mod cache;
+mod coverage;
 mod fingerprint;
 mod lower;
 mod measured;

@@ -46,7 +46,7 @@ pub(super) fn needs(nodes: &[(Node, Size)], rect: Rect) -> Rect {
 
 impl Node {
     /// The part of its input, which is as large as `whole`, that `rect` of its output comes from.
-    fn needs(&self, rect: Rect, whole: Rect) -> Rect {
+    pub(super) fn needs(&self, rect: Rect, whole: Rect) -> Rect {
         match self {
             Self::Point(_) | Self::Mark(_) => rect,
             Self::Map(resampler) => resampler.needs(rect),

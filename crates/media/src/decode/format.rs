@@ -44,6 +44,11 @@ pub enum Format {
 }
 
 impl Format {
+    /// Whether a file of it can be transparent in parts.
+    pub fn may_be_transparent(self) -> bool {
+        !matches!(self, Self::Jpeg | Self::Raw | Self::Hdr)
+    }
+
     /// Tells the format by the first bytes; a file's ending says nothing.
     ///
     /// # Errors

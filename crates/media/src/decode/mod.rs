@@ -22,11 +22,14 @@ mod tiff_planes;
 pub use crate::decode::format::Format;
 pub use crate::decode::limits::{MAX_BYTES, MAX_PIXELS};
 
+use crate::decode::channels::{Coverage, Ground, Rgb};
 use crate::metadata::exif::CameraData;
 use crate::{MediaError, bytes_text};
 use rallo_engine::colour::transfer::{self, Table};
 use rallo_engine::colour::working::LUMINANCE;
-use rallo_engine::{DecodeSettings, Orientation, Picture, RawLook, Samples, Size, Source, SourceError};
+use rallo_engine::{
+    DecodeSettings, Orientation, Picture, Pyramid, RawLook, Samples, Size, Source, SourceError,
+};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -69,7 +72,7 @@ pub struct Facts {
 
 /// A picture file in memory: decodes what a plan asks for, each level once.
 pub struct FileSource {
-    file: Vec<u8>,
+    file: Arc<Vec<u8>>,
     format: Format,
     stored: Size,
     bits: u8,
@@ -85,8 +88,22 @@ pub struct FileSource {
     /// The tone of its camera's own preview.
     tone: OnceLock<Option<Table>>,
     levels: Mutex<HashMap<u8, Arc<Picture>>>,
+    /// Whether transparent parts keep their own colours instead of being laid on one.
+    is_cut_out: bool,
+    /// Whether any pixel is not covered wholly, once it is decoded.
+    is_transparent: OnceLock<bool>,
+    /// How much of each pixel is, where that is kept.
+    coverage: OnceLock<Arc<Picture>>,
     /// Held by who decodes.
     decoding: Mutex<()>,
+}
+
+/// A picture that is transparent in parts.
+pub struct CutOut {
+    /// Its colours, everywhere.
+    pub colours: FileSource,
+    /// How much of each pixel is covered (see [`Picture::of_coverage`]).
+    pub coverage: Pyramid,
 }
 
 /// Reads a whole file, within the limit.
@@ -141,15 +158,15 @@ impl Default for Head {
 pub(crate) struct Wanted<'a> {
     /// Of a damaged file the part that is there, instead of a refusal.
     pub part: bool,
-    /// The colour that transparent parts are laid on, 0 … 1.
-    pub ground: [f32; 3],
+    /// What becomes of transparent parts.
+    pub ground: Ground,
     /// The profile that was found in the file's head.
     pub icc: Option<&'a [u8]>,
 }
 
 impl Default for Wanted<'_> {
     fn default() -> Self {
-        Self { part: false, ground: [1.0; 3], icc: None }
+        Self { part: false, ground: Ground::Colour([1.0; 3]), icc: None }
     }
 }
 
@@ -157,6 +174,7 @@ impl Default for Wanted<'_> {
 pub(crate) struct Decoded {
     pub size: Size,
     pub samples: Samples,
+    pub coverage: Coverage,
     /// The profile the samples are in, where it is another than the head's.
     pub icc: Option<Vec<u8>>,
     pub notes: Vec<String>,
@@ -164,8 +182,9 @@ pub(crate) struct Decoded {
 
 impl Decoded {
     /// With nothing to say beside the pixels.
-    pub fn plain(size: Size, samples: Samples) -> Self {
-        Self { size, samples, icc: None, notes: Vec::new() }
+    pub fn plain(size: Size, rgb: impl Into<Rgb>) -> Self {
+        let Rgb { samples, coverage } = rgb.into();
+        Self { size, samples, coverage, icc: None, notes: Vec::new() }
     }
 }
 
@@ -334,7 +353,7 @@ impl FileSource {
             camera.orientation = crate::metadata::xmp::orientation(head).unwrap_or(1);
         }
         Ok(Self {
-            file,
+            file: Arc::new(file),
             format,
             stored,
             bits,
@@ -348,6 +367,9 @@ impl FileSource {
             raw: OnceLock::new(),
             tone: OnceLock::new(),
             levels: Mutex::default(),
+            is_cut_out: false,
+            is_transparent: OnceLock::new(),
+            coverage: OnceLock::new(),
             decoding: Mutex::default(),
         })
     }
@@ -444,9 +466,9 @@ impl FileSource {
             self.held().insert(level, picture.clone());
             return Ok(picture);
         }
-        let wanted =
-            Wanted { part: self.settings.use_part, ground: self.settings.ground(), icc: self.icc.as_deref() };
-        let Decoded { size, samples, icc, notes } =
+        let ground = if self.is_cut_out { Ground::Kept } else { Ground::Colour(self.settings.ground()) };
+        let wanted = Wanted { part: self.settings.use_part, ground, icc: self.icc.as_deref() };
+        let Decoded { size, mut samples, coverage, icc, notes } =
             guarded(self.format, || pixels(&self.file, self.format, level, &wanted))?;
         // libheif knows of more ways to cut and turn a picture than its header is read for here.
         let is_known = matches!(self.format, Format::Heic | Format::Avif) || level > 0 || size == self.stored;
@@ -455,6 +477,13 @@ impl FileSource {
         }
         self.note(notes);
         let orientation = Orientation::from_exif(self.camera.orientation);
+        self.is_transparent.get_or_init(|| coverage != Coverage::Full);
+        if let Coverage::Kept(coverage) = coverage {
+            channels::fill_uncovered(&mut samples, &coverage, size.width as usize);
+            let picture = Picture::of_coverage(size, &coverage, orientation)
+                .map_err(|e| MediaError::Damaged(e.to_string()))?;
+            self.coverage.get_or_init(|| Arc::new(picture));
+        }
         let assumed = self.settings.assumed().map(|profile| profile.colour().icc.as_slice());
         let own = self.icc.as_deref().filter(|_| icc.is_none());
         let (samples, icc) = match own.filter(|own| device_colour::is_grey(own)) {
@@ -467,6 +496,46 @@ impl FileSource {
         let picture = Arc::new(picture);
         self.held().insert(level, picture.clone());
         Ok(picture)
+    }
+
+    /// The picture apart from how much of it is covered, for results that keep that; nothing where all of it is.
+    ///
+    /// # Errors
+    /// As [`decode`](Self::decode).
+    pub fn cut_out(&self) -> Result<Option<CutOut>, MediaError> {
+        if !self.format.may_be_transparent() {
+            return Ok(None);
+        }
+        if self.is_transparent.get().is_none() {
+            self.decode(0)?;
+        }
+        if self.is_transparent.get() != Some(&true) {
+            return Ok(None);
+        }
+        let colours = Self {
+            file: self.file.clone(),
+            icc: self.icc.clone(),
+            exif: self.exif.clone(),
+            camera: self.camera.clone(),
+            settings: self.settings.clone(),
+            notes: Mutex::default(),
+            raw: OnceLock::new(),
+            tone: OnceLock::new(),
+            levels: Mutex::default(),
+            is_cut_out: true,
+            is_transparent: OnceLock::new(),
+            coverage: OnceLock::new(),
+            decoding: Mutex::default(),
+            ..*self
+        };
+        colours.decode(0)?;
+        let coverage = colours.coverage.get().map(|picture| Pyramid::of(picture.clone()));
+        Ok(coverage.map(|coverage| CutOut { colours, coverage }))
+    }
+
+    /// Whether transparent parts keep their own colours instead of being laid on one.
+    pub fn is_cut_out(&self) -> bool {
+        self.is_cut_out
     }
 
     /// Whether it is a camera raw of which only the embedded preview can be shown.

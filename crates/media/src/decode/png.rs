@@ -178,11 +178,12 @@ pub fn decode(file: &[u8], wanted: &Wanted<'_>) -> Result<Decoded, MediaError> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::Extras;
     use crate::encode::png::encode;
     use rallo_engine::{Encoded, Pixels, Samples};
 
     fn file(size: Size, pixels: Pixels) -> (Vec<u8>, png::Info<'static>) {
-        let file = encode(&Encoded { size, pixels }).unwrap();
+        let file = encode(&Encoded { size, pixels }, &Extras::default()).unwrap();
         let info = png::Decoder::new(Cursor::new(&file)).read_info().unwrap().info().clone();
         (file, info)
     }
@@ -212,7 +213,8 @@ mod tests {
             let Samples::U16(back) = pixels_of(&bytes) else { panic!() };
             assert!(back == wide);
         }
-        assert!(encode(&Encoded { size, pixels: Pixels::F32(vec![0.0; 61 * 47 * 3]) }).is_err());
+        let floats = Pixels::F32(vec![0.0; 61 * 47 * 3]);
+        assert!(encode(&Encoded { size, pixels: floats }, &Extras::default()).is_err());
     }
 
     #[test]

@@ -2,14 +2,14 @@
 //! fax, other packings, planes, odd numbers of bits) is unpacked by libtiff's own program, and its samples are made
 //! colours here.
 
-use crate::decode::channels::{Alpha, Sample, to_rgb};
+use crate::decode::channels::{Alpha, Ground, Rgb, Sample, to_rgb};
 use crate::decode::device_colour::{self, Coloured};
 use crate::decode::helper::{self, Helper};
 use crate::decode::tiff_directory::{self as tags, Directory, Page};
 use crate::decode::tiff_planes::as_pages;
 use crate::decode::{Decoded, Format, Head, MAX_PIXELS, Wanted, image_crate};
 use crate::{MediaError, bytes_text};
-use rallo_engine::{Samples, Size};
+use rallo_engine::Size;
 
 /// Unpacks whatever libtiff reads, samples as they are.
 const UNPACK: Helper = Helper {
@@ -248,7 +248,7 @@ fn colours(unpacked: &Unpacked<'_>, wanted: &Wanted<'_>) -> Result<Decoded, Medi
     let Unpacked { page, layout, .. } = unpacked;
     let size = layout.size;
     let icc = page.bytes(tags::PROFILE);
-    let decoded = |samples: Samples| Decoded::plain(size, samples);
+    let decoded = |rgb: Rgb| Decoded::plain(size, rgb);
     let with = |(samples, icc): Coloured| Decoded { icc, ..Decoded::plain(size, samples) };
     let (count, alpha) = (layout.colours(), layout.alpha());
     let kept = count + usize::from(alpha != Alpha::None);
@@ -323,7 +323,7 @@ fn inverted<T: Sample + std::ops::Not<Output = T>>(
 }
 
 /// Colours out of a table of three columns, 16 bits each.
-fn palette(numbers: &[u32], layout: &Layout, map: &[u16], alpha: Alpha, ground: [f32; 3]) -> Samples {
+fn palette(numbers: &[u32], layout: &Layout, map: &[u16], alpha: Alpha, ground: Ground) -> Rgb {
     let rows = map.len() / 3;
     // Some programs write the table with 8 bits.
     let factor = if map.iter().all(|v| *v < 256) { 257 } else { 1 };

@@ -1,10 +1,10 @@
 //! AVIF.
 
 use crate::MediaError;
-use crate::encode::extras::Extras;
+use crate::encode::extras::{Extras, Interleaved};
 use crate::encode::tiff::{eight, fail};
 use rallo_engine::Encoded;
-use ravif::{Img, RGB8};
+use ravif::{Img, RGB8, RGBA8};
 
 /// The box that carries XMP in ISO base media files (ISO 16684-3).
 pub(super) const XMP_BOX: [u8; 16] =
@@ -24,8 +24,15 @@ pub fn avif(picture: &Encoded, quality: u8, extras: &Extras) -> Result<Vec<u8>, 
         encoder = encoder.with_exif(exif.clone());
     }
     let (width, height) = (picture.size.width as usize, picture.size.height as usize);
-    let mut file =
-        encoder.encode_rgb(Img::new(&pixels, width, height)).map_err(|e| fail("AVIF", e))?.avif_file;
+    let made = match extras.with_coverage(picture) {
+        Some(Interleaved::U8(v)) => {
+            let pixels: Vec<RGBA8> =
+                v.as_chunks::<4>().0.iter().map(|p| RGBA8::new(p[0], p[1], p[2], p[3])).collect();
+            encoder.encode_rgba(Img::new(&pixels, width, height))
+        }
+        _ => encoder.encode_rgb(Img::new(&pixels, width, height)),
+    };
+    let mut file = made.map_err(|e| fail("AVIF", e))?.avif_file;
     if let Some(made) = &extras.made {
         let xmp = made.xmp(&extras.words);
         file.extend((xmp.len() as u32 + 24).to_be_bytes());

@@ -1,7 +1,7 @@
 //! JPEG XL, written by its reference encoder as a program of its own.
 
 use crate::MediaError;
-use crate::encode::extras::Extras;
+use crate::encode::extras::{Extras, Interleaved};
 use rallo_engine::{Encoded, OutputProfile, Pixels, Size};
 use std::io::{BufWriter, ErrorKind, Write};
 use std::path::Path;
@@ -38,16 +38,27 @@ pub(super) fn code_at(file: &[u8]) -> Option<usize> {
     None
 }
 
-/// The pixels as the simplest file there is: a few numbers, then the samples (netpbm's PPM).
-pub(super) fn plain(picture: &Encoded, to: &Path) -> Result<(), MediaError> {
+/// The pixels as the simplest file there is: a few numbers, then the samples (netpbm's PPM, or PAM with how much is
+/// covered).
+pub(super) fn plain(picture: &Encoded, extras: &Extras, to: &Path) -> Result<(), MediaError> {
     let mut file = BufWriter::new(std::fs::File::create(to).map_err(fail)?);
     let Size { width, height } = picture.size;
-    let (most, samples) = match &picture.pixels {
-        Pixels::U8(v) => (255, v.clone()),
-        Pixels::U16(v) => (65_535, v.iter().flat_map(|s| s.to_be_bytes()).collect()),
-        Pixels::F32(_) => return Err(fail("floats were given")),
+    let covered = extras.with_coverage(picture);
+    let is_covered = covered.is_some();
+    let big_endian = |v: &[u16]| v.iter().flat_map(|s| s.to_be_bytes()).collect();
+    let (most, samples) = match (covered, &picture.pixels) {
+        (Some(Interleaved::U8(v)), _) => (255, v),
+        (Some(Interleaved::U16(v)), _) => (65_535, big_endian(&v)),
+        (None, Pixels::U8(v)) => (255, v.clone()),
+        (None, Pixels::U16(v)) => (65_535, big_endian(v)),
+        (_, Pixels::F32(_)) | (Some(Interleaved::F32(_)), _) => return Err(fail("floats were given")),
     };
-    write!(file, "P6\n{width} {height}\n{most}\n").map_err(fail)?;
+    if is_covered {
+        let head = format!("WIDTH {width}\nHEIGHT {height}\nDEPTH 4\nMAXVAL {most}\nTUPLTYPE RGB_ALPHA");
+        write!(file, "P7\n{head}\nENDHDR\n").map_err(fail)?;
+    } else {
+        write!(file, "P6\n{width} {height}\n{most}\n").map_err(fail)?;
+    }
     file.write_all(&samples).map_err(fail)?;
     file.flush().map_err(fail)
 }
@@ -59,9 +70,9 @@ pub(super) fn plain(picture: &Encoded, to: &Path) -> Result<(), MediaError> {
 pub fn encode(picture: &Encoded, quality: Option<u8>, extras: &Extras) -> Result<Vec<u8>, MediaError> {
     let folder = tempfile::tempdir().map_err(fail)?;
     let at = |name: &str| folder.path().join(name);
-    plain(picture, &at("in.ppm"))?;
+    plain(picture, extras, &at("in.pam"))?;
     let mut command = Command::new(PROGRAM);
-    command.arg(at("in.ppm")).arg(at("out.jxl")).args(["--container=1", "--quiet"]);
+    command.arg(at("in.pam")).arg(at("out.jxl")).args(["--container=1", "--quiet"]);
     match quality {
         // At 100 nothing would be lost, in another way than is asked for.
         Some(quality) => command.arg(format!("--quality={}", quality.min(99))),

@@ -167,7 +167,8 @@ pub fn encode(picture: &Encoded, encoding: Encoding, extras: &Extras) -> Result<
         Encoding::Tiff { packing } => tiff::tiff(picture, packing, extras),
         Encoding::Png => {
             let fail = |message: String| MediaError::Encode { format: "PNG", message };
-            let mut file = Png::from_bytes(png::encode(picture)?.into()).map_err(|e| fail(e.to_string()))?;
+            let mut file =
+                Png::from_bytes(png::encode(picture, extras)?.into()).map_err(|e| fail(e.to_string()))?;
             embed::png(&mut file, extras);
             file.set_icc_profile(extras.icc.clone().map(Bytes::from));
             Ok(file.encoder().bytes().to_vec())

@@ -1,6 +1,7 @@
 //! PNG, as small as it gets without losing anything.
 
 use crate::MediaError;
+use crate::encode::extras::{Extras, Interleaved};
 use rallo_engine::{Encoded, Pixels, Size};
 
 /// How hard is packed, 0 ..= 12: from 6 on it takes much longer for little.
@@ -26,25 +27,32 @@ pub(super) fn palette(pixels: &[u8]) -> Option<(Vec<[u8; 3]>, Vec<u8>)> {
     Some((colours, places))
 }
 
-pub fn encode(picture: &Encoded) -> Result<Vec<u8>, MediaError> {
+pub fn encode(picture: &Encoded, extras: &Extras) -> Result<Vec<u8>, MediaError> {
     let fail = |message: String| MediaError::Encode { format: "PNG", message };
     let rgb = oxipng::ColorType::RGB { transparent_color: None };
-    let few = match &picture.pixels {
-        Pixels::U8(v) => palette(v),
+    let covered = extras.with_coverage(picture);
+    let few = match (&covered, &picture.pixels) {
+        (None, Pixels::U8(v)) => palette(v),
         _ => None,
     };
+    let big_endian = |v: &[u16]| v.iter().flat_map(|s| s.to_be_bytes()).collect();
+    let (eight, sixteen) = (oxipng::BitDepth::Eight, oxipng::BitDepth::Sixteen);
     let (colours, depth, filter, samples) = match (few, &picture.pixels) {
+        _ if covered.is_some() => match covered {
+            Some(Interleaved::U8(v)) => (oxipng::ColorType::RGBA, eight, oxipng::RowFilter::Paeth, v),
+            Some(Interleaved::U16(v)) => {
+                (oxipng::ColorType::RGBA, sixteen, oxipng::RowFilter::Paeth, big_endian(&v))
+            }
+            _ => return Err(fail("floats were given".into())),
+        },
         // Nothing is lost, and it is smaller; places in a palette are not like their neighbours.
         (Some((colours, places)), _) => {
             let colours = colours.iter().map(|[r, g, b]| oxipng::RGBA8::new(*r, *g, *b, 255)).collect();
             let colours = oxipng::ColorType::Indexed { palette: colours };
-            (colours, oxipng::BitDepth::Eight, oxipng::RowFilter::None, places)
+            (colours, eight, oxipng::RowFilter::None, places)
         }
-        (None, Pixels::U8(v)) => (rgb, oxipng::BitDepth::Eight, oxipng::RowFilter::Paeth, v.clone()),
-        (None, Pixels::U16(v)) => {
-            let bytes = v.iter().flat_map(|s| s.to_be_bytes()).collect();
-            (rgb, oxipng::BitDepth::Sixteen, oxipng::RowFilter::Paeth, bytes)
-        }
+        (None, Pixels::U8(v)) => (rgb, eight, oxipng::RowFilter::Paeth, v.clone()),
+        (None, Pixels::U16(v)) => (rgb, sixteen, oxipng::RowFilter::Paeth, big_endian(v)),
         (None, Pixels::F32(_)) => return Err(fail("floats were given".into())),
     };
     let is_palette = matches!(colours, oxipng::ColorType::Indexed { .. });

@@ -2,11 +2,13 @@
 //! has a place for them.
 
 use crate::MediaError;
-use crate::encode::extras::Extras;
+use crate::encode::extras::{Extras, Interleaved};
 use exif::{In, Tag as ExifTag, Value};
 use rallo_engine::{Encoded, Pixels, Size};
 use std::io::Cursor;
-use tiff::encoder::colortype::{RGB8 as TiffRgb8, RGB16 as TiffRgb16, RGB32Float};
+use tiff::encoder::colortype::{
+    RGB8 as TiffRgb8, RGB16 as TiffRgb16, RGB32Float, RGBA8, RGBA16, RGBA32Float,
+};
 use tiff::encoder::compression::DeflateLevel;
 use tiff::encoder::{Compression, DirectoryEncoder, Rational, SRational, TiffEncoder, TiffKind};
 use tiff::tags::{ResolutionUnit, Tag};
@@ -65,8 +67,12 @@ pub fn tiff(picture: &Encoded, packing: Packing, extras: &Extras) -> Result<Vec<
             for (tag, offset) in &pointers {
                 directory.write_tag(Tag::Unknown(*tag), *offset)?;
             }
+            if extras.coverage.is_some() {
+                // Colours are not multiplied by it (TIFF 6.0, section 18).
+                directory.write_tag(Tag::ExtraSamples, &[2u16][..])?;
+            }
             if let Some(icc) = &extras.icc {
-                directory.write_tag(Tag::IccProfile, &icc[..])?;
+                put_bytes(directory, Tag::IccProfile, icc)?;
             }
             if let Some(made) = &extras.made {
                 directory.write_tag(Tag::Unknown(700), made.xmp(&extras.words).as_bytes())?;
@@ -74,25 +80,21 @@ pub fn tiff(picture: &Encoded, packing: Packing, extras: &Extras) -> Result<Vec<
             Ok(())
         };
         let dpi = Rational { n: extras.resolution.unwrap_or(72), d: 1 };
-        match &picture.pixels {
-            Pixels::U8(v) => {
-                let mut image = file.new_image::<TiffRgb8>(width, height)?;
+        macro_rules! put {
+            ($kind:ty, $samples:expr) => {{
+                let mut image = file.new_image::<$kind>(width, height)?;
                 image.resolution(ResolutionUnit::Inch, dpi);
                 write_fields(image.encoder())?;
-                image.write_data(v)?;
-            }
-            Pixels::F32(v) => {
-                let mut image = file.new_image::<RGB32Float>(width, height)?;
-                image.resolution(ResolutionUnit::Inch, dpi);
-                write_fields(image.encoder())?;
-                image.write_data(v)?;
-            }
-            Pixels::U16(v) => {
-                let mut image = file.new_image::<TiffRgb16>(width, height)?;
-                image.resolution(ResolutionUnit::Inch, dpi);
-                write_fields(image.encoder())?;
-                image.write_data(v)?;
-            }
+                image.write_data($samples)?;
+            }};
+        }
+        match (extras.with_coverage(picture), &picture.pixels) {
+            (Some(Interleaved::U8(v)), _) => put!(RGBA8, &v),
+            (Some(Interleaved::U16(v)), _) => put!(RGBA16, &v),
+            (Some(Interleaved::F32(v)), _) => put!(RGBA32Float, &v),
+            (None, Pixels::U8(v)) => put!(TiffRgb8, v),
+            (None, Pixels::U16(v)) => put!(TiffRgb16, v),
+            (None, Pixels::F32(v)) => put!(RGB32Float, v),
         }
         Ok(out.into_inner())
     };
@@ -137,13 +139,20 @@ fn put<W: std::io::Write + std::io::Seek, K: TiffKind>(
             [one] => directory.write_tag(tag, SRational { n: one.num, d: one.denom }),
             _ => Ok(()),
         },
-        Value::Undefined(v, _) => {
-            let entry = directory.write_entry_bytes(tiff::tags::Type::UNDEFINED, v)?;
-            let mut single_field = tiff::Directory::empty();
-            single_field.extend([(tag, entry)]);
-            directory.extend_from(&single_field);
-            Ok(())
-        }
+        Value::Undefined(v, _) => put_bytes(directory, tag, v),
         _ => Ok(()),
     }
+}
+
+/// Writes bytes that mean something to who knows the tag.
+fn put_bytes<W: std::io::Write + std::io::Seek, K: TiffKind>(
+    directory: &mut DirectoryEncoder<'_, W, K>,
+    tag: Tag,
+    bytes: &[u8],
+) -> Result<(), tiff::TiffError> {
+    let entry = directory.write_entry_bytes(tiff::tags::Type::UNDEFINED, bytes)?;
+    let mut single_field = tiff::Directory::empty();
+    single_field.extend([(tag, entry)]);
+    directory.extend_from(&single_field);
+    Ok(())
 }

@@ -1,7 +1,7 @@
 //! WebP, lossy and lossless, with its data around the pixels.
 
 use crate::MediaError;
-use crate::encode::extras::Extras;
+use crate::encode::extras::{Extras, Interleaved};
 use crate::encode::tiff::{eight, fail};
 use rallo_engine::{Encoded, Size};
 
@@ -19,18 +19,28 @@ pub fn webp(picture: &Encoded, quality: Option<u8>, extras: &Extras) -> Result<V
         return Err(fail("WebP", format!("{width} × {height} pixels; a WebP has at most {LONGEST} a side")));
     }
     let pixels = eight(picture, "WebP")?;
-    let encoder = webp::Encoder::from_rgb(pixels, width, height);
+    let covered = extras.with_coverage(picture);
+    let encoder = match &covered {
+        Some(Interleaved::U8(v)) => webp::Encoder::from_rgba(v, width, height),
+        _ => webp::Encoder::from_rgb(pixels, width, height),
+    };
     let bare = match quality {
         Some(quality) => encoder.encode(f32::from(quality)),
         None => encoder.encode_lossless(),
     };
     // The bare file is RIFF, its length, WEBP, and one chunk of pixels.
-    let image =
-        bare.get(12..).filter(|i| i.starts_with(b"VP8")).ok_or_else(|| fail("WebP", "no pixels came out"))?;
+    // With coverage, or without it being asked, an extended head may stand before that.
+    let image = match bare.get(12..) {
+        Some(body) if body.starts_with(b"VP8X") => body.get(18..),
+        body => body.filter(|i| i.starts_with(b"VP8")),
+    };
+    let image = image.ok_or_else(|| fail("WebP", "no pixels came out"))?;
     let xmp = extras.made.as_ref().map(|m| m.xmp(&extras.words));
     let flag = |is: bool, bit: u8| if is { bit } else { 0 };
-    let flags =
-        flag(extras.icc.is_some(), 0x20) | flag(extras.exif.is_some(), 0x08) | flag(xmp.is_some(), 0x04);
+    let flags = flag(extras.icc.is_some(), 0x20)
+        | flag(covered.is_some(), 0x10)
+        | flag(extras.exif.is_some(), 0x08)
+        | flag(xmp.is_some(), 0x04);
     let side = |n: u32| (n - 1).to_le_bytes();
     let mut head = vec![flags, 0, 0, 0];
     head.extend(&side(width)[..3]);

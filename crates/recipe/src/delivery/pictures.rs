@@ -32,7 +32,7 @@ fn widths(text: &str) -> Result<Vec<u32>, String> {
 }
 
 /// Parameters of the delivery `pictures`.
-pub static PICTURES: [Param; 21] = [
+pub static PICTURES: [Param; 22] = [
     Param {
         name: "format",
         about: "File format; as it is: the original's own, its pixels carried over without being encoded again. No line that changes pixels applies to it. copy: the original itself, byte for byte, under the name of this delivery.",
@@ -81,6 +81,12 @@ pub static PICTURES: [Param; 21] = [
         about: "How a TIFF is packed; nothing is lost by it.",
         unit: "",
         kind: Kind::Choice(&["none", "lzw", "deflate"]),
+    },
+    Param {
+        name: "transparent",
+        about: "What is transparent stays so in formats that know of it (PNG, WebP, AVIF, JPEG XL, TIFF); otherwise, and in a JPEG, it is laid on the recipe's background colour.",
+        unit: "",
+        kind: Kind::Flag,
     },
     Param {
         name: "long_edge",
@@ -153,6 +159,8 @@ pub struct Pictures {
     pub bits: u8,
     /// `none`, `lzw` or `deflate`.
     pub compression: String,
+    /// Whether what is transparent stays so, where the format knows of it.
+    pub transparent: bool,
     /// Pixels of the longest side.
     pub long_edge: Option<u32>,
     /// Several widths, from the smallest on.
@@ -201,6 +209,7 @@ impl Default for Pictures {
             lossless: false,
             bits: 8,
             compression: "deflate".into(),
+            transparent: true,
             long_edge: None,
             widths: Vec::new(),
             sharpen: 0.0,
@@ -249,7 +258,7 @@ impl Pictures {
             "widths": self.widths.iter().map(u32::to_string).collect::<Vec<_>>().join(", "),
             "sharpen": self.sharpen, "page": self.page, "zip": self.zip, "start": self.start, "profile": profile,
             "name": self.name, "to": self.to, "folder": self.folder, "existing": self.existing,
-            "camera_data": self.camera_data,
+            "camera_data": self.camera_data, "transparent": self.transparent,
         })
     }
 
@@ -257,6 +266,8 @@ impl Pictures {
     pub fn identity(&self) -> Value {
         let mut values = self.values();
         if let Some(map) = values.as_object_mut() {
+            // First, and the last of them: what is taken out moves no other, so older results stay known.
+            map.remove("transparent");
             for key in ["name", "to", "folder", "existing", "page", "widths", "zip", "start"] {
                 map.remove(key);
             }
@@ -269,6 +280,9 @@ impl Pictures {
             }
             if let Some(burned) = &self.burned {
                 map.insert("burned".into(), json!([burned.text, burned.place, burned.size]));
+            }
+            if !self.transparent {
+                map.insert("transparent".into(), json!(false));
             }
             if let Some(dpi) = self.dpi {
                 map.insert("dpi".into(), json!(dpi));
@@ -329,6 +343,12 @@ impl Pictures {
         self.format == "copy"
     }
 
+    /// Whether its files stay transparent where the picture is.
+    pub fn keeps_transparent(&self) -> bool {
+        let knows = matches!(self.format.as_str(), "png" | "webp" | "avif" | "jxl" | "tiff");
+        self.transparent && knows && self.frame.is_none() && self.burned.is_none()
+    }
+
     /// Whether floats are written.
     pub fn is_float(&self) -> bool {
         self.bits == 32 && self.format == "tiff"
@@ -362,6 +382,7 @@ impl Pictures {
             limit: whole("limit"),
             lossless: flag("lossless"),
             compression: text("compression"),
+            transparent: flag("transparent"),
             long_edge: whole("long_edge"),
             widths,
             sharpen: values["sharpen"].as_f64().unwrap_or_default(),

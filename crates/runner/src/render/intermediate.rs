@@ -95,6 +95,8 @@ pub struct Ready<'a> {
     pub plan: Plan,
     /// The result of the first lines, where that is kept or joined with others.
     first: Option<Intermediate>,
+    /// The lines before a join, which may have moved pixels.
+    joined: Vec<Settings>,
     source: &'a FileSource,
 }
 
@@ -105,6 +107,24 @@ impl Ready<'_> {
             Some(first) => first,
             None => self.source,
         }
+    }
+
+    /// How much of each pixel of the plan's result is covered, by how much of the original's is.
+    pub fn coverage(&self, of_source: &Pyramid) -> Result<Vec<u16>, PlanError> {
+        let failed = |e: SourceError| PlanError::Source(e.to_string());
+        let through = |plan: &Plan, coverage: &Pyramid| {
+            let program = plan.program(1.0);
+            let size = program.size();
+            program.coverage(coverage, size.rect()).map(|values| (size, values)).map_err(failed)
+        };
+        if self.joined.is_empty() {
+            return Ok(through(&self.plan, of_source)?.1);
+        }
+        let before = Plan::for_picture(self.joined.clone(), self.source)?;
+        let (size, values) = through(&before, of_source)?;
+        let picture = Picture::of_coverage(size, &values, Orientation::UPRIGHT);
+        let picture = picture.map_err(|e| PlanError::Source(e.to_string()))?;
+        Ok(through(&self.plan, &Pyramid::new(picture))?.1)
     }
 }
 
@@ -129,7 +149,7 @@ fn result_of(
 ) -> Result<Intermediate, PlanError> {
     let key = || {
         let (hash, lines) = (content_hash(source.bytes()), fingerprint(&first));
-        let decode = recipe.decode.fingerprint();
+        let decode = recipe.decode.fingerprint() + if source.is_cut_out() { "|cut out" } else { "" };
         content_hash(format!("engine {}|{hash}{decode}|{lines}", rallo_engine::RESULTS).as_bytes())
     };
     let key = kept.map(|_| key());
@@ -195,19 +215,26 @@ pub fn ready<'a>(
     let cut = lines(&infos(recipe, &placed)).filter(|_| source.size().area() <= LARGEST);
     let mut settings: Vec<Settings> = placed.into_iter().map(|(_, s)| s).collect();
     settings.extend(after);
+    let mut before_join = Vec::new();
     let first = if let Some((at, line, joins)) = join {
         let rest = settings.split_off(at + 1);
         settings.truncate(at);
         let first = std::mem::replace(&mut settings, rest);
+        before_join.clone_from(&first);
         joined(recipe, line, (first, joins), (source, context, sequence), kept)?
     } else if let Some(cut) = cut {
         let first = settings.drain(..cut).collect();
         result_of(recipe, first, source, kept)?
     } else {
-        return Ok(Ready { plan: Plan::for_picture(settings, source)?, first: None, source });
+        return Ok(Ready {
+            plan: Plan::for_picture(settings, source)?,
+            first: None,
+            joined: Vec::new(),
+            source,
+        });
     };
     let plan = Plan::for_picture(settings, &first)?;
-    Ok(Ready { plan, first: Some(first), source })
+    Ok(Ready { plan, first: Some(first), joined: before_join, source })
 }
 
 #[cfg(test)]

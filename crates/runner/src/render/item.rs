@@ -57,7 +57,11 @@ pub(crate) fn opened<T>(
     about.sequence.count = item.sequence.count;
     about.overrides = item.sequence.overrides(item.number.saturating_sub(1));
     let plan = recipe.layout(&about).map_err(|e| failed(Fault::new(FailureKind::TooLarge, e.to_string())))?;
-    let bytes = source.decoded_bytes(plan.program(1.0).level()) + plan.working_bytes(1, 2);
+    let level = plan.program(1.0).level();
+    // What stays transparent is decoded twice.
+    let keeps = variants(recipe).iter().any(|v| v.delivery.keeps_transparent());
+    let times = if keeps && source.format().may_be_transparent() { 2 } else { 1 };
+    let bytes = times * source.decoded_bytes(level) + plan.working_bytes(1, 2);
     // What several files share is held as working values, with its reductions.
     let stages = recipe.stages();
     let files = variants(recipe).len() + stages.len();

@@ -11,10 +11,10 @@ use rallo_engine::steps::output::data::{self, Data};
 use rallo_engine::{Encoded, OutputColour, Picture, Plan, PlanError, Pyramid, Settings, Size, Source};
 use rallo_job::FailureKind;
 use rallo_media::metadata::exif::{self, Carry};
-use rallo_media::{DescriptiveFields, Extras, FileSource, Made};
+use rallo_media::{CutOut, DescriptiveFields, Extras, FileSource, Made};
 use rallo_recipe::{Pictures, Recipe, ResolveContext};
 use rayon::prelude::*;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 /// A picture on its way to one or several files: what all of them share is done once.
 pub struct Work<'a> {
@@ -28,6 +28,16 @@ pub struct Work<'a> {
     sequence: &'a RunSequence,
     /// What all of them are made from.
     shared: Option<Arc<Lines>>,
+    /// The picture apart from its coverage, where it is transparent in parts.
+    cut_out: OnceLock<Option<CutOut>>,
+}
+
+/// What is encoded.
+struct FilePixels {
+    picture: Encoded,
+    colours: Arc<OutputColour>,
+    /// How much of each pixel is covered, where that is kept.
+    coverage: Option<Vec<u16>>,
 }
 
 /// What the recipe's lines made of a picture, as large as the largest file needs it; with the colours the recipe names.
@@ -100,7 +110,8 @@ impl<'a> Work<'a> {
                 "this camera raw is only shown by its preview and cannot be run; the frame's note says why",
             ));
         }
-        let mut work = Self { recipe, source, context, shift, kept, sequence, shared: None };
+        let mut work =
+            Self { recipe, source, context, shift, kept, sequence, shared: None, cut_out: OnceLock::new() };
         let stages = recipe.stages().into_iter().map(|(at, delivery)| Variant { at, delivery, width: None });
         let files = variants(recipe).into_iter().filter(|v| !v.delivery.is_carried());
         let variants: Vec<Variant> = files.chain(stages).collect();
@@ -163,18 +174,59 @@ impl<'a> Work<'a> {
         if variant.delivery.is_carried() {
             return self.carry(&variant.delivery, made);
         }
-        self.encoded(variant, &self.picture(&variant.delivery, variant.width)?, made)
+        self.encoded(variant, &self.ready_to_encode(variant)?, made)
+    }
+
+    /// The pixels of one file, with how much of each is covered where it keeps that.
+    fn ready_to_encode(&self, variant: &Variant) -> Result<FilePixels, Fault> {
+        let Variant { delivery, width, .. } = variant;
+        if let Some(cut_out) = self.cut_out(delivery)? {
+            return self.transparent(cut_out, delivery, *width);
+        }
+        let (picture, colours) = self.picture(delivery, *width)?;
+        Ok(FilePixels { picture, colours, coverage: None })
+    }
+
+    /// The picture apart from its coverage, where a delivery keeps that and there is any.
+    fn cut_out(&self, delivery: &Pictures) -> Result<Option<&CutOut>, Fault> {
+        if !delivery.keeps_transparent() {
+            return Ok(None);
+        }
+        if self.cut_out.get().is_none() {
+            let cut_out = self.source.cut_out()?;
+            return Ok(self.cut_out.get_or_init(|| cut_out).as_ref());
+        }
+        Ok(self.cut_out.get().and_then(Option::as_ref))
+    }
+
+    /// A file that stays transparent: the plan of the picture as it is seen, on its colours alone; and the same plan's
+    /// mappings and marks on its coverage.
+    fn transparent(
+        &self,
+        CutOut { colours: cut_out, coverage }: &CutOut,
+        delivery: &Pictures,
+        width: Option<u32>,
+    ) -> Result<FilePixels, Fault> {
+        let after = || self.recipe.after(delivery, width, self.context);
+        let seen = self.ready(after())?;
+        let bare =
+            intermediate::ready(self.recipe, (cut_out, self.context, self.sequence), self.kept, after())?;
+        let colours = delivery.colours(&seen.plan);
+        let picture = rendered(&seen.plan, bare.source(), &colours, delivery)?;
+        let coverage = seen.coverage(coverage)?;
+        Ok(FilePixels { picture, colours, coverage: Some(coverage) })
     }
 
     /// The bytes of a file whose pixels are there.
     fn encoded(
         &self,
         one: &Variant,
-        (picture, colours): &(Encoded, Arc<OutputColour>),
+        FilePixels { picture, colours, coverage }: &FilePixels,
         made: Option<Made>,
     ) -> Result<(Vec<u8>, u32, u32), Fault> {
         let (delivery, size) = (&one.delivery, picture.size);
-        let extras = self.extras(delivery, size, colours.icc.clone(), made);
+        let coverage = coverage.clone();
+        let extras = Extras { coverage, ..self.extras(delivery, size, colours.icc.clone(), made) };
         let encoding = encoding(delivery);
         let bytes = match delivery.limit {
             Some(limit) => rallo_media::encode_within(picture, encoding, &extras, u64::from(limit) * 1000)
@@ -198,7 +250,7 @@ impl<'a> Work<'a> {
         let mut done = Vec::new();
         for (key, group) in groups {
             let picture = match (key, group.first()) {
-                (Some(_), Some((first, ..))) => Some(self.picture(&first.delivery, first.width)?),
+                (Some(_), Some((first, ..))) => Some(self.ready_to_encode(first)?),
                 _ => None,
             };
             let made = group.into_par_iter().map(|(variant, made, what)| {
@@ -220,7 +272,8 @@ impl<'a> Work<'a> {
         let bits = (delivery.is_float(), delivery.is_wide(), delivery.quick);
         let colours = self.shared.as_ref().and_then(|lines| lines.said.clone());
         let colours = Arc::as_ptr(&delivery.colours_or(colours));
-        format!("{after} {bits:?} {colours:?} {:?}", delivery.frame)
+        let keeps = matches!(self.cut_out(delivery), Ok(Some(_)));
+        format!("{after} {bits:?} {colours:?} {:?} {keeps}", delivery.frame)
     }
 
     /// A file whose pixels are the original's, exactly.
@@ -300,7 +353,7 @@ impl<'a> Work<'a> {
             lies: delivery.is_carried(),
         };
         let exif = exif::carried(self.source.exif(), &carry);
-        Extras { icc: Some(icc), exif, made, words, resolution }
+        Extras { icc: Some(icc), exif, made, words, resolution, coverage: None }
     }
 }
 
@@ -406,6 +459,74 @@ mod tests {
         assert!(
             Work::new(&alone, &source, &about, 0, None, &RunSequence::default()).unwrap().shared.is_none()
         );
+    }
+
+    #[test]
+    fn what_is_transparent_stays_so_through_the_lines_and_is_laid_where_the_format_cannot() {
+        use serde_json::json;
+        let size = Size::new(80, 40);
+        // The left half covered, and grey; what is under the right half shows nowhere.
+        let covered = |i: u64| i % 80 < 40;
+        let pixels =
+            (0..size.area()).flat_map(|i| if covered(i) { [100; 3] } else { [255, 0, 255] }).collect();
+        let coverage = (0..size.area()).map(|i| if covered(i) { 65_535 } else { 0 }).collect();
+        let extras = Extras { coverage: Some(coverage), ..Extras::default() };
+        let file = rallo_media::encode(&Encoded { size, pixels: Pixels::U8(pixels) }, Encoding::Png, &extras);
+        let document = |steps: serde_json::Value, deliveries: serde_json::Value| {
+            json!({"format": "rallo-recipe", "version": 1, "name": "x", "decode": {"background": "#0000ff"},
+                "steps": steps, "deliveries": deliveries})
+        };
+        let png = |more: serde_json::Value| {
+            let mut all = json!({"kind": "pictures", "name": "{stem}", "format": "png"});
+            all.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
+            all
+        };
+        let lines = json!([{"step": "denoise", "brightness": 30}, {"step": "mirror", "across": "left and right"},
+            {"step": "exposure", "stops": 0.5}, {"step": "resize", "long_edge": 40}]);
+        let decide = document(
+            lines,
+            json!([
+                png(json!({})),
+                png(json!({"transparent": false})),
+                png(json!({"format": "jpeg", "quality": 95}))
+            ]),
+        );
+        let recipe = Recipe::from_value(&decide).unwrap();
+        let source = FileSource::from_bytes(file.unwrap()).unwrap().decoding_by(&recipe.decode);
+        let facts = source.facts(Path::new("a.png"));
+        let about = crate::resolve_context(Path::new("a.png"), Some(&facts), &crate::Decided::default(), 1);
+        let alone = RunSequence::default();
+        let work = Work::new(&recipe, &source, &about, 0, None, &alone).unwrap();
+        let all: Vec<_> = variants(&recipe)
+            .into_iter()
+            .enumerate()
+            .map(|(i, v)| (v, Made { recipe: "1".into(), source: "2".into(), done: Vec::new() }, i))
+            .collect();
+        let mut files = work.make_all(all).unwrap();
+        files.sort_by_key(|f| f.what);
+        let read = |at: usize| FileSource::from_bytes(files[at].bytes.clone()).unwrap();
+        let pixel = |source: &FileSource, x: usize| {
+            let picture = source.decode(0).unwrap();
+            let rallo_engine::Samples::U8(v) = picture.samples() else { panic!() };
+            [0, 1, 2].map(|c| v[(10 * 40 + x) * 3 + c])
+        };
+        let kept = read(0).cut_out().unwrap().expect("the PNG is transparent");
+        let rallo_engine::Samples::U16(cover) = kept.coverage.level(0).unwrap().samples().clone() else {
+            panic!()
+        };
+        assert_eq!(
+            [cover[(10 * 40 + 4) * 3], cover[(10 * 40 + 36) * 3]],
+            [0, 65_535],
+            "mirrored with the picture"
+        );
+        // Nothing of the hidden colour, nor of the background, has come into the edge.
+        let [r, g, b] = pixel(&kept.colours, 20);
+        assert!(r.abs_diff(g) < 3 && b.abs_diff(g) < 3, "{r} {g} {b}");
+        for at in [1, 2] {
+            assert!(read(at).cut_out().unwrap().is_none());
+            let [r, g, b] = pixel(&read(at), 4);
+            assert!(r < 12 && g < 12 && b > 240, "{r} {g} {b}");
+        }
     }
 
     #[test]
