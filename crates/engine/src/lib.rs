@@ -27,7 +27,7 @@ pub use analysis::measure::Measures;
 pub use colour::icc::{Intent, ProfileError};
 pub use colour::space::{InputColour, OutputColour, OutputProfile};
 pub use geometry::{Affine, Rect, Size};
-pub use image::decode_settings::{DecodeSettings, RawLook, RawSettings};
+pub use image::decode_settings::{DecodeSettings, READING, RawLook, RawSettings};
 pub use image::picture::{Orientation, Picture, PictureError, Samples};
 pub use image::pyramid::Pyramid;
 pub use image::source::{Source, SourceError};

@@ -4,7 +4,7 @@ use crate::delivery::{Delivery, What};
 use crate::text::number;
 use crate::{Line, Pictures, Recipe};
 use rallo_engine::step::Place;
-use rallo_engine::{Kind, Param, RawLook};
+use rallo_engine::{Kind, Param, READING, RawLook};
 use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::Value;
@@ -166,6 +166,9 @@ fn pictures(delivery: &Pictures) -> String {
         _ if delivery.progressive => format!("Progressive JPEG, {quality}"),
         _ => format!("JPEG, {quality}"),
     };
+    if !delivery.transparent && delivery.format != "jpeg" {
+        sentence += ", nothing transparent";
+    }
     if !delivery.widths.is_empty() {
         sentence += ", {widths} pixels wide";
     } else if delivery.long_edge.is_some() {
@@ -318,20 +321,36 @@ impl Recipe {
         text
     }
 
+    /// How files are read, where that is not as usual; with what is said of camera raw in any case where there is some.
+    pub fn reading_parts(&self, has_raw: bool) -> Vec<Part> {
+        let decode = &self.decode;
+        let mut said = Vec::new();
+        if has_raw || decode.raw.look != RawLook::default() {
+            said.push("camera raw with the look {raw.look}");
+        }
+        if decode.assumed_profile.is_some() {
+            said.push("files that name no profile as {assumed_profile}");
+        }
+        if decode.background.is_some() {
+            said.push("transparent parts on {background}");
+        }
+        if decode.use_part {
+            said.push("of files that are cut off the part that is there");
+        }
+        if said.is_empty() {
+            return Vec::new();
+        }
+        let values = decode.values();
+        let sentence = format!("Read {}.", said.join(", "));
+        parts(&sentence, &READING, |param, absolute| shown(param, &values[param.name], absolute, None))
+    }
+
     /// The whole recipe in plain sentences, numbered.
     pub fn plain(&self) -> String {
         let mut text = format!("{}\n", self.name);
-        if let Some(name) = &self.decode.assumed_profile {
-            text += &format!("  0  Read files that name no colour profile as {name}\n");
-        }
-        if let Some(colour) = &self.decode.background {
-            text += &format!("  0  Lay transparent parts on {colour}\n");
-        }
-        if self.decode.raw.look == RawLook::Linear {
-            text += "  0  Develop camera raw as light was counted, without the camera's tone\n";
-        }
-        if self.decode.use_part {
-            text += "  0  Use the part that is there of files that are cut off\n";
+        let reading = self.reading_parts(false);
+        if !reading.is_empty() {
+            text += &format!("  0  {}\n", plain(&reading));
         }
         for (i, line) in self.steps.iter().enumerate() {
             for head in self.heads(i) {

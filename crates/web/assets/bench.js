@@ -1,6 +1,7 @@
 // The bench: the recipe being written, the picture following it.
 
 import { deliveries } from './deliveries.js';
+import { READING, reading } from './reading.js';
 import { ask, el, json, say, typing } from './talk.js';
 import { Against } from './against.js';
 import { Viewer } from './viewer.js';
@@ -21,6 +22,7 @@ let version = 1;
 let doc = null;
 let kinds = [];
 let drawDeliveries = null;
+let lineZero = null;
 let open = -1;
 let told = null;
 let source = [facts.width || 3, facts.height || 2];
@@ -221,6 +223,7 @@ async function tell(all) {
     if (all) draw();
     else {
       words();
+      lineZero?.draw();
       advise();
       if (JSON.stringify(before?.goes) !== JSON.stringify(told.goes)) drawDeliveries?.();
     }
@@ -502,6 +505,7 @@ function draw() {
     const same = param ? li?.querySelector(`[data-param="${param}"]`) : [...(li?.querySelectorAll('[aria-label]') ?? [])].find((e) => e.getAttribute('aria-label') === label);
     (same ?? li)?.focus();
   }
+  lineZero?.draw();
   drawDeliveries?.();
   $('version').textContent = version;
   $('undo').disabled = past.length <= (off?.past ?? 0);
@@ -619,7 +623,7 @@ function find() {
     if (k.words.some((w) => w.includes(q) || q.includes(w)) || k.title.toLowerCase().includes(q)) return 2;
     return 0;
   };
-  const fits = kinds.map((k) => ({ k, s: score(k) })).filter((o) => o.s && !offers.some((f) => f.k === o.k));
+  const fits = [...kinds, READING].map((k) => ({ k, s: score(k) })).filter((o) => o.s && !offers.some((f) => f.k === o.k));
   if (q) fits.sort((a, b) => b.s - a.s);
   offers.push(...fits.map((o) => ({ k: o.k, values: o.k.lately ?? o.k.starter })));
   offer = 0;
@@ -643,6 +647,13 @@ function offered(grouped) {
 }
 function shut() { $('found').hidden = true; $('ask').setAttribute('aria-expanded', 'false'); }
 function add(o) {
+  if (o.k === READING) {
+    $('ask').value = '';
+    shut();
+    $('ask').blur();
+    lineZero.show();
+    return;
+  }
   const last = doc.steps.at(-1);
   // A second one straight after another is the same decision: it folds into that line.
   if (last?.step === o.k.id) {
@@ -866,6 +877,7 @@ async function start() {
     const [steps, row, kept] = await Promise.all([json('GET', '/api/steps'), json('GET', `/api/recipes/${id}`), json('GET', '/api/kept').catch(() => ({}))]);
     keptValues = kept;
     kinds = steps.steps;
+    lineZero = reading($('reading'), { doc: () => doc, told: () => told, params: steps.reading, asks: 'asksReading' in slip.dataset, changed });
     drawDeliveries = deliveries($('goes'), { doc: () => doc, told: () => told, kinds: steps.deliveries, kind, cost: () => cost, frame, histogram: () => histogram, changed, draw });
     doc = row.document;
     ({ version } = row);

@@ -424,7 +424,7 @@ function step(by) {
 
 export async function bench() {
   const row = state.rows.get(state.ids[state.at]);
-  if (!row || row.problem) return say('This frame cannot be read; choose another one.');
+  if (!row || (row.problem && !row.facts)) return say('This frame cannot be read; choose another one.');
   try {
     await ask('PUT', '/api/desk', { frame: row.id, selection: [...state.selected] });
     location.href = '/bench';

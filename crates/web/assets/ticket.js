@@ -144,7 +144,7 @@ export function controls(params, values, change, histogram, memory) {
     const value = values()[param.name] ?? param.default;
     if (param.kind === 'points' || param.kind === 'kept') continue;
     const into = hasDisc(param) ? { push: (...r) => numbers.append(...r) } : rows;
-    const label = el('span', { title: param.about }, param.name.replace(/_/g, ' '));
+    const label = el('span', { title: param.about }, param.name.replace(/[_.]/g, ' '));
     const put = (v, done) => { if (v !== undefined) change({ [param.name]: v }, done); };
     let row;
     // What has thousands of notches is typed.

@@ -11,7 +11,7 @@ use axum::response::{Html, IntoResponse, Redirect, Response};
 use axum::routing::get;
 use rallo_job::prelude::*;
 use rallo_job::{ItemState, Run};
-use rallo_media::bytes_text;
+use rallo_media::{Format, bytes_text};
 use rallo_recipe::{Part, Recipe};
 use rallo_runner::report::settings_sheet;
 use rallo_runner::schedule::{self, Class};
@@ -122,6 +122,8 @@ struct Bench {
     frame: i64,
     sample: String,
     facts: String,
+    /// Whether files of the shoot are read in a way that can be set: camera raw, and what is cut off or transparent.
+    asks_reading: bool,
 }
 
 async fn bench(State(app): State<App>) -> Result<Html<String>> {
@@ -134,6 +136,10 @@ async fn bench(State(app): State<App>) -> Result<Html<String>> {
         frame: frame.map_or(0, |f| f.id),
         sample: frame.map(|f| f.name.clone()).unwrap_or_default(),
         facts: facts.unwrap_or_else(|| "{}".into()),
+        asks_reading: laid.frames.iter().any(|f| {
+            let is_raw = f.facts.as_ref().is_some_and(|facts| facts.format == Format::Raw);
+            is_raw || f.problem.is_some()
+        }),
     })
 }
 

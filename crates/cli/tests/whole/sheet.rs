@@ -294,5 +294,17 @@ async fn a_picture_that_is_cut_off_is_shown_and_used_as_far_as_it_goes_where_tha
     desk.script("document.querySelector('#start').click()").await;
     desk.until("document.querySelector('#what')?.innerText.startsWith('All done: 2 of 2')").await;
     assert_eq!(count(&desk.shoot().join("Web")), 2);
+    // On the bench it is line 0 of the recipe, written down and taken back.
+    desk.go("/bench").await;
+    desk.until("document.querySelector('#reading .words')?.innerText.startsWith('Read as they are')").await;
+    desk.script("document.querySelector('.reading-head').click()").await;
+    desk.script("document.querySelector('#reading input[type=checkbox]').click()").await;
+    desk.until("document.querySelector('#reading .words').innerText.includes('the part that is there')")
+        .await;
+    desk.until("document.querySelector('#version').innerText === '2'").await;
+    let kept = desk.ask("GET", "/api/recipes/1", serde_json::Value::Null).await;
+    assert_eq!(kept["document"]["decode"], serde_json::json!({"use_part": true}));
+    desk.script("document.querySelector('#undo').click()").await;
+    desk.until("document.querySelector('#reading .words').innerText.startsWith('Read as they are')").await;
     desk.page.clone().close().await.unwrap();
 }

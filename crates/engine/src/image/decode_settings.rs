@@ -2,7 +2,36 @@
 
 use crate::colour::hex::parse_colour;
 use crate::colour::space::OutputProfile;
+use crate::step::{Kind, Param};
 use serde::{Deserialize, Serialize};
+
+/// What can be set of it, each by its name in a recipe's `decode`.
+pub static READING: [Param; 4] = [
+    Param {
+        name: "raw.look",
+        about: "What camera raw looks like before the first line: as bright and with as much contrast as the camera's own preview, or light as it was counted.",
+        unit: "",
+        kind: Kind::Choice(&["camera", "linear"]),
+    },
+    Param {
+        name: "assumed_profile",
+        about: "The colours that a file is taken to be in where it names none.",
+        unit: "",
+        kind: Kind::Choice(&["srgb", "display-p3", "op-rgb", "romm-rgb", "rec2020"]),
+    },
+    Param {
+        name: "background",
+        about: "The colour that transparent parts are laid on, where the format of the result knows none.",
+        unit: "",
+        kind: Kind::Colour,
+    },
+    Param {
+        name: "use_part",
+        about: "Whether the part that is there is used of files that are cut off or damaged; otherwise they fail.",
+        unit: "",
+        kind: Kind::Flag,
+    },
+];
 
 /// How files are read. It is part of a recipe, and of the key of everything that is kept of a picture.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -76,6 +105,16 @@ impl DecodeSettings {
         Ok(())
     }
 
+    /// Every value that can be set, by the names of [`READING`].
+    pub fn values(&self) -> serde_json::Value {
+        serde_json::json!({
+            "raw.look": self.raw.look,
+            "assumed_profile": self.assumed_profile.as_deref().unwrap_or("srgb"),
+            "background": self.background.as_deref().unwrap_or("#ffffff"),
+            "use_part": self.use_part,
+        })
+    }
+
     /// The profile of files that name none, other than sRGB.
     pub fn assumed(&self) -> Option<OutputProfile> {
         self.assumed_profile.as_deref().and_then(OutputProfile::named)
@@ -103,5 +142,21 @@ impl DecodeSettings {
             text += "|raw linear";
         }
         text
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_can_be_set_is_what_there_is() {
+        let values = DecodeSettings::default().values();
+        assert_eq!(values.as_object().unwrap().len(), READING.len());
+        for param in &READING {
+            param.check(&values[param.name]).unwrap();
+        }
+        let Kind::Choice(names) = READING[1].kind else { panic!() };
+        assert_eq!(names.to_vec(), OutputProfile::ALL.map(|(name, _)| name).to_vec());
     }
 }

@@ -5,7 +5,7 @@ use crate::error::Result;
 use axum::Json;
 use axum::extract::State;
 use rallo_engine::step::Tool;
-use rallo_engine::{Kind, Param, registry};
+use rallo_engine::{DecodeSettings, Kind, Param, READING, registry};
 use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::Value;
@@ -74,6 +74,8 @@ pub(super) struct Catalogue {
     steps: Vec<StepEntry>,
     /// Every kind of delivery.
     deliveries: Vec<DeliveryEntry>,
+    /// What can be set of how files are read.
+    reading: Vec<Control>,
 }
 
 /// A step.
@@ -173,5 +175,6 @@ pub(super) async fn steps(State(app): State<App>) -> Result<Json<Catalogue>> {
         about: kind.about,
         params: Control::all(kind.params, &kind.defaults()),
     });
-    Ok(Json(Catalogue { steps: steps.collect(), deliveries: deliveries.collect() }))
+    let reading = Control::all(&READING, &DecodeSettings::default().values());
+    Ok(Json(Catalogue { steps: steps.collect(), deliveries: deliveries.collect(), reading }))
 }

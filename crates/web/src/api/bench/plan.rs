@@ -8,6 +8,7 @@ use crate::request::Sent;
 use axum::Json;
 use axum::extract::State;
 use rallo_engine::Source;
+use rallo_media::Format;
 use rallo_recipe::{Advice, Part};
 use rallo_runner::schedule::{self, Class};
 use schemars::JsonSchema;
@@ -17,6 +18,8 @@ use serde_json::Value;
 /// Sentences and sizes of a recipe on a frame.
 #[derive(Serialize, JsonSchema)]
 pub(super) struct PlanAnswer {
+    /// How files are read, in parts; nothing where there is nothing to say.
+    reading: Vec<Part>,
     /// Its lines.
     lines: Vec<LineEntry>,
     /// The sentence of each delivery, in parts.
@@ -74,6 +77,7 @@ pub(super) async fn plan(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result
         });
         let (size, from) = (plan.size(), frame.source.size());
         Ok(Json(PlanAnswer {
+            reading: recipe.reading_parts(frame.source.format() == Format::Raw),
             lines: lines.collect(),
             goes: recipe.deliveries.iter().map(|d| d.parts(&recipe)).collect(),
             size: [size.width, size.height],
