@@ -2,6 +2,7 @@
 
 use crate::geometry::{Rect, Size};
 use crate::image::picture::{Orientation, Picture};
+use crate::raw::RawView;
 use std::sync::Arc;
 
 /// Why a source could not deliver its picture.
@@ -39,6 +40,10 @@ pub trait Source: Sync {
     /// file: what was kept of another state is not used.
     fn state(&self) -> u64 {
         0
+    }
+    /// The camera raw it is developed from, for steps that work better on that.
+    fn raw(&self) -> Option<Arc<RawView>> {
+        None
     }
     /// A part of a level as working values, row by row, for sources that have their pixels part by part; nothing where
     /// the whole [`level`](Self::level) is to be asked for.

@@ -1,11 +1,12 @@
 //! Letting steps that measure see their input before the rest of the plan is placed.
 
-use crate::geometry::Rect;
+use crate::geometry::{Rect, Size};
 use crate::image::source::{Source, SourceError};
 use crate::plan::cache::{Memory, key_of};
 use crate::plan::fingerprint::fingerprint;
 use crate::plan::program::Program;
 use crate::plan::{Plan, PlanError, Settings};
+use crate::raw::MosaicDenoise;
 use crate::step::{View, Wants};
 use std::sync::Arc;
 
@@ -70,10 +71,45 @@ impl Plan {
                 }
             }
         }
+        Self::put_on_raw(&mut steps, source);
         let mut plan = Self::new(steps, source.size())?;
         plan.seed = source.seed();
         plan.state = source.state();
         Ok(plan)
+    }
+
+    /// The first step that does anything, where it works everywhere and wholly and moves nothing: what it is given is the
+    /// picture as it was developed.
+    fn first_on_developed(steps: &[Settings], size: Size) -> Option<usize> {
+        let plan = Self::new(steps.to_vec(), size).ok()?;
+        let does = |i: &usize| plan.geometry[*i].is_some() || steps[*i].step.works(&plan.place(*i, 1.0));
+        let first = (0..steps.len()).find(does)?;
+        let Settings { mix, area, block, .. } = &steps[first];
+        let is_whole = *mix >= 1.0 && area.is_none() && block.is_none_or(|b| b.1 >= 1.0);
+        (is_whole && plan.geometry[first].is_none()).then_some(first)
+    }
+
+    /// That step is told of the camera raw that the source is developed from.
+    fn put_on_raw(steps: &mut [Settings], source: &dyn Source) {
+        if let Some(first) = Self::first_on_developed(steps, source.size())
+            && steps[first].step.mosaic_denoise().is_some()
+            && let Some(raw) = source.raw()
+            && let Some(step) = steps[first].step.on_raw(&raw)
+        {
+            steps[first].step = Arc::from(step);
+        }
+    }
+
+    /// What `steps` do to a camera raw of that size before it is demosaiced, if they begin so.
+    pub fn mosaic_denoise(steps: &[Settings], size: Size) -> Option<MosaicDenoise> {
+        // One that has still to be measured is expected to do something.
+        let first = steps.iter().position(|s| s.step.mosaic_denoise().is_some())?;
+        let measures_none = Self::first_on_developed(&steps[..first], size).is_none();
+        let moves_none = steps[..first].iter().all(|s| s.step.geometry(size).is_none());
+        let Settings { step, mix, area, block, .. } = &steps[first];
+        let is_whole = *mix >= 1.0 && area.is_none() && block.is_none_or(|b| b.1 >= 1.0);
+        let does = steps[..first].iter().any(|s| s.step.wants() != Wants::Nothing);
+        (measures_none && moves_none && is_whole && !does).then(|| step.mosaic_denoise()).flatten()
     }
 
     /// What a step behind this plan is shown.

@@ -13,7 +13,7 @@ use rayon::prelude::*;
 pub const HEADROOM: f32 = 4.0;
 
 /// Rows that are worked on together.
-const ROWS: usize = 64;
+pub(super) const ROWS: usize = 64;
 
 /// From this share of its most a pixel counts as full.
 const FULL: f32 = 0.985;
@@ -49,22 +49,45 @@ fn recovered(pixel: [f32; 3], most: [f32; 3]) -> [f32; 3] {
 }
 
 /// What every pixel goes through behind the demosaicing.
-struct Finish<'a> {
+pub(super) struct Finish<'a> {
     most: [f32; 3],
     to_working: [[f32; 3]; 3],
     exposure: f32,
     tone: Option<&'a Table>,
 }
 
-impl Finish<'_> {
+impl<'a> Finish<'a> {
+    pub(super) fn of(camera: &CameraColour, tone: Option<&'a Table>) -> Self {
+        Self {
+            most: camera.gains(),
+            to_working: camera.to_working(),
+            exposure: 2f64.powf(camera.baseline.clamp(-4.0, 4.0)) as f32,
+            tone,
+        }
+    }
+
     #[inline(always)]
     fn pixel(&self, balanced: [f32; 3]) -> [u16; 3] {
+        self.light(balanced).map(|v| ((v / HEADROOM).sqrt() * 65_535.0 + 0.5) as u16)
+    }
+
+    /// Working light, up to [`HEADROOM`].
+    #[inline(always)]
+    pub(super) fn light(&self, balanced: [f32; 3]) -> [f32; 3] {
         let light = apply(&self.to_working, recovered(balanced, self.most));
         light.map(|v| {
             let v = (v * self.exposure).max(0.0);
-            let v = self.tone.map_or(v, |tone| tone.at(v));
-            ((v / HEADROOM).min(1.0).sqrt() * 65_535.0 + 0.5) as u16
+            self.tone.map_or(v, |tone| tone.at(v)).min(HEADROOM)
         })
+    }
+}
+
+/// Rows of a mosaic with all three colours of every pixel.
+pub(super) fn band_of(mosaic: &Mosaic, from: usize, rows: usize, gain: [f32; 3]) -> Band {
+    if mosaic.pattern.side() == 2 {
+        demosaic::demosaiced(mosaic, from, rows, gain)
+    } else {
+        six_by_six::demosaiced(mosaic, from, rows, gain)
     }
 }
 
@@ -83,10 +106,10 @@ pub fn develop(sensor: &Sensor, camera: &CameraColour, level: u8, tone: Option<&
     let mosaic = match sensor {
         Sensor::Mosaic(mosaic) => mosaic,
         Sensor::Linear(size, values) => {
-            return linear((*size, values), gain, level, &finish_of(camera, tone));
+            return linear((*size, values), gain, level, &Finish::of(camera, tone));
         }
     };
-    let finish = finish_of(camera, tone);
+    let finish = Finish::of(camera, tone);
     if level > 0 && mosaic.pattern.side() == 2 {
         return reduced(mosaic, gain, level, &finish);
     }
@@ -94,11 +117,7 @@ pub fn develop(sensor: &Sensor, camera: &CameraColour, level: u8, tone: Option<&
     let mut samples = vec![0u16; w * h * 3];
     samples.par_chunks_mut(ROWS * w * 3).enumerate().for_each(|(k, out)| {
         let rows = out.len() / (w * 3);
-        let band: Band = if mosaic.pattern.side() == 2 {
-            demosaic::demosaiced(mosaic, k * ROWS, rows, gain)
-        } else {
-            six_by_six::demosaiced(mosaic, k * ROWS, rows, gain)
-        };
+        let band = band_of(mosaic, k * ROWS, rows, gain);
         for y in 0..rows {
             let start = (y + MARGIN) * band.width + MARGIN;
             let row = &mut out[y * w * 3..(y + 1) * w * 3];
@@ -109,15 +128,6 @@ pub fn develop(sensor: &Sensor, camera: &CameraColour, level: u8, tone: Option<&
     });
     let whole = Developed { size: mosaic.size, samples };
     if level > 0 { halved(&whole, level) } else { whole }
-}
-
-fn finish_of<'a>(camera: &CameraColour, tone: Option<&'a Table>) -> Finish<'a> {
-    Finish {
-        most: camera.gains(),
-        to_working: camera.to_working(),
-        exposure: 2f64.powf(camera.baseline.clamp(-4.0, 4.0)) as f32,
-        tone,
-    }
 }
 
 /// Three values a pixel.
@@ -238,7 +248,7 @@ mod tests {
         let whole = develop(&Sensor::Mosaic(mosaic.clone()), &camera(neutral), 0, None);
         // One band over the seam, by itself.
         let band = demosaic::demosaiced(&mosaic, ROWS - 6, 12, camera(neutral).gains());
-        let finish = finish_of(&camera(neutral), None);
+        let finish = Finish::of(&camera(neutral), None);
         for y in 0..12 {
             for x in 0..50 {
                 let at = (y + MARGIN) * band.width + x + MARGIN;

@@ -19,6 +19,7 @@ pub(crate) use declare::step;
 
 use crate::colour::space::OutputColour;
 use crate::geometry::Size;
+use crate::raw::{MosaicDenoise, RawView};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::{Map, Value};
@@ -84,6 +85,15 @@ pub trait Step: Debug + Send + Sync {
     /// The same step with what another of its kind measured before the same picture, where its own values do not matter to
     /// that.
     fn like(&self, _measured: &dyn Step) -> Option<Box<dyn Step>> {
+        None
+    }
+    /// The same step for a picture that is developed from camera raw and comes to it as it was developed, for a step that
+    /// works better on that.
+    fn on_raw(&self, _raw: &Arc<RawView>) -> Option<Box<dyn Step>> {
+        None
+    }
+    /// What it does to camera raw before that is demosaiced.
+    fn mosaic_denoise(&self) -> Option<MosaicDenoise> {
         None
     }
     /// Itself, for [`like`](Self::like).

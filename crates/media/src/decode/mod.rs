@@ -14,7 +14,7 @@ mod jpeg2000;
 pub(crate) mod jxl;
 mod limits;
 pub(crate) mod png;
-mod raw;
+pub(crate) mod raw;
 mod tiff;
 mod tiff_directory;
 mod tiff_planes;
@@ -27,6 +27,7 @@ use crate::metadata::exif::CameraData;
 use crate::{MediaError, bytes_text};
 use rallo_engine::colour::transfer::{self, Table};
 use rallo_engine::colour::working::LUMINANCE;
+use rallo_engine::raw::{Raw, RawView};
 use rallo_engine::{
     DecodeSettings, Orientation, Picture, Pyramid, RawLook, Samples, Size, Source, SourceError,
 };
@@ -84,7 +85,7 @@ pub struct FileSource {
     is_preview: bool,
     max_level: u8,
     /// What a camera raw holds, unpacked once.
-    raw: OnceLock<Arc<raw::Raw>>,
+    raw: OnceLock<Arc<Raw>>,
     /// The tone of its camera's own preview.
     tone: OnceLock<Option<Table>>,
     levels: Mutex<HashMap<u8, Arc<Picture>>>,
@@ -545,6 +546,14 @@ impl FileSource {
 
     /// A camera raw, developed as its camera was set.
     fn developed(&self, level: u8) -> Result<Picture, MediaError> {
+        let RawView { raw, tone, .. } = self.raw_view()?;
+        let developed = rallo_engine::raw::develop(&raw.sensor, &raw.camera, level, tone.as_ref());
+        let orientation = Orientation::from_exif(self.camera.orientation);
+        Picture::developed(developed, orientation).map_err(|e| MediaError::Damaged(e.to_string()))
+    }
+
+    /// What a camera raw holds, unpacked once, with the tone of its look.
+    fn raw_view(&self) -> Result<RawView, MediaError> {
         let raw = match self.raw.get() {
             Some(raw) => raw.clone(),
             None => {
@@ -553,16 +562,14 @@ impl FileSource {
             }
         };
         let tone = match self.settings.raw.look {
-            RawLook::Camera => self.tone.get_or_init(|| self.camera_tone(&raw)).as_ref(),
+            RawLook::Camera => self.tone.get_or_init(|| self.camera_tone(&raw)).clone(),
             RawLook::Linear => None,
         };
-        let developed = rallo_engine::raw::develop(&raw.sensor, &raw.camera, level, tone);
-        let orientation = Orientation::from_exif(self.camera.orientation);
-        Picture::developed(developed, orientation).map_err(|e| MediaError::Damaged(e.to_string()))
+        Ok(RawView { raw, tone, orientation: self.orientation() })
     }
 
     /// The tone of the camera's own preview, where there is one that says anything.
-    fn camera_tone(&self, raw: &raw::Raw) -> Option<Table> {
+    fn camera_tone(&self, raw: &Raw) -> Option<Table> {
         // A few thousand pixels of each are enough.
         const LEVEL: u8 = 3;
         let (preview, _) = embedded_preview::largest(&self.file)?;
@@ -620,6 +627,10 @@ impl Source for FileSource {
     }
     fn orientation(&self) -> Orientation {
         Orientation::from_exif(self.camera.orientation)
+    }
+    fn raw(&self) -> Option<Arc<RawView>> {
+        let is_raw = self.format == Format::Raw && !self.is_preview;
+        is_raw.then(|| self.raw_view().ok().map(Arc::new)).flatten()
     }
     fn seed(&self) -> u64 {
         let head = &self.file[..self.file.len().min(HEAD_BYTES as usize)];

@@ -5,7 +5,7 @@ use crate::MediaError;
 use crate::decode::MAX_PIXELS;
 use crate::decode::tiff_directory::Directory;
 use rallo_engine::Size;
-use rallo_engine::raw::{Calibration, CameraColour, Mosaic, Pattern, Sensor};
+use rallo_engine::raw::{Calibration, CameraColour, Mosaic, Pattern, Raw, Sensor, SensorNoise};
 use rawler::RawImage;
 use rawler::decoders::RawDecodeParams;
 use rawler::imgop::xyz::Illuminant;
@@ -16,12 +16,8 @@ use rawler::rawsource::RawSource;
 const CALIBRATION_LIGHTS: [u16; 2] = [50_778, 50_779];
 const FORWARD_MATRICES: [u16; 2] = [50_964, 50_965];
 const BASELINE_EXPOSURE: u16 = 50_730;
-
-/// What a raw file holds.
-pub(crate) struct Raw {
-    pub sensor: Sensor,
-    pub camera: CameraColour,
-}
+const NOISE_PROFILE: u16 = 51_041;
+const UNIQUE_NAME: u16 = 50_708;
 
 /// What can be told before the pixels are unpacked.
 pub(crate) struct RawHead {
@@ -44,6 +40,37 @@ fn image(file: &[u8], without_pixels: bool) -> Result<RawImage, MediaError> {
         return Err(MediaError::TooLarge { width: image.width as u32, height: image.height as u32 });
     }
     Ok(image)
+}
+
+/// What else stands in a raw file, to be handed on.
+pub(crate) struct Described {
+    pub image: RawImage,
+    pub metadata: rawler::decoders::RawMetadata,
+    pub camera: Camera,
+}
+
+/// Name and colour of a camera.
+pub(crate) struct Camera {
+    pub name: String,
+    pub colour: CameraColour,
+}
+
+/// Everything but the pixels.
+///
+/// # Errors
+/// As [`head`].
+pub(crate) fn described(file: &[u8]) -> Result<Described, MediaError> {
+    let image = image(file, true)?;
+    let source = RawSource::new_from_slice(file);
+    let refused =
+        |e: rawler::RawlerError| MediaError::Unsupported(format!("this camera raw is not read: {e}"));
+    let decoder = rawler::get_decoder(&source).map_err(refused)?;
+    let metadata = decoder.raw_metadata(&source, &RawDecodeParams::default()).map_err(refused)?;
+    let directory = Directory::read(file).ok();
+    let name = directory.as_ref().and_then(|d| d.pages.first()?.bytes(UNIQUE_NAME));
+    let name = name.map(|bytes| String::from_utf8_lossy(bytes).trim_end_matches('\0').to_owned());
+    let camera = Camera { name: name.unwrap_or_default(), colour: camera(&image, file) };
+    Ok(Described { image, metadata, camera })
 }
 
 /// The part of the sensor that is the picture: left, top, width, height.
@@ -131,7 +158,7 @@ pub(crate) fn read(file: &[u8]) -> Result<Raw, MediaError> {
         ),
         None => Sensor::Linear(size, values),
     };
-    Ok(Raw { sensor, camera: camera(&image, file) })
+    Ok(Raw::new(sensor, camera(&image, file), told_noise(file)))
 }
 
 /// Black and white of every place.
@@ -220,6 +247,15 @@ fn camera(image: &RawImage, file: &[u8]) -> CameraColour {
     let neutral = if is_set { [g / r, 1.0, g / b] } else { daylight(&calibrations) };
     let baseline = first.and_then(|p| p.fractions(BASELINE_EXPOSURE).first().copied()).unwrap_or(0.0);
     CameraColour { calibrations, neutral, baseline }
+}
+
+/// The noise a DNG tells: two numbers for each plane, or for all; the mean of what the planes have.
+fn told_noise(file: &[u8]) -> Option<SensorNoise> {
+    let directory = Directory::read(file).ok()?;
+    let told = directory.pages.iter().map(|page| page.fractions(NOISE_PROFILE)).find(|v| v.len() >= 2)?;
+    let pairs = told.as_chunks::<2>().0;
+    let mean = |k: usize| pairs.iter().map(|pair| pair[k]).sum::<f64>() / pairs.len() as f64;
+    SensorNoise::told(mean(0), mean(1))
 }
 
 /// What a camera that was not set counts of something neutral in daylight.

@@ -108,6 +108,14 @@ impl<'a> Page<'a> {
         };
         match kind {
             5 | 10 => (0..count.min(1000)).map_while(fraction).collect(),
+            11 => (0..count.min(1000))
+                .map_while(|i| part(at + i * 4))
+                .map(|n| f64::from(f32::from_bits(n)))
+                .collect(),
+            12 => (0..count.min(1000))
+                .map_while(|i| self.bytes.number(at + i * 8, 8))
+                .map(f64::from_bits)
+                .collect(),
             _ => Vec::new(),
         }
     }

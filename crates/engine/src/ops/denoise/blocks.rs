@@ -32,8 +32,9 @@ const RUN: usize = 47;
 /// In deviations: what is dropped.
 const DROP: f32 = 2.7;
 
-/// Pixels beyond the result that are needed.
-pub const HALO: i64 = 2 * (SIDE + REACH + SIDE) as i64;
+/// Pixels beyond the result that are needed: in each pass a block of the result is joined by one that lies [`REACH`] away,
+/// which is looked for as far around.
+pub const HALO: i64 = 2 * (2 * REACH + SIDE) as i64;
 
 /// Denoises `noisy`, which covers `have`; what lies outside of `rect` is left unfinished.
 pub fn run(noisy: &Planes, have: Rect, rect: Rect, noise: &Noise, strength: Strength) -> Planes {

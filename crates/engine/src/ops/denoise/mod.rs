@@ -54,8 +54,20 @@ fn decoded(v: f32) -> f32 {
 /// A working pixel as lightness and colour differences.
 #[inline(always)]
 pub fn apart(pixel: [f32; 3]) -> [f32; 3] {
-    let [r, g, b] = apply(&MATRICES.0, pixel).map(encoded);
+    apart_encoded(apply(&MATRICES.0, pixel).map(encoded))
+}
+
+/// Encoded values as lightness and colour differences.
+#[inline(always)]
+pub fn apart_encoded([r, g, b]: [f32; 3]) -> [f32; 3] {
     [(r + g + b) * THIRD, (r - b) * HALF, (r - 2.0 * g + b) * SIXTH]
+}
+
+/// The inverse of [`apart_encoded`].
+#[inline(always)]
+pub fn together_encoded(parts: [f32; 3]) -> [f32; 3] {
+    let [y, u, v] = [parts[0] * THIRD, parts[1] * HALF, parts[2] * SIXTH];
+    [y + u + v, y - 2.0 * v, y - u + v]
 }
 
 /// Whether a channel stands at black or white of the encoding.
@@ -66,8 +78,7 @@ fn is_cut(pixel: [f32; 3]) -> bool {
 /// Lightness and colour differences as a working pixel.
 #[inline(always)]
 pub fn together(parts: [f32; 3]) -> [f32; 3] {
-    let [y, u, v] = [parts[0] * THIRD, parts[1] * HALF, parts[2] * SIXTH];
-    apply(&MATRICES.1, [y + u + v, y - 2.0 * v, y - u + v].map(decoded)).map(|v| v.clamp(0.0, 16.0))
+    apply(&MATRICES.1, together_encoded(parts).map(decoded)).map(|v| v.clamp(0.0, 16.0))
 }
 
 impl Planes {

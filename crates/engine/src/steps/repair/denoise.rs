@@ -5,6 +5,7 @@
 
 use crate::geometry::Rect;
 use crate::ops::denoise::{Noise, Planes, Strength, blocks, sliding};
+use crate::raw::{MosaicDenoise, RawView};
 use crate::step::{Effect, Kind, Op, Place, Step, View, Wants, WholeOp, step, values_of};
 use rayon::prelude::*;
 use serde_json::Value;
@@ -46,6 +47,17 @@ step! {
     }
     measured {
         noise: Option<Arc<Noise>> = None;
+        raw: Option<Arc<RawView>> = None;
+    }
+}
+
+impl Denoise {
+    fn strength(&self, scale: f32) -> Strength {
+        Strength {
+            light: (self.brightness / 50.0) as f32 * scale,
+            colour: (self.colour / 50.0) as f32 * scale,
+            detail: (self.detail / 100.0) as f32,
+        }
     }
 }
 
@@ -69,6 +81,15 @@ impl Step for Denoise {
         let noise = measured.as_any()?.downcast_ref::<Self>()?.noise.clone()?;
         Some(Box::new(Self { noise: Some(noise), ..self.clone() }))
     }
+    fn mosaic_denoise(&self) -> Option<MosaicDenoise> {
+        let does = self.level == 0.0 && (self.brightness > 0.0 || self.colour > 0.0);
+        does.then(|| MosaicDenoise { strength: self.strength(1.0), thorough: self.method == "thorough" })
+    }
+    fn on_raw(&self, raw: &Arc<RawView>) -> Option<Box<dyn Step>> {
+        // A level that is given is one of the picture's own scale.
+        (self.level == 0.0 && raw.has_mosaic())
+            .then(|| Box::new(Self { raw: Some(raw.clone()), ..self.clone() }) as _)
+    }
     fn as_any(&self) -> Option<&dyn std::any::Any> {
         Some(self)
     }
@@ -85,16 +106,30 @@ impl Step for Denoise {
             None => return Vec::new(),
         };
         // A reduced picture is the mean of so many pixels, and has so much less noise.
-        let scale = place.scale as f32;
-        let strength = Strength {
-            light: (self.brightness / 50.0) as f32 * scale,
-            colour: (self.colour / 50.0) as f32 * scale,
-            detail: (self.detail / 100.0) as f32,
-        };
-        vec![Op::Whole(Box::new(Work { noise, strength, thorough: self.method == "thorough" }))]
+        let strength = self.strength(place.scale as f32);
+        let thorough = self.method == "thorough";
+        if let Some(raw) = self.raw.clone().filter(|_| place.scale >= 1.0) {
+            return vec![Op::Whole(Box::new(RawWork { raw, work: MosaicDenoise { strength, thorough } }))];
+        }
+        vec![Op::Whole(Box::new(Work { noise, strength, thorough }))]
     }
     fn needs_detail(&self) -> bool {
         true
+    }
+}
+
+/// On what the sensor counted, in place of what was developed of it.
+struct RawWork {
+    raw: Arc<RawView>,
+    work: MosaicDenoise,
+}
+
+impl WholeOp for RawWork {
+    fn halo(&self) -> i64 {
+        0
+    }
+    fn run(&self, input: Vec<[f32; 3]>, _have: Rect, rect: Rect) -> Vec<[f32; 3]> {
+        self.raw.denoised(rect, self.work).unwrap_or(input)
     }
 }
 
