@@ -11,6 +11,7 @@ pub mod pdf;
 pub mod video;
 
 pub use decode::{CutOut, Facts, FileSource, Format};
+pub use encode::dng::{LinearDng, linear_dng};
 pub use encode::extras::Extras;
 pub use encode::jxl::is_there as writes_jxl;
 pub use encode::{Chroma, Encoding, Packing, encode, encode_within};

@@ -256,6 +256,7 @@ impl Delivery {
                 };
                 format!("Archive, TIFF with 16 bits in {{profile}}, packed: {{compression}}{with}")
             }
+            What::Dng(_) => "Linear DNG, packed: {compression}".into(),
             What::Course(_) => {
                 "Course pack {title}: numbered frames {size}, clip of {seconds} s a picture, hand-out of {per_page} a page, settings sheet".into()
             }

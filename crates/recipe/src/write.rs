@@ -86,7 +86,8 @@ impl Recipe {
         };
         let mut steps: Vec<Value> = self.placed(context).into_iter().map(identity_of).collect();
         if delivery.is_carried() {
-            steps.retain(|s| s["step"] == "data");
+            let stays = |s: &Value| s["step"] == "data" || (delivery.is_dng() && s["step"] == "denoise");
+            steps.retain(stays);
         }
         let mut identity = json!({"version": VERSION, "steps": steps, "delivery": delivery.identity()});
         if !delivery.lines.is_empty() {

@@ -21,12 +21,13 @@ const ALSO = {
   'a clip to edit further': { kind: 'video', purpose: 'edit', name: '{recipe} edit' },
   'a PDF of all pictures': { kind: 'pdf' },
   'a contact sheet': { kind: 'contact' },
+  'linear DNG, raw for the next program': { kind: 'dng' },
   'an archive': { kind: 'archive' },
   'a course pack': { kind: 'course' },
 };
 
 /** Endings of files, for names shown before. */
-const ENDINGS = { png: 'png', webp: 'webp', avif: 'avif', jxl: 'jxl', tiff: 'tif', jpeg: 'jpg' };
+const ENDINGS = { dng: 'dng', png: 'png', webp: 'webp', avif: 'avif', jxl: 'jxl', tiff: 'tif', jpeg: 'jpg' };
 
 /**
  * Gives a function that draws the deliveries into `box`. `desk` tells of the bench: `doc()`, `told()`, `kinds`, `kind(step)`,
@@ -72,9 +73,9 @@ export function deliveries(box, desk) {
     const put = (values, done) => { Object.assign(goes, values); desk.changed(done); };
     const open = opened === i;
     // Kinds that make a file of each picture.
-    const each = ['pictures', 'frames', 'archive', 'course'].includes(kind.id);
+    const each = ['pictures', 'frames', 'archive', 'course', 'dng'].includes(kind.id);
     // Nothing is computed where pixels are carried over.
-    const carried = ['as it is', 'copy'].includes(goes.format);
+    const carried = ['as it is', 'copy'].includes(goes.format) || kind.id === 'dng';
     const told = desk.told();
     const cost = desk.cost()?.deliveries?.[i];
     const act = (label, title, run, more = {}) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark py-0 px-1', title, onclick: run, ...more }, label);
@@ -88,7 +89,7 @@ export function deliveries(box, desk) {
     const own = (name) => goes[name] ?? kind.params.find((p) => p.name === name).default;
     // The marks of a move have a view of their own.
     const fits = fitting(kind, goes).filter((p) => p.name !== 'move');
-    const ending = ENDINGS[goes.format ?? (kind.id === 'archive' ? 'tiff' : 'jpeg')] ?? '';
+    const ending = ENDINGS[goes.format ?? ({ archive: 'tiff', dng: 'dng' }[kind.id] ?? 'jpeg')] ?? '';
     const builder = el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => nameBuilder({ name: goes.name ?? kind.params.find((p) => p.name === 'name').default, recipe: doc.name, start: goes.start ?? 1, ending }, (name) => put({ name }, true)) }, 'Build the name …');
     const path = el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => moveDialog({ ...doc, deliveries: doc.deliveries.map((d, k) => (k === i ? { ...d, move: own('move'), ease: own('ease') } : d)) }, desk.frame, i, (found) => put(found, true)) }, 'Set the move …');
     return [line, el('div', { class: 'controls' }, moves ? el('div', { class: 'shape' }, path, el('small', {}, own('move').length === 1 ? '1 mark' : `${own('move').length} marks`)) : '', controls(fits, () => goes, put, desk.histogram(), memory), each ? el('div', { class: 'shape' }, builder) : '', ...(carried ? [] : ownLines(goes)))];

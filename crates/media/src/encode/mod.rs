@@ -1,6 +1,7 @@
 //! Writing results: encoding with profile, camera data and the result's mark.
 
 pub(crate) mod avif;
+pub mod dng;
 pub mod extras;
 pub(crate) mod jxl;
 pub(crate) mod png;

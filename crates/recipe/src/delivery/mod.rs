@@ -8,6 +8,7 @@ mod archive;
 mod assembly;
 mod contact_sheet;
 mod course;
+mod dng;
 pub(crate) mod frames;
 mod pdf;
 mod pictures;
@@ -17,6 +18,7 @@ pub use archive::{ARCHIVE, Archive};
 pub use assembly::Assembly;
 pub use contact_sheet::{CONTACT, Contact};
 pub use course::{COURSE, Course};
+pub use dng::{DNG, Dng};
 pub use frames::{FRAMES, Frames};
 pub use pdf::{PDF, Pdf};
 pub use pictures::{Burned, FORMATS, PICTURES, Pictures};
@@ -49,7 +51,7 @@ impl DeliveryKind {
 }
 
 /// Every kind.
-pub static KINDS: [DeliveryKind; 7] = [
+pub static KINDS: [DeliveryKind; 8] = [
     DeliveryKind {
         id: "pictures",
         title: "Pictures",
@@ -98,6 +100,13 @@ pub static KINDS: [DeliveryKind; 7] = [
         about: "Numbered frames, a clip, a hand-out, the settings sheet and a page that shows them, in one folder.",
         params: &COURSE,
         defaults: || json!(Course::default()),
+    },
+    DeliveryKind {
+        id: "dng",
+        title: "Linear DNG",
+        about: "Camera raw as raw again: denoised where the recipe begins with that, and nothing else baked in. What is no camera raw goes along as it is.",
+        params: &DNG,
+        defaults: || json!(Dng::default()),
     },
 ];
 
@@ -254,6 +263,8 @@ pub enum What {
     Archive(Archive),
     /// Several for a course.
     Course(Course),
+    /// Camera raw as raw again.
+    Dng(Dng),
 }
 
 /// What is done once all pictures of a run are made, or over them all.
@@ -317,6 +328,7 @@ impl Delivery {
             What::Contact(_) => 4,
             What::Archive(_) => 5,
             What::Course(_) => 6,
+            What::Dng(_) => 7,
         };
         &KINDS[at]
     }
@@ -331,6 +343,7 @@ impl Delivery {
             What::Contact(c) => json!(c),
             What::Archive(a) => json!(a),
             What::Course(c) => json!(c),
+            What::Dng(d) => json!(d),
         }
     }
 
@@ -344,6 +357,7 @@ impl Delivery {
             What::Contact(c) => c.target.clone(),
             What::Archive(a) => a.target.clone(),
             What::Course(c) => c.target.clone(),
+            What::Dng(d) => d.target.clone(),
         }
     }
 
@@ -353,6 +367,7 @@ impl Delivery {
             What::Pictures(p) => vec![p.clone()],
             What::Frames(f) => vec![f.pictures()],
             What::Archive(a) => vec![a.pictures()],
+            What::Dng(d) => vec![d.pictures()],
             What::Course(c) => vec![Pictures { dpi: c.resolution, ..c.frames().pictures() }],
             What::Video(_) | What::Pdf(_) | What::Contact(_) => Vec::new(),
         };
@@ -369,7 +384,7 @@ impl Delivery {
             What::Pdf(p) => vec![Assembly::Pdf(p.clone())],
             What::Contact(c) => vec![Assembly::Contact(c.clone())],
             What::Course(c) => vec![Assembly::Video(c.video()), Assembly::Pdf(c.pdf())],
-            What::Pictures(_) | What::Frames(_) | What::Archive(_) => Vec::new(),
+            What::Pictures(_) | What::Frames(_) | What::Archive(_) | What::Dng(_) => Vec::new(),
         }
     }
 
@@ -387,6 +402,7 @@ impl Delivery {
             What::Pictures(p) => p.zip,
             What::Frames(f) => f.zip,
             What::Archive(a) => a.zip,
+            What::Dng(d) => d.zip,
             _ => false,
         };
         tasks.extend(zip.then_some(FinishingTask::Zip));
@@ -493,6 +509,7 @@ impl Delivery {
             "pdf" => serde_json::from_value(values).map(What::Pdf),
             "contact" => serde_json::from_value(values).map(What::Contact),
             "archive" => serde_json::from_value(values).map(What::Archive),
+            "dng" => serde_json::from_value(values).map(What::Dng),
             _ => serde_json::from_value(values).map(What::Course),
         };
         faults

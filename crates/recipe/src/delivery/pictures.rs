@@ -308,8 +308,12 @@ impl Pictures {
     }
 
     /// The ending of its files; that of the original where its pixels are carried over.
-    pub fn ending_for(&self, original: &str) -> String {
-        if self.is_carried() { original.to_lowercase() } else { self.ending().to_owned() }
+    pub fn ending_for(&self, original: &str, is_raw: bool) -> String {
+        match (self.is_dng(), self.is_carried()) {
+            (true, _) if is_raw => "dng".into(),
+            (_, true) => original.to_lowercase(),
+            (_, false) => self.ending().to_owned(),
+        }
     }
 
     /// The ending of files it encodes.
@@ -335,7 +339,12 @@ impl Pictures {
 
     /// Whether the original's pixels are carried over as they are.
     pub fn is_carried(&self) -> bool {
-        self.format == "as it is" || self.is_copy()
+        self.format == "as it is" || self.is_copy() || self.is_dng()
+    }
+
+    /// Whether camera raw is handed on as raw.
+    pub fn is_dng(&self) -> bool {
+        self.format == "dng"
     }
 
     /// Whether the originals go along untouched.

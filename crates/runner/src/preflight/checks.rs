@@ -258,6 +258,28 @@ fn mixed_sizes(recipe: &Recipe, planned: &[Planned]) -> Option<Problem> {
     Some(Problem::note(message).or(label, Way::LeaveOut { pictures: others }))
 }
 
+/// What a delivery of camera raw as raw leaves out.
+fn as_raw(recipe: &Recipe, at: usize, sources: &[Source]) -> Vec<Problem> {
+    let is_raw = |s: &Source| s.facts.as_ref().is_some_and(|f| f.format == rallo_media::Format::Raw);
+    let others = sources.iter().filter(|s| !is_raw(s)).count();
+    let mut findings = Vec::new();
+    if others > 0 {
+        let what = if others == 1 {
+            "1 picture is no camera raw and goes".to_owned()
+        } else {
+            format!("{others} pictures are no camera raw and go")
+        };
+        findings.push(Problem::note(format!("{what} along as it is with delivery {}.", at + 1)));
+    }
+    if recipe.steps.iter().any(|line| line.on && !["denoise", "data"].contains(&line.id)) {
+        findings.push(Problem::note(format!(
+            "Delivery {} hands on raw: of the lines only Denoise is in its files, and only where it comes first.",
+            at + 1
+        )));
+    }
+    findings
+}
+
 /// Pixels that could be carried over, and lines that do not apply where they are.
 fn carried(recipe: &Recipe, sources: &[Source]) -> Vec<Problem> {
     let mut findings = Vec::new();
@@ -268,7 +290,9 @@ fn carried(recipe: &Recipe, sources: &[Source]) -> Vec<Problem> {
         let same = |s: &Source| {
             s.facts.as_ref().is_some_and(|f| format!("{:?}", f.format).eq_ignore_ascii_case(&one.format))
         };
-        if one.is_carried() && !one.is_copy() && (recipe.changes_pixels() || !bare) {
+        if one.is_dng() {
+            findings.extend(as_raw(recipe, at, sources));
+        } else if one.is_carried() && !one.is_copy() && (recipe.changes_pixels() || !bare) {
             let what = "change pixels, and delivery";
             findings.push(
                 Problem::note(format!(

@@ -11,7 +11,7 @@ use rallo_engine::{
     Orientation, OutputProfile, Picture, Plan, Pyramid, Samples, Settings, Size, Source, registry,
 };
 use rallo_media::{Encoding, Extras};
-use rallo_recipe::{Recipe, ResolveContext};
+use rallo_recipe::{Pictures, Recipe, ResolveContext};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -132,6 +132,10 @@ fn bits(encoding: Encoding) -> f64 {
     }
 }
 
+/// Bytes a pixel of a linear DNG, and of one that is packed without loss.
+const LINEAR: f64 = 6.0;
+const LINEAR_PACKED: f64 = 3.9;
+
 /// What is known of an original before it is opened.
 #[derive(Clone, Copy, Debug)]
 pub struct Original {
@@ -164,11 +168,16 @@ impl Costs {
 
     /// What a recipe takes on a picture with all its files; for a recipe without files of each picture, its lines alone.
     pub fn picture(&self, recipe: &Recipe, about: &ResolveContext, original: Original) -> Cost {
-        let variants = variants(recipe);
+        let (carried, variants): (Vec<Variant>, Vec<Variant>) =
+            variants(recipe).into_iter().partition(|v| v.delivery.is_carried());
         let shared = variants.len() > 1;
         let none = [Variant { at: 0, delivery: recipe.shown(), width: None }];
-        let files: &[Variant] = if variants.is_empty() { &none } else { &variants };
+        let files: &[Variant] = if variants.is_empty() && carried.is_empty() { &none } else { &variants };
         let (mut seconds, mut bytes) = (EACH, 0.0);
+        for file in &carried {
+            let (more, size) = self.carried(&file.delivery, recipe, original);
+            (seconds, bytes) = (seconds + more, bytes + size);
+        }
         for (n, file) in files.iter().enumerate() {
             let lines = recipe.placed(about);
             let many = lines.len();
@@ -206,6 +215,18 @@ impl Costs {
             bytes: (bytes * self.size_correction) as u64,
             sure: self.sure(),
         }
+    }
+
+    /// A file whose pixels are the original's: as large as that, or as raw with three values a pixel.
+    fn carried(&self, delivery: &Pictures, recipe: &Recipe, original: Original) -> (f64, f64) {
+        if !delivery.is_dng() || original.is_jpeg {
+            return (0.0, original.bytes as f64);
+        }
+        let area = original.size.area() as f64;
+        let denoise = recipe.steps.iter().find(|line| line.on && line.id == "denoise");
+        let each = denoise.map_or(0.0, |line| self.of(&step_key(line.id, &line.step.values())));
+        let packed = if delivery.compression == "lossless" { LINEAR_PACKED } else { LINEAR };
+        ((each + self.of("write tiff")) * megapixels(area), packed * area)
     }
 
     /// Takes in what a picture really took beside what was said for it, in seconds of one core and bytes.
@@ -348,6 +369,26 @@ fn quarter(source: &Pyramid) -> Option<rallo_engine::Encoded> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_is_handed_on_as_raw_is_told_by_its_pixels_and_copies_by_their_bytes() {
+        let of = |kind: serde_json::Value| {
+            let document = serde_json::json!({"format": "rallo-recipe", "version": 1, "name": "x", "steps": [{"step": "denoise"}],
+                "deliveries": [kind]});
+            Recipe::from_value(&document).unwrap()
+        };
+        let cost = |recipe: &Recipe, is_jpeg| {
+            let about =
+                crate::resolve_context(std::path::Path::new("a"), None, &crate::Decided::default(), 1);
+            Costs::default().picture(recipe, &about, Original { is_jpeg, ..original() })
+        };
+        let raw = of(serde_json::json!({"kind": "dng", "name": "{stem}", "compression": "none"}));
+        assert_eq!(cost(&raw, false).bytes, 6 * 24_000_000);
+        assert!(cost(&raw, false).seconds > 10.0 * cost(&raw, true).seconds, "the denoising counts");
+        assert_eq!(cost(&raw, true).bytes, 9_000_000, "what is no raw goes along");
+        let copy = of(serde_json::json!({"kind": "pictures", "format": "copy", "name": "{stem}"}));
+        assert_eq!(cost(&copy, true).bytes, 9_000_000);
+    }
 
     fn original() -> Original {
         Original { size: Size::new(6000, 4000), bytes: 9_000_000, is_jpeg: true }

@@ -9,7 +9,7 @@ use crate::render::memory_budget::default_memory;
 use crate::render::variant;
 use rallo_engine::step::Effect;
 use rallo_engine::{Plan, Size};
-use rallo_media::bytes_text;
+use rallo_media::{Format, bytes_text};
 use rallo_recipe::delivery::What;
 use rallo_recipe::{FinishingTask, FrameContext, Line, Pictures, Recipe, ResolveContext, names};
 use serde_json::json;
@@ -213,7 +213,8 @@ pub(super) fn name_all(
             let folder = folder(delivery, recipe, whose, beside, base, to);
             // Compared without case: some file systems take a.jpg and A.JPG for one file.
             let original = source.path.extension().unwrap_or_default().to_string_lossy();
-            let ending = delivery.ending_for(&original);
+            let is_raw = source.facts.as_ref().is_some_and(|f| f.format == Format::Raw);
+            let ending = delivery.ending_for(&original, is_raw);
             let path = |name: &str| folder.join(format!("{name}.{ending}"));
             let key = |name: &str| path(name).to_string_lossy().to_lowercase();
             let free = free(&name, &delivery.existing, |name| taken.contains_key(&key(name)));

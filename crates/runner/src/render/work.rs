@@ -8,10 +8,13 @@ use crate::render::sequence::RunSequence;
 use crate::render::variant::{Variant, encoding, framed, variants};
 use rallo_engine::plan::fingerprint;
 use rallo_engine::steps::output::data::{self, Data};
-use rallo_engine::{Encoded, OutputColour, Picture, Plan, PlanError, Pyramid, Settings, Size, Source};
+use rallo_engine::{
+    Encoded, Orientation, OutputColour, OutputProfile, Picture, Pixels, Plan, PlanError, Pyramid, Settings,
+    Size, Source,
+};
 use rallo_job::FailureKind;
 use rallo_media::metadata::exif::{self, Carry};
-use rallo_media::{CutOut, DescriptiveFields, Extras, FileSource, Made};
+use rallo_media::{CutOut, DescriptiveFields, Extras, FileSource, Format, LinearDng, Made};
 use rallo_recipe::{Pictures, Recipe, ResolveContext};
 use rayon::prelude::*;
 use std::sync::{Arc, OnceLock};
@@ -87,6 +90,23 @@ fn rendered(
         Some(frame) => framed(picture, frame),
         None => picture,
     })
+}
+
+/// Long edge of the preview beside a raw.
+const PREVIEW: u32 = 1024;
+
+/// An upright picture turned back to how it is stored.
+fn laid_as_stored(upright: Encoded, orientation: Orientation) -> Encoded {
+    let Pixels::U8(pixels) = &upright.pixels else { return upright };
+    let stored = orientation.upright(upright.size);
+    let mut out = vec![0; pixels.len()];
+    let width = upright.size.width as usize;
+    for (i, pixel) in pixels.as_chunks::<3>().0.iter().enumerate() {
+        let (x, y) = orientation.stored(i % width, i / width, stored);
+        let at = (y * stored.width as usize + x) * 3;
+        out[at..at + 3].copy_from_slice(pixel);
+    }
+    Encoded { size: stored, pixels: Pixels::U8(out) }
 }
 
 impl<'a> Work<'a> {
@@ -280,6 +300,9 @@ impl<'a> Work<'a> {
     fn carry(&self, delivery: &Pictures, made: Option<Made>) -> Result<(Vec<u8>, u32, u32), Fault> {
         let size = self.source.size();
         let bytes = self.source.bytes();
+        if delivery.is_dng() {
+            return self.as_raw(delivery, made);
+        }
         if delivery.is_copy() {
             return Ok((bytes.to_vec(), size.width, size.height));
         }
@@ -293,6 +316,34 @@ impl<'a> Work<'a> {
         let extras = self.extras(delivery, size, Vec::new(), made);
         let file = rallo_media::carried_over(bytes, self.source.format(), &extras)?;
         Ok((file, size.width, size.height))
+    }
+
+    /// Camera raw as raw again, denoised where the recipe begins with that; anything else as it is.
+    fn as_raw(&self, delivery: &Pictures, made: Option<Made>) -> Result<(Vec<u8>, u32, u32), Fault> {
+        let size = self.source.size();
+        let Some(view) = self.source.raw().filter(|_| self.source.format() == Format::Raw) else {
+            return Ok((self.source.bytes().to_vec(), size.width, size.height));
+        };
+        let lines: Vec<Settings> = self.recipe.placed(self.context).into_iter().map(|(_, s)| s).collect();
+        let denoise = Plan::mosaic_denoise(&lines, size);
+        let before = Made::find(self.source.bytes()).map(|m| m.done).unwrap_or_default();
+        let denoised = denoise.map(|_| "denoise".to_owned()).filter(|d| !before.contains(d));
+        let made = made.map(|made| Made { done: before.into_iter().chain(denoised).collect(), ..made });
+        let extras = self.extras(delivery, size, Vec::new(), made);
+        let scale = (f64::from(PREVIEW) / f64::from(size.long_edge())).min(1.0);
+        // The preview lies as the stored picture does.
+        let bare = Plan::new(Vec::new(), size)?.program(scale);
+        let preview = bare.render(self.source, bare.size().rect(), OutputProfile::Srgb.colour())?;
+        let orientation = view.orientation;
+        let (stored, values) = view.linear(denoise);
+        let dng = LinearDng {
+            size: stored,
+            values,
+            orientation: orientation.exif(),
+            preview: &laid_as_stored(preview, orientation),
+            packed: delivery.compression == "lossless",
+        };
+        Ok((rallo_media::linear_dng(self.source.bytes(), dng, &extras)?, size.width, size.height))
     }
 
     /// The pixels of one file, as they are encoded, with their colours.
@@ -411,7 +462,6 @@ pub(super) struct Ready<T> {
 mod tests {
     use super::*;
     use crate::assemble::piece;
-    use rallo_engine::Pixels;
     use rallo_media::Encoding;
     use std::path::Path;
 
