@@ -13,8 +13,8 @@ use std::path::{Path, PathBuf};
 /// Pixels per side of each half of a picture, at most.
 const SIDE: i64 = 300;
 
-/// Steps that change nothing that could be seen in such a picture.
-const UNSEEN: [&str; 2] = ["data", "convert_profile"];
+/// Steps that change nothing that could be seen in such a picture, or do it only for a known lens.
+const UNSEEN: [&str; 3] = ["data", "convert_profile", "lens_profile"];
 
 /// Values that show something, for steps whose starting values are set on the picture.
 fn example(kind: &StepKind) -> Map<String, Value> {

@@ -436,12 +436,16 @@ enum RecipeCommand {
     },
 }
 
-/// The program's own folder.
+/// The program's own folder. Lens profiles that lie in it are known from then on.
 fn data_folder(given: Option<PathBuf>) -> Result<PathBuf, String> {
-    given
+    let folder = given
         .or_else(|| std::env::var_os("RALLO_DATA").map(PathBuf::from))
         .or_else(|| directories::ProjectDirs::from("", "", "rallo").map(|d| d.data_dir().to_owned()))
-        .ok_or_else(|| "cannot tell where to keep the program's data; say --data DIR".into())
+        .ok_or("cannot tell where to keep the program's data; say --data DIR")?;
+    for (file, why) in rallo_engine::lens::add_folder(&folder.join("lens-profiles")) {
+        eprintln!("{} is passed over: {why}", file.display());
+    }
+    Ok(folder)
 }
 
 fn main() -> ExitCode {

@@ -11,6 +11,7 @@ pub mod analysis;
 pub mod colour;
 pub mod geometry;
 pub mod image;
+pub mod lens;
 pub mod ops;
 pub mod pace;
 pub mod plan;

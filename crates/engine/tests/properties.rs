@@ -121,6 +121,7 @@ fn starting_values_do_something_or_are_set_on_the_picture() {
             "dust",
             "perspective",
             "hot_pixels",
+            "lens_profile",
             "capture_sharpening",
             "data",
             "convert_profile",

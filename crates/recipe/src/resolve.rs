@@ -5,6 +5,7 @@ use crate::delivery::{OutputFrame, Pictures};
 use crate::document::Recipe;
 use crate::line::Line;
 use crate::names;
+use rallo_engine::lens::TakenWith;
 use rallo_engine::sequence::camera_move::Framed;
 use rallo_engine::steps::output::data::Data;
 use rallo_engine::{Kind, Plan, PlanError, Settings, Size, Source, Step, step_kind};
@@ -36,6 +37,18 @@ impl Line {
         context: &ResolveContext,
         at: Option<usize>,
     ) -> Arc<dyn Step> {
+        let step = self.with_values(recipe, context, at);
+        let frame = &context.frame;
+        let taken = TakenWith {
+            camera: frame.camera.clone(),
+            lens: frame.lens.clone(),
+            focal_length: frame.focal_length,
+            aperture: frame.aperture,
+        };
+        step.for_frame(&taken).map_or(step, Arc::from)
+    }
+
+    fn with_values(&self, recipe: &str, context: &ResolveContext, at: Option<usize>) -> Arc<dyn Step> {
         let kind = self.kind();
         let iso_table = self.by_iso.as_ref().zip(context.frame.iso);
         let overridden = at.and_then(|at| context.overrides.of_line(at));

@@ -299,6 +299,8 @@ const partsOf = (i) => (told?.steps[i] === doc.steps[i].step && told.lines[i]?.p
 function lineWords(i) {
   const step = () => doc.steps[i];
   const words = sentence(partsOf(i), kind(doc.steps[i]).params, step, (v, d) => change(i, v, d));
+  const note = told?.steps[i] === doc.steps[i].step && told.lines[i]?.note;
+  if (note) words.push(' ', el('small', { class: 'line-note' }, note));
   return isTried(step()) ? [...words, ' ', el('span', { class: 'tried' }, 'tried')] : words;
 }
 

@@ -7,6 +7,7 @@ mod common;
 
 mod answers;
 mod browser;
+mod camera_raw;
 mod command_line;
 mod commands;
 mod controls;

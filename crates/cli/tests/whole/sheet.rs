@@ -302,7 +302,9 @@ async fn a_picture_that_is_cut_off_is_shown_and_used_as_far_as_it_goes_where_tha
     desk.until("document.querySelector('#reading .words').innerText.includes('the part that is there')")
         .await;
     desk.until("document.querySelector('#version').innerText === '2'").await;
-    let kept = desk.ask("GET", "/api/recipes/1", serde_json::Value::Null).await;
+    let id = desk.script("return document.querySelector('#bench').dataset.recipe").await;
+    let path = format!("/api/recipes/{}", id.as_str().unwrap());
+    let kept = desk.ask("GET", &path, serde_json::Value::Null).await;
     assert_eq!(kept["document"]["decode"], serde_json::json!({"use_part": true}));
     desk.script("document.querySelector('#undo').click()").await;
     desk.until("document.querySelector('#reading .words').innerText.startsWith('Read as they are')").await;

@@ -4,7 +4,9 @@
 //! multiplied; a lens keeps its own place in the chain. Red and blue may be looked up at places of their own
 //! (lateral chromatic aberration).
 
-use crate::geometry::Affine;
+use crate::geometry::{Affine, Size};
+use crate::lens::at;
+use std::sync::Arc;
 
 /// `x' = (a x + b y + c) / (g x + h y + i)` and likewise for `y'`: row-major 3 × 3.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -107,10 +109,60 @@ impl Lens {
     }
 }
 
-#[derive(Clone, Copy, Debug, PartialEq)]
+/// What a measured lens does about a middle: each colour has a table of its own over the radius.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Radial {
+    /// Middle, in pixels.
+    pub centre: (f64, f64),
+    /// Half the diagonal, in pixels: radius 1.
+    pub radius: f64,
+    /// The whole is looked up this much nearer to the middle, so that no corner stays empty.
+    pub zoom: f64,
+    /// How much farther from the middle each colour is found, see [`crate::lens::at`].
+    pub factors: Arc<[Vec<f64>; 3]>,
+}
+
+impl Radial {
+    fn at(&self, x: f64, y: f64, channel: usize) -> (f64, f64) {
+        let (dx, dy) = ((x - self.centre.0) * self.zoom, (y - self.centre.1) * self.zoom);
+        let f = at(&self.factors[channel], dx.hypot(dy) / self.radius);
+        (self.centre.0 + dx * f, self.centre.1 + dy * f)
+    }
+
+    /// The radius at which green is found for a radius that is shown.
+    pub fn found(&self, shown: f64) -> f64 {
+        let r = shown * self.zoom;
+        r * at(&self.factors[1], r)
+    }
+
+    /// Whether every look-up from the border of a picture of that size lies in it.
+    pub fn stays_inside(&self, size: Size) -> bool {
+        let (w, h) = (f64::from(size.width), f64::from(size.height));
+        let inside = |x: f64, y: f64| {
+            (0..3).all(|c| {
+                let (u, v) = self.at(x, y, c);
+                u >= 0.0 && v >= 0.0 && u <= w && v <= h
+            })
+        };
+        (0..=32).all(|i| {
+            let share = f64::from(i) / 32.0;
+            let (x, y) = (w * share, h * share);
+            inside(x, 0.0) && inside(x, h) && inside(0.0, y) && inside(w, y)
+        })
+    }
+}
+
+#[derive(Clone, Debug, PartialEq)]
 enum Part {
     Flat(Projective),
     Lens(Lens),
+    Radial(Radial),
+}
+
+impl From<Radial> for Warp {
+    fn from(lens: Radial) -> Self {
+        Self { affine: None, parts: vec![Part::Radial(lens)] }
+    }
 }
 
 /// A chain of mappings, from output to input.
@@ -146,7 +198,7 @@ impl Warp {
         for part in &inner.parts {
             match (parts.last_mut(), part) {
                 (Some(Part::Flat(last)), Part::Flat(next)) => *last = last.then(next),
-                _ => parts.push(*part),
+                _ => parts.push(part.clone()),
             }
         }
         let affine = self.affine.zip(inner.affine).map(|(a, b)| a.then(&b));
@@ -160,7 +212,11 @@ impl Warp {
 
     /// Whether red, green and blue are looked up at different places.
     pub fn splits(&self) -> bool {
-        self.parts.iter().any(|p| matches!(p, Part::Lens(l) if l.scale != [1.0; 3]))
+        self.parts.iter().any(|part| match part {
+            Part::Flat(_) => false,
+            Part::Lens(lens) => lens.scale != [1.0; 3],
+            Part::Radial(lens) => lens.factors.iter().any(|table| *table != lens.factors[1]),
+        })
     }
 
     /// The input point for an output point, as `channel` sees it.
@@ -168,6 +224,7 @@ impl Warp {
         self.parts.iter().fold((x, y), |(x, y), part| match part {
             Part::Flat(m) => m.at(x, y),
             Part::Lens(l) => l.at(x, y, channel),
+            Part::Radial(l) => l.at(x, y, channel),
         })
     }
 

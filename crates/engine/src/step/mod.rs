@@ -19,6 +19,7 @@ pub(crate) use declare::step;
 
 use crate::colour::space::OutputColour;
 use crate::geometry::Size;
+use crate::lens::TakenWith;
 use crate::raw::{MosaicDenoise, RawView};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -62,6 +63,14 @@ pub trait Step: Debug + Send + Sync {
     }
     /// For a step that enlarges in a way of its own; its [`geometry`](Self::geometry) is the plain scaling.
     fn enlarger(&self) -> Option<Box<dyn EnlargeOp>> {
+        None
+    }
+    /// The same step for a picture that was taken like this, for a step that goes by that.
+    fn for_frame(&self, _taken: &TakenWith) -> Option<Box<dyn Step>> {
+        None
+    }
+    /// What it says of a picture beside its sentence.
+    fn note(&self) -> Option<String> {
         None
     }
     /// For a step that decides about all pictures of a run together.

@@ -8,6 +8,7 @@ use std::sync::{Mutex, MutexGuard};
 static ALL: &[&StepKind] = &[
     &repair::hot_pixels::KIND,
     &repair::denoise::KIND,
+    &repair::lens_profile::KIND,
     &repair::lens::KIND,
     &repair::dust::KIND,
     &geometry::rotate::KIND,

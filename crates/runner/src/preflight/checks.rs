@@ -6,6 +6,7 @@ use crate::preflight::input::Source;
 use crate::preflight::output_paths::Planned;
 use crate::preflight::problem::{Problem, Way, delivery, delivery_at, line};
 use crate::render::{existing_file, variant};
+use rallo_engine::lens::{self, TakenWith};
 use rallo_engine::{Size, registry};
 use rallo_recipe::{FrameContext, Recipe, ResolveContext, names};
 use serde_json::json;
@@ -36,6 +37,7 @@ pub fn warnings(recipe: &Recipe, sources: &[Source], planned: &[Planned], about:
     findings.extend(mixed_sizes(recipe, planned));
     findings.extend(there_already(recipe, sources, planned));
     findings.extend(carried(recipe, sources));
+    findings.extend(without_profile(recipe, sources));
     if let Some((version, seen)) = about.versions.filter(|(v, seen)| seen < v) {
         findings.push(
             Problem::note(format!(
@@ -256,6 +258,44 @@ fn mixed_sizes(recipe: &Recipe, planned: &[Planned]) -> Option<Problem> {
     );
     let label = format!("Leave out the {} others", others.len());
     Some(Problem::note(message).or(label, Way::LeaveOut { pictures: others }))
+}
+
+/// Pictures for which a line looks for a lens profile and finds none.
+fn without_profile(recipe: &Recipe, sources: &[Source]) -> Option<Problem> {
+    let line = recipe.steps.iter().position(|line| line.on && line.id == "lens_profile")?;
+    let named = recipe.steps[line].step.values()["lens"].as_str().unwrap_or_default().to_owned();
+    let mut lenses: Vec<String> = Vec::new();
+    let mut without = Vec::new();
+    for (i, source) in sources.iter().enumerate() {
+        let Some(facts) = &source.facts else { continue };
+        let taken = TakenWith {
+            camera: facts.camera.camera.clone(),
+            lens: facts.camera.lens.clone(),
+            ..TakenWith::default()
+        };
+        if lens::find(&taken, &named).is_none() {
+            without.push(i);
+            let name = taken.lens.unwrap_or_else(|| "no lens named".into());
+            if !lenses.contains(&name) {
+                lenses.push(name);
+            }
+        }
+    }
+    if without.is_empty() {
+        return None;
+    }
+    let count = if without.len() == 1 {
+        "1 picture has".to_owned()
+    } else {
+        format!("{} pictures have", without.len())
+    };
+    lenses.truncate(4);
+    let message = format!(
+        "{count} no lens profile ({}) and stay as they are there. Line {} can name the lens, or a profile can be added.",
+        lenses.join(", "),
+        line + 1
+    );
+    Some(Problem::note(message).or("Leave them out", Way::LeaveOut { pictures: without }))
 }
 
 /// What a delivery of camera raw as raw leaves out.

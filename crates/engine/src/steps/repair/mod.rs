@@ -4,3 +4,4 @@ pub mod denoise;
 pub mod dust;
 pub mod hot_pixels;
 pub mod lens;
+pub mod lens_profile;

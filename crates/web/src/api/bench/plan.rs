@@ -43,6 +43,8 @@ struct LineEntry {
     size: [u32; 2],
     /// Whether it applies to this frame.
     applies: bool,
+    /// What it says of this frame.
+    note: Option<String>,
     /// What it found when it was shown the picture, by name.
     found: Vec<(&'static str, f64)>,
     /// The same as values that can be kept for every frame.
@@ -70,6 +72,7 @@ pub(super) async fn plan(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result
                 parts: line.parts(place.as_ref()),
                 size: [size.width, size.height],
                 applies,
+                note: step.and_then(|s| s.note()),
                 found: step.map(|s| s.found()).unwrap_or_default(),
                 measured: step.map(|s| s.kept_values()),
                 ordinary: step.map(|s| s.ordinary()),

@@ -1,0 +1,335 @@
+//! What is known of lenses: the open lens database that ships with the `lensfun` crate, and profiles of one's own in its
+//! format.
+
+use lensfun::{Camera, Database, Lens, Modifier};
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, LazyLock, Mutex, RwLock};
+
+/// What a picture says of how it was taken.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct TakenWith {
+    /// Maker and model.
+    pub camera: Option<String>,
+    /// Lens.
+    pub lens: Option<String>,
+    /// Millimetres.
+    pub focal_length: Option<f64>,
+    /// f-number.
+    pub aperture: Option<f64>,
+}
+
+/// Distance that is taken where the picture tells none, in metres: far away.
+const DISTANCE: f32 = 1000.0;
+
+/// Radii that are looked up, 0 ..= [`REACH`].
+const RADII: usize = 1024;
+
+/// The largest radius of a table, where 1 is the picture's corner.
+pub const REACH: f64 = 1.25;
+
+struct Known {
+    database: Database,
+    found: HashMap<(String, String), Option<Arc<Profile>>>,
+}
+
+static KNOWN: LazyLock<RwLock<Arc<Mutex<Known>>>> = LazyLock::new(|| {
+    // Without the database nothing is found, which is told.
+    let database = Database::load_bundled().unwrap_or_default();
+    RwLock::new(Arc::new(Mutex::new(Known { database, found: HashMap::new() })))
+});
+
+fn known() -> Arc<Mutex<Known>> {
+    KNOWN.read().unwrap_or_else(|poisoned| poisoned.into_inner()).clone()
+}
+
+/// A lens on a camera, as it is known.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Profile {
+    lens: Lens,
+    /// How much smaller than 36 × 24 mm the sensor is.
+    crop: f32,
+}
+
+/// Adds profiles from the text of a file of the database's format; how many lenses it has.
+///
+/// # Errors
+/// What is wrong with the file, for people.
+pub fn add(xml: &str) -> Result<usize, String> {
+    let shared = known();
+    let mut known = shared.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+    // Read apart first, so that half a file leaves nothing behind.
+    let mut own = Database::new();
+    own.load_str(xml).map_err(|e| format!("this is no lens profile: {e}"))?;
+    known.database.load_str(xml).map_err(|e| e.to_string())?;
+    known.found.clear();
+    Ok(own.lenses.len())
+}
+
+/// Adds every profile of a folder; those that cannot be read are told with why.
+pub fn add_folder(folder: &Path) -> Vec<(PathBuf, String)> {
+    let Ok(entries) = std::fs::read_dir(folder) else { return Vec::new() };
+    let mut files: Vec<PathBuf> = entries.flatten().map(|e| e.path()).collect();
+    files.retain(|p| p.extension().is_some_and(|e| e.eq_ignore_ascii_case("xml")));
+    files.sort();
+    let refused = |path: PathBuf| {
+        let text = std::fs::read_to_string(&path).map_err(|e| e.to_string());
+        text.and_then(|text| add(&text)).err().map(|why| (path, why))
+    };
+    files.into_iter().filter_map(refused).collect()
+}
+
+/// Words of a name, small, without signs and units: `35 mm f/2` and `35mm F2` are alike.
+fn words(name: &str) -> Vec<String> {
+    let parts = name.split(|c: char| !(c.is_alphanumeric() || c == '.'));
+    let small = parts.map(|part| {
+        let part = part.trim_matches('.').to_lowercase();
+        let part = part.strip_suffix("mm").unwrap_or(&part);
+        let number =
+            part.strip_prefix('f').filter(|rest| rest.chars().all(|c| c.is_ascii_digit() || c == '.'));
+        number.unwrap_or(part).to_owned()
+    });
+    small.filter(|word| !word.is_empty()).collect()
+}
+
+/// Whether two names are the same but for the maker, signs and units.
+fn is_same(told: &str, maker: &str, known: &str) -> bool {
+    let maker = words(maker);
+    let bare = |name: &str| -> String {
+        words(name).into_iter().filter(|w| !maker.contains(w)).collect::<Vec<_>>().join(" ")
+    };
+    let told = bare(told);
+    !told.is_empty() && told == bare(known)
+}
+
+impl Known {
+    fn camera(&self, told: &str) -> Option<&Camera> {
+        self.database.cameras.iter().find(|c| is_same(told, &c.maker, &c.model))
+    }
+
+    fn find(&self, camera: &str, lens: &str) -> Option<Profile> {
+        let body = self.camera(camera);
+        let fits = |known: &&Lens| {
+            let mounts = body.is_none_or(|body| {
+                let own = |mount: &String| *mount == body.mount;
+                let compatible = self.database.mounts.iter().find(|m| m.name == body.mount);
+                known.mounts.iter().any(|m| own(m) || compatible.is_some_and(|c| c.compat.contains(m)))
+            });
+            mounts && is_same(lens, &known.maker, &known.model)
+        };
+        // Of several measurements the one on the sensor most like this one, and not on a smaller one.
+        let crop = |lens: &Lens| body.map_or(lens.crop_factor, |body| body.crop_factor);
+        let apart = |lens: &&Lens| {
+            let more = crop(lens) / lens.crop_factor;
+            if more < 0.96 { 10.0 / more } else { more }
+        };
+        let mut all: Vec<&Lens> = self.database.lenses.iter().filter(fits).collect();
+        all.sort_by(|a, b| apart(a).total_cmp(&apart(b)));
+        let lens = (*all.first()?).clone();
+        Some(Profile { crop: crop(&lens), lens })
+    }
+}
+
+/// The profile of a lens; `named` is what the person says it is, where the picture does not, or wrongly.
+pub fn find(taken: &TakenWith, named: &str) -> Option<Arc<Profile>> {
+    let lens = if named.is_empty() { taken.lens.as_deref()? } else { named };
+    let key = (taken.camera.clone().unwrap_or_default(), lens.to_owned());
+    let shared = known();
+    let mut known = shared.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+    if let Some(found) = known.found.get(&key) {
+        return found.clone();
+    }
+    let found = known.find(&key.0, &key.1).map(Arc::new);
+    known.found.insert(key, found.clone());
+    found
+}
+
+/// What a lens does to a picture of some size, over the radius: each is a table over 0 ..= [`REACH`], where 1 is the corner.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Correction {
+    /// Where the middle of the lens is, in pixels.
+    pub centre: (f64, f64),
+    /// Half the diagonal in pixels.
+    pub radius: f64,
+    /// How much farther from the middle each colour is found.
+    pub factors: [Vec<f64>; 3],
+    /// What the light there is to be multiplied by, by the radius at which it is found.
+    pub gains: Vec<f64>,
+}
+
+impl Profile {
+    /// Maker and model.
+    pub fn name(&self) -> String {
+        let Lens { maker, model, .. } = &self.lens;
+        if model.to_lowercase().starts_with(&maker.to_lowercase()) {
+            model.clone()
+        } else {
+            format!("{maker} {model}")
+        }
+    }
+
+    /// The correction of a picture; the shares are those of distortion and of fringes that are taken out.
+    pub fn correction(
+        &self,
+        taken: &TakenWith,
+        (w, h): (u32, u32),
+        distortion: f64,
+        fringes: f64,
+    ) -> Correction {
+        let focal = taken.focal_length.unwrap_or_else(|| f64::from(self.lens.focal_min)) as f32;
+        let mut lens = self.lens.clone();
+        // The profile tells the middle of a picture that lies as the sensor does.
+        if h > w {
+            (lens.center_x, lens.center_y) = (0.0, 0.0);
+        }
+        // Not reversed: from a place in the straight picture to where the lens put it.
+        let mut modifier = Modifier::new(&lens, focal, self.crop, w, h, false);
+        modifier.enable_distortion_correction(&lens);
+        modifier.enable_tca_correction(&lens);
+        let aperture = taken.aperture.unwrap_or_else(|| f64::from(lens.aperture_min.max(1.0))) as f32;
+        modifier.enable_vignetting_correction(&lens, aperture, DISTANCE);
+        // The database counts from the middle of the first pixel.
+        let (width, height) = (f64::from(w) - 1.0, f64::from(h) - 1.0);
+        let side = width.min(height) / 2.0;
+        let middle =
+            (width / 2.0 + side * f64::from(lens.center_x), height / 2.0 + side * f64::from(lens.center_y));
+        let radius = 0.5 * f64::from(w).hypot(f64::from(h));
+        let mut factors = [(); 3].map(|()| Vec::with_capacity(RADII));
+        let mut gains = Vec::with_capacity(RADII);
+        for i in 0..RADII {
+            // The very middle tells nothing.
+            let out = (i as f64).max(0.5) / (RADII - 1) as f64 * REACH * radius;
+            let found = |x: f64| {
+                let mut at = [x as f32, middle.1 as f32];
+                modifier.apply_geometry_distortion(x as f32, middle.1 as f32, 1, 1, &mut at);
+                f64::from(at[0])
+            };
+            let plain = found(middle.0 + out) - middle.0;
+            let green = out + (plain - out) * distortion;
+            let mut apart = [0f32; 6];
+            let has_fringes = modifier.apply_subpixel_distortion(
+                (middle.0 + green) as f32,
+                middle.1 as f32,
+                1,
+                1,
+                &mut apart,
+            );
+            for (c, table) in factors.iter_mut().enumerate() {
+                let own = if has_fringes { f64::from(apart[2 * c]) - middle.0 } else { green };
+                table.push((green + (own - green) * fringes) / out);
+            }
+            let mut light = [1f32];
+            modifier.apply_color_modification_f32(
+                &mut light,
+                (middle.0 + out) as f32,
+                middle.1 as f32,
+                1,
+                1,
+                1,
+            );
+            gains.push(f64::from(light[0]));
+        }
+        // A model that comes to no end changes nothing there.
+        for value in factors.iter_mut().flatten().chain(&mut gains) {
+            *value = if value.is_finite() && *value > 0.0 { *value } else { 1.0 };
+        }
+        Correction { centre: (middle.0 + 0.5, middle.1 + 0.5), radius, factors, gains }
+    }
+}
+
+/// The value of a table at a radius.
+pub fn at(table: &[f64], radius: f64) -> f64 {
+    let place = (radius / REACH).clamp(0.0, 1.0) * (table.len() - 1) as f64;
+    let low = (place as usize).min(table.len() - 2);
+    table[low] + (table[low + 1] - table[low]) * (place - low as f64)
+}
+
+/// A made-up lens on a made-up camera, for tests: a barrel, fringes and dark corners.
+#[cfg(test)]
+pub(crate) const MADE_UP: &str = r#"<lensdatabase version="1">
+<mount><name>Marlow R</name></mount>
+<camera><maker>Marlow</maker><model>24 R</model><mount>Marlow R</mount><cropfactor>1.5</cropfactor></camera>
+<lens><maker>Marlow</maker><model>Field 35mm f/2</model><mount>Marlow R</mount><cropfactor>1.5</cropfactor>
+<calibration>
+<distortion model="ptlens" focal="35" a="0.01" b="-0.04" c="0.01"/>
+<tca model="poly3" focal="35" vr="1.0006" vb="0.9995"/>
+<vignetting model="pa" focal="35" aperture="2" distance="1000" k1="-0.6" k2="0.2" k3="-0.05"/>
+</calibration></lens></lensdatabase>"#;
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn taken() -> TakenWith {
+        TakenWith {
+            camera: Some("Marlow 24 R".into()),
+            lens: Some("Field 35mm F2".into()),
+            focal_length: Some(35.0),
+            aperture: Some(2.0),
+        }
+    }
+
+    #[test]
+    fn lenses_are_found_by_their_names_and_nothing_is_guessed() {
+        assert_eq!(add(MADE_UP).unwrap(), 1);
+        for name in ["Field 35mm F2", "Marlow Field 35 mm f/2", "FIELD 35MM F/2"] {
+            let found = find(&TakenWith { lens: Some(name.into()), ..taken() }, "").unwrap();
+            assert_eq!(found.name(), "Marlow Field 35mm f/2", "{name}");
+        }
+        for name in ["Field 35mm f/2.8", "Field 50mm f/2", "35mm", ""] {
+            assert!(find(&TakenWith { lens: Some(name.into()), ..taken() }, "").is_none(), "{name}");
+        }
+        // What the person says goes before what the picture says.
+        let silent = TakenWith { lens: None, ..taken() };
+        assert!(find(&silent, "").is_none() && find(&silent, "Field 35mm f/2").is_some());
+        let refused = add("<lensdatabase><lens>").unwrap_err();
+        assert!(refused.starts_with("this is no lens profile"), "{refused}");
+    }
+
+    #[test]
+    fn distortion_and_fall_off_are_those_of_the_published_models() {
+        add(MADE_UP).unwrap();
+        let correction = find(&taken(), "").unwrap().correction(&taken(), (3000, 2000), 1.0, 0.0);
+        let green = &correction.factors[1];
+        let model = |r: f64| 0.01 * r.powi(3) - 0.04 * r.powi(2) + 0.01 * r + 1.02;
+        for share in [0.3, 0.6, 1.0] {
+            // The model's radius is 1 at the middle of the long side of a picture whose middle keeps its size.
+            let r = share * correction.radius / 1000.0 / model(0.0);
+            let (found, wanted) = (at(green, share), model(r) / model(0.0));
+            assert!((found - wanted).abs() < 1e-3, "{share}: {found} instead of {wanted}");
+            // Its radius is 1 in the corner.
+            let light = 1.0 - 0.6 * share.powi(2) + 0.2 * share.powi(4) - 0.05 * share.powi(6);
+            assert!((at(&correction.gains, share) * light - 1.0).abs() < 1e-3);
+        }
+    }
+
+    #[test]
+    fn a_correction_is_what_the_database_computes_at_any_point() {
+        add(MADE_UP).unwrap();
+        let profile = find(&taken(), "").unwrap();
+        let (w, h) = (3000u32, 2000u32);
+        let correction = profile.correction(&taken(), (w, h), 1.0, 1.0);
+        let mut modifier = Modifier::new(&profile.lens, 35.0, 1.5, w, h, false);
+        assert!(modifier.enable_distortion_correction(&profile.lens));
+        assert!(modifier.enable_tca_correction(&profile.lens));
+        assert!(modifier.enable_vignetting_correction(&profile.lens, 2.0, DISTANCE));
+        for i in 0..100u32 {
+            let (x, y) = (f64::from(i * 7919 % w), f64::from(i * 104_729 % h));
+            let mut there = [0f32; 2];
+            modifier.apply_geometry_distortion(x as f32, y as f32, 1, 1, &mut there);
+            let mut apart = [0f32; 6];
+            modifier.apply_subpixel_distortion(there[0], there[1], 1, 1, &mut apart);
+            let (dx, dy) = (x + 0.5 - correction.centre.0, y + 0.5 - correction.centre.1);
+            let r = dx.hypot(dy) / correction.radius;
+            for c in 0..3 {
+                let f = at(&correction.factors[c], r);
+                let mine = (correction.centre.0 + dx * f - 0.5, correction.centre.1 + dy * f - 0.5);
+                let off = (mine.0 - f64::from(apart[2 * c])).hypot(mine.1 - f64::from(apart[2 * c + 1]));
+                assert!(off < 0.02, "colour {c} at {x}, {y} is {off} pixels off");
+            }
+            let mut light = [1f32];
+            modifier.apply_color_modification_f32(&mut light, x as f32, y as f32, 1, 1, 1);
+            assert!((at(&correction.gains, r) / f64::from(light[0]) - 1.0).abs() < 1e-3);
+        }
+    }
+}
