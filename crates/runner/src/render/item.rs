@@ -12,7 +12,7 @@ use crate::render::picture_job::PictureJob;
 use crate::render::variant::variants;
 use rallo_engine::Source;
 use rallo_job::FailureKind;
-use rallo_media::FileSource;
+use rallo_media::{FileSource, Format};
 use rallo_recipe::{Pictures, Recipe, ResolveContext};
 
 /// One picture of a run, from opening it to its file; what goes wrong inside is a failure of this picture alone.
@@ -61,7 +61,10 @@ pub(crate) fn opened<T>(
     // What stays transparent is decoded twice.
     let keeps = variants(recipe).iter().any(|v| v.delivery.keeps_transparent());
     let times = if keeps && source.format().may_be_transparent() { 2 } else { 1 };
-    let bytes = times * source.decoded_bytes(level) + plan.working_bytes(1, 2);
+    // What is handed on as raw stands there as values, as they are packed, and as the file.
+    let as_raw = variants(recipe).iter().any(|v| v.delivery.is_dng()) && source.format() == Format::Raw;
+    let raw = if as_raw { source.size().area() * 24 } else { 0 };
+    let bytes = times * source.decoded_bytes(level) + plan.working_bytes(1, 2) + raw;
     // What several files share is held as working values, with its reductions.
     let stages = recipe.stages();
     let files = variants(recipe).len() + stages.len();
