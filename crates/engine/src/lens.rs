@@ -4,7 +4,7 @@
 use lensfun::{Camera, Database, Lens, Modifier};
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, LazyLock, Mutex, RwLock};
+use std::sync::{Arc, LazyLock, Mutex, MutexGuard};
 
 /// What a picture says of how it was taken.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -33,14 +33,25 @@ struct Known {
     found: HashMap<(String, String), Option<Arc<Profile>>>,
 }
 
-static KNOWN: LazyLock<RwLock<Arc<Mutex<Known>>>> = LazyLock::new(|| {
+static KNOWN: LazyLock<Mutex<Known>> = LazyLock::new(|| {
     // Without the database nothing is found, which is told.
     let database = Database::load_bundled().unwrap_or_default();
-    RwLock::new(Arc::new(Mutex::new(Known { database, found: HashMap::new() })))
+    Mutex::new(Known { database, found: HashMap::new() })
 });
 
-fn known() -> Arc<Mutex<Known>> {
-    KNOWN.read().unwrap_or_else(|poisoned| poisoned.into_inner()).clone()
+fn known() -> MutexGuard<'static, Known> {
+    KNOWN.lock().unwrap_or_else(|poisoned| poisoned.into_inner())
+}
+
+/// Why a file of lens profiles is passed over.
+#[derive(Debug, thiserror::Error)]
+pub enum ProfileFileError {
+    /// It cannot be opened, or holds no text.
+    #[error("it cannot be read: {0}")]
+    Reading(#[from] std::io::Error),
+    /// It is not in the database's format.
+    #[error("this is no lens profile: {0}")]
+    Format(#[from] lensfun::Error),
 }
 
 /// A lens on a camera, as it is known.
@@ -54,27 +65,26 @@ pub struct Profile {
 /// Adds profiles from the text of a file of the database's format; how many lenses it has.
 ///
 /// # Errors
-/// What is wrong with the file, for people.
-pub fn add(xml: &str) -> Result<usize, String> {
-    let shared = known();
-    let mut known = shared.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+/// [`ProfileFileError`], which says what is wrong with it.
+pub fn add(xml: &str) -> Result<usize, ProfileFileError> {
     // Read apart first, so that half a file leaves nothing behind.
     let mut own = Database::new();
-    own.load_str(xml).map_err(|e| format!("this is no lens profile: {e}"))?;
-    known.database.load_str(xml).map_err(|e| e.to_string())?;
+    own.load_str(xml)?;
+    let mut known = known();
+    known.database.load_str(xml)?;
     known.found.clear();
     Ok(own.lenses.len())
 }
 
 /// Adds every profile of a folder; those that cannot be read are told with why.
-pub fn add_folder(folder: &Path) -> Vec<(PathBuf, String)> {
+pub fn add_folder(folder: &Path) -> Vec<(PathBuf, ProfileFileError)> {
     let Ok(entries) = std::fs::read_dir(folder) else { return Vec::new() };
     let mut files: Vec<PathBuf> = entries.flatten().map(|e| e.path()).collect();
     files.retain(|p| p.extension().is_some_and(|e| e.eq_ignore_ascii_case("xml")));
     files.sort();
     let refused = |path: PathBuf| {
-        let text = std::fs::read_to_string(&path).map_err(|e| e.to_string());
-        text.and_then(|text| add(&text)).err().map(|why| (path, why))
+        let added = std::fs::read_to_string(&path).map_err(Into::into).and_then(|text| add(&text));
+        added.err().map(|why| (path, why))
     };
     files.into_iter().filter_map(refused).collect()
 }
@@ -134,8 +144,7 @@ impl Known {
 pub fn find(taken: &TakenWith, named: &str) -> Option<Arc<Profile>> {
     let lens = if named.is_empty() { taken.lens.as_deref()? } else { named };
     let key = (taken.camera.clone().unwrap_or_default(), lens.to_owned());
-    let shared = known();
-    let mut known = shared.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+    let mut known = known();
     if let Some(found) = known.found.get(&key) {
         return found.clone();
     }
@@ -282,7 +291,7 @@ mod tests {
         // What the person says goes before what the picture says.
         let silent = TakenWith { lens: None, ..taken() };
         assert!(find(&silent, "").is_none() && find(&silent, "Field 35mm f/2").is_some());
-        let refused = add("<lensdatabase><lens>").unwrap_err();
+        let refused = add("<lensdatabase><lens>").unwrap_err().to_string();
         assert!(refused.starts_with("this is no lens profile"), "{refused}");
     }
 

@@ -39,7 +39,7 @@ impl Line {
     ) -> Arc<dyn Step> {
         let step = self.with_values(recipe, context, at);
         let frame = &context.frame;
-        let taken = TakenWith {
+        let taken = || TakenWith {
             camera: frame.camera.clone(),
             lens: frame.lens.clone(),
             focal_length: frame.focal_length,

@@ -54,7 +54,8 @@ async fn raws_and_jpegs_go_through_one_recipe_to_pictures_and_to_raw() {
         "{problems}.includes('2 pictures have no lens profile (Meadow 90mm f/4, no lens named)')"
     ))
     .await;
-    desk.until(&format!("{problems}.includes('2 pictures are no camera raw and go along as it is')")).await;
+    desk.until(&format!("{problems}.includes('2 pictures are no camera raw and go along as they are')"))
+        .await;
     desk.until("!document.querySelector('#start').disabled").await;
     desk.script("document.querySelector('#start').click()").await;
     desk.until("document.querySelector('#what')?.innerText.startsWith('All done: 3 of 3')").await;

@@ -66,7 +66,7 @@ pub trait Step: Debug + Send + Sync {
         None
     }
     /// The same step for a picture that was taken like this, for a step that goes by that.
-    fn for_frame(&self, _taken: &TakenWith) -> Option<Box<dyn Step>> {
+    fn for_frame(&self, _taken: &dyn Fn() -> TakenWith) -> Option<Box<dyn Step>> {
         None
     }
     /// What it says of a picture beside its sentence.

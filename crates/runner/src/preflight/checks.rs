@@ -284,14 +284,13 @@ fn without_profile(recipe: &Recipe, sources: &[Source]) -> Option<Problem> {
     if without.is_empty() {
         return None;
     }
-    let count = if without.len() == 1 {
-        "1 picture has".to_owned()
-    } else {
-        format!("{} pictures have", without.len())
+    let (count, stays) = match without.len() {
+        1 => ("1 picture has".to_owned(), "stays as it is"),
+        many => (format!("{many} pictures have"), "stay as they are"),
     };
     lenses.truncate(4);
     let message = format!(
-        "{count} no lens profile ({}) and stay as they are there. Line {} can name the lens, or a profile can be added.",
+        "{count} no lens profile ({}) and {stays} there. Line {} can name the lens; or put a profile into the folder lens-profiles beside the program's data and start it again.",
         lenses.join(", "),
         line + 1
     );
@@ -304,12 +303,11 @@ fn as_raw(recipe: &Recipe, at: usize, sources: &[Source]) -> Vec<Problem> {
     let others = sources.iter().filter(|s| !is_raw(s)).count();
     let mut findings = Vec::new();
     if others > 0 {
-        let what = if others == 1 {
-            "1 picture is no camera raw and goes".to_owned()
-        } else {
-            format!("{others} pictures are no camera raw and go")
+        let what = match others {
+            1 => "1 picture is no camera raw and goes along as it is".to_owned(),
+            many => format!("{many} pictures are no camera raw and go along as they are"),
         };
-        findings.push(Problem::note(format!("{what} along as it is with delivery {}.", at + 1)));
+        findings.push(Problem::note(format!("{what} with delivery {}.", at + 1)));
     }
     if recipe.steps.iter().any(|line| line.on && !["denoise", "data"].contains(&line.id)) {
         findings.push(Problem::note(format!(

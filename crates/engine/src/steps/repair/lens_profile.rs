@@ -91,9 +91,10 @@ impl Step for LensProfile {
             format!("Profile of {{lens}}: {what}.")
         }
     }
-    fn for_frame(&self, taken: &TakenWith) -> Option<Box<dyn Step>> {
-        let profile = lens::find(taken, &self.lens);
-        Some(Box::new(Self { taken: taken.clone(), profile, ..self.clone() }))
+    fn for_frame(&self, taken: &dyn Fn() -> TakenWith) -> Option<Box<dyn Step>> {
+        let taken = taken();
+        let profile = lens::find(&taken, &self.lens);
+        Some(Box::new(Self { taken, profile, ..self.clone() }))
     }
     fn note(&self) -> Option<String> {
         Some(match &self.profile {
