@@ -436,13 +436,16 @@ enum RecipeCommand {
     },
 }
 
-/// The program's own folder. Lens profiles that lie in it are known from then on.
+/// The program's own folder. Lens and camera profiles that lie in it are known from then on.
 fn data_folder(given: Option<PathBuf>) -> Result<PathBuf, String> {
     let folder = given
         .or_else(|| std::env::var_os("RALLO_DATA").map(PathBuf::from))
         .or_else(|| directories::ProjectDirs::from("", "", "rallo").map(|d| d.data_dir().to_owned()))
         .ok_or("cannot tell where to keep the program's data; say --data DIR")?;
     for (file, why) in rallo_engine::lens::add_folder(&folder.join("lens-profiles")) {
+        eprintln!("{} is passed over: {why}", file.display());
+    }
+    for (file, why) in rallo_media::camera_profiles::add_folder(&folder.join("camera-profiles")) {
         eprintln!("{} is passed over: {why}", file.display());
     }
     Ok(folder)

@@ -5,6 +5,7 @@ use crate::film::Exposure;
 use crate::maths::{Dice, V3, fractal, smooth};
 use crate::mesh::{Mesh, Stuff};
 use crate::raster::Eye;
+use crate::sensor::{self, Shot};
 use crate::sequence::{Layers, Truth, file, put, row};
 use crate::stills::DemoError;
 use jiff::SignedDuration;
@@ -274,7 +275,39 @@ impl Scene {
     /// When it cannot be encoded.
     pub fn file(&self, frame: &BedFrame) -> Result<Vec<u8>, MediaError> {
         let (light, gain, iso) = self.light(frame);
-        let camera = CameraData {
+        let camera = Self::taken(frame, gain, iso);
+        let exposure = Exposure {
+            focus: 100.0,
+            blur: 0.0,
+            gain,
+            iso,
+            cast: (1.0, 1.0),
+            width: SIZE.0,
+            height: SIZE.1,
+            moved: frame.shift,
+        };
+        file(&light, RENDERED, &exposure, &camera, frame.seed as u32)
+    }
+
+    /// The finished file of the camera that writes raw.
+    ///
+    /// # Errors
+    /// When it cannot be encoded.
+    pub fn raw_file(&self, frame: &BedFrame) -> Result<Vec<u8>, MediaError> {
+        let (light, gain, iso) = self.light(frame);
+        let taken = CameraData {
+            camera: Some("Fen Post R".into()),
+            lens: Some("Fen Post 6mm f/2.8".into()),
+            focal_length: Some(6.0),
+            ..Self::taken(frame, gain, iso)
+        };
+        let (from, lens, seed) = (RENDERED, sensor::POST, frame.seed as u32);
+        Shot { light: &light, from, size: SIZE, gain, moved: frame.shift, lens, seed }.file(&taken)
+    }
+
+    /// How the camera was set.
+    fn taken(frame: &BedFrame, gain: f32, iso: u32) -> CameraData {
+        CameraData {
             taken: Some(frame.written),
             offset: Some("+01:00".into()),
             camera: Some("Fen Post".into()),
@@ -290,18 +323,8 @@ impl Scene {
             orientation: 1,
             white_balance: Some("automatic".into()),
             gps: None,
-        };
-        let exposure = Exposure {
-            focus: 100.0,
-            blur: 0.0,
-            gain,
-            iso,
-            cast: (1.0, 1.0),
-            width: SIZE.0,
-            height: SIZE.1,
-            moved: frame.shift,
-        };
-        file(&light, RENDERED, &exposure, &camera, frame.seed as u32)
+            embedded_lens: None,
+        }
     }
 }
 
@@ -319,6 +342,41 @@ pub fn bed_file(frame: &BedFrame) -> Result<Vec<u8>, MediaError> {
 /// [`DemoError`] for the first frame that failed.
 pub fn write_bed(folder: &Path, seed: u64, done: impl Fn(&str) + Sync) -> Result<usize, DemoError> {
     let frames = bed(seed);
+    write_each(folder, &frames, Scene::file, done)?;
+    let truth: Vec<Truth> = frames.iter().map(BedFrame::truth).collect();
+    write_truth(&folder.join("bed-truth.json"), &truth)?;
+    Ok(frames.len())
+}
+
+/// Frames of three days, by a fixed camera that writes raw.
+pub fn raw_bed(seed: u64) -> Vec<BedFrame> {
+    let days = bed(seed).into_iter().filter(|f| !f.labels.contains(&"double")).skip(4).take(60);
+    let named = days.enumerate().map(|(i, frame)| {
+        let name = format!("FR_{:04}.dng", i + 1);
+        BedFrame { folder: "Seed bed raw", name, ..frame }
+    });
+    named.collect()
+}
+
+/// Takes them below `folder`, with `bed-raw-truth.json`; `done` is told each file.
+///
+/// # Errors
+/// [`DemoError`] for the first frame that failed.
+pub fn write_raw_bed(folder: &Path, seed: u64, done: impl Fn(&str) + Sync) -> Result<usize, DemoError> {
+    let frames = raw_bed(seed);
+    write_each(folder, &frames, Scene::raw_file, done)?;
+    let truth: Vec<Truth> = frames.iter().map(BedFrame::truth).collect();
+    write_truth(&folder.join("bed-raw-truth.json"), &truth)?;
+    Ok(frames.len())
+}
+
+/// Writes the frames that are not there yet, with a scene for each state of growth.
+fn write_each(
+    folder: &Path,
+    frames: &[BedFrame],
+    file: impl Fn(&Scene, &BedFrame) -> Result<Vec<u8>, MediaError> + Sync,
+    done: impl Fn(&str) + Sync,
+) -> Result<(), DemoError> {
     let missing: Vec<&BedFrame> =
         frames.iter().filter(|f| !folder.join(f.folder).join(&f.name).exists()).collect();
     let mut scene: Option<Scene> = None;
@@ -333,15 +391,13 @@ pub fn write_bed(folder: &Path, seed: u64, done: impl Fn(&str) + Sync) -> Result
         };
         here.par_iter().with_max_len(1).try_for_each(|frame| -> Result<(), DemoError> {
             let path = folder.join(frame.folder).join(&frame.name);
-            put(&path, &now.file(frame)?).map_err(|e| DemoError::Io(path, e))?;
+            put(&path, &file(&now, frame)?).map_err(|e| DemoError::Io(path, e))?;
             done(&frame.name);
             Ok(())
         })?;
         scene = Some(now);
     }
-    let truth: Vec<Truth> = frames.iter().map(BedFrame::truth).collect();
-    write_truth(&folder.join("bed-truth.json"), &truth)?;
-    Ok(frames.len())
+    Ok(())
 }
 
 /// Writes what is true of a sequence.

@@ -136,6 +136,7 @@ pub fn write_lesson(folder: &Path, seed: u64, done: impl Fn(&str) + Sync) -> Res
                 orientation: 1,
                 white_balance: Some("by hand".into()),
                 gps: None,
+                embedded_lens: None,
             };
             let bytes = file(light, RENDERED, &exposure(i), &camera, seed as u32 ^ (i as u32 * 7919))?;
             put(&path(i), &bytes).map_err(|e| DemoError::Io(path(i), e))?;

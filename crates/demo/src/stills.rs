@@ -4,6 +4,7 @@ use crate::film::{self, Exposure};
 use crate::maths::{Dice, V3, fractal, smooth};
 use crate::mesh::{Mesh, Stuff};
 use crate::raster::{self, Eye};
+use crate::sensor::{self, Shot};
 use crate::shade::Light;
 use jiff::civil::{DateTime, date};
 use jiff::{SignedDuration, ToSpan};
@@ -45,6 +46,10 @@ impl Still {
     /// Pixels when upright.
     pub fn size(&self) -> Size {
         Size::new(self.size.0 as u32, self.size.1 as u32)
+    }
+    /// The same by a camera that writes this, on a sensor of so many pixels.
+    pub fn taken_by(self, camera: CameraData, size: (usize, usize)) -> Self {
+        Self { camera, size, ..self }
     }
     /// What its camera writes.
     pub fn camera(&self) -> &CameraData {
@@ -117,6 +122,7 @@ pub fn catalogue(seed: u64) -> Vec<Still> {
                 orientation: if sideways { 8 } else { 1 },
                 white_balance: Some("automatic".into()),
                 gps: None,
+                embedded_lens: None,
             };
             Still {
                 name: format!("TN_{:04}.jpg", 409 + i),
@@ -136,6 +142,39 @@ pub fn catalogue(seed: u64) -> Vec<Still> {
             }
         })
         .collect()
+}
+
+/// ISO speeds of the stills that are taken raw.
+const RAW_ISO: [u32; 12] = [100, 100, 200, 200, 400, 800, 1600, 1600, 3200, 6400, 6400, 12_800];
+
+/// Sensor of the camera that writes raw.
+const RAW_SIZE: (usize, usize) = (3024, 2016);
+
+/// Twelve subjects of the catalogue again, by a camera that writes raw.
+pub fn raw_catalogue(seed: u64) -> Vec<Still> {
+    let lying = catalogue(seed).into_iter().filter(|still| still.size.0 > still.size.1);
+    let again = lying.zip(RAW_ISO).enumerate().map(|(i, (still, iso))| {
+        let camera = CameraData {
+            camera: Some("Marlow 24 R".into()),
+            lens: Some("Marlow Field 35mm f/2".into()),
+            focal_length: Some(35.0),
+            aperture: Some(4.0),
+            iso: Some(iso),
+            orientation: 1,
+            ..still.camera
+        };
+        let name = format!("TN_R{:03}.dng", 1 + i);
+        Still { name, size: RAW_SIZE, camera, cast: (1.0, 1.0), ..still }
+    });
+    again.collect()
+}
+
+/// Takes them into `folder`; files that are there already are left alone.
+///
+/// # Errors
+/// [`DemoError`] for the first picture that failed.
+pub fn write_raw_catalogue(folder: &Path, seed: u64, done: impl Fn(&str) + Sync) -> Result<usize, DemoError> {
+    write_each(folder, &raw_catalogue(seed), Still::raw_file, done)
 }
 
 const GLAZES: [V3; 4] = [V3(0.1, 0.2, 0.2), V3(0.5, 0.46, 0.36), V3(0.07, 0.1, 0.2), V3(0.3, 0.32, 0.24)];
@@ -328,6 +367,12 @@ pub(crate) fn distance(seed: u64) -> impl Fn(f32, f32) -> V3 {
 impl Still {
     /// Draws the picture: interleaved 8-bit sRGB, upright.
     pub fn draw(&self) -> Vec<u8> {
+        let (light, small, exposure) = self.light();
+        film::develop(&light, small, &exposure, self.seed as u32)
+    }
+
+    /// The light behind the lens, its pixels, and how the camera is set.
+    fn light(&self) -> (Vec<V3>, (usize, usize), Exposure) {
         let (mesh, eye) = build(self);
         let mut dice = Dice::new(self.seed ^ 0x11);
         let light = Light {
@@ -351,7 +396,20 @@ impl Still {
             height: h,
             moved: (0.0, 0.0),
         };
-        film::develop(&film::focus(&frame, &exposure), small, &exposure, self.seed as u32)
+        (film::focus(&frame, &exposure), small, exposure)
+    }
+
+    /// The finished file of the camera that writes raw.
+    ///
+    /// # Errors
+    /// When it cannot be encoded.
+    pub fn raw_file(&self) -> Result<Vec<u8>, MediaError> {
+        let (light, from, exposure) = self.light();
+        let (lens, gain) = (sensor::FIELD, exposure.gain);
+        let size = (exposure.width, exposure.height);
+        let shot =
+            Shot { light: &light, from, size, gain, moved: exposure.moved, lens, seed: self.seed as u32 };
+        shot.file(&self.camera)
     }
 
     /// The finished file, as the camera would write it.
@@ -399,19 +457,28 @@ pub enum DemoError {
 /// # Errors
 /// [`DemoError`] for the first picture that failed.
 pub fn write_catalogue(folder: &Path, seed: u64, done: impl Fn(&str) + Sync) -> Result<usize, DemoError> {
+    write_each(folder, &catalogue(seed), Still::file, done)
+}
+
+/// Writes stills that are not there yet, several at a time.
+fn write_each(
+    folder: &Path,
+    stills: &[Still],
+    file: impl Fn(&Still) -> Result<Vec<u8>, MediaError> + Sync,
+    done: impl Fn(&str) + Sync,
+) -> Result<usize, DemoError> {
     std::fs::create_dir_all(folder).map_err(|e| DemoError::Io(folder.to_owned(), e))?;
-    let pictures = catalogue(seed);
-    pictures.par_iter().with_max_len(1).try_for_each(|still| -> Result<(), DemoError> {
+    stills.par_iter().with_max_len(1).try_for_each(|still| -> Result<(), DemoError> {
         let path = folder.join(&still.name);
         if path.exists() {
             return Ok(());
         }
-        let file = still.file()?;
+        let file = file(still)?;
         let part = folder.join(format!(".{}.part", still.name));
         std::fs::write(&part, file).map_err(|e| DemoError::Io(part.clone(), e))?;
         std::fs::rename(&part, &path).map_err(|e| DemoError::Io(path, e))?;
         done(&still.name);
         Ok(())
     })?;
-    Ok(pictures.len())
+    Ok(stills.len())
 }

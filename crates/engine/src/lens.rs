@@ -2,7 +2,8 @@
 //! format.
 
 use lensfun::{Camera, Database, Lens, Modifier};
-use std::collections::HashMap;
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, LazyLock, Mutex, MutexGuard};
 
@@ -17,6 +18,21 @@ pub struct TakenWith {
     pub focal_length: Option<f64>,
     /// f-number.
     pub aperture: Option<f64>,
+    /// What the camera wrote into the file of what its lens does.
+    pub embedded: Option<EmbeddedLens>,
+}
+
+/// What a camera wrote into its file of what its lens does (Adobe's DNG 1.7, chapter 7, opcodes 1 and 3).
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct EmbeddedLens {
+    /// Middle of the lens as shares of width and height.
+    pub centre: (f64, f64),
+    /// How much farther from the middle each colour is found, as the factors of the even powers of the radius from 0 to 6,
+    /// where the radius of the farthest corner is 1; one set for all colours, or three; none where it bends nothing.
+    pub warp: Vec<[f64; 4]>,
+    /// What light is to be multiplied by, as the factors of the even powers of that radius from 2 to 10; none where it does
+    /// not fall off.
+    pub gain: Option<[f64; 5]>,
 }
 
 /// Distance that is taken where the picture tells none, in metres: far away.
@@ -30,13 +46,15 @@ pub const REACH: f64 = 1.25;
 
 struct Known {
     database: Database,
+    /// What the person said a lens is, by what pictures call it.
+    said: BTreeMap<String, String>,
     found: HashMap<(String, String), Option<Arc<Profile>>>,
 }
 
 static KNOWN: LazyLock<Mutex<Known>> = LazyLock::new(|| {
     // Without the database nothing is found, which is told.
     let database = Database::load_bundled().unwrap_or_default();
-    Mutex::new(Known { database, found: HashMap::new() })
+    Mutex::new(Known { database, said: BTreeMap::new(), found: HashMap::new() })
 });
 
 fn known() -> MutexGuard<'static, Known> {
@@ -52,14 +70,21 @@ pub enum ProfileFileError {
     /// It is not in the database's format.
     #[error("this is no lens profile: {0}")]
     Format(#[from] lensfun::Error),
+    /// What was said of lenses cannot be read.
+    #[error("these are no names of lenses: {0}")]
+    Names(#[from] serde_json::Error),
 }
 
 /// A lens on a camera, as it is known.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Profile {
-    lens: Lens,
-    /// How much smaller than 36 × 24 mm the sensor is.
-    crop: f32,
+pub struct Profile(Source);
+
+#[derive(Clone, Debug, PartialEq)]
+enum Source {
+    /// From the database, or a file in its format; with how much smaller than 36 × 24 mm the sensor is.
+    Database(Box<Lens>, f32),
+    /// From the picture itself.
+    Embedded(EmbeddedLens),
 }
 
 /// Adds profiles from the text of a file of the database's format; how many lenses it has.
@@ -86,7 +111,66 @@ pub fn add_folder(folder: &Path) -> Vec<(PathBuf, ProfileFileError)> {
         let added = std::fs::read_to_string(&path).map_err(Into::into).and_then(|text| add(&text));
         added.err().map(|why| (path, why))
     };
-    files.into_iter().filter_map(refused).collect()
+    let names = folder.join(NAMES);
+    let read = || -> Result<(), ProfileFileError> {
+        known().said = serde_json::from_str(&std::fs::read_to_string(&names)?)?;
+        Ok(())
+    };
+    let of_names = names.exists().then(read).and_then(Result::err).map(|why| (names, why));
+    files.into_iter().filter_map(refused).chain(of_names).collect()
+}
+
+/// The file of what was said of lenses, in the folder of the profiles.
+const NAMES: &str = "names.json";
+
+/// Remembers that what pictures call `lens` is the lens of the database called `is`; with an empty `is` that is forgotten.
+/// Kept in `folder` for the next time.
+///
+/// # Errors
+/// [`std::io::Error`] where it cannot be kept; it holds all the same until the program ends.
+pub fn remember(folder: &Path, lens: &str, is: &str) -> std::io::Result<()> {
+    let mut known = known();
+    known.found.clear();
+    if is.is_empty() {
+        known.said.remove(lens);
+    } else {
+        known.said.insert(lens.to_owned(), is.to_owned());
+    }
+    std::fs::create_dir_all(folder)?;
+    std::fs::write(folder.join(NAMES), serde_json::to_string_pretty(&known.said)? + "\n")
+}
+
+/// The most lenses that are offered for one that is not known, and the least share of words they have in common.
+const OFFERS: usize = 3;
+const ALIKE: f64 = 0.45;
+
+/// Lenses that may be the one a picture names, the likeliest first, where it is not known by that name.
+pub fn near(taken: &TakenWith) -> Vec<String> {
+    let Some(told) = taken.lens.as_deref().filter(|_| find(taken, "").is_none()) else { return Vec::new() };
+    let told: HashSet<String> = words(told).into_iter().collect();
+    let known = known();
+    let body = taken.camera.as_deref().and_then(|camera| known.camera(camera));
+    let fits = known.database.lenses.iter().filter(|lens| known.mounts(body, lens));
+    let mut scored: Vec<(f64, String)> = fits
+        .filter_map(|lens| {
+            let own: HashSet<String> = words(&format!("{} {}", lens.maker, lens.model)).into_iter().collect();
+            let score = told.intersection(&own).count() as f64 / told.union(&own).count().max(1) as f64;
+            (score >= ALIKE).then(|| (score, name_of(lens)))
+        })
+        .collect();
+    scored.sort_by(|a, b| b.0.total_cmp(&a.0).then_with(|| a.1.cmp(&b.1)));
+    scored.dedup_by(|a, b| a.1 == b.1);
+    scored.into_iter().take(OFFERS).map(|(_, name)| name).collect()
+}
+
+/// Maker and model.
+fn name_of(lens: &Lens) -> String {
+    let Lens { maker, model, .. } = lens;
+    if model.to_lowercase().starts_with(&maker.to_lowercase()) {
+        model.clone()
+    } else {
+        format!("{maker} {model}")
+    }
 }
 
 /// Words of a name, small, without signs and units: `35 mm f/2` and `35mm F2` are alike.
@@ -117,16 +201,18 @@ impl Known {
         self.database.cameras.iter().find(|c| is_same(told, &c.maker, &c.model))
     }
 
+    /// Whether a lens fits on a camera; on one that is not known any does.
+    fn mounts(&self, body: Option<&Camera>, lens: &Lens) -> bool {
+        body.is_none_or(|body| {
+            let own = |mount: &String| *mount == body.mount;
+            let compatible = self.database.mounts.iter().find(|m| m.name == body.mount);
+            lens.mounts.iter().any(|m| own(m) || compatible.is_some_and(|c| c.compat.contains(m)))
+        })
+    }
+
     fn find(&self, camera: &str, lens: &str) -> Option<Profile> {
         let body = self.camera(camera);
-        let fits = |known: &&Lens| {
-            let mounts = body.is_none_or(|body| {
-                let own = |mount: &String| *mount == body.mount;
-                let compatible = self.database.mounts.iter().find(|m| m.name == body.mount);
-                known.mounts.iter().any(|m| own(m) || compatible.is_some_and(|c| c.compat.contains(m)))
-            });
-            mounts && is_same(lens, &known.maker, &known.model)
-        };
+        let fits = |known: &&Lens| self.mounts(body, known) && is_same(lens, &known.maker, &known.model);
         // Of several measurements the one on the sensor most like this one, and not on a smaller one.
         let crop = |lens: &Lens| body.map_or(lens.crop_factor, |body| body.crop_factor);
         let apart = |lens: &&Lens| {
@@ -136,19 +222,25 @@ impl Known {
         let mut all: Vec<&Lens> = self.database.lenses.iter().filter(fits).collect();
         all.sort_by(|a, b| apart(a).total_cmp(&apart(b)));
         let lens = (*all.first()?).clone();
-        Some(Profile { crop: crop(&lens), lens })
+        let crop = crop(&lens);
+        Some(Profile(Source::Database(Box::new(lens), crop)))
     }
 }
 
-/// The profile of a lens; `named` is what the person says it is, where the picture does not, or wrongly.
+/// The profile of a lens; `named` is what the person says it is, where the picture does not, or wrongly. What the camera
+/// itself wrote goes before the database.
 pub fn find(taken: &TakenWith, named: &str) -> Option<Arc<Profile>> {
+    if let Some(embedded) = taken.embedded.as_ref().filter(|_| named.is_empty()) {
+        return Some(Arc::new(Profile(Source::Embedded(embedded.clone()))));
+    }
     let lens = if named.is_empty() { taken.lens.as_deref()? } else { named };
     let key = (taken.camera.clone().unwrap_or_default(), lens.to_owned());
     let mut known = known();
     if let Some(found) = known.found.get(&key) {
         return found.clone();
     }
-    let found = known.find(&key.0, &key.1).map(Arc::new);
+    let said = || known.said.get(lens).and_then(|said| known.find(&key.0, said));
+    let found = known.find(&key.0, &key.1).or_else(said).map(Arc::new);
     known.found.insert(key, found.clone());
     found
 }
@@ -169,81 +261,108 @@ pub struct Correction {
 impl Profile {
     /// Maker and model.
     pub fn name(&self) -> String {
-        let Lens { maker, model, .. } = &self.lens;
-        if model.to_lowercase().starts_with(&maker.to_lowercase()) {
-            model.clone()
-        } else {
-            format!("{maker} {model}")
-        }
+        let Source::Database(lens, _) = &self.0 else { return "the camera's own, from the file".into() };
+        name_of(lens)
     }
 
     /// The correction of a picture; the shares are those of distortion and of fringes that are taken out.
     pub fn correction(
         &self,
         taken: &TakenWith,
-        (w, h): (u32, u32),
+        size: (u32, u32),
         distortion: f64,
         fringes: f64,
     ) -> Correction {
-        let focal = taken.focal_length.unwrap_or_else(|| f64::from(self.lens.focal_min)) as f32;
-        let mut lens = self.lens.clone();
-        // The profile tells the middle of a picture that lies as the sensor does.
-        if h > w {
-            (lens.center_x, lens.center_y) = (0.0, 0.0);
-        }
-        // Not reversed: from a place in the straight picture to where the lens put it.
-        let mut modifier = Modifier::new(&lens, focal, self.crop, w, h, false);
-        modifier.enable_distortion_correction(&lens);
-        modifier.enable_tca_correction(&lens);
-        let aperture = taken.aperture.unwrap_or_else(|| f64::from(lens.aperture_min.max(1.0))) as f32;
-        modifier.enable_vignetting_correction(&lens, aperture, DISTANCE);
-        // The database counts from the middle of the first pixel.
-        let (width, height) = (f64::from(w) - 1.0, f64::from(h) - 1.0);
-        let side = width.min(height) / 2.0;
-        let middle =
-            (width / 2.0 + side * f64::from(lens.center_x), height / 2.0 + side * f64::from(lens.center_y));
-        let radius = 0.5 * f64::from(w).hypot(f64::from(h));
-        let mut factors = [(); 3].map(|()| Vec::with_capacity(RADII));
-        let mut gains = Vec::with_capacity(RADII);
-        for i in 0..RADII {
-            // The very middle tells nothing.
-            let out = (i as f64).max(0.5) / (RADII - 1) as f64 * REACH * radius;
-            let found = |x: f64| {
-                let mut at = [x as f32, middle.1 as f32];
-                modifier.apply_geometry_distortion(x as f32, middle.1 as f32, 1, 1, &mut at);
-                f64::from(at[0])
-            };
-            let plain = found(middle.0 + out) - middle.0;
-            let green = out + (plain - out) * distortion;
-            let mut apart = [0f32; 6];
-            let has_fringes = modifier.apply_subpixel_distortion(
-                (middle.0 + green) as f32,
-                middle.1 as f32,
-                1,
-                1,
-                &mut apart,
-            );
-            for (c, table) in factors.iter_mut().enumerate() {
-                let own = if has_fringes { f64::from(apart[2 * c]) - middle.0 } else { green };
-                table.push((green + (own - green) * fringes) / out);
-            }
-            let mut light = [1f32];
-            modifier.apply_color_modification_f32(
-                &mut light,
-                (middle.0 + out) as f32,
-                middle.1 as f32,
-                1,
-                1,
-                1,
-            );
-            gains.push(f64::from(light[0]));
-        }
+        let mut correction = match &self.0 {
+            Source::Database(lens, crop) => database((lens, *crop), taken, size, distortion, fringes),
+            Source::Embedded(lens) => lens.correction(size, distortion, fringes),
+        };
         // A model that comes to no end changes nothing there.
-        for value in factors.iter_mut().flatten().chain(&mut gains) {
+        for value in correction.factors.iter_mut().flatten().chain(&mut correction.gains) {
             *value = if value.is_finite() && *value > 0.0 { *value } else { 1.0 };
         }
-        Correction { centre: (middle.0 + 0.5, middle.1 + 0.5), radius, factors, gains }
+        correction
     }
+}
+
+impl EmbeddedLens {
+    fn correction(&self, (w, h): (u32, u32), distortion: f64, fringes: f64) -> Correction {
+        let (width, height) = (f64::from(w), f64::from(h));
+        // It is told of the picture as it is stored; one that was turned has its middle in the middle.
+        let centre = if h > w { (0.5, 0.5) } else { self.centre };
+        let centre = (width * centre.0, height * centre.1);
+        let farthest = centre.0.max(width - centre.0).hypot(centre.1.max(height - centre.1));
+        let radius = 0.5 * width.hypot(height);
+        let radii: Vec<f64> =
+            (0..RADII).map(|i| i as f64 / (RADII - 1) as f64 * REACH * radius / farthest).collect();
+        let warp = |c: usize| self.warp.get(c).or(self.warp.first()).copied().unwrap_or([1.0, 0.0, 0.0, 0.0]);
+        let even = |k: &[f64], r: f64| k.iter().rev().fold(0.0, |sum, k| sum * r * r + k);
+        // With three sets the middle one is green's, by which the picture is straightened.
+        let green = warp(1);
+        let factors = [0, 1, 2].map(|c| {
+            let own = warp(c);
+            let factor = |r: &f64| {
+                let plain = 1.0 + (even(&green, *r) - 1.0) * distortion;
+                plain + (even(&own, *r) - even(&green, *r)) * fringes
+            };
+            radii.iter().map(factor).collect()
+        });
+        let gain = self.gain.unwrap_or_default();
+        let gains = radii.iter().map(|r| 1.0 + r * r * even(&gain, *r)).collect();
+        Correction { centre, radius, factors, gains }
+    }
+}
+
+/// The correction of a lens of the database on a sensor so much smaller than 36 × 24 mm.
+fn database(
+    (lens, crop): (&Lens, f32),
+    taken: &TakenWith,
+    (w, h): (u32, u32),
+    distortion: f64,
+    fringes: f64,
+) -> Correction {
+    let focal = taken.focal_length.unwrap_or_else(|| f64::from(lens.focal_min)) as f32;
+    let mut lens = lens.clone();
+    // The profile tells the middle of a picture that lies as the sensor does.
+    if h > w {
+        (lens.center_x, lens.center_y) = (0.0, 0.0);
+    }
+    // Not reversed: from a place in the straight picture to where the lens put it.
+    let mut modifier = Modifier::new(&lens, focal, crop, w, h, false);
+    modifier.enable_distortion_correction(&lens);
+    modifier.enable_tca_correction(&lens);
+    let aperture = taken.aperture.unwrap_or_else(|| f64::from(lens.aperture_min.max(1.0))) as f32;
+    modifier.enable_vignetting_correction(&lens, aperture, DISTANCE);
+    // The database counts from the middle of the first pixel.
+    let (width, height) = (f64::from(w) - 1.0, f64::from(h) - 1.0);
+    let side = width.min(height) / 2.0;
+    let middle =
+        (width / 2.0 + side * f64::from(lens.center_x), height / 2.0 + side * f64::from(lens.center_y));
+    let radius = 0.5 * f64::from(w).hypot(f64::from(h));
+    let mut factors = [(); 3].map(|()| Vec::with_capacity(RADII));
+    let mut gains = Vec::with_capacity(RADII);
+    for i in 0..RADII {
+        // The very middle tells nothing.
+        let out = (i as f64).max(0.5) / (RADII - 1) as f64 * REACH * radius;
+        let found = |x: f64| {
+            let mut at = [x as f32, middle.1 as f32];
+            modifier.apply_geometry_distortion(x as f32, middle.1 as f32, 1, 1, &mut at);
+            f64::from(at[0])
+        };
+        let plain = found(middle.0 + out) - middle.0;
+        let green = out + (plain - out) * distortion;
+        let mut apart = [0f32; 6];
+        let has_fringes =
+            modifier.apply_subpixel_distortion((middle.0 + green) as f32, middle.1 as f32, 1, 1, &mut apart);
+        for (c, table) in factors.iter_mut().enumerate() {
+            let own = if has_fringes { f64::from(apart[2 * c]) - middle.0 } else { green };
+            table.push((green + (own - green) * fringes) / out);
+        }
+        let mut light = [1f32];
+        modifier.apply_color_modification_f32(&mut light, (middle.0 + out) as f32, middle.1 as f32, 1, 1, 1);
+        gains.push(f64::from(light[0]));
+    }
+    Correction { centre: (middle.0 + 0.5, middle.1 + 0.5), radius, factors, gains }
 }
 
 /// The value of a table at a radius.
@@ -275,6 +394,7 @@ mod tests {
             lens: Some("Field 35mm F2".into()),
             focal_length: Some(35.0),
             aperture: Some(2.0),
+            embedded: None,
         }
     }
 
@@ -293,6 +413,30 @@ mod tests {
         assert!(find(&silent, "").is_none() && find(&silent, "Field 35mm f/2").is_some());
         let refused = add("<lensdatabase><lens>").unwrap_err().to_string();
         assert!(refused.starts_with("this is no lens profile"), "{refused}");
+    }
+
+    #[test]
+    fn a_lens_by_another_name_is_offered_and_remembered() {
+        add(MADE_UP).unwrap();
+        let told = TakenWith { lens: Some("Field 35mm f/2 II".into()), ..taken() };
+        assert!(find(&told, "").is_none());
+        assert_eq!(near(&told), ["Marlow Field 35mm f/2"]);
+        assert!(near(&taken()).is_empty(), "what is known needs no offer");
+        assert!(near(&TakenWith { lens: Some("Meadow 90mm f/4".into()), ..taken() }).is_empty());
+        let folder = tempfile::tempdir().unwrap();
+        remember(folder.path(), "Field 35mm f/2 II", "Marlow Field 35mm f/2").unwrap();
+        assert!(find(&told, "").is_some());
+        // The next start knows it from the file.
+        known().said.clear();
+        known().found.clear();
+        assert!(find(&told, "").is_none());
+        known().found.clear();
+        assert!(add_folder(folder.path()).is_empty());
+        assert!(find(&told, "").is_some());
+        remember(folder.path(), "Field 35mm f/2 II", "").unwrap();
+        assert!(find(&told, "").is_none());
+        std::fs::write(folder.path().join(NAMES), "[1").unwrap();
+        assert!(add_folder(folder.path())[0].1.to_string().contains("no names of lenses"));
     }
 
     #[test]
@@ -318,10 +462,11 @@ mod tests {
         let profile = find(&taken(), "").unwrap();
         let (w, h) = (3000u32, 2000u32);
         let correction = profile.correction(&taken(), (w, h), 1.0, 1.0);
-        let mut modifier = Modifier::new(&profile.lens, 35.0, 1.5, w, h, false);
-        assert!(modifier.enable_distortion_correction(&profile.lens));
-        assert!(modifier.enable_tca_correction(&profile.lens));
-        assert!(modifier.enable_vignetting_correction(&profile.lens, 2.0, DISTANCE));
+        let Source::Database(lens, _) = &profile.0 else { panic!() };
+        let mut modifier = Modifier::new(lens, 35.0, 1.5, w, h, false);
+        assert!(modifier.enable_distortion_correction(lens));
+        assert!(modifier.enable_tca_correction(lens));
+        assert!(modifier.enable_vignetting_correction(lens, 2.0, DISTANCE));
         for i in 0..100u32 {
             let (x, y) = (f64::from(i * 7919 % w), f64::from(i * 104_729 % h));
             let mut there = [0f32; 2];
@@ -340,5 +485,30 @@ mod tests {
             modifier.apply_color_modification_f32(&mut light, x as f32, y as f32, 1, 1, 1);
             assert!((at(&correction.gains, r) / f64::from(light[0]) - 1.0).abs() < 1e-3);
         }
+    }
+
+    #[test]
+    fn what_the_camera_wrote_goes_first_and_is_computed_as_the_standard_says() {
+        add(MADE_UP).unwrap();
+        let embedded = EmbeddedLens {
+            centre: (0.5, 0.5),
+            warp: vec![[1.001, 0.02, -0.01, 0.0], [1.0, 0.02, -0.01, 0.0], [0.999, 0.02, -0.01, 0.0]],
+            gain: Some([0.4, 0.1, 0.0, 0.0, 0.0]),
+        };
+        let taken = TakenWith { embedded: Some(embedded), ..taken() };
+        let profile = find(&taken, "").unwrap();
+        assert!(profile.name().contains("camera's own"));
+        assert!(find(&taken, "Field 35mm f/2").unwrap().name().starts_with("Marlow"));
+        let correction = profile.correction(&taken, (3000, 2000), 1.0, 1.0);
+        for r in [0.2f64, 0.5, 1.0] {
+            let green = 1.0 + 0.02 * r.powi(2) - 0.01 * r.powi(4);
+            for (c, own) in [0.001, 0.0, -0.001].into_iter().enumerate() {
+                assert!((at(&correction.factors[c], r) - green - own).abs() < 1e-5);
+            }
+            let gain = 1.0 + 0.4 * r.powi(2) + 0.1 * r.powi(4);
+            assert!((at(&correction.gains, r) - gain).abs() < 1e-5);
+        }
+        let half = profile.correction(&taken, (3000, 2000), 0.5, 0.0);
+        assert!((at(&half.factors[0], 1.0) - 1.005).abs() < 1e-5);
     }
 }

@@ -22,13 +22,15 @@ pub mod step;
 pub mod steps;
 
 /// Changes whenever the same recipe gives other pixels than before, so that older results are known to be older.
-pub const RESULTS: u32 = 5;
+pub const RESULTS: u32 = 6;
 
 pub use analysis::measure::Measures;
 pub use colour::icc::{Intent, ProfileError};
 pub use colour::space::{InputColour, OutputColour, OutputProfile};
 pub use geometry::{Affine, Rect, Size};
-pub use image::decode_settings::{DecodeSettings, READING, RawLook, RawSettings};
+pub use image::decode_settings::{
+    DecodeSettings, READING, RawLook, RawSettings, RawWhite, reading_depends_on,
+};
 pub use image::picture::{Orientation, Picture, PictureError, Samples};
 pub use image::pyramid::Pyramid;
 pub use image::source::{Source, SourceError};

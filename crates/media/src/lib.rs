@@ -10,8 +10,8 @@ pub mod metadata;
 pub mod pdf;
 pub mod video;
 
-pub use decode::{CutOut, Facts, FileSource, Format};
-pub use encode::dng::{LinearDng, linear_dng};
+pub use decode::{CutOut, Facts, FileSource, Format, camera_profiles};
+pub use encode::dng::{LinearDng, MosaicDng, linear_dng, mosaic_dng};
 pub use encode::extras::Extras;
 pub use encode::jxl::is_there as writes_jxl;
 pub use encode::{Chroma, Encoding, Packing, encode, encode_within};

@@ -3,6 +3,7 @@
 use crate::document::Recipe;
 use crate::fault::{Fault, Faults};
 use jiff::civil::DateTime;
+use rallo_engine::lens::EmbeddedLens;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
@@ -59,6 +60,8 @@ pub struct FrameContext {
     pub focal_length: Option<f64>,
     /// f-number.
     pub aperture: Option<f64>,
+    /// What the camera wrote of what its lens does.
+    pub embedded_lens: Option<EmbeddedLens>,
     /// Seconds.
     pub shutter: Option<f64>,
     /// ISO speed.

@@ -44,6 +44,7 @@ impl Line {
             lens: frame.lens.clone(),
             focal_length: frame.focal_length,
             aperture: frame.aperture,
+            embedded: frame.embedded_lens.clone(),
         };
         step.for_frame(&taken).map_or(step, Arc::from)
     }

@@ -4,7 +4,7 @@ use crate::delivery::{Delivery, What};
 use crate::text::number;
 use crate::{Line, Pictures, Recipe};
 use rallo_engine::step::Place;
-use rallo_engine::{Kind, Param, READING, RawLook};
+use rallo_engine::{Kind, Param, READING, RawSettings};
 use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::Value;
@@ -37,6 +37,7 @@ pub(crate) fn shown(param: &Param, value: &Value, absolute: bool, pixels: Option
             let text = number(n.as_f64().unwrap_or_default());
             match param.unit {
                 "°" => text + "°",
+                "K" => text + " K",
                 "%" => text + " %",
                 "‰ of the long edge" => text + " ‰",
                 "% of the long edge" => text + " %",
@@ -326,8 +327,14 @@ impl Recipe {
     pub fn reading_parts(&self, has_raw: bool) -> Vec<Part> {
         let decode = &self.decode;
         let mut said = Vec::new();
-        if has_raw || decode.raw.look != RawLook::default() {
+        if has_raw || decode.raw != RawSettings::default() {
             said.push("camera raw with the look {raw.look}");
+        }
+        if decode.raw.given_white().is_some() {
+            said.push("its white for {raw.kelvin} and Duv {raw.duv}");
+        }
+        if !decode.raw.mend_defects {
+            said.push("its sensor's defects left as they are");
         }
         if decode.assumed_profile.is_some() {
             said.push("files that name no profile as {assumed_profile}");

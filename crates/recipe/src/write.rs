@@ -6,7 +6,7 @@ use crate::delivery::{Delivery, Pictures};
 use crate::document::{Block, Recipe};
 use crate::line::Line;
 use crate::text::tidy;
-use rallo_engine::Settings;
+use rallo_engine::{Settings, step_kind};
 use serde_json::{Map, Value, json};
 
 impl Line {
@@ -86,8 +86,12 @@ impl Recipe {
         };
         let mut steps: Vec<Value> = self.placed(context).into_iter().map(identity_of).collect();
         if delivery.is_carried() {
-            let stays = |s: &Value| s["step"] == "data" || (delivery.is_dng() && s["step"] == "denoise");
-            steps.retain(stays);
+            let shapes = |id: &Value| {
+                let kind = id.as_str().and_then(step_kind);
+                delivery.shaped && kind.is_some_and(|kind| kind.info.facts.shapes)
+            };
+            let on_raw = |id: &Value| delivery.is_dng() && (*id == "denoise" || shapes(id));
+            steps.retain(|s| s["step"] == "data" || on_raw(&s["step"]));
         }
         let mut identity = json!({"version": VERSION, "steps": steps, "delivery": delivery.identity()});
         if !delivery.lines.is_empty() {

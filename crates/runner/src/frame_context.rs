@@ -68,6 +68,7 @@ pub fn resolve_context(
         lens: camera.lens,
         focal_length: camera.focal_length,
         aperture: camera.aperture,
+        embedded_lens: camera.embedded_lens,
         shutter: camera.shutter,
         iso: camera.iso,
         width: facts.width,

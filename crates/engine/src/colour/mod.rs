@@ -2,6 +2,7 @@
 
 pub mod hex;
 pub mod icc;
+pub mod light;
 pub mod space;
 pub mod transfer;
 pub mod working;

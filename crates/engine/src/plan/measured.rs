@@ -89,14 +89,22 @@ impl Plan {
         (is_whole && plan.geometry[first].is_none()).then_some(first)
     }
 
-    /// That step is told of the camera raw that the source is developed from.
+    /// That step is told of the camera raw that the source is developed from; where all it does was done to that, the next
+    /// one is.
     fn put_on_raw(steps: &mut [Settings], source: &dyn Source) {
-        if let Some(first) = Self::first_on_developed(steps, source.size())
-            && steps[first].step.mosaic_denoise().is_some()
-            && let Some(raw) = source.raw()
-            && let Some(step) = steps[first].step.on_raw(&raw)
-        {
-            steps[first].step = Arc::from(step);
+        for _ in 0..steps.len() {
+            if let Some(first) = Self::first_on_developed(steps, source.size())
+                && steps[first].step.works_on_raw()
+                && let Some(raw) = source.raw()
+                && let Some(step) = steps[first].step.on_raw(&raw)
+            {
+                let goes_on = step.mosaic_denoise().is_none();
+                steps[first].step = Arc::from(step);
+                if goes_on {
+                    continue;
+                }
+            }
+            return;
         }
     }
 
@@ -104,11 +112,14 @@ impl Plan {
     pub fn mosaic_denoise(steps: &[Settings], size: Size) -> Option<MosaicDenoise> {
         // One that has still to be measured is expected to do something.
         let first = steps.iter().position(|s| s.step.mosaic_denoise().is_some())?;
-        let measures_none = Self::first_on_developed(&steps[..first], size).is_none();
-        let moves_none = steps[..first].iter().all(|s| s.step.geometry(size).is_none());
+        // What is done to the sensor's counts themselves stands in nobody's way.
+        let others = || steps[..first].iter().filter(|s| !s.step.works_on_raw());
+        let before: Vec<Settings> = others().cloned().collect();
+        let measures_none = Self::first_on_developed(&before, size).is_none();
+        let moves_none = others().all(|s| s.step.geometry(size).is_none());
         let Settings { step, mix, area, block, .. } = &steps[first];
         let is_whole = *mix >= 1.0 && area.is_none() && block.is_none_or(|b| b.1 >= 1.0);
-        let does = steps[..first].iter().any(|s| s.step.wants() != Wants::Nothing);
+        let does = others().any(|s| s.step.wants() != Wants::Nothing);
         (measures_none && moves_none && is_whole && !does).then(|| step.mosaic_denoise()).flatten()
     }
 

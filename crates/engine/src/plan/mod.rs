@@ -17,11 +17,13 @@ mod fingerprint;
 mod lower;
 mod measured;
 mod program;
+mod shaped_raw;
 mod tiles;
 
 pub use crate::plan::cache::{Memory, PrefixPixels};
 pub use crate::plan::fingerprint::fingerprint;
 pub use crate::plan::program::{Encoded, Pixels, Program};
+pub use crate::plan::shaped_raw::shaped;
 
 use crate::colour::space::OutputColour;
 use crate::geometry::Size;

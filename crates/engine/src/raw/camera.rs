@@ -3,6 +3,7 @@
 //! After the model of Adobe's DNG 1.7, chapter 6: matrices for one or two kinds of light, between which is interpolated by the
 //! light's temperature.
 
+use crate::colour::light::Light;
 use crate::colour::working::Matrix;
 
 type Matrix64 = [[f64; 3]; 3];
@@ -58,7 +59,7 @@ fn applied(m: &Matrix64, v: [f64; 3]) -> [f64; 3] {
     m.map(|row| row.iter().zip(v).map(|(m, v)| m * v).sum())
 }
 
-fn inverse(m: &Matrix64) -> Option<Matrix64> {
+pub(super) fn inverse(m: &Matrix64) -> Option<Matrix64> {
     let minor = |r: usize, c: usize| {
         let (r, c) = ([(r + 1) % 3, (r + 2) % 3], [(c + 1) % 3, (c + 2) % 3]);
         m[r[0]][c[0]] * m[r[1]][c[1]] - m[r[0]][c[1]] * m[r[1]][c[0]]
@@ -147,6 +148,26 @@ impl CameraColour {
         kelvin(self.white())
     }
 
+    /// That light, as it is described.
+    pub fn light(&self) -> Light {
+        Light::of(self.white())
+    }
+
+    /// The same camera, set to another light.
+    pub fn under(&self, light: Light) -> Self {
+        let white = light.chromaticity();
+        let counted = applied(&self.to_camera(kelvin(white)), xyz(white));
+        // A light that a filter does not see at all is none.
+        let is_seen = counted.iter().all(|c| c.is_finite() && *c > 1e-6);
+        let neutral = if is_seen { counted.map(|c| c / counted[1]) } else { self.neutral };
+        Self { neutral, ..self.clone() }
+    }
+
+    /// The light under which something of which the camera counts this is neutral.
+    pub fn light_of(&self, counted: [f64; 3]) -> Light {
+        Self { neutral: counted.map(|c| c / counted[1].max(1e-9)), ..self.clone() }.light()
+    }
+
     /// What each channel is multiplied by so that neutral things count alike; the least is 1.
     pub fn gains(&self) -> [f32; 3] {
         let raw = self.counted().map(|n| 1.0 / n);
@@ -223,6 +244,26 @@ mod tests {
         assert_eq!(camera.to_camera(20_000.0)[0][0], UNKNOWN[0][0]);
         let middle = 2.0 / (1.0 / 2856.0 + 1.0 / 6504.0);
         assert!((camera.to_camera(middle)[0][0] - UNKNOWN[0][0] * 0.75).abs() < 1e-9);
+    }
+
+    #[test]
+    fn a_camera_can_be_set_to_any_light_and_a_neutral_thing_tells_it() {
+        let camera = plain([1.0; 3]);
+        for (kelvin, duv) in [(2900.0, 0.0), (4200.0, 0.01), (6504.0, 0.0032), (9000.0, -0.005)] {
+            let light = Light { kelvin, duv };
+            let set = camera.under(light);
+            let found = set.light();
+            assert!(
+                (found.kelvin / kelvin - 1.0).abs() < 2e-3 && (found.duv - duv).abs() < 2e-4,
+                "{found:?}"
+            );
+            // What it counts of a grey card under that light tells the light.
+            let told = camera.light_of(set.neutral.map(|n| n * 0.3));
+            assert!((told.kelvin / kelvin - 1.0).abs() < 2e-3 && (told.duv - duv).abs() < 2e-4, "{told:?}");
+        }
+        // In warm light red counts more and blue less.
+        let warm = camera.under(Light { kelvin: 2900.0, duv: 0.0 }).neutral;
+        assert!(warm[0] > 1.2 && warm[2] < 0.6, "{warm:?}");
     }
 
     #[test]

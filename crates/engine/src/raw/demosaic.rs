@@ -3,9 +3,11 @@
 //!
 //! After L. Sanz Rodríguez, "Ratio corrected demosaicing" (2017): the strength of high frequencies along rows and columns,
 //! and along both diagonals, says which direction holds. Worked in bands of rows, so that little memory is held beside the
-//! result.
+//! result, and in whole rows, whose values are computed at every place and kept at every other.
 
 use crate::raw::mosaic::Mosaic;
+use crate::raw::scale::Scale;
+use multiversion::multiversion;
 
 /// Pixels around a band that its own pixels depend on; even, so that the pattern goes on.
 pub(super) const MARGIN: usize = 10;
@@ -32,8 +34,13 @@ pub(super) fn mirrored(at: isize, length: usize) -> usize {
     (if at > last { turn - at } else { at }) as usize
 }
 
-/// Rows `from .. from + rows` of a mosaic with margin, each value multiplied by its colour's `gain`.
-pub(super) fn lifted(mosaic: &Mosaic, from: usize, rows: usize, gain: [f32; 3]) -> (Vec<f32>, usize, usize) {
+/// Rows `from .. from + rows` of a mosaic with margin, each value multiplied by its colour's `gain` and put on `scale`.
+pub(super) fn lifted(
+    mosaic: &Mosaic,
+    (from, rows): (usize, usize),
+    gain: [f32; 3],
+    scale: Scale,
+) -> (Vec<f32>, usize, usize) {
     let (w, h) = (mosaic.size.width as usize, mosaic.size.height as usize);
     let (width, height) = (w + 2 * MARGIN, rows + 2 * MARGIN);
     let mut out = vec![0f32; width * height];
@@ -51,18 +58,74 @@ pub(super) fn lifted(mosaic: &Mosaic, from: usize, rows: usize, gain: [f32; 3]) 
             row[k] = source[left] * gains[left % side];
             row[MARGIN + w + k] = source[right] * gains[right % side];
         }
+        scale.put_on(row);
     }
     (out, width, height)
 }
 
-/// How strong high frequencies are along one direction, `step` values apart, over three pixels.
+/// The inner part of a row that begins at `from`, as seen `by` places further on.
 #[inline(always)]
-fn high(cfa: &[f32], at: usize, step: usize) -> f32 {
-    let c = |k: isize| cfa[(at as isize + k * step as isize) as usize];
-    let sharp =
-        |k: isize| (c(k - 3) - c(k - 1) - c(k + 1) + c(k + 3)) - 3.0 * (c(k - 2) + c(k + 2)) + 6.0 * c(k);
-    let (a, b, d) = (sharp(-1), sharp(0), sharp(1));
-    (a * a + b * b + d * d).max(1e-10)
+fn seen(values: &[f32], from: usize, by: isize, count: usize) -> &[f32] {
+    &values[from.wrapping_add_signed(by)..][..count]
+}
+
+/// Every kernel comes in the widest instructions there are; none fuses a product and a sum.
+macro_rules! widest {
+    ($(#[$doc:meta])* fn $name:ident($($arg:ident: $kind:ty),* $(,)?) $body:block) => {
+        $(#[$doc])*
+        #[multiversion(targets(
+            "x86_64+avx512f+avx512vl+avx512dq+avx512bw",
+            "x86_64+avx2",
+            "x86_64+sse4.1",
+            "aarch64+neon"
+        ))]
+        fn $name($($arg: $kind),*) $body
+    };
+}
+
+widest! {
+    /// The squares of high frequencies along one direction, `step` values apart.
+    fn squares(cfa: &[f32], step: usize, out: &mut [f32]) {
+        let count = cfa.len() - 6 * step;
+        let at = |k: usize| &cfa[k * step..][..count];
+        let [a, b, c, d, e, f, g] = std::array::from_fn(at);
+        for (i, to) in out[3 * step..][..count].iter_mut().enumerate() {
+            let high = (a[i] - c[i] - e[i] + g[i]) - 3.0 * (b[i] + f[i]) + 6.0 * d[i];
+            *to = high * high;
+        }
+    }
+}
+
+widest! {
+    /// Of two directions the first one's share of what changes, over three places each.
+    fn shares(first: &[f32], second: &[f32], steps: (usize, usize), out: &mut [f32]) {
+        let edge = steps.0.max(steps.1);
+        let count = out.len() - 2 * edge;
+        let three = |values: &'_ [f32], step: usize, i: usize| {
+            (values[edge - step + i] + values[edge + i] + values[edge + step + i]).max(1e-10)
+        };
+        let (first, second) = (&first[..count + 2 * edge], &second[..count + 2 * edge]);
+        for (i, to) in out[edge..][..count].iter_mut().enumerate() {
+            let (a, b) = (three(first, steps.0, i), three(second, steps.1, i));
+            *to = a / (a + b);
+        }
+    }
+}
+
+widest! {
+    /// Each value with its eight neighbours, the nearer ones counting more.
+    fn low_passed(cfa: &[f32], w: usize, out: &mut [f32]) {
+        let count = cfa.len() - 2 * w - 2;
+        let at = |dy: usize, dx: usize| &cfa[dy * w + dx..][..count];
+        let [a, b, c] = std::array::from_fn(|dx| at(0, dx));
+        let [d, e, f] = std::array::from_fn(|dx| at(1, dx));
+        let [g, h, k] = std::array::from_fn(|dx| at(2, dx));
+        for (i, to) in out[w + 1..][..count].iter_mut().enumerate() {
+            let near = b[i] + h[i] + d[i] + f[i];
+            let far = a[i] + c[i] + g[i] + k[i];
+            *to = e[i] + 0.5 * near + 0.25 * far;
+        }
+    }
 }
 
 /// Of a share and the mean of its neighbours the one that decides more clearly.
@@ -71,150 +134,177 @@ fn clearer(own: f32, around: f32) -> f32 {
     if (0.5 - own).abs() < (0.5 - around).abs() { around } else { own }
 }
 
-/// A band with all three colours of every pixel (but in the outermost pixels of its margin).
-pub(super) fn demosaiced(mosaic: &Mosaic, from: usize, rows: usize, gain: [f32; 3]) -> Band {
-    let (cfa, w, h) = lifted(mosaic, from, rows, gain);
+/// The clearer share at a place whose diagonal neighbours are `[a, b, c, d]`.
+#[inline(always)]
+fn share_at(own: f32, [a, b, c, d]: [f32; 4]) -> f32 {
+    clearer(own, 0.25 * (a + b + c + d))
+}
+
+/// Of two sides, each with how much the picture changes there and what it says: the one with less change counts more.
+#[inline(always)]
+fn steadier(a: (f32, f32), b: (f32, f32)) -> f32 {
+    (a.0 * b.1 + b.0 * a.1) / (a.0 + b.0)
+}
+
+/// Columns at either end of a row that are not computed.
+const EDGE: usize = 4;
+
+/// A band in work: its mosaic, and which way is to be followed where.
+struct Work<'a> {
+    cfa: &'a [f32],
+    share: &'a [f32],
+    low: &'a [f32],
+    width: usize,
+}
+
+/// A band with all three colours of every pixel (but in the outermost pixels of its margin), on `scale`.
+pub(super) fn demosaiced(mosaic: &Mosaic, band: (usize, usize), gain: [f32; 3], scale: Scale) -> Band {
+    let (cfa, w, h) = lifted(mosaic, band, gain, scale);
     // The pattern as it lies in the band: the margin is even, so only the first row counts.
-    let colour = |x: usize, y: usize| usize::from(mosaic.pattern.at(x + MARGIN, from + y + MARGIN));
-    // Where red or blue stands in a row, and which of the two.
+    let colour = |x: usize, y: usize| usize::from(mosaic.pattern.at(x + MARGIN, band.0 + y + MARGIN));
+    // Where red or blue stands in a row.
     let odd = |y: usize| usize::from(colour(0, y) == 1);
     let mut planes: [Vec<f32>; 3] = std::array::from_fn(|_| vec![0f32; w * h]);
     for y in 0..h {
-        for x in 0..w {
-            planes[colour(x, y)][y * w + x] = cfa[y * w + x];
+        for first in 0..2 {
+            let plane = &mut planes[colour(first, y)][y * w..(y + 1) * w];
+            let values = &cfa[y * w..(y + 1) * w];
+            for x in (first..w).step_by(2) {
+                plane[x] = values[x];
+            }
         }
     }
     // Share of the vertical: high where the picture changes along columns, so that rows are to be followed.
+    let (mut first, mut second) = (vec![0f32; w * h], vec![0f32; w * h]);
     let mut share = vec![0.5f32; w * h];
-    for y in 4..h - 4 {
-        for x in 4..w - 4 {
-            let at = y * w + x;
-            let (vertical, horizontal) = (high(&cfa, at, w), high(&cfa, at, 1));
-            share[at] = vertical / (vertical + horizontal);
-        }
-    }
+    squares(&cfa, w, &mut first);
+    squares(&cfa, 1, &mut second);
+    shares(&first, &second, (w, 1), &mut share);
     let mut low = vec![0f32; w * h];
-    for y in 1..h - 1 {
-        let start = 1 + (odd(y) + 1) % 2;
-        for x in (start..w - 1).step_by(2) {
-            let at = y * w + x;
-            let near = cfa[at - w] + cfa[at + w] + cfa[at - 1] + cfa[at + 1];
-            let far = cfa[at - w - 1] + cfa[at - w + 1] + cfa[at + w - 1] + cfa[at + w + 1];
-            low[at] = cfa[at] + 0.5 * near + 0.25 * far;
+    low_passed(&cfa, w, &mut low);
+    let count = w - 2 * EDGE;
+    let mut line = vec![0f32; count];
+    // What was computed along a row is kept at every other place.
+    let keep = |plane: &mut [f32], line: &[f32], y: usize, first: usize| {
+        let row = &mut plane[y * w + EDGE..][..count];
+        for x in (first..count).step_by(2) {
+            row[x] = line[x];
+        }
+    };
+    let work = Work { cfa: &cfa, share: &share, low: &low, width: w };
+    for y in EDGE..h - EDGE {
+        green(&work, y * w + EDGE, &mut line);
+        keep(&mut planes[1], &line, y, odd(y));
+    }
+    // Share of the falling diagonal, for blue at red and red at blue.
+    squares(&cfa, w + 1, &mut first);
+    squares(&cfa, w - 1, &mut second);
+    let mut falling = low;
+    shares(&first, &second, (w + 1, w - 1), &mut falling);
+    for y in EDGE..h - EDGE {
+        let other = 2 - colour(EDGE + odd(y), y);
+        across(&planes[other], &planes[1], &falling, w, y * w + EDGE, &mut line);
+        keep(&mut planes[other], &line, y, odd(y));
+    }
+    for y in EDGE..h - EDGE {
+        for c in [0, 2] {
+            beside(&planes[c], &planes[1], &share, w, y * w + EDGE, &mut line);
+            keep(&mut planes[c], &line, y, 1 - odd(y));
         }
     }
-    green(&cfa, &share, &low, &mut planes[1], (w, h), &odd);
-    across(&cfa, &mut planes, (w, h), &odd, &colour);
-    beside(&share, &mut planes, (w, h), &odd);
     Band { width: w, planes }
 }
 
-/// Mean of the four diagonal neighbours.
-#[inline(always)]
-fn diagonal_mean(values: &[f32], at: usize, w: usize) -> f32 {
-    0.25 * (values[at - w - 1] + values[at - w + 1] + values[at + w - 1] + values[at + w + 1])
+widest! {
+    /// Green at red and blue, along a row that begins at `from`.
+    fn green(work: &Work<'_>, from: usize, out: &mut [f32]) {
+        let n = out.len();
+        let w = work.width as isize;
+        let cfa = |by: isize| seen(work.cfa, from, by, n);
+        let low = |by: isize| seen(work.low, from, by, n);
+        let share = |by: isize| seen(work.share, from, by, n);
+        let columns: [&[f32]; 9] = std::array::from_fn(|k| cfa((k as isize - 4) * w));
+        let rows: [&[f32]; 9] = std::array::from_fn(|k| cfa(k as isize - 4));
+        let lows = [-2 * w, 2 * w, -2, 2, 0].map(low);
+        let shares = [-w - 1, 1 - w, w - 1, w + 1, 0].map(share);
+        let towards = |line: [f32; 5], back: f32, low: (f32, f32)| {
+            let [own, near, second, third, fourth] = line;
+            let change = EPSILON
+                + (near - back).abs()
+                + (own - second).abs()
+                + (near - third).abs()
+                + (second - fourth).abs();
+            (change, near * (1.0 + (low.0 - low.1) / (EPSILON + low.0.abs() + low.1.abs())))
+        };
+        for (i, to) in out.iter_mut().enumerate() {
+            let share = share_at(shares[4][i], [0, 1, 2, 3].map(|k| shares[k][i]));
+            let c: [f32; 9] = std::array::from_fn(|k| columns[k][i]);
+            let r: [f32; 9] = std::array::from_fn(|k| rows[k][i]);
+            let own = lows[4][i];
+            let north = towards([c[4], c[3], c[2], c[1], c[0]], c[5], (own, lows[0][i]));
+            let south = towards([c[4], c[5], c[6], c[7], c[8]], c[3], (own, lows[1][i]));
+            let west = towards([r[4], r[3], r[2], r[1], r[0]], r[5], (own, lows[2][i]));
+            let east = towards([r[4], r[5], r[6], r[7], r[8]], r[3], (own, lows[3][i]));
+            let (vertical, horizontal) = (steadier(north, south), steadier(west, east));
+            *to = share * horizontal + (1.0 - share) * vertical;
+        }
+    }
 }
 
-/// Green at red and blue.
-fn green(
-    cfa: &[f32],
-    share: &[f32],
-    low: &[f32],
-    green: &mut [f32],
-    (w, h): (usize, usize),
-    odd: &dyn Fn(usize) -> usize,
-) {
-    for y in 4..h - 4 {
-        for x in (4 + odd(y)..w - 4).step_by(2) {
-            let at = y * w + x;
-            let share = clearer(share[at], diagonal_mean(share, at, w));
-            let towards = |near: usize, back: usize, second: usize, third: usize, fourth: usize| {
-                let change = EPSILON
-                    + (cfa[near] - cfa[back]).abs()
-                    + (cfa[at] - cfa[second]).abs()
-                    + (cfa[near] - cfa[third]).abs()
-                    + (cfa[second] - cfa[fourth]).abs();
-                let ratio = (low[at] - low[second]) / (EPSILON + low[at] + low[second]);
-                (change, cfa[near] * (1.0 + ratio))
+widest! {
+    /// Blue at red or red at blue, along the diagonals.
+    fn across(plane: &[f32], green: &[f32], share: &[f32], width: usize, from: usize, out: &mut [f32]) {
+        let n = out.len();
+        let w = width as isize;
+        let (down, up) = (w + 1, w - 1);
+        // Along the falling and the rising diagonal: three places before and behind.
+        let places = |step: isize| [-3 * step, -step, step, 3 * step];
+        let falling = places(down).map(|by| seen(plane, from, by, n));
+        let rising = places(up).map(|by| seen(plane, from, by, n));
+        let places = |step: isize| [-2 * step, -step, step, 2 * step];
+        let green_falling = places(down).map(|by| seen(green, from, by, n));
+        let green_rising = places(up).map(|by| seen(green, from, by, n));
+        let here = seen(green, from, 0, n);
+        let shares = [-w - 1, 1 - w, w - 1, w + 1, 0].map(|by| seen(share, from, by, n));
+        for (i, to) in out.iter_mut().enumerate() {
+            let share = share_at(shares[4][i], [0, 1, 2, 3].map(|k| shares[k][i]));
+            let along = |values: &[&[f32]; 4], greens: &[&[f32]; 4]| {
+                let [a, b, c, d] = [0, 1, 2, 3].map(|k| values[k][i]);
+                let [e, f, g, h] = [0, 1, 2, 3].map(|k| greens[k][i]);
+                let before = (EPSILON + (b - c).abs() + (b - a).abs() + (here[i] - e).abs(), b - f);
+                let behind = (EPSILON + (c - b).abs() + (c - d).abs() + (here[i] - h).abs(), c - g);
+                steadier(before, behind)
             };
-            let north = towards(at - w, at + w, at - 2 * w, at - 3 * w, at - 4 * w);
-            let south = towards(at + w, at - w, at + 2 * w, at + 3 * w, at + 4 * w);
-            let west = towards(at - 1, at + 1, at - 2, at - 3, at - 4);
-            let east = towards(at + 1, at - 1, at + 2, at + 3, at + 4);
-            let vertical = (south.0 * north.1 + north.0 * south.1) / (north.0 + south.0);
-            let horizontal = (west.0 * east.1 + east.0 * west.1) / (west.0 + east.0);
-            green[at] = (share * horizontal + (1.0 - share) * vertical).max(0.0);
+            let (falling, rising) = (along(&falling, &green_falling), along(&rising, &green_rising));
+            *to = here[i] + (1.0 - share) * falling + share * rising;
         }
     }
 }
 
-/// Blue at red and red at blue, along the diagonals.
-fn across(
-    cfa: &[f32],
-    planes: &mut [Vec<f32>; 3],
-    (w, h): (usize, usize),
-    odd: &dyn Fn(usize) -> usize,
-    colour: &dyn Fn(usize, usize) -> usize,
-) {
-    // Share of the falling diagonal, where red or blue stands.
-    let mut share = vec![0.5f32; w * h];
-    for y in 4..h - 4 {
-        for x in (4 + odd(y)..w - 4).step_by(2) {
-            let at = y * w + x;
-            let (falling, rising) = (high(cfa, at, w + 1), high(cfa, at, w - 1));
-            share[at] = falling / (falling + rising);
-        }
-    }
-    for y in 4..h - 4 {
-        let start = 4 + odd(y);
-        let other = 2 - colour(start, y);
-        let [red, green, blue] = planes;
-        let plane = if other == 0 { red } else { blue };
-        for x in (start..w - 4).step_by(2) {
-            let at = y * w + x;
-            let share = clearer(share[at], diagonal_mean(&share, at, w));
-            let towards = |near: usize, back: usize, second: usize, third: usize| {
-                let change = EPSILON
-                    + (plane[near] - plane[back]).abs()
-                    + (plane[near] - plane[third]).abs()
-                    + (green[at] - green[second]).abs();
-                (change, plane[near] - green[near])
+widest! {
+    /// Red or blue at green, along rows and columns.
+    fn beside(plane: &[f32], green: &[f32], share: &[f32], width: usize, from: usize, out: &mut [f32]) {
+        let n = out.len();
+        let w = width as isize;
+        let places = |step: isize| [-3 * step, -step, step, 3 * step];
+        let columns = places(w).map(|by| seen(plane, from, by, n));
+        let rows = places(1).map(|by| seen(plane, from, by, n));
+        let places = |step: isize| [-2 * step, -step, step, 2 * step];
+        let green_columns = places(w).map(|by| seen(green, from, by, n));
+        let green_rows = places(1).map(|by| seen(green, from, by, n));
+        let here = seen(green, from, 0, n);
+        let shares = [-w - 1, 1 - w, w - 1, w + 1, 0].map(|by| seen(share, from, by, n));
+        for (i, to) in out.iter_mut().enumerate() {
+            let share = share_at(shares[4][i], [0, 1, 2, 3].map(|k| shares[k][i]));
+            let along = |values: &[&[f32]; 4], greens: &[&[f32]; 4]| {
+                let [a, b, c, d] = [0, 1, 2, 3].map(|k| values[k][i]);
+                let [e, f, g, h] = [0, 1, 2, 3].map(|k| greens[k][i]);
+                let before = (EPSILON + (here[i] - e).abs() + (b - c).abs() + (b - a).abs(), b - f);
+                let behind = (EPSILON + (here[i] - h).abs() + (b - c).abs() + (c - d).abs(), c - g);
+                steadier(before, behind)
             };
-            let (down, up) = (w + 1, w - 1);
-            let north_west = towards(at - down, at + down, at - 2 * down, at - 3 * down);
-            let south_east = towards(at + down, at - down, at + 2 * down, at + 3 * down);
-            let north_east = towards(at - up, at + up, at - 2 * up, at - 3 * up);
-            let south_west = towards(at + up, at - up, at + 2 * up, at + 3 * up);
-            let mean = |a: (f32, f32), b: (f32, f32)| (a.0 * b.1 + b.0 * a.1) / (a.0 + b.0);
-            let (falling, rising) = (mean(north_west, south_east), mean(north_east, south_west));
-            plane[at] = (green[at] + (1.0 - share) * falling + share * rising).max(0.0);
-        }
-    }
-}
-
-/// Red and blue at green, along rows and columns.
-fn beside(share: &[f32], planes: &mut [Vec<f32>; 3], (w, h): (usize, usize), odd: &dyn Fn(usize) -> usize) {
-    let [red, green, blue] = planes;
-    for y in 4..h - 4 {
-        for x in (4 + (odd(y) + 1) % 2..w - 4).step_by(2) {
-            let at = y * w + x;
-            let share = clearer(share[at], diagonal_mean(share, at, w));
-            let flat =
-                [at - 2 * w, at + 2 * w, at - 2, at + 2].map(|k| EPSILON + (green[at] - green[k]).abs());
-            for plane in [&mut *red, &mut *blue] {
-                let (columns, rows) =
-                    ((plane[at - w] - plane[at + w]).abs(), (plane[at - 1] - plane[at + 1]).abs());
-                let change = [
-                    flat[0] + columns + (plane[at - w] - plane[at - 3 * w]).abs(),
-                    flat[1] + columns + (plane[at + w] - plane[at + 3 * w]).abs(),
-                    flat[2] + rows + (plane[at - 1] - plane[at - 3]).abs(),
-                    flat[3] + rows + (plane[at + 1] - plane[at + 3]).abs(),
-                ];
-                let apart = [at - w, at + w, at - 1, at + 1].map(|k| plane[k] - green[k]);
-                let vertical = (change[0] * apart[1] + change[1] * apart[0]) / (change[0] + change[1]);
-                let horizontal = (change[2] * apart[3] + change[3] * apart[2]) / (change[2] + change[3]);
-                plane[at] = (green[at] + (1.0 - share) * vertical + share * horizontal).max(0.0);
-            }
+            let (vertical, horizontal) = (along(&columns, &green_columns), along(&rows, &green_rows));
+            *to = here[i] + (1.0 - share) * vertical + share * horizontal;
         }
     }
 }
@@ -230,7 +320,7 @@ mod tests {
         let pattern = Pattern::new(2, 2, pattern).unwrap();
         let values = (0..w * h).map(|i| pixel(i % w, i / w)[usize::from(pattern.at(i % w, i / w))]).collect();
         let mosaic = Mosaic::new(Size::new(w as u32, h as u32), pattern, values).unwrap();
-        (demosaiced(&mosaic, 0, h, [1.0; 3]), w, h)
+        (demosaiced(&mosaic, (0, h), [1.0; 3], Scale::AsItIs), w, h)
     }
 
     #[test]

@@ -4,7 +4,7 @@
 //! the same methods as any picture (`ops/denoise`), with the noise that demosaicing leaves of even noise: its spread over
 //! the frequencies is measured once on noise alone. Then back to light, colour and tone.
 
-use crate::colour::transfer::Table;
+use crate::colour::light::Light;
 use crate::geometry::{Rect, Size};
 use crate::image::picture::Orientation;
 use crate::ops::denoise::dct::{Block, SIDE, forward};
@@ -12,17 +12,16 @@ use crate::ops::denoise::noise::{NODES, PlaneNoise};
 use crate::ops::denoise::{Noise, Planes, Strength, apart_encoded, blocks, sliding, together_encoded};
 use crate::raw::demosaic::MARGIN;
 use crate::raw::develop::{Finish, ROWS, band_of};
+use crate::raw::look::Look;
 use crate::raw::mosaic::Mosaic;
 use crate::raw::noise::SensorNoise;
-use crate::raw::{Raw, Sensor};
+use crate::raw::scale::Scale;
+use crate::raw::{CameraColour, Raw, Sensor};
 use rayon::prelude::*;
 use std::sync::Arc;
 
 /// Parts of a mosaic begin at multiples of this, so that both patterns begin anew.
 const GRID: i64 = 12;
-
-/// Rows that are denoised at a time.
-const STRIP: i64 = 1024;
 
 /// Side of the noise that is demosaiced to learn what becomes of it.
 const TRIAL: usize = 192;
@@ -36,9 +35,6 @@ pub struct MosaicDenoise {
     pub thorough: bool,
 }
 
-/// Black of the values a camera raw is handed on by, so that noise around it keeps its mean.
-pub const LINEAR_BLACK: u16 = 512;
-
 /// Colour noise after demosaicing on the even scale is coarse, and is taken out so much more strongly than a picture's own
 /// (with 1 instead, `benches/raw --only denoise` shows 0.6 dB less at ISO 1600 and 1 dB less at ISO 25600).
 const COLOUR: f32 = 1.8;
@@ -48,8 +44,10 @@ const COLOUR: f32 = 1.8;
 pub struct RawView {
     /// What the file holds.
     pub raw: Arc<Raw>,
-    /// The tone of its look, light to light.
-    pub tone: Option<Table>,
+    /// The camera's colour, set to the light that is wanted.
+    pub camera: CameraColour,
+    /// What it looks like.
+    pub look: Look,
     /// How it was turned.
     pub orientation: Orientation,
 }
@@ -97,7 +95,7 @@ fn demosaiced(mosaic: &Mosaic) -> Vec<[f32; 3]> {
     let bands: Vec<usize> = (0..h).step_by(ROWS).collect();
     let of_band = |from: usize| {
         let rows = ROWS.min(h - from);
-        let band = band_of(mosaic, from, rows, [1.0; 3]);
+        let band = band_of(mosaic, (from, rows), [1.0; 3], Scale::AsItIs);
         let row = move |y: usize| (y + MARGIN) * band.width + MARGIN;
         (0..rows)
             .flat_map(|y| (row(y)..row(y) + w).map(|at| [0, 1, 2].map(|c| band.planes[c][at])))
@@ -163,6 +161,36 @@ fn left_of_noise(mosaic: &Mosaic, factors: [f32; 3]) -> Noise {
 }
 
 impl RawView {
+    /// The light under which what lies around a place of the upright picture is neutral, by what the sensor counted; nothing
+    /// where it is too dark to tell or fills the sensor.
+    pub fn neutral_light(&self, x: usize, y: usize) -> Option<Light> {
+        /// Pixels to each side that are asked.
+        const AROUND: usize = 6;
+        let size = self.raw.sensor.size();
+        let (u, v) = self.orientation.stored(x, y, size);
+        let (w, h) = (size.width as usize, size.height as usize);
+        let (mut sum, mut count) = ([0f64; 3], [0f64; 3]);
+        let mut most = 0f32;
+        for y in v.saturating_sub(AROUND)..(v + AROUND + 1).min(h) {
+            for x in u.saturating_sub(AROUND)..(u + AROUND + 1).min(w) {
+                let mut add = |c: usize, value: f32| {
+                    sum[c] += f64::from(value);
+                    count[c] += 1.0;
+                    most = most.max(value);
+                };
+                match &self.raw.sensor {
+                    Sensor::Mosaic(mosaic) => {
+                        add(usize::from(mosaic.pattern.at(x, y)), mosaic.values[y * w + x]);
+                    }
+                    Sensor::Linear(_, values) => (0..3).for_each(|c| add(c, values[(y * w + x) * 3 + c])),
+                }
+            }
+        }
+        let counted: [f64; 3] = std::array::from_fn(|c| sum[c] / count[c].max(1.0));
+        let tells = most < 0.98 && counted.iter().all(|c| *c > 1e-3);
+        tells.then(|| self.camera.light_of(counted))
+    }
+
     /// Whether it can be denoised before it is demosaiced.
     pub fn has_mosaic(&self) -> bool {
         self.raw.steady().is_some()
@@ -173,8 +201,8 @@ impl RawView {
         let Sensor::Mosaic(mosaic) = &self.raw.sensor else { return None };
         let stored = self.stored(rect, mosaic.size);
         let counted = self.counted(stored, work)?;
-        let gains = self.raw.camera.gains();
-        let finish = Finish::of(&self.raw.camera, self.tone.as_ref());
+        let gains = self.camera.gains();
+        let finish = Finish::of(&self.camera, &self.look);
         let places = (rect.y..rect.bottom()).flat_map(|y| (rect.x..rect.right()).map(move |x| (x, y)));
         let pixel = |(x, y): (i64, i64)| {
             let (u, v) = self.orientation.stored(x as usize, y as usize, mosaic.size);
@@ -187,7 +215,7 @@ impl RawView {
 
     /// What the camera would have counted behind all three filters in a part of the stored picture, without its noise;
     /// nothing where there is no mosaic.
-    fn counted(&self, stored: Rect, work: MosaicDenoise) -> Option<Vec<[f32; 3]>> {
+    pub(super) fn counted(&self, stored: Rect, work: MosaicDenoise) -> Option<Vec<[f32; 3]>> {
         let MosaicDenoise { strength, thorough } = work;
         let strength = Strength { colour: strength.colour * COLOUR, ..strength };
         let (Sensor::Mosaic(mosaic), Some(steady)) = (&self.raw.sensor, self.raw.steady()) else {
@@ -232,42 +260,6 @@ impl RawView {
         )
     }
 
-    /// The whole as stored, to be handed on as raw: red, green and blue by turns as the camera counts them, from
-    /// [`LINEAR_BLACK`] to 65535; denoised where that is asked for.
-    pub fn linear(&self, work: Option<MosaicDenoise>) -> (Size, Vec<u16>) {
-        let number = |v: f32| {
-            let range = 65_535.0 - f32::from(LINEAR_BLACK);
-            (v * range + f32::from(LINEAR_BLACK) + 0.5).clamp(0.0, 65_535.0) as u16
-        };
-        let mosaic = match &self.raw.sensor {
-            Sensor::Linear(size, values) => return (*size, values.iter().map(|v| number(*v)).collect()),
-            Sensor::Mosaic(mosaic) => mosaic,
-        };
-        let whole = mosaic.size.rect();
-        let mut out = Vec::with_capacity(whole.area() * 3);
-        for strip in whole.tiles(whole.width, STRIP) {
-            if let Some(counted) = work.and_then(|work| self.counted(strip, work)) {
-                out.extend(counted.iter().flatten().map(|v| number(*v)));
-                continue;
-            }
-            let gains = self.raw.camera.gains();
-            for from in (strip.y as usize..strip.bottom() as usize).step_by(ROWS) {
-                let rows = ROWS.min(strip.bottom() as usize - from);
-                let band = band_of(mosaic, from, rows, gains);
-                for y in 0..rows {
-                    let start = (y + MARGIN) * band.width + MARGIN;
-                    let pixels = start..start + whole.width as usize;
-                    out.extend(
-                        pixels
-                            .flat_map(|at| (0..3).map(move |c| (c, at)))
-                            .map(|(c, at)| number(band.planes[c][at] / gains[c])),
-                    );
-                }
-            }
-        }
-        (mosaic.size, out)
-    }
-
     /// The part of the stored picture that a part of the upright one is.
     fn stored(&self, rect: Rect, size: Size) -> Rect {
         let corner = |x: i64, y: i64| self.orientation.stored(x as usize, y as usize, size);
@@ -282,7 +274,7 @@ mod tests {
     use super::*;
     use crate::raw::develop::HEADROOM;
     use crate::raw::noise::tests::chance;
-    use crate::raw::{Calibration, CameraColour, Pattern, develop};
+    use crate::raw::{Calibration, CameraColour, Linear, Pattern, develop};
 
     const SIZE: (usize, usize) = (190, 150);
     const NOISE: SensorNoise = SensorNoise { shot: 2e-3, read: 4e-6 };
@@ -327,7 +319,12 @@ mod tests {
         let size = Size::new(SIZE.0 as u32, SIZE.1 as u32);
         let mosaic = Mosaic::new(size, pattern.clone(), values.collect()).unwrap();
         let raw = Raw::new(Sensor::Mosaic(mosaic), camera(), Some(NOISE));
-        RawView { raw: Arc::new(raw), tone: None, orientation: Orientation::from_exif(orientation) }
+        RawView {
+            raw: Arc::new(raw),
+            camera: camera(),
+            look: Look::default(),
+            orientation: Orientation::from_exif(orientation),
+        }
     }
 
     const WORK: MosaicDenoise =
@@ -349,7 +346,7 @@ mod tests {
     #[test]
     fn noise_goes_and_the_picture_stays() {
         let noisy = view(1, true);
-        let plain = develop(&noisy.raw.sensor, &noisy.raw.camera, 0, None);
+        let plain = develop(&noisy.raw.sensor, &noisy.raw.camera, 0, &Look::default());
         let light = |p: &[u16; 3]| p.map(|v| (f32::from(v) / 65_535.0).powi(2) * HEADROOM);
         let plain: Vec<[f32; 3]> = plain.samples.as_chunks::<3>().0.iter().map(light).collect();
         for thorough in [true, false] {
@@ -385,8 +382,22 @@ mod tests {
     }
 
     #[test]
+    fn a_grey_tells_the_light_however_the_picture_lies() {
+        // The ramp is grey; the camera was set for it.
+        let wanted = camera().light();
+        for orientation in [1, 6] {
+            let view = view(orientation, true);
+            let (x, y) = if orientation == 1 { (170, 20) } else { (SIZE.1 - 1 - 20, 170) };
+            let found = view.neutral_light(x, y).unwrap();
+            assert!((found.kelvin / wanted.kelvin - 1.0).abs() < 0.02, "{found:?} instead of {wanted:?}");
+        }
+        let red = view(1, true).neutral_light(50, 50).unwrap();
+        assert!(red.kelvin < 3500.0, "{red:?}");
+    }
+
+    #[test]
     fn what_is_handed_on_as_raw_is_what_the_camera_counts() {
-        let (size, values) = view(1, false).linear(None);
+        let Linear { size, values, .. } = view(1, false).linear(None);
         assert_eq!(size, Size::new(SIZE.0 as u32, SIZE.1 as u32));
         for (x, y) in [(50, 50), (130, 90), (170, 20)] {
             let at = (y * SIZE.0 + x) * 3;
@@ -396,7 +407,7 @@ mod tests {
                 assert!((found - wanted).abs() < 0.004, "{found} {wanted}");
             }
         }
-        let (_, denoised) = view(1, true).linear(Some(WORK));
+        let denoised = view(1, true).linear(Some(WORK)).values;
         let at = (90 * SIZE.0 + 130) * 3 + 1;
         assert!((f32::from(denoised[at]) - f32::from(values[at])).abs() < 900.0);
     }

@@ -1,11 +1,12 @@
 //! A mosaic and its camera's colour as a picture in the working space.
 
 use crate::colour::space::apply;
-use crate::colour::transfer::Table;
 use crate::geometry::Size;
 use crate::raw::camera::CameraColour;
 use crate::raw::demosaic::{self, Band, MARGIN};
+use crate::raw::look::Look;
 use crate::raw::mosaic::Mosaic;
+use crate::raw::scale::Scale;
 use crate::raw::six_by_six;
 use rayon::prelude::*;
 
@@ -53,16 +54,16 @@ pub(super) struct Finish<'a> {
     most: [f32; 3],
     to_working: [[f32; 3]; 3],
     exposure: f32,
-    tone: Option<&'a Table>,
+    look: &'a Look,
 }
 
 impl<'a> Finish<'a> {
-    pub(super) fn of(camera: &CameraColour, tone: Option<&'a Table>) -> Self {
+    pub(super) fn of(camera: &CameraColour, look: &'a Look) -> Self {
         Self {
             most: camera.gains(),
             to_working: camera.to_working(),
             exposure: 2f64.powf(camera.baseline.clamp(-4.0, 4.0)) as f32,
-            tone,
+            look,
         }
     }
 
@@ -75,20 +76,19 @@ impl<'a> Finish<'a> {
     #[inline(always)]
     pub(super) fn light(&self, balanced: [f32; 3]) -> [f32; 3] {
         let light = apply(&self.to_working, recovered(balanced, self.most));
-        light.map(|v| {
-            let v = (v * self.exposure).max(0.0);
-            self.tone.map_or(v, |tone| tone.at(v)).min(HEADROOM)
-        })
+        self.look.run(light, self.exposure).map(|v| v.min(HEADROOM))
     }
 }
 
-/// Rows of a mosaic with all three colours of every pixel.
-pub(super) fn band_of(mosaic: &Mosaic, from: usize, rows: usize, gain: [f32; 3]) -> Band {
-    if mosaic.pattern.side() == 2 {
-        demosaic::demosaiced(mosaic, from, rows, gain)
-    } else {
-        six_by_six::demosaiced(mosaic, from, rows, gain)
+/// Rows `from .. from + rows` of a mosaic with all three colours of every pixel, filled in on `scale`.
+pub(super) fn band_of(mosaic: &Mosaic, (from, rows): (usize, usize), gain: [f32; 3], scale: Scale) -> Band {
+    let by_pattern = if mosaic.pattern.side() == 2 { demosaic::demosaiced } else { six_by_six::demosaiced };
+    let mut band = by_pattern(mosaic, (from, rows), gain, scale);
+    let inner = MARGIN * band.width..(MARGIN + rows) * band.width;
+    for plane in &mut band.planes {
+        scale.take_off(&mut plane[inner.clone()]);
     }
+    band
 }
 
 /// What a sensor gave.
@@ -99,17 +99,26 @@ pub enum Sensor {
     Linear(Size, Vec<f32>),
 }
 
+impl Sensor {
+    /// Pixels each way.
+    pub fn size(&self) -> Size {
+        match self {
+            Self::Mosaic(mosaic) => mosaic.size,
+            Self::Linear(size, _) => *size,
+        }
+    }
+}
+
 /// Develops at `1 / 2^level`: a mosaic whole with demosaicing, from the half on by putting neighbouring filters together.
-/// `tone` takes light (1 is white) to light.
-pub fn develop(sensor: &Sensor, camera: &CameraColour, level: u8, tone: Option<&Table>) -> Developed {
+pub fn develop(sensor: &Sensor, camera: &CameraColour, level: u8, look: &Look) -> Developed {
     let gain = camera.gains();
     let mosaic = match sensor {
         Sensor::Mosaic(mosaic) => mosaic,
         Sensor::Linear(size, values) => {
-            return linear((*size, values), gain, level, &Finish::of(camera, tone));
+            return linear((*size, values), gain, level, &Finish::of(camera, look));
         }
     };
-    let finish = Finish::of(camera, tone);
+    let finish = Finish::of(camera, look);
     if level > 0 && mosaic.pattern.side() == 2 {
         return reduced(mosaic, gain, level, &finish);
     }
@@ -117,7 +126,7 @@ pub fn develop(sensor: &Sensor, camera: &CameraColour, level: u8, tone: Option<&
     let mut samples = vec![0u16; w * h * 3];
     samples.par_chunks_mut(ROWS * w * 3).enumerate().for_each(|(k, out)| {
         let rows = out.len() / (w * 3);
-        let band = band_of(mosaic, k * ROWS, rows, gain);
+        let band = band_of(mosaic, (k * ROWS, rows), gain, Scale::Root);
         for y in 0..rows {
             let start = (y + MARGIN) * band.width + MARGIN;
             let row = &mut out[y * w * 3..(y + 1) * w * 3];
@@ -145,22 +154,59 @@ fn reduced(mosaic: &Mosaic, gain: [f32; 3], level: u8, finish: &Finish<'_>) -> D
     let side = 1usize << level;
     let (width, height) = (w.div_ceil(side), h.div_ceil(side));
     let mut samples = vec![0u16; width * height * 3];
-    samples.par_chunks_mut(width * 3).enumerate().for_each(|(y, row)| {
-        for (x, to) in row.as_chunks_mut::<3>().0.iter_mut().enumerate() {
-            let (mut sum, mut count) = ([0f32; 3], [0f32; 3]);
-            // At the right and lower ends a block is moved in, so that it holds every filter.
-            let (left, top) = ((x * side).min(w.saturating_sub(2)), (y * side).min(h.saturating_sub(2)));
-            for v in top..(top + side).min(h) {
-                for u in left..(left + side).min(w) {
-                    let c = usize::from(mosaic.pattern.at(u, v));
-                    sum[c] += mosaic.values[v * w + u];
-                    count[c] += 1.0;
-                }
+    let whole_blocks = w / side;
+    samples.par_chunks_mut(width * 3).enumerate().for_each_init(
+        || vec![[0f32; 3]; whole_blocks],
+        |sums, (y, row)| {
+            let row = row.as_chunks_mut::<3>().0;
+            let whole = if (y + 1) * side <= h { whole_blocks } else { 0 };
+            if whole > 0 {
+                block_sums(mosaic, y * side, side, sums);
             }
-            *to = finish.pixel(std::array::from_fn(|c| sum[c] / count[c].max(1.0) * gain[c]));
-        }
-    });
+            let each = (side * side) as f32 / 4.0;
+            let scale = [gain[0] / each, gain[1] / (2.0 * each), gain[2] / each];
+            for (to, sum) in row.iter_mut().zip(&sums[..whole]) {
+                *to = finish.pixel(std::array::from_fn(|c| sum[c] * scale[c]));
+            }
+            for (x, to) in row.iter_mut().enumerate().skip(whole) {
+                let mean = block_mean(mosaic, (x * side, y * side), side);
+                *to = finish.pixel(std::array::from_fn(|c| mean[c] * gain[c]));
+            }
+        },
+    );
     Developed { size: Size::new(width as u32, height as u32), samples }
+}
+
+/// Sums of each filter over whole blocks of `side` rows and columns, along the rows that begin at `top`.
+fn block_sums(mosaic: &Mosaic, top: usize, side: usize, sums: &mut [[f32; 3]]) {
+    let w = mosaic.size.width as usize;
+    sums.fill([0.0; 3]);
+    for y in top..top + side {
+        let [even, odd] = [0, 1].map(|x| usize::from(mosaic.pattern.at(x, y)));
+        let values = &mosaic.values[y * w..(y + 1) * w];
+        for (sum, block) in sums.iter_mut().zip(values.chunks_exact(side)) {
+            for [a, b] in block.as_chunks::<2>().0 {
+                sum[even] += a;
+                sum[odd] += b;
+            }
+        }
+    }
+}
+
+/// Means of each filter over what there is of one block; at the right and lower ends it is moved in, so that it holds every
+/// filter.
+fn block_mean(mosaic: &Mosaic, (left, top): (usize, usize), side: usize) -> [f32; 3] {
+    let (w, h) = (mosaic.size.width as usize, mosaic.size.height as usize);
+    let (mut sum, mut count) = ([0f32; 3], [0f32; 3]);
+    let (left, top) = (left.min(w.saturating_sub(2)), top.min(h.saturating_sub(2)));
+    for v in top..(top + side).min(h) {
+        for u in left..(left + side).min(w) {
+            let c = usize::from(mosaic.pattern.at(u, v));
+            sum[c] += mosaic.values[v * w + u];
+            count[c] += 1.0;
+        }
+    }
+    std::array::from_fn(|c| sum[c] / count[c].max(1.0))
 }
 
 /// Averages blocks of a developed picture, as light.
@@ -224,7 +270,8 @@ mod tests {
         let scene = |x: usize, y: usize| [0.2 + 0.004 * x as f32, 0.3, 0.15 + 0.003 * y as f32];
         let mosaic = mosaic(80, 70, neutral, scene);
         for level in 0..3u8 {
-            let developed = develop(&Sensor::Mosaic(mosaic.clone()), &camera(neutral), level, None);
+            let developed =
+                develop(&Sensor::Mosaic(mosaic.clone()), &camera(neutral), level, &Look::default());
             let side = 1usize << level;
             assert_eq!(developed.size, Size::new(80u32.div_ceil(side as u32), 70u32.div_ceil(side as u32)));
             for (x, y) in [(20usize, 20usize), (60, 40), (40, 60)] {
@@ -245,10 +292,11 @@ mod tests {
             [wave * 0.8, wave, wave * 0.9]
         };
         let mosaic = mosaic(50, ROWS * 2 + 9, neutral, scene);
-        let whole = develop(&Sensor::Mosaic(mosaic.clone()), &camera(neutral), 0, None);
+        let whole = develop(&Sensor::Mosaic(mosaic.clone()), &camera(neutral), 0, &Look::default());
         // One band over the seam, by itself.
-        let band = demosaic::demosaiced(&mosaic, ROWS - 6, 12, camera(neutral).gains());
-        let finish = Finish::of(&camera(neutral), None);
+        let band = band_of(&mosaic, (ROWS - 6, 12), camera(neutral).gains(), Scale::Root);
+        let plain = &Look::default();
+        let finish = Finish::of(&camera(neutral), plain);
         for y in 0..12 {
             for x in 0..50 {
                 let at = (y + MARGIN) * band.width + x + MARGIN;
@@ -263,7 +311,7 @@ mod tests {
     fn light_that_fills_the_sensor_is_white_and_not_coloured() {
         let neutral = [0.5, 1.0, 0.7];
         let mosaic = mosaic(40, 40, neutral, |_, _| [9.0; 3]);
-        let found = light(&develop(&Sensor::Mosaic(mosaic), &camera(neutral), 0, None), 20, 20);
+        let found = light(&develop(&Sensor::Mosaic(mosaic), &camera(neutral), 0, &Look::default()), 20, 20);
         assert!(found.iter().all(|v| (v - found[0]).abs() < 0.01 && *v >= 1.0), "{found:?}");
         // Green alone is full: it goes on with the others.
         let half = recovered([1.6, 1.0, 1.4], [2.0, 1.0, 1.43]);

@@ -1,17 +1,25 @@
 //! Camera raw: from what a sensor counted behind its colour filters to a picture in the working space.
 
 pub mod camera;
+mod defects;
 mod demosaic;
 mod denoise;
 mod develop;
+mod gain_map;
+mod linear;
+mod look;
 mod mosaic;
 mod noise;
+mod scale;
 mod six_by_six;
 mod tone;
 
 pub use camera::{Calibration, CameraColour};
-pub use denoise::{LINEAR_BLACK, MosaicDenoise, RawView};
+pub use denoise::{MosaicDenoise, RawView};
 pub use develop::{Developed, HEADROOM, Sensor, develop};
+pub use gain_map::{GainMap, Placed};
+pub use linear::Linear;
+pub use look::{ColourProfile, HueTable, Look, Shift};
 pub use mosaic::{Mosaic, Pattern, PatternError};
 pub use noise::SensorNoise;
 pub use tone::matched;
@@ -24,15 +32,46 @@ pub struct Raw {
     pub sensor: Sensor,
     /// What is known of its colour.
     pub camera: CameraColour,
+    /// How its colours are to look, where it is said.
+    pub profile: ColourProfile,
     /// Its noise, where the file tells.
     noise: Option<SensorNoise>,
+    is_mended: bool,
     steady: OnceLock<Option<denoise::Steady>>,
 }
 
 impl Raw {
     /// With the noise that the file tells, if it does.
     pub fn new(sensor: Sensor, camera: CameraColour, noise: Option<SensorNoise>) -> Self {
-        Self { sensor, camera, noise, steady: OnceLock::new() }
+        Self {
+            sensor,
+            camera,
+            profile: ColourProfile::default(),
+            noise,
+            is_mended: false,
+            steady: OnceLock::new(),
+        }
+    }
+
+    /// With what is said of how its colours are to look.
+    pub fn with_profile(self, profile: ColourProfile) -> Self {
+        Self { profile, ..self }
+    }
+
+    /// With its sensor's defects mended; how many there were.
+    pub fn mended(mut self) -> (Self, usize) {
+        let Sensor::Mosaic(mosaic) = &mut self.sensor else { return (self, 0) };
+        let defects = defects::found(mosaic);
+        for (at, value) in &defects {
+            mosaic.values[*at] = *value;
+        }
+        self.is_mended = true;
+        (self, defects.len())
+    }
+
+    /// Whether its sensor's defects are mended.
+    pub fn is_mended(&self) -> bool {
+        self.is_mended
     }
 
     /// The noise of its sensor, told or found in it.

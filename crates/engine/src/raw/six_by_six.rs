@@ -3,6 +3,7 @@
 
 use crate::raw::demosaic::{Band, MARGIN, lifted, mirrored};
 use crate::raw::mosaic::Mosaic;
+use crate::raw::scale::Scale;
 
 /// How far greens are looked for: every row and column has one within two pixels.
 const NEAR: usize = 2;
@@ -36,15 +37,15 @@ fn along(
 }
 
 /// A band with all three colours of every pixel (but in the outermost pixels of its margin).
-pub(super) fn demosaiced(mosaic: &Mosaic, from: usize, rows: usize, gain: [f32; 3]) -> Band {
-    let (cfa, w, h) = lifted(mosaic, from, rows, gain);
+pub(super) fn demosaiced(mosaic: &Mosaic, band: (usize, usize), gain: [f32; 3], scale: Scale) -> Band {
+    let (cfa, w, h) = lifted(mosaic, band, gain, scale);
     // The margin is mirrored; what lies in it is told by the place it stands for.
     let width = mosaic.size.width as usize;
     let height = mosaic.size.height as usize;
     let places = |count: usize, start: usize, length: usize| -> Vec<usize> {
         (0..count).map(|k| mirrored((start + k) as isize - MARGIN as isize, length)).collect()
     };
-    let (columns, lines) = (places(w, 0, width), places(h, from, height));
+    let (columns, lines) = (places(w, 0, width), places(h, band.0, height));
     let colour = |x: usize, y: usize| mosaic.pattern.at(columns[x], lines[y]);
     let is_green = |x: usize, y: usize| colour(x, y) == 1;
     let mut planes: [Vec<f32>; 3] = std::array::from_fn(|_| vec![0f32; w * h]);
@@ -119,7 +120,7 @@ mod tests {
         };
         let values = (0..w * h).map(|i| pixel(i % w, i / w)[usize::from(pattern.at(i % w, i / w))]).collect();
         let mosaic = Mosaic::new(Size::new(w as u32, h as u32), pattern, values).unwrap();
-        let band = demosaiced(&mosaic, 0, h, [1.0; 3]);
+        let band = demosaiced(&mosaic, (0, h), [1.0; 3], Scale::AsItIs);
         for y in 4..h - 4 {
             for x in 4..w - 4 {
                 let at = (y + MARGIN) * band.width + x + MARGIN;

@@ -42,6 +42,9 @@ impl StepInfo {
 pub struct Facts {
     /// It changes where pixels lie or how large the picture is.
     pub moves_pixels: bool,
+    /// It changes only where pixels lie, and how much light the lens lets through: what camera raw may have done to it before
+    /// it is handed on as raw.
+    pub shapes: bool,
     /// It takes so long that its result over the whole picture is worth keeping.
     pub expensive: bool,
     /// It does harm when done twice; what it makes of a picture, as in "this was denoised already".
@@ -65,6 +68,7 @@ impl Facts {
     /// Nothing special.
     pub const NONE: Self = Self {
         moves_pixels: false,
+        shapes: false,
         expensive: false,
         once: None,
         judged_at_full_size: false,

@@ -69,6 +69,10 @@ pub trait Step: Debug + Send + Sync {
     fn for_frame(&self, _taken: &dyn Fn() -> TakenWith) -> Option<Box<dyn Step>> {
         None
     }
+    /// What may be what it looks for and does not find, the likeliest first.
+    fn offers(&self) -> Vec<String> {
+        Vec::new()
+    }
     /// What it says of a picture beside its sentence.
     fn note(&self) -> Option<String> {
         None
@@ -104,6 +108,11 @@ pub trait Step: Debug + Send + Sync {
     /// What it does to camera raw before that is demosaiced.
     fn mosaic_denoise(&self) -> Option<MosaicDenoise> {
         None
+    }
+
+    /// Whether it may be done to camera raw before that is demosaiced.
+    fn works_on_raw(&self) -> bool {
+        self.mosaic_denoise().is_some()
     }
     /// Itself, for [`like`](Self::like).
     fn as_any(&self) -> Option<&dyn Any> {

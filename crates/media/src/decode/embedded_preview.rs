@@ -34,7 +34,7 @@ fn holds_sensor_data(file: &[u8]) -> bool {
 pub fn largest(file: &[u8]) -> Option<(&[u8], Size)> {
     let mut best: Option<(&[u8], Size)> = None;
     let mut at = 0;
-    while let Some(next) = file[at..].windows(3).position(|w| w == [0xff, 0xd8, 0xff]) {
+    while let Some(next) = memchr::memmem::find(&file[at..], &[0xff, 0xd8, 0xff]) {
         let inside = &file[at + next..];
         if let Some(size) = baseline_size(inside)
             && best.is_none_or(|(_, b)| size.area() > b.area())

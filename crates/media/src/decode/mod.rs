@@ -21,13 +21,15 @@ mod tiff_planes;
 
 pub use crate::decode::format::Format;
 pub use crate::decode::limits::{MAX_BYTES, MAX_PIXELS};
+pub use crate::decode::raw::own_profiles as camera_profiles;
 
 use crate::decode::channels::{Coverage, Ground, Rgb};
 use crate::metadata::exif::CameraData;
 use crate::{MediaError, bytes_text};
 use rallo_engine::colour::transfer::{self, Table};
 use rallo_engine::colour::working::LUMINANCE;
-use rallo_engine::raw::{Raw, RawView};
+use rallo_engine::lens::EmbeddedLens;
+use rallo_engine::raw::{Look, Raw, RawView};
 use rallo_engine::{
     DecodeSettings, Orientation, Picture, Pyramid, RawLook, Samples, Size, Source, SourceError,
 };
@@ -138,6 +140,8 @@ pub(crate) struct Head {
     pub is_preview: bool,
     /// The largest reduction it can be decoded at.
     pub max_level: u8,
+    /// What the camera wrote of its lens.
+    pub lens: Option<EmbeddedLens>,
 }
 
 impl Default for Head {
@@ -151,6 +155,7 @@ impl Default for Head {
             notes: Vec::new(),
             is_preview: false,
             max_level: 0,
+            lens: None,
         }
     }
 }
@@ -190,7 +195,7 @@ impl Decoded {
 }
 
 impl Head {
-    fn of(file: &[u8], format: Format) -> Result<Self, MediaError> {
+    fn of(file: &Arc<Vec<u8>>, format: Format) -> Result<Self, MediaError> {
         Ok(match format {
             Format::Jpeg => {
                 let head = jpeg::head(file);
@@ -207,9 +212,15 @@ impl Head {
             }
             Format::Png => png::head(file)?,
             Format::Raw => match guarded(format, || raw::head(file)) {
-                Ok(raw::RawHead { size, bits }) => {
-                    Self { size, exif: raw_exif(file), bits, max_level: jpeg::MAX_LEVEL, ..Self::default() }
-                }
+                Ok(raw::RawHead { size, bits, lens, notes }) => Self {
+                    size,
+                    exif: raw_exif(file),
+                    bits,
+                    lens,
+                    notes,
+                    max_level: jpeg::MAX_LEVEL,
+                    ..Self::default()
+                },
                 Err(e @ MediaError::TooLarge { .. }) => return Err(e),
                 Err(reason) => {
                     let (inside, size) = embedded_preview::largest(file)
@@ -330,7 +341,12 @@ impl FileSource {
     /// The same file, to be decoded by these settings.
     pub fn decoding_by(self, settings: &DecodeSettings) -> Self {
         // What was decoded by other settings is no longer what it is.
-        Self { settings: settings.clone(), levels: Mutex::default(), ..self }
+        let raw = if settings.raw.mend_defects == self.settings.raw.mend_defects {
+            self.raw
+        } else {
+            OnceLock::new()
+        };
+        Self { settings: settings.clone(), levels: Mutex::default(), raw, ..self }
     }
 
     /// As [`open`](Self::open), for a file already in memory.
@@ -339,13 +355,15 @@ impl FileSource {
     /// As [`open`](Self::open).
     pub fn from_bytes(file: Vec<u8>) -> Result<Self, MediaError> {
         let format = Format::of(&file)?;
-        let Head { size: stored, exif, icc, bits, upright, notes, is_preview, max_level } =
+        let file = Arc::new(file);
+        let Head { size: stored, exif, icc, bits, upright, notes, is_preview, max_level, lens } =
             guarded(format, || Head::of(&file, format))?;
         if stored.area() > MAX_PIXELS {
             return Err(MediaError::TooLarge { width: stored.width, height: stored.height });
         }
         let (mut camera, lies) = exif.as_deref().map(CameraData::read_with_orientation).unwrap_or_default();
         camera.orientation = lies.unwrap_or(1);
+        camera.embedded_lens = lens;
         if upright {
             camera.orientation = 1;
         } else if lies.is_none() {
@@ -354,7 +372,7 @@ impl FileSource {
             camera.orientation = crate::metadata::xmp::orientation(head).unwrap_or(1);
         }
         Ok(Self {
-            file: Arc::new(file),
+            file,
             format,
             stored,
             bits,
@@ -433,6 +451,10 @@ impl FileSource {
     }
     /// The file's bytes.
     pub fn bytes(&self) -> &[u8] {
+        &self.file
+    }
+    /// The file's bytes, to be shared.
+    pub fn shared_bytes(&self) -> &Arc<Vec<u8>> {
         &self.file
     }
 
@@ -546,8 +568,8 @@ impl FileSource {
 
     /// A camera raw, developed as its camera was set.
     fn developed(&self, level: u8) -> Result<Picture, MediaError> {
-        let RawView { raw, tone, .. } = self.raw_view()?;
-        let developed = rallo_engine::raw::develop(&raw.sensor, &raw.camera, level, tone.as_ref());
+        let RawView { raw, camera, look, .. } = self.raw_view()?;
+        let developed = rallo_engine::raw::develop(&raw.sensor, &camera, level, &look);
         let orientation = Orientation::from_exif(self.camera.orientation);
         Picture::developed(developed, orientation).map_err(|e| MediaError::Damaged(e.to_string()))
     }
@@ -557,15 +579,25 @@ impl FileSource {
         let raw = match self.raw.get() {
             Some(raw) => raw.clone(),
             None => {
-                let raw = Arc::new(guarded(self.format, || raw::read(&self.file))?);
+                let raw =
+                    Arc::new(guarded(self.format, || raw::read(&self.file, self.settings.raw.mend_defects))?);
                 self.raw.get_or_init(|| raw).clone()
             }
         };
-        let tone = match self.settings.raw.look {
-            RawLook::Camera => self.tone.get_or_init(|| self.camera_tone(&raw)).clone(),
-            RawLook::Linear => None,
+        let given = self.settings.raw.given_white();
+        let camera = given.map_or_else(|| raw.camera.clone(), |light| raw.camera.under(light));
+        let profile = &raw.profile;
+        let look = match self.settings.raw.look {
+            // A profile without a tone of its own is made for the one the camera shows.
+            RawLook::Camera if profile.tone.is_some() => Look::of_profile(profile, camera.kelvin(), None),
+            RawLook::Camera => {
+                let tone = self.tone.get_or_init(|| self.camera_tone(&raw)).clone();
+                Look::of_profile(profile, camera.kelvin(), tone)
+            }
+            RawLook::Neutral => Look::neutral(profile, camera.kelvin()),
+            RawLook::Linear => Look::default(),
         };
-        Ok(RawView { raw, tone, orientation: self.orientation() })
+        Ok(RawView { raw, camera, look, orientation: self.orientation() })
     }
 
     /// The tone of the camera's own preview, where there is one that says anything.
@@ -584,7 +616,7 @@ impl FileSource {
             .iter()
             .map(|[r, g, b]| 0.2126 * linear(*r) + 0.7152 * linear(*g) + 0.0722 * linear(*b))
             .collect();
-        let developed = rallo_engine::raw::develop(&raw.sensor, &raw.camera, LEVEL, None);
+        let developed = rallo_engine::raw::develop(&raw.sensor, &raw.camera, LEVEL, &Look::default());
         let light = |v: u16| (f32::from(v) / 65_535.0).powi(2) * rallo_engine::raw::HEADROOM;
         let developed: Vec<f32> = developed
             .samples

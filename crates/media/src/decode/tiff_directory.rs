@@ -12,6 +12,9 @@ const MOST_DIRECTORIES: usize = 64;
 /// Values of one tag that are read.
 const MOST_VALUES: u64 = 10_000_000;
 
+/// Fractions of one tag that are read.
+const MOST_FRACTIONS: u64 = 1_000_000;
+
 pub(crate) const NEW_SUBFILE: u16 = 254;
 pub(crate) const WIDTH: u16 = 256;
 pub(crate) const LENGTH: u16 = 257;
@@ -107,12 +110,12 @@ impl<'a> Page<'a> {
             (below != 0.0).then_some(number(part(at + i * 8)?) / below)
         };
         match kind {
-            5 | 10 => (0..count.min(1000)).map_while(fraction).collect(),
-            11 => (0..count.min(1000))
+            5 | 10 => (0..count.min(MOST_FRACTIONS)).map_while(fraction).collect(),
+            11 => (0..count.min(MOST_FRACTIONS))
                 .map_while(|i| part(at + i * 4))
                 .map(|n| f64::from(f32::from_bits(n)))
                 .collect(),
-            12 => (0..count.min(1000))
+            12 => (0..count.min(MOST_FRACTIONS))
                 .map_while(|i| self.bytes.number(at + i * 8, 8))
                 .map(f64::from_bits)
                 .collect(),

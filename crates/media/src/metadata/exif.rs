@@ -4,6 +4,7 @@ use crate::metadata::fields::DescriptiveFields;
 use exif::experimental::Writer;
 use exif::{Context, Exif, Field, In, Rational, SRational, Tag, Value};
 use jiff::civil::DateTime;
+use rallo_engine::lens::{EmbeddedLens, TakenWith};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -24,6 +25,10 @@ pub struct CameraData {
     pub focal_length: Option<f64>,
     /// f-number.
     pub aperture: Option<f64>,
+    /// What the camera wrote of what its lens does.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[schemars(skip)]
+    pub embedded_lens: Option<EmbeddedLens>,
     /// Seconds.
     pub shutter: Option<f64>,
     /// ISO speed.
@@ -34,6 +39,19 @@ pub struct CameraData {
     pub white_balance: Option<String>,
     /// Latitude and longitude in degrees, north and east above 0.
     pub gps: Option<[f64; 2]>,
+}
+
+impl CameraData {
+    /// What lens profiles are found by.
+    pub fn taken_with(&self) -> TakenWith {
+        TakenWith {
+            camera: self.camera.clone(),
+            lens: self.lens.clone(),
+            focal_length: self.focal_length,
+            aperture: self.aperture,
+            embedded: self.embedded_lens.clone(),
+        }
+    }
 }
 
 /// Shutter time for people: `1/250 s`, `2 s`.
@@ -138,6 +156,7 @@ impl CameraData {
             gps: degrees(exif, Tag::GPSLatitude, Tag::GPSLatitudeRef)
                 .zip(degrees(exif, Tag::GPSLongitude, Tag::GPSLongitudeRef))
                 .map(|(north, east)| [north, east]),
+            embedded_lens: None,
         }
     }
 
@@ -385,6 +404,7 @@ mod tests {
             orientation: 6,
             white_balance: Some("by hand".into()),
             gps: Some([51.5, -2.25]),
+            embedded_lens: None,
         }
     }
 

@@ -5,12 +5,18 @@ use rallo_engine::{Kind, Param};
 use serde::{Deserialize, Serialize};
 
 /// Parameters of a delivery as DNG.
-pub static DNG: [Param; 6] = [
+pub static DNG: [Param; 7] = [
     Param {
         name: "compression",
         about: "How the pixels are packed; lossless takes about half the room.",
         unit: "",
         kind: Kind::Choice(&["lossless", "none"]),
+    },
+    Param {
+        name: "shaped",
+        about: "Whether what the recipe does to the shape of the picture is in it: lens profile, straightening, crop, turning. Otherwise it is left to the next program.",
+        unit: "",
+        kind: Kind::Flag,
     },
     ZIP,
     NAME,
@@ -25,6 +31,8 @@ pub static DNG: [Param; 6] = [
 pub struct Dng {
     /// `lossless` or `none`.
     pub compression: String,
+    /// Whether lens profile, straightening and crop are in them.
+    pub shaped: bool,
     /// Whether they are packed into a ZIP as well.
     pub zip: bool,
     /// Where they go.
@@ -36,6 +44,7 @@ impl Default for Dng {
     fn default() -> Self {
         Self {
             compression: "lossless".into(),
+            shaped: false,
             zip: false,
             target: Target { folder: "{recipe} DNG".into(), ..Target::default() },
         }
@@ -50,6 +59,7 @@ impl Dng {
             format: "dng".into(),
             bits: 16,
             compression: self.compression.clone(),
+            shaped: self.shaped,
             zip: self.zip,
             name,
             to,

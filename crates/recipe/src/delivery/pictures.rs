@@ -193,6 +193,8 @@ pub struct Pictures {
     pub burned: Option<Burned>,
     /// Pixels per inch that are written into the file, where the recipe says none.
     pub dpi: Option<u32>,
+    /// Whether what the recipe does to the shape is in camera raw that is handed on.
+    pub shaped: bool,
     /// Whether the finest detail may go for speed.
     pub quick: bool,
 }
@@ -226,6 +228,7 @@ impl Default for Pictures {
             frame: None,
             burned: None,
             dpi: None,
+            shaped: false,
             quick: false,
         }
     }
@@ -283,6 +286,9 @@ impl Pictures {
             }
             if !self.transparent {
                 map.insert("transparent".into(), json!(false));
+            }
+            if self.shaped {
+                map.insert("shaped".into(), json!(true));
             }
             if let Some(dpi) = self.dpi {
                 map.insert("dpi".into(), json!(dpi));

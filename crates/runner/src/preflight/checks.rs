@@ -6,7 +6,7 @@ use crate::preflight::input::Source;
 use crate::preflight::output_paths::Planned;
 use crate::preflight::problem::{Problem, Way, delivery, delivery_at, line};
 use crate::render::{existing_file, variant};
-use rallo_engine::lens::{self, TakenWith};
+use rallo_engine::lens;
 use rallo_engine::{Size, registry};
 use rallo_recipe::{FrameContext, Recipe, ResolveContext, names};
 use serde_json::json;
@@ -268,11 +268,7 @@ fn without_profile(recipe: &Recipe, sources: &[Source]) -> Option<Problem> {
     let mut without = Vec::new();
     for (i, source) in sources.iter().enumerate() {
         let Some(facts) = &source.facts else { continue };
-        let taken = TakenWith {
-            camera: facts.camera.camera.clone(),
-            lens: facts.camera.lens.clone(),
-            ..TakenWith::default()
-        };
+        let taken = facts.camera.taken_with();
         if lens::find(&taken, &named).is_none() {
             without.push(i);
             let name = taken.lens.unwrap_or_else(|| "no lens named".into());
@@ -309,9 +305,14 @@ fn as_raw(recipe: &Recipe, at: usize, sources: &[Source]) -> Vec<Problem> {
         };
         findings.push(Problem::note(format!("{what} with delivery {}.", at + 1)));
     }
-    if recipe.steps.iter().any(|line| line.on && !["denoise", "data"].contains(&line.id)) {
+    let shaped = recipe.files().iter().any(|(i, file)| *i == at && file.shaped);
+    let is_in = |line: &rallo_recipe::Line| {
+        ["denoise", "data"].contains(&line.id) || (shaped && line.kind().info.facts.shapes)
+    };
+    if recipe.steps.iter().any(|line| line.on && !is_in(line)) {
+        let and = if shaped { ", and what shapes the picture," } else { "" };
         findings.push(Problem::note(format!(
-            "Delivery {} hands on raw: of the lines only Denoise is in its files, and only where it comes first.",
+            "Delivery {} hands on raw: of the lines only Denoise{and} is in its files, and Denoise only where it comes first.",
             at + 1
         )));
     }

@@ -6,11 +6,12 @@ use crate::render::fault::Fault;
 use crate::render::intermediate;
 use crate::render::sequence::RunSequence;
 use crate::render::variant::{Variant, encoding, framed, variants};
-use rallo_engine::plan::fingerprint;
+use rallo_engine::plan::{fingerprint, shaped};
+use rallo_engine::raw::Linear;
 use rallo_engine::steps::output::data::{self, Data};
 use rallo_engine::{
     Encoded, Orientation, OutputColour, OutputProfile, Picture, Pixels, Plan, PlanError, Pyramid, Settings,
-    Size, Source,
+    Size, Source, StepInfo,
 };
 use rallo_job::FailureKind;
 use rallo_media::metadata::exif::{self, Carry};
@@ -327,23 +328,53 @@ impl<'a> Work<'a> {
         let lines: Vec<Settings> = self.recipe.placed(self.context).into_iter().map(|(_, s)| s).collect();
         let denoise = Plan::mosaic_denoise(&lines, size);
         let before = Made::find(self.source.bytes()).map(|m| m.done).unwrap_or_default();
-        let denoised = denoise.map(|_| "denoise".to_owned()).filter(|d| !before.contains(d));
-        let made = made.map(|made| Made { done: before.into_iter().chain(denoised).collect(), ..made });
+        let (shaped_by, shaping) = if delivery.shaped { self.shaping() } else { Default::default() };
+        let shaped_once = shaped_by.into_iter().filter(|info| info.facts.once.is_some());
+        let mut done = before;
+        for id in denoise.map(|_| "denoise").into_iter().chain(shaped_once.map(|info| info.id)) {
+            if !done.iter().any(|d| d == id) {
+                done.push(id.to_owned());
+            }
+        }
+        let made = made.map(|made| Made { done, ..made });
         let extras = self.extras(delivery, size, Vec::new(), made);
         let scale = (f64::from(PREVIEW) / f64::from(size.long_edge())).min(1.0);
-        // The preview lies as the stored picture does.
-        let bare = Plan::new(Vec::new(), size)?.program(scale);
+        let bare = Plan::for_picture(shaping.clone(), self.source)?.program(scale);
         let preview = bare.render(self.source, bare.size().rect(), OutputProfile::Srgb.colour())?;
-        let orientation = view.orientation;
-        let (stored, values) = view.linear(denoise);
+        let linear = view.linear(denoise);
+        let is_shaped = !shaping.is_empty();
+        let (Linear { size, values, black }, orientation) = if is_shaped {
+            (shaped(linear, shaping, view.orientation)?, Orientation::UPRIGHT)
+        } else {
+            (linear, view.orientation)
+        };
         let dng = LinearDng {
-            size: stored,
+            size,
             values,
+            black,
             orientation: orientation.exif(),
+            // The preview lies as the stored picture does.
             preview: &laid_as_stored(preview, orientation),
             packed: delivery.compression == "lossless",
+            colour: &view.camera,
+            is_shaped,
         };
-        Ok((rallo_media::linear_dng(self.source.bytes(), dng, &extras)?, size.width, size.height))
+        let upright = orientation.upright(size);
+        Ok((
+            rallo_media::linear_dng(self.source.shared_bytes(), dng, &extras)?,
+            upright.width,
+            upright.height,
+        ))
+    }
+
+    /// The lines that only say where pixels lie and how much light the lens lets through.
+    fn shaping(&self) -> (Vec<&'static StepInfo>, Vec<Settings>) {
+        let placed = self.recipe.placed(self.context).into_iter();
+        let known = placed.filter_map(|(line, settings)| {
+            let info = &self.recipe.steps[line?].kind().info;
+            info.facts.shapes.then_some((info, settings))
+        });
+        known.unzip()
     }
 
     /// The pixels of one file, as they are encoded, with their colours.

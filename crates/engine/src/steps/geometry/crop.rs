@@ -22,6 +22,7 @@ step! {
         starter: r#"{"proportion": "16:9", "place": "centre"}"#,
         facts: {
             moves_pixels: true,
+            shapes: true,
             tool: Some(Tool {
                 kind: ToolKind::Window,
                 button: Some("Crop on the picture"),

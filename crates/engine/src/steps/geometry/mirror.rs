@@ -13,7 +13,7 @@ step! {
         words: ["mirror", "flip", "reflect", "left", "right", "reverse"],
         neutral: r#"{"across": "none"}"#,
         starter: r#"{"across": "left and right"}"#,
-        facts: { moves_pixels: true },
+        facts: { moves_pixels: true, shapes: true },
     }
     parameters {
         /// What changes places.

@@ -26,6 +26,7 @@ step! {
         starter: r#"{"automatic": true}"#,
         facts: {
             moves_pixels: true,
+            shapes: true,
             tool: Some(Tool {
                 kind: ToolKind::Lines,
                 button: Some("Draw lines on the picture"),

@@ -13,7 +13,7 @@ step! {
         words: ["rotate", "turn", "quarter", "90", "180", "portrait", "landscape", "upright", "sideways"],
         neutral: r#"{"turn": "none"}"#,
         starter: r#"{"turn": "right"}"#,
-        facts: { moves_pixels: true, effects: &[Effect::Turns] },
+        facts: { moves_pixels: true, shapes: true, effects: &[Effect::Turns] },
     }
     parameters {
         /// Clockwise (right), anticlockwise (left), or half way round.

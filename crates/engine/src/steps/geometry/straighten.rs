@@ -17,6 +17,7 @@ step! {
         starter: r#"{"degrees": 0}"#,
         facts: {
             moves_pixels: true,
+            shapes: true,
             tool: Some(Tool {
                 kind: ToolKind::Horizon,
                 button: Some("Draw the horizon"),

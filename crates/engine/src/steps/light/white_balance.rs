@@ -5,6 +5,7 @@
 //! 6504 K so that 0 is exactly D65), and across it, in CIE 1960 (u, v), by 0.0005 per unit of tint. The
 //! adaptation is the linear Bradford transform (CIE TC 8-01).
 
+use crate::colour::light;
 use crate::colour::space::{self, multiply};
 use crate::colour::working::Matrix;
 use crate::ops::pointwise::PointOp;
@@ -64,25 +65,14 @@ const D65_MIRED: f64 = 1e6 / 6504.0;
 /// D65 in CIE 1960 (u, v).
 const D65: (f64, f64) = (0.197_83, 0.312_2);
 
-fn planck(mired: f64) -> (f64, f64) {
-    let t = 1e6 / mired;
-    let u = (0.860_117_757 + 1.541_182_54e-4 * t + 1.286_412_12e-7 * t * t)
-        / (1.0 + 8.424_202_35e-4 * t + 7.081_451_63e-7 * t * t);
-    let v = (0.317_398_726 + 4.228_062_45e-5 * t + 4.204_816_91e-8 * t * t)
-        / (1.0 - 2.897_418_16e-5 * t + 1.614_560_53e-7 * t * t);
-    (u, v)
-}
-
 /// Chromaticity (CIE 1960) of the assumed light.
-fn light(temperature: f64, tint: f64) -> (f64, f64) {
+fn assumed(temperature: f64, tint: f64) -> (f64, f64) {
     let mired = D65_MIRED - temperature;
-    let (here, start) = (planck(mired), planck(D65_MIRED));
-    let (before, after) = (planck(mired - 0.5), planck(mired + 0.5));
-    let (du, dv) = (after.0 - before.0, after.1 - before.1);
-    let length = du.hypot(dv);
-    // Across the locus, towards green where v grows: a greener light makes the result more magenta.
-    let across = 0.0005 * tint / length;
-    (D65.0 + here.0 - start.0 - dv * across, D65.1 + here.1 - start.1 + du * across)
+    let (here, start) = (light::black_body(mired), light::black_body(D65_MIRED));
+    // Across the locus, towards green: a greener light makes the result more magenta.
+    let (du, dv) = light::across(mired);
+    let far = 0.0005 * tint;
+    (D65.0 + here.0 - start.0 + du * far, D65.1 + here.1 - start.1 + dv * far)
 }
 
 fn xyz(uv: (f64, f64)) -> [f32; 3] {
@@ -113,7 +103,7 @@ impl WhiteBalance {
         }
         let want = (4.0 * x / d, 6.0 * y / d);
         let miss = |t: f64, g: f64| {
-            let at = light(t, g);
+            let at = assumed(t, g);
             (at.0 - want.0, at.1 - want.1)
         };
         // Newton's method on two unknowns; the map is smooth and nearly orthogonal.
@@ -149,7 +139,7 @@ impl Step for WhiteBalance {
         if self.temperature == 0.0 && self.tint == 0.0 {
             return Vec::new();
         }
-        vec![Op::Point(PointOp::Matrix(adaptation(light(self.temperature, self.tint))))]
+        vec![Op::Point(PointOp::Matrix(adaptation(assumed(self.temperature, self.tint))))]
     }
 }
 
@@ -173,7 +163,7 @@ mod tests {
     #[test]
     fn the_locus_has_its_known_places() {
         // CIE standard illuminant A, 2856 K: u = 0.2560, v = 0.3495.
-        let (u, v) = planck(1e6 / 2856.0);
+        let (u, v) = light::black_body(1e6 / 2856.0);
         assert!((u - 0.2560).abs() < 3e-4 && (v - 0.3495).abs() < 3e-4, "{u} {v}");
     }
 

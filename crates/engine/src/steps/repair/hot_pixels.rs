@@ -4,13 +4,16 @@
 //! filled in, a speck of one colour no larger than 3 × 3. On perceptual values a pixel is hot when it stands out from
 //! the ring two pixels away by more than the threshold, and either no neighbour comes up to a quarter of that, or one
 //! channel does so and no other comes up to a third of it while the ring is even. It takes the ring's median. Needs a
-//! halo of three pixels; allocates three planes the size of a tile.
+//! halo of three pixels; allocates three planes the size of a tile. Of camera raw the sensor's counts are mended when it is read
+//! (`raw/defects.rs`), which does more; then nothing is left to be done here.
 
 use crate::colour::transfer::{ENCODE, decode};
 use crate::geometry::Rect;
 use crate::ops::planes::Pixel;
+use crate::raw::RawView;
 use crate::step::{AreaOp, Effect, Kind, Op, Place, Step, step, values_of};
 use serde_json::Value;
+use std::sync::Arc;
 
 step! {
     /// Removes single bright or dark pixels and one-coloured specks that a warm sensor leaves in long
@@ -31,6 +34,9 @@ step! {
         /// How little a pixel must stand out to be taken for a hot one.
         strength: f64 = 60.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 };
     }
+    measured {
+        done_on_counts: bool = false;
+    }
 }
 
 impl Step for HotPixels {
@@ -42,7 +48,7 @@ impl Step for HotPixels {
     }
     fn ops(&self, place: &Place) -> Vec<Op> {
         // On a reduced picture hot pixels are averaged away already.
-        if self.strength == 0.0 || place.scale < 1.0 {
+        if self.strength == 0.0 || place.scale < 1.0 || self.done_on_counts {
             return Vec::new();
         }
         let threshold = (0.4 * (-self.strength / 40.0).exp()).max(0.02) as f32;
@@ -50,6 +56,15 @@ impl Step for HotPixels {
     }
     fn needs_detail(&self) -> bool {
         true
+    }
+    fn works_on_raw(&self) -> bool {
+        self.strength > 0.0
+    }
+    fn on_raw(&self, raw: &Arc<RawView>) -> Option<Box<dyn Step>> {
+        raw.raw.is_mended().then(|| Box::new(Self { done_on_counts: true, ..self.clone() }) as _)
+    }
+    fn note(&self) -> Option<String> {
+        self.done_on_counts.then(|| "Done to the sensor's own counts, when the raw was read.".into())
     }
 }
 
@@ -229,8 +244,8 @@ mod tests {
             let check = x > 70 && (x / 2 + y / 2).is_multiple_of(2);
             [if line || check { 0.6 } else { 0.2 }; 3]
         });
-        let (_, out) = whole(HotPixels { strength: 100.0 }, &scene);
-        let (_, before) = whole(HotPixels { strength: 0.0 }, &scene);
+        let (_, out) = whole(HotPixels { strength: 100.0, ..HotPixels::default() }, &scene);
+        let (_, before) = whole(HotPixels { strength: 0.0, ..HotPixels::default() }, &scene);
         assert_eq!(out, before);
     }
 }

@@ -26,7 +26,7 @@ step! {
         ],
         neutral: r#"{"distortion": 0, "red": 0, "blue": 0, "falloff": 0}"#,
         starter: r#"{"distortion": 3}"#,
-        facts: { moves_pixels: true, once: Some("corrected for their lens") },
+        facts: { moves_pixels: true, shapes: true, once: Some("corrected for their lens") },
     }
     parameters {
         /// Lines that bend outwards (above 0) or inwards (below 0) are straightened: so much of the

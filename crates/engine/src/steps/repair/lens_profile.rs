@@ -26,7 +26,7 @@ step! {
         ],
         neutral: r#"{"distortion": 0, "fringes": 0, "falloff": 0}"#,
         starter: "{}",
-        facts: { moves_pixels: true, once: Some("corrected for their lens") },
+        facts: { moves_pixels: true, shapes: true, once: Some("corrected for their lens") },
     }
     parameters {
         /// How much of the distortion is taken out.
@@ -95,6 +95,10 @@ impl Step for LensProfile {
         let taken = taken();
         let profile = lens::find(&taken, &self.lens);
         Some(Box::new(Self { taken, profile, ..self.clone() }))
+    }
+    fn offers(&self) -> Vec<String> {
+        let misses = self.profile.is_none() && self.lens.is_empty();
+        if misses { lens::near(&self.taken) } else { Vec::new() }
     }
     fn note(&self) -> Option<String> {
         Some(match &self.profile {
@@ -179,6 +183,7 @@ mod tests {
             lens: Some("Field 35mm f/2".into()),
             focal_length: Some(35.0),
             aperture: Some(2.0),
+            embedded: None,
         };
         let profile = lens::find(&taken, "");
         LensProfile { taken, profile, ..step }

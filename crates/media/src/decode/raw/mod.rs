@@ -1,0 +1,199 @@
+//! Camera raw, read by `rawler`: what the sensor counted, and what the file says of the camera's colour. The engine makes
+//! the picture of it.
+
+mod colour;
+mod levels;
+mod opcodes;
+pub mod own_profiles;
+
+use crate::MediaError;
+use crate::decode::MAX_PIXELS;
+use crate::decode::raw::levels::Levels;
+use crate::decode::raw::opcodes::Opcodes;
+use crate::decode::tiff_directory::{self, Page};
+use rallo_engine::Size;
+use rallo_engine::lens::EmbeddedLens;
+use rallo_engine::raw::{Mosaic, Pattern, Placed, Raw, Sensor};
+use rawler::RawImage;
+use rawler::decoders::RawDecodeParams;
+use rawler::formats::tiff::Value;
+use rawler::rawimage::{RawImageData, RawPhotometricInterpretation};
+use rawler::rawsource::RawSource;
+use rawler::tags::DngTag;
+use std::sync::Arc;
+
+/// What can be told before the pixels are unpacked.
+pub(crate) struct RawHead {
+    pub size: Size,
+    pub bits: u8,
+    /// What the camera wrote of its lens.
+    pub lens: Option<EmbeddedLens>,
+    pub notes: Vec<String>,
+}
+
+fn image(file: &Arc<Vec<u8>>, without_pixels: bool) -> Result<RawImage, MediaError> {
+    let source = RawSource::new_from_shared_vec(file.clone());
+    let refused = |e: rawler::RawlerError| {
+        let text = e.to_string();
+        MediaError::Unsupported(format!(
+            "this camera raw is not read: {}",
+            text.lines().next().unwrap_or("no reason")
+        ))
+    };
+    let decoder = rawler::get_decoder(&source).map_err(refused)?;
+    let image = decoder.raw_image(&source, &RawDecodeParams::default(), without_pixels).map_err(refused)?;
+    if image.width as u64 * image.height as u64 > MAX_PIXELS {
+        return Err(MediaError::TooLarge { width: image.width as u32, height: image.height as u32 });
+    }
+    Ok(image)
+}
+
+/// What else stands in a raw file, to be handed on.
+pub(crate) struct Described {
+    pub image: RawImage,
+    pub metadata: rawler::decoders::RawMetadata,
+    /// What a DNG calls the camera; empty elsewhere.
+    pub name: String,
+    /// What is said of how colours are to look.
+    pub profile: Vec<(DngTag, Value)>,
+    /// What is to be done to a picture after it was demosaiced: what the lens does.
+    pub lens_opcodes: Option<Vec<u8>>,
+}
+
+/// Everything but the pixels.
+///
+/// # Errors
+/// As [`head`].
+pub(crate) fn described(file: &Arc<Vec<u8>>) -> Result<Described, MediaError> {
+    let image = image(file, true)?;
+    let source = RawSource::new_from_shared_vec(file.clone());
+    let refused =
+        |e: rawler::RawlerError| MediaError::Unsupported(format!("this camera raw is not read: {e}"));
+    let decoder = rawler::get_decoder(&source).map_err(refused)?;
+    let metadata = decoder.raw_metadata(&source, &RawDecodeParams::default()).map_err(refused)?;
+    let pages = tiff_directory::every(file);
+    let name = unique_name(&pages).unwrap_or_default();
+    let profile = pages.first().map(colour::profile_tags).unwrap_or_default();
+    let lens_opcodes = pages.iter().find_map(|p| p.bytes(DngTag::OpcodeList3 as u16)).map(<[u8]>::to_vec);
+    Ok(Described { image, metadata, name, profile, lens_opcodes })
+}
+
+/// The part of the sensor that is the picture: left, top, width, height.
+fn part(image: &RawImage) -> Option<[usize; 4]> {
+    let area = image.crop_area.or(image.active_area);
+    let [left, top, wide, high] =
+        area.map_or([0, 0, image.width, image.height], |r| [r.p.x, r.p.y, r.d.w, r.d.h]);
+    let fits = wide > 1 && high > 1 && left + wide <= image.width && top + high <= image.height;
+    fits.then_some([left, top, wide, high])
+}
+
+/// What a DNG calls the camera.
+fn unique_name(pages: &[Page<'_>]) -> Option<String> {
+    let bytes = pages.iter().find_map(|p| p.bytes(DngTag::UniqueCameraModel as u16))?;
+    Some(String::from_utf8_lossy(bytes).trim_end_matches('\0').to_owned())
+}
+
+/// Size and depth, and what is told of the lens.
+///
+/// # Errors
+/// [`MediaError`] for what cannot be developed.
+pub(crate) fn head(file: &Arc<Vec<u8>>) -> Result<RawHead, MediaError> {
+    let image = image(file, true)?;
+    filters(&image)?;
+    let [_, _, width, height] = part(&image)
+        .ok_or_else(|| MediaError::Damaged("the raw's picture lies outside its sensor".into()))?;
+    let Opcodes { lens, left_out, .. } = Opcodes::of(&tiff_directory::every(file));
+    let told = |names: Vec<&str>| format!("The file also asks for {}, which is not done.", names.join(", "));
+    let notes = if left_out.is_empty() { Vec::new() } else { vec![told(left_out)] };
+    let size = Size::new(width as u32, height as u32);
+    Ok(RawHead { size, bits: image.bps.clamp(1, 32) as u8, lens, notes })
+}
+
+/// What stands before a sensor's pixels.
+enum Filters {
+    /// A repeating pattern of colours.
+    Pattern(Pattern),
+    /// Every pixel has all three colours.
+    AllColours,
+    /// Every pixel counts all light.
+    None,
+}
+
+/// Whether a sensor counts light without colours.
+fn is_grey(image: &RawImage) -> bool {
+    matches!(image.photometric, RawPhotometricInterpretation::BlackIsZero)
+}
+
+fn filters(image: &RawImage) -> Result<Filters, MediaError> {
+    let unsupported =
+        |what: &str| MediaError::Unsupported(format!("this camera raw is not developed: {what}"));
+    if image.fuji_rotation_width.is_some() {
+        return Err(unsupported("its sensor stands on a corner"));
+    }
+    match &image.photometric {
+        RawPhotometricInterpretation::Cfa(config) if image.cpp == 1 => {
+            let cfa = &config.cfa;
+            let cells: Vec<u8> =
+                (0..cfa.height).flat_map(|y| (0..cfa.width).map(move |x| cfa.color_at(y, x) as u8)).collect();
+            Pattern::new(cfa.width, cfa.height, &cells)
+                .map(Filters::Pattern)
+                .map_err(|e| unsupported(&format!("it has {e}")))
+        }
+        RawPhotometricInterpretation::LinearRaw if image.cpp == 3 => Ok(Filters::AllColours),
+        RawPhotometricInterpretation::BlackIsZero | RawPhotometricInterpretation::LinearRaw
+            if image.cpp == 1 =>
+        {
+            Ok(Filters::None)
+        }
+        _ => Err(unsupported(&format!("it has {} values a pixel", image.cpp))),
+    }
+}
+
+/// Everything; its defects mended where that is asked for.
+///
+/// # Errors
+/// [`MediaError`] for what cannot be developed.
+pub(crate) fn read(file: &Arc<Vec<u8>>, mend: bool) -> Result<Raw, MediaError> {
+    let image = image(file, false)?;
+    let filters = filters(&image)?;
+    let part = part(&image)
+        .ok_or_else(|| MediaError::Damaged("the raw's picture lies outside its sensor".into()))?;
+    let [left, top, width, height] = part;
+    let size = Size::new(width as u32, height as u32);
+    let cut_off = || MediaError::Damaged("the raw holds fewer values than its sensor has pixels".into());
+    let channels = image.cpp;
+    let count = match &image.data {
+        RawImageData::Integer(v) => v.len(),
+        RawImageData::Float(v) => v.len(),
+    };
+    let stride = count / image.height.max(1);
+    if stride < (left + width) * channels || count < stride * (top + height) {
+        return Err(cut_off());
+    }
+    let values = Levels::of(&image).part(&image.data, stride, part, channels);
+    let mut sensor = match filters {
+        Filters::Pattern(pattern) => Sensor::Mosaic(
+            Mosaic::new(size, pattern.shifted(left, top), values)
+                .map_err(|e| MediaError::Damaged(e.to_string()))?,
+        ),
+        Filters::AllColours => Sensor::Linear(size, values),
+        Filters::None => Sensor::Linear(size, values.iter().flat_map(|v| [*v; 3]).collect()),
+    };
+    let pages = tiff_directory::every(file);
+    let active =
+        image.active_area.map_or((0, 0, image.width, image.height), |a| (a.p.x, a.p.y, a.d.w, a.d.h));
+    let placed = Placed {
+        offset: (left.saturating_sub(active.0), top.saturating_sub(active.1)),
+        active: (active.2, active.3),
+    };
+    for map in &Opcodes::of(&pages).gain_maps {
+        map.apply(&mut sensor, placed);
+    }
+    let name = unique_name(&pages).unwrap_or_else(|| format!("{} {}", image.clean_make, image.clean_model));
+    let own = own_profiles::of_camera(&name);
+    let camera = colour::camera(&image, &pages, own.as_deref());
+    let told = pages.first().map(colour::profile).unwrap_or_default();
+    let profile = own.map(|own| own.colours.clone()).filter(|own| !own.is_empty()).unwrap_or(told);
+    let raw = Raw::new(sensor, camera, colour::told_noise(&pages)).with_profile(profile);
+    Ok(if mend { raw.mended().0 } else { raw })
+}
