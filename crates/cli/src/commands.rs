@@ -102,14 +102,22 @@ pub fn demo(args: &Demo) -> Ended {
         println!("{drawn} pictures in {}", args.folder.display());
         return Ok(ExitCode::SUCCESS);
     }
-    let total = stills + rallo_demo::bed(args.seed).len() + rallo_demo::LESSON_FRAMES;
+    let raws = rallo_demo::raw_catalogue(args.seed).len() + rallo_demo::raw_bed(args.seed).len();
+    let total = stills + raws + rallo_demo::bed(args.seed).len() + rallo_demo::LESSON_FRAMES;
     let bar = bar(total as u64, false, template);
     let done = |_: &str| bar.inc(1);
-    let catalogue = args.folder.join("Spring catalogue");
-    let drawn = rallo_demo::write_catalogue(&catalogue, args.seed, done)
-        .and_then(|n| Ok(n + rallo_demo::write_lesson(&args.folder, args.seed, done)?))
-        .and_then(|n| Ok(n + rallo_demo::write_bed(&args.folder, args.seed, done)?))
+    let (folder, seed) = (&args.folder, args.seed);
+    let drawn = rallo_demo::write_catalogue(&folder.join("Spring catalogue"), seed, done)
+        .and_then(|n| {
+            Ok(n + rallo_demo::write_raw_catalogue(&folder.join("Spring catalogue raw"), seed, done)?)
+        })
+        .and_then(|n| Ok(n + rallo_demo::write_lesson(folder, seed, done)?))
+        .and_then(|n| Ok(n + rallo_demo::write_bed(folder, seed, done)?))
+        .and_then(|n| Ok(n + rallo_demo::write_raw_bed(folder, seed, done)?))
         .map_err(|e| e.to_string())?;
+    let profiles = folder.join("lens-profiles.xml");
+    std::fs::write(&profiles, rallo_demo::sensor::lens_profiles())
+        .map_err(|e| format!("cannot write {}: {e}", profiles.display()))?;
     bar.finish_and_clear();
     println!("{drawn} pictures in {}", args.folder.display());
     Ok(ExitCode::SUCCESS)

@@ -142,7 +142,7 @@ fn softened(light: &[V3], w: usize, h: usize) -> Vec<V3> {
         .collect()
 }
 
-fn cubic_weights(t: f32) -> [f32; 4] {
+pub(crate) fn cubic_weights(t: f32) -> [f32; 4] {
     // Keys, a = −1/2.
     let (t2, t3) = (t * t, t * t * t);
     [-0.5 * t3 + t2 - 0.5 * t, 1.5 * t3 - 2.5 * t2 + 1.0, -1.5 * t3 + 2.0 * t2 + 0.5 * t, 0.5 * t3 - 0.5 * t2]
@@ -264,7 +264,7 @@ pub fn develop(light: &[V3], from: (usize, usize), e: &Exposure, seed: u32) -> V
 }
 
 /// The camera's tone curve: a soft shoulder on the sRGB scale.
-fn tone(v: f32) -> u8 {
+pub(crate) fn tone(v: f32) -> u8 {
     let x = v * 1.18;
     let soft = if x < 0.55 { x } else { 0.55 + 0.45 * (1.0 - (-(x - 0.55) / 0.45).exp()) };
     let soft = soft / 0.89;
