@@ -28,7 +28,7 @@ let told = null;
 let source = [facts.width || 3, facts.height || 2];
 const memory = { channel: 'all' };
 const stage = $('stage');
-const pick = { line: null, neutral: false };
+const pick = { line: null, neutral: false, light: null };
 // What is clipped is shown while an end of the tones is being moved, or as long as it is asked for.
 let clipping = false;
 let clipPinned = false;
@@ -48,6 +48,7 @@ const text = () => JSON.stringify(doc);
 
 /** The tools that work on the input of the open line show the picture as it comes to that line. */
 function upto() {
+  if (pick.light) return 0;
   const step = doc.steps[open];
   if (!step) return undefined;
   return kind(step)?.tool?.shows_input && (pick.tool || pick.neutral) ? open : undefined;
@@ -301,7 +302,18 @@ function lineWords(i) {
   const words = sentence(partsOf(i), kind(doc.steps[i]).params, step, (v, d) => change(i, v, d));
   const note = told?.steps[i] === doc.steps[i].step && told.lines[i]?.note;
   if (note) words.push(' ', el('small', { class: 'line-note' }, note));
+  const offers = (note && told.lines[i].offers) || [];
+  offers.forEach((name) => words.push(' ', el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', title: 'Remembered for all later pictures that name this lens', onclick: (e) => { e.stopPropagation(); isLens(name); } }, `It is the ${name}`)));
   return isTried(step()) ? [...words, ' ', el('span', { class: 'tried' }, 'tried')] : words;
+}
+
+/** What the frame calls its lens is the known one of that name, from now on. */
+async function isLens(name) {
+  try {
+    await json('POST', '/api/lens-names', { lens: facts.lens, is: name });
+    await tell(true);
+    viewer.forget();
+  } catch (e) { say(e.message); }
 }
 
 /** Only the sentences, while a value is being dragged. */
@@ -433,6 +445,7 @@ async function takeIn(recipe) {
 
 /** Takes up a step's tool, or puts it away. */
 function useTool(tool, on) {
+  pick.light = null;
   pick.tool = on && tool?.kind !== 'neutral';
   pick.neutral = on && tool?.kind === 'neutral';
   pick.line = null;
@@ -700,7 +713,7 @@ function closer() {
   const small = viewer.place().zoom * devicePixelRatio < 0.999;
   const fine = doc.steps.some((s) => kind(s)?.judged_at_full_size && s.on !== false);
   const box = $('closer');
-  box.hidden = !small || !fine;
+  box.hidden = !small || !fine || !$('hint').hidden;
   const standIn = viewer.pictures.after?.head?.stand_in;
   $('closer-word').textContent = standIn ? 'A stand-in: noise averages out at this size. The true picture follows.' : 'At this size noise and sharpness cannot be judged.';
 }
@@ -766,6 +779,7 @@ const hand = new Hand(stage, viewer, {
   grab(at, away) {
     const i = open;
     const step = doc.steps[i];
+    if (pick.light) return (place, done) => { if (done) takeLight(place); };
     if (pick.shape != null) {
       const all = [step.area].flat();
       const set = (shape, done) => { all[pick.shape] = shape; around(i, 'area', all, done); };
@@ -773,7 +787,7 @@ const hand = new Hand(stage, viewer, {
     }
     return hand.tooling() && grab(viewer, step, kind(step)?.tool?.kind, at, (v, d) => { change(i, v, d); }, pick, neutral, facts);
   },
-  tooling: () => Boolean(pick.tool || pick.neutral || pick.shape != null || alwaysAtHand()),
+  tooling: () => Boolean(pick.light || pick.tool || pick.neutral || pick.shape != null || alwaysAtHand()),
   over: () => over(),
   settle: () => changed(true),
 });
@@ -783,6 +797,28 @@ async function neutral(at) {
     pick.neutral = false;
     $('hint').hidden = true;
     change(open, values, true);
+  } catch (e) { say(e.message); }
+}
+/** The light of a camera raw: as its camera was set, or after the next click on something grey. */
+function askLight(byClick, put) {
+  if (!byClick) return lightAt(undefined, put);
+  useTool(null, false);
+  pick.light = put;
+  $('hint').hidden = false;
+  $('hint').textContent = 'Click on something that should be grey; the sensor tells the light.';
+  toolSize = source;
+  viewer.refresh();
+}
+async function takeLight(at) {
+  const put = pick.light;
+  pick.light = null;
+  $('hint').hidden = true;
+  await lightAt(at, put);
+  viewer.refresh();
+}
+async function lightAt(at, put) {
+  try {
+    put(await pixels.run(() => json('POST', '/api/raw-light', { recipe: doc, frame, at })));
   } catch (e) { say(e.message); }
 }
 stage.addEventListener('pointermove', (e) => {
@@ -879,7 +915,7 @@ async function start() {
     const [steps, row, kept] = await Promise.all([json('GET', '/api/steps'), json('GET', `/api/recipes/${id}`), json('GET', '/api/kept').catch(() => ({}))]);
     keptValues = kept;
     kinds = steps.steps;
-    lineZero = reading($('reading'), { doc: () => doc, told: () => told, params: steps.reading, asks: 'asksReading' in slip.dataset, changed });
+    lineZero = reading($('reading'), { doc: () => doc, told: () => told, params: steps.reading, asks: 'asksReading' in slip.dataset, isRaw: facts.format === 'raw', askLight, changed });
     drawDeliveries = deliveries($('goes'), { doc: () => doc, told: () => told, kinds: steps.deliveries, kind, cost: () => cost, frame, histogram: () => histogram, changed, draw });
     doc = row.document;
     ({ version } = row);

@@ -33,12 +33,20 @@ export const READING = {
 };
 
 /** Draws the line into `box`; `draw` does so again, `show` opens it. */
-export function reading(box, { doc, told, params, asks, changed }) {
+export function reading(box, { doc, told, params, asks, isRaw, askLight, changed }) {
   let open = false;
   const change = (next, done) => {
-    put(doc(), { ...values(doc().decode), ...next }, params);
+    // Who moves the light wants it to be used.
+    const given = 'raw.kelvin' in next || 'raw.duv' in next ? { 'raw.white': 'given' } : {};
+    put(doc(), { ...values(doc().decode), ...given, ...next }, params);
     changed(done);
     draw();
+  };
+  // What is given as light comes from the camera or from the picture, and can then be moved.
+  const light = () => {
+    const take = ({ kelvin, duv }) => change({ 'raw.kelvin': kelvin, 'raw.duv': duv }, true);
+    const button = (words, byClick) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => askLight(byClick, take) }, words);
+    return el('div', { class: 'reading-light' }, button('Pick a neutral spot', true), button('The camera’s setting in numbers', false));
   };
   const now = () => values(doc().decode);
   function draw() {
@@ -47,7 +55,7 @@ export function reading(box, { doc, told, params, asks, changed }) {
     if (box.hidden || box.contains(document.activeElement?.closest?.('input:not([type=checkbox]), select'))) return;
     const words = parts.length ? sentence(parts, params, now, change) : ['Read as they are: profiles, transparent and cut-off files.'];
     const head = el('button', { type: 'button', class: 'reading-head', 'aria-expanded': String(open), title: 'How files are read, before the first line', onclick: () => { open = !open; draw(); } }, '0');
-    box.replaceChildren(head, el('div', { class: 'words' }, ...words), ...(open ? [controls(params, now, change, null, {})] : []));
+    box.replaceChildren(head, el('div', { class: 'words' }, ...words), ...(open ? [controls(params, now, change, null, {}), ...(isRaw ? [light()] : [])] : []));
   }
   const show = () => { open = true; draw(); box.scrollIntoView({ block: 'nearest' }); box.querySelector('select')?.focus(); };
   return { draw, show };

@@ -128,10 +128,19 @@ export class Viewer {
     this.go();
   }
 
+  /** What is shown no longer holds, though the recipe is the same. */
+  forget() {
+    this.pictures = { before: null, after: null };
+    this.whole = { before: null, after: null };
+    this.held = null;
+    this.refresh();
+  }
+
   /** Begins what is wanted and not under way. */
   go() {
     if (!this.source().frame) return;
     const now = this.wanted();
+    this.glance(now.source.frame);
     if (!this.jobs.after) {
       const { after } = this.pictures;
       const latest = this.held ?? after;
@@ -140,6 +149,31 @@ export class Viewer {
     }
     if (!this.jobs.before && this.comparing() && this.failed.before !== now.key) this.begin('before', now, this.before(now));
     this.sign();
+  }
+
+  /** Until the first true picture is there, the frame as its own small picture shows it; it never covers a true one. */
+  glance(frame) {
+    if (this.first?.frame === frame || this.pictures.after?.frame === frame) return;
+    this.first = { frame };
+    const image = new Image();
+    image.onload = () => {
+      if (this.first?.frame !== frame) return;
+      this.first.image = image;
+      if (this.pictures.after?.frame !== frame) this.draw();
+    };
+    image.src = `/api/frames/${frame}/thumb?edge=960`;
+  }
+
+  /** Draws that, as a whole and in its own proportion. */
+  drawGlance(p, isShown) {
+    const image = isShown ? this.first?.image : null;
+    if (image) {
+      const zoom = Math.min(p.all / image.width, p.height / image.height);
+      const [w, h] = [image.width * zoom, image.height * zoom];
+      this.context.drawImage(image, (p.all - w) / 2, (p.height - h) / 2, w, h);
+    }
+    this.stage.dataset.glance = String(Boolean(image));
+    this.stage.querySelector('.tag-glance').hidden = !image;
   }
 
   /** Runs a job; when it is over, the next one may begin. `work(signal)` gives whether anything came of it. */
@@ -199,6 +233,7 @@ export class Viewer {
     }
     this.held = null;
     this.pictures.after = picture;
+    this.first = null;
     if (this.zoom === 'fit') this.whole.after = picture;
     this.stage.dataset.standIn = String(picture.head.stand_in);
     this.draw();
@@ -266,6 +301,8 @@ export class Viewer {
     const { after: shown } = this.pictures;
     // Of another view of the recipe, or of another frame: it has no place here.
     const fits = shown && shown.upto === source.upto && shown.frame === source.frame;
+    const glances = shown?.frame !== source.frame && this.first?.frame === source.frame;
+    this.drawGlance(p, glances);
     const belongs = (picture) => fits && picture && picture.head.geometry === shown.head.geometry && picture.frame === shown.frame;
     const one = (picture) => {
       const [left, top, right, bottom] = picture.head.area;
@@ -280,7 +317,7 @@ export class Viewer {
       return true;
     };
     const plain = this.plain();
-    const both = this.compare === 'split' && !this.holding && !plain;
+    const both = this.compare === 'split' && !this.holding && !plain && !glances;
     const line = p.all * this.split;
     const hasBefore = belongs(this.pictures.before);
     const clipped = (left, width, work) => {

@@ -76,3 +76,45 @@ async fn raws_and_jpegs_go_through_one_recipe_to_pictures_and_to_raw() {
     assert_eq!(bytes("Field day DNG/TN_1.jpg"), bytes("TN_1.jpg"));
     desk.page.clone().close().await.unwrap();
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_light_of_raw_is_told_by_a_click_and_a_lens_by_another_name_is_remembered() {
+    let desk = Desk::open_with(|shoot| {
+        // The camera calls its lens by another name than the profile does.
+        let still = rallo_demo::raw_catalogue(17).swap_remove(0);
+        let lens = Some("Field 35mm f/2 II".into());
+        let camera = CameraData { lens, ..still.camera().clone() };
+        let still = still.taken_by(camera, (600, 400));
+        std::fs::write(shoot.join("TN_1.dng"), still.raw_file().unwrap()).unwrap();
+        let profiles = shoot.parent().unwrap().parent().unwrap().join("data/lens-profiles");
+        std::fs::create_dir_all(&profiles).unwrap();
+        std::fs::write(profiles.join("thistlewick.xml"), rallo_demo::sensor::lens_profiles()).unwrap();
+    })
+    .await;
+    desk.choose().await;
+    let recipe = json!({"format": "rallo-recipe", "version": 1, "name": "Field day",
+        "steps": [{"step": "lens_profile"}], "deliveries": [{"kind": "pictures", "name": "{stem}"}]});
+    desk.ask("POST", "/api/recipes", recipe).await;
+    desk.go("/bench").await;
+    desk.until("document.querySelector('#lines').innerText.includes('It is the Marlow Field 35mm f/2')")
+        .await;
+    let offer =
+        "[...document.querySelectorAll('#lines button')].find((b) => b.innerText.startsWith('It is'))";
+    desk.script(&format!("{offer}.click()")).await;
+    desk.until("document.querySelector('#lines').innerText.includes('Profile: Marlow Field 35mm f/2.')")
+        .await;
+    // The camera's own setting, in numbers: the made-up camera was set for daylight.
+    desk.until("document.querySelector('.reading-head')").await;
+    desk.script("document.querySelector('.reading-head').click()").await;
+    desk.until("document.querySelectorAll('.reading-light button').length === 2").await;
+    desk.script("document.querySelectorAll('.reading-light button')[1].click()").await;
+    let kelvin = "Number(document.querySelector('#reading [aria-label=\"raw.kelvin, typed\"]').value)";
+    desk.until(&format!("Math.abs({kelvin} - 6504) < 60")).await;
+    // A click on the clay says that warm things are grey: the light was warm.
+    desk.until("document.querySelector('#stage').dataset.shown > 0").await;
+    desk.script("document.querySelectorAll('.reading-light button')[0].click()").await;
+    desk.until("!document.querySelector('#hint').hidden").await;
+    desk.drag("#stage", (0.47, 0.62), (0.47, 0.62)).await;
+    desk.until(&format!("{kelvin} < 4500")).await;
+    desk.page.clone().close().await.unwrap();
+}

@@ -14,6 +14,7 @@ mod folders;
 mod frames;
 pub(crate) mod gather;
 pub(crate) mod inspect;
+mod lenses;
 pub(crate) mod openapi;
 pub mod recipes;
 mod runs;
@@ -32,6 +33,7 @@ pub fn routes() -> ApiRouter<App> {
         .merge(bench::routes())
         .merge(recipes::routes())
         .merge(inspect::routes())
+        .merge(lenses::routes())
         .merge(clips::routes())
         .merge(delivered::routes())
         .merge(documents::routes())

@@ -4,6 +4,7 @@ mod ask;
 mod catalogue;
 mod opened;
 mod plan;
+mod raw_light;
 mod render;
 mod view;
 
@@ -22,4 +23,5 @@ pub fn routes() -> ApiRouter<App> {
         .api_route("/api/plan", post_with(plan::plan, about("What a recipe makes of a frame")))
         .api_route("/api/render", post_with(render::render, about("A part of a frame through a recipe")))
         .api_route("/api/neutral", post_with(render::neutral, about("White balance from a neutral spot")))
+        .api_route("/api/raw-light", post_with(raw_light::raw_light, about("The light of a camera raw")))
 }

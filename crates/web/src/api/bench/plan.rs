@@ -45,6 +45,8 @@ struct LineEntry {
     applies: bool,
     /// What it says of this frame.
     note: Option<String>,
+    /// What may be what it looks for and does not find, the likeliest first.
+    offers: Vec<String>,
     /// What it found when it was shown the picture, by name.
     found: Vec<(&'static str, f64)>,
     /// The same as values that can be kept for every frame.
@@ -73,6 +75,7 @@ pub(super) async fn plan(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result
                 size: [size.width, size.height],
                 applies,
                 note: step.and_then(|s| s.note()),
+                offers: step.map(|s| s.offers()).unwrap_or_default(),
                 found: step.map(|s| s.found()).unwrap_or_default(),
                 measured: step.map(|s| s.kept_values()),
                 ordinary: step.map(|s| s.ordinary()),
