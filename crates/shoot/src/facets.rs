@@ -1,6 +1,7 @@
 //! Facets: what frames have in common, counted, narrowing each other; and the filter made of them.
 
 use crate::{Choice, Frame};
+use rallo_engine::{lens, step_kind};
 use rallo_media::metadata::exif::shutter_text;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -46,17 +47,22 @@ pub enum Facet {
     Done,
     /// The folder it lies in.
     Folder,
+    /// Whether its lens is known.
+    LensProfile,
+    /// What was done to it before it came here.
+    Before,
 }
 
 impl Facet {
     /// Every facet with its heading, in the order they are shown.
-    pub const ALL: [(Facet, &'static str); 18] = [
+    pub const ALL: [(Facet, &'static str); 20] = [
         (Facet::Choice, "Choice"),
         (Facet::Problems, "Something to look at"),
         (Facet::Rating, "Rating"),
         (Facet::Iso, "ISO"),
         (Facet::Camera, "Camera"),
         (Facet::Lens, "Lens"),
+        (Facet::LensProfile, "Lens profile"),
         (Facet::FocalLength, "Focal length"),
         (Facet::Aperture, "Aperture"),
         (Facet::Shutter, "Shutter"),
@@ -68,6 +74,7 @@ impl Facet {
         (Facet::Colour, "Mean colour"),
         (Facet::Keyword, "Keyword"),
         (Facet::Done, "This recipe"),
+        (Facet::Before, "Done before"),
         (Facet::Folder, "Folder"),
     ];
 }
@@ -187,6 +194,20 @@ fn values(frame: &Frame, facet: Facet, known: &Known) -> Vec<(String, String)> {
         Facet::Iso => number(camera.and_then(|c| c.iso).map(f64::from), &|v| format!("ISO {v}")),
         Facet::Camera => same(camera.and_then(|c| c.camera.clone())),
         Facet::Lens => same(camera.and_then(|c| c.lens.clone())),
+        Facet::LensProfile => single(camera.map(|c| {
+            let taken = c.taken_with();
+            let (value, words) = match (lens::find(&taken, ""), &taken.embedded) {
+                (Some(_), Some(_)) => ("embedded", "in the file"),
+                (Some(_), None) => ("known", "known"),
+                (None, _) => ("none", "none"),
+            };
+            (value.into(), words.into())
+        })),
+        Facet::Before => {
+            let done = facts.into_iter().flat_map(|f| &f.done);
+            let once = done.filter_map(|id| step_kind(id)?.info.facts.once.map(|what| (id, what)));
+            once.map(|(id, what)| (id.clone(), what.to_owned())).collect()
+        }
         Facet::FocalLength => number(camera.and_then(|c| c.focal_length), &|v| format!("{v} mm")),
         Facet::Aperture => number(camera.and_then(|c| c.aperture), &|v| format!("f/{v}")),
         Facet::Shutter => {
@@ -293,7 +314,7 @@ pub fn narrow(frames: &[Frame], filter: &Filter, known: &Known) -> Narrowed {
             }
         }
         let wanted = filter.values.contains_key(facet);
-        let always = matches!(facet, Facet::Choice | Facet::Problems | Facet::Keyword);
+        let always = matches!(facet, Facet::Choice | Facet::Problems | Facet::Keyword | Facet::Before);
         if counts.len() < if always { 1 } else { 2 } && !wanted {
             continue;
         }
@@ -365,6 +386,20 @@ mod tests {
             counts(&found, Facet::Choice),
             [("open".into(), 5), ("kept".into(), 1), ("set_aside".into(), 0)]
         );
+    }
+
+    #[test]
+    fn what_the_lens_is_and_what_was_done_before_tell_frames_apart() {
+        let mut all = frames();
+        for (i, done) in [(0, vec!["denoise"]), (1, vec!["denoise", "lens_profile"]), (2, vec!["crop"])] {
+            let facts = all[i].facts.as_mut().unwrap();
+            facts.done = done.into_iter().map(str::to_owned).collect();
+        }
+        let lens = lens::EmbeddedLens { centre: (0.5, 0.5), ..lens::EmbeddedLens::default() };
+        all[3].facts.as_mut().unwrap().camera.embedded_lens = Some(lens);
+        let found = narrow(&all, &Filter::default(), &Known::default());
+        assert_eq!(counts(&found, Facet::Before), [("denoise".into(), 2), ("lens_profile".into(), 1)]);
+        assert_eq!(counts(&found, Facet::LensProfile), [("embedded".into(), 1), ("none".into(), 5)]);
     }
 
     #[test]
