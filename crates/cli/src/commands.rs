@@ -7,7 +7,7 @@ use rallo_engine::{Kind, Param, Rect, registry};
 use rallo_media::{Encoding, Extras, FileSource, bytes_text, video};
 use rallo_recipe::Recipe;
 use rallo_recipe::sentence::plain;
-use rallo_runner::library::scan;
+use rallo_runner::library::{frame_light, lens_softness, scan};
 use rallo_runner::preflight::input;
 use rallo_runner::render::variant;
 use rallo_runner::report::settings_sheet;
@@ -195,7 +195,28 @@ pub fn picked(args: &Pick) -> Result<(Recipe, PathBuf, Vec<input::Source>), Stri
         (None, Some(file)) => shoot_sources(file)?,
         (None, None) => return Err("say which pictures: --from DIR or --shoot FILE".into()),
     };
+    let sources = match &args.sieve {
+        Some(file) => through(sources, file)?,
+        None => sources,
+    };
     Ok((recipe, from, sources))
+}
+
+/// Those of the pictures that stay behind the passes of a file, in the order of time, as the passes saw them.
+fn through(sources: Vec<input::Source>, file: &Path) -> Result<Vec<input::Source>, String> {
+    let passes = crate::sequence::read_passes(file)?;
+    let paths: Vec<PathBuf> = sources.iter().map(|s| s.path.clone()).collect();
+    let measured = frame_light::measure(&paths, &[], None, None, |_| {});
+    let frames = crate::sequence::as_sieved(&measured, &passes);
+    let found =
+        rallo_shoot::sieve::sieve(&frames, &passes).map_err(|e| format!("{}: {e}", file.display()))?;
+    let mut by_path: std::collections::HashMap<PathBuf, input::Source> =
+        sources.into_iter().map(|s| (s.path.clone(), s)).collect();
+    let stay: Vec<input::Source> = found.stay().filter_map(|i| by_path.remove(&measured[i].path)).collect();
+    if stay.is_empty() {
+        return Err(format!("{}: no picture stays behind these passes", file.display()));
+    }
+    Ok(stay)
 }
 
 type Sources = (PathBuf, Vec<input::Source>);
@@ -356,6 +377,38 @@ pub fn inspect(picture: &Path, as_json: bool) -> Ended {
         let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
         let text = if key == "shutter" { facts.camera.shutter_text().unwrap_or(text) } else { text };
         println!("{:<14}{text}", key.replace('_', " "));
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// `rallo lens`.
+pub fn lens(from: &[PathBuf], keep: bool, as_json: bool, data: &Path) -> Ended {
+    let pictures = crate::sequence::pictures(from)?;
+    let bar = bar(pictures.len() as u64, as_json, "{bar:30} {pos} of {len} pictures looked at, {eta} left");
+    let measured = lens_softness::measure(&pictures, |_| bar.inc(1));
+    bar.finish_and_clear();
+    if keep {
+        let folder = data.join("lens-profiles");
+        for lens in &measured {
+            let Some(softness) = lens.softness else { continue };
+            rallo_engine::lens::keep_softness(&folder, &lens.lens, softness)
+                .map_err(|e| format!("cannot keep it in {}: {e}", folder.display()))?;
+        }
+    }
+    if as_json {
+        return print(&measured);
+    }
+    for lens in &measured {
+        let told = match lens.softness {
+            Some(s) => {
+                format!("{:.2} ‰ of the long edge in the middle, {:.2} ‰ in the corners", s.middle, s.corner)
+            }
+            None => "too few clean edges, or none away from the middle; take more pictures".into(),
+        };
+        println!("{}: {told} ({} edges of {} pictures)", lens.lens, lens.edges, lens.pictures);
+    }
+    if measured.is_empty() {
+        println!("None of {} pictures names its lens.", pictures.len());
     }
     Ok(ExitCode::SUCCESS)
 }

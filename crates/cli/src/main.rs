@@ -6,9 +6,11 @@ mod commands;
 mod desktop;
 mod docs;
 mod queue;
+mod sequence;
 mod ways;
 
 use clap::{Args, Parser, Subcommand};
+use sequence::SequenceCommand;
 use std::path::PathBuf;
 use std::process::ExitCode;
 
@@ -34,6 +36,9 @@ enum Command {
     Camera(Camera),
     /// Run a recipe over a folder.
     Run(Run),
+    /// The light of a sequence's frames, and which of them stay.
+    #[command(subcommand)]
+    Sequence(SequenceCommand),
     /// Put runs in the queue and see to them; a running server takes them up by itself.
     Queue {
         /// What is printed is JSON.
@@ -62,6 +67,19 @@ enum Command {
     Inspect {
         /// The picture.
         picture: PathBuf,
+        /// As JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Measure how soft lenses draw, in the middle and in the corners, on the edges of pictures taken with them; what is
+    /// kept is used by the line Capture sharpening.
+    Lens {
+        /// Folders or pictures.
+        #[arg(required = true)]
+        from: Vec<PathBuf>,
+        /// Keep what was measured.
+        #[arg(long)]
+        keep: bool,
         /// As JSON.
         #[arg(long)]
         json: bool,
@@ -372,6 +390,9 @@ pub struct Pick {
     /// With sub-folders.
     #[arg(long)]
     pub recursive: bool,
+    /// Only the frames that stay when they are sent through these passes, as JSON.
+    #[arg(long, value_name = "FILE")]
+    pub sieve: Option<PathBuf>,
 }
 
 /// `rallo run`.
@@ -467,6 +488,13 @@ fn main() -> ExitCode {
         Command::Passphrase => data_folder(cli.data).and_then(|data| ways::passphrase(&data)),
         Command::Desktop(command) => data_folder(cli.data).and_then(|data| desktop::desktop(&command, &data)),
         Command::Render(args) => commands::render(&args),
+        Command::Sequence(command) => data_folder(cli.data).and_then(|data| match &command {
+            SequenceCommand::Measure(frames) => sequence::measure(frames, &data),
+            SequenceCommand::Sieve { frames, passes } => sequence::sieved(frames, passes, &data),
+        }),
+        Command::Lens { from, keep, json } => {
+            data_folder(cli.data).and_then(|data| commands::lens(&from, keep, json, &data))
+        }
         Command::Inspect { picture, json } => commands::inspect(&picture, json),
         Command::Frames { clip, every } => commands::frames(&clip, every),
         Command::Smaller { pdf, out, ppi, quality } => commands::smaller(&pdf, &out, ppi, quality),

@@ -238,7 +238,7 @@ impl Shot<'_> {
         let (raw, _) = Raw::new(Sensor::Mosaic(mosaic), colour.clone(), None).mended();
         // The camera's own picture, half as large.
         let tone = Table::new(|light| transfer::decode(f32::from(film::tone(light)) / 255.0));
-        let developed = develop(&raw.sensor, &raw.camera, 1, &Look::of_tone(Some(tone)));
+        let developed = develop(&raw, &raw.camera, 1, &Look::of_tone(Some(tone)));
         let picture = Picture::developed(developed, Orientation::UPRIGHT).map_err(|e| broken(&e))?;
         let source = Pyramid::new(picture);
         let plan = Plan::new(Vec::new(), rallo_engine::Source::size(&source)).map_err(|e| broken(&e))?;

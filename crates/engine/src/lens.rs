@@ -1,6 +1,7 @@
 //! What is known of lenses: the open lens database that ships with the `lensfun` crate, and profiles of one's own in its
 //! format.
 
+pub use crate::analysis::softness::Softness;
 use lensfun::{Camera, Database, Lens, Modifier};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashMap, HashSet};
@@ -48,13 +49,15 @@ struct Known {
     database: Database,
     /// What the person said a lens is, by what pictures call it.
     said: BTreeMap<String, String>,
+    /// How soft lenses draw, as measured, by what pictures call them.
+    soft: BTreeMap<String, Softness>,
     found: HashMap<(String, String), Option<Arc<Profile>>>,
 }
 
 static KNOWN: LazyLock<Mutex<Known>> = LazyLock::new(|| {
     // Without the database nothing is found, which is told.
     let database = Database::load_bundled().unwrap_or_default();
-    Mutex::new(Known { database, said: BTreeMap::new(), found: HashMap::new() })
+    Mutex::new(Known { database, said: BTreeMap::new(), soft: BTreeMap::new(), found: HashMap::new() })
 });
 
 fn known() -> MutexGuard<'static, Known> {
@@ -70,8 +73,8 @@ pub enum ProfileFileError {
     /// It is not in the database's format.
     #[error("this is no lens profile: {0}")]
     Format(#[from] lensfun::Error),
-    /// What was said of lenses cannot be read.
-    #[error("these are no names of lenses: {0}")]
+    /// What was said of lenses, or measured of them, cannot be read.
+    #[error("these are no data of lenses: {0}")]
     Names(#[from] serde_json::Error),
 }
 
@@ -116,8 +119,14 @@ pub fn add_folder(folder: &Path) -> Vec<(PathBuf, ProfileFileError)> {
         known().said = serde_json::from_str(&std::fs::read_to_string(&names)?)?;
         Ok(())
     };
-    let of_names = names.exists().then(read).and_then(Result::err).map(|why| (names, why));
-    files.into_iter().filter_map(refused).chain(of_names).collect()
+    let of_names = names.exists().then(read).and_then(Result::err).map(|why| (names.clone(), why));
+    let soft = folder.join(SOFT);
+    let read = || -> Result<(), ProfileFileError> {
+        known().soft = serde_json::from_str(&std::fs::read_to_string(&soft)?)?;
+        Ok(())
+    };
+    let of_soft = soft.exists().then(read).and_then(Result::err).map(|why| (soft.clone(), why));
+    files.into_iter().filter_map(refused).chain(of_names).chain(of_soft).collect()
 }
 
 /// The file of what was said of lenses, in the folder of the profiles.
@@ -138,6 +147,25 @@ pub fn remember(folder: &Path, lens: &str, is: &str) -> std::io::Result<()> {
     }
     std::fs::create_dir_all(folder)?;
     std::fs::write(folder.join(NAMES), serde_json::to_string_pretty(&known.said)? + "\n")
+}
+
+/// The file of how soft lenses draw, in the same folder.
+const SOFT: &str = "softness.json";
+
+/// How soft a lens draws, where it was measured.
+pub fn softness(lens: &str) -> Option<Softness> {
+    known().soft.get(lens).copied()
+}
+
+/// Keeps how soft a lens draws, as it was measured, also for the next time.
+///
+/// # Errors
+/// [`std::io::Error`] where it cannot be kept; it holds all the same until the program ends.
+pub fn keep_softness(folder: &Path, lens: &str, softness: Softness) -> std::io::Result<()> {
+    let mut known = known();
+    known.soft.insert(lens.to_owned(), softness);
+    std::fs::create_dir_all(folder)?;
+    std::fs::write(folder.join(SOFT), serde_json::to_string_pretty(&known.soft)? + "\n")
 }
 
 /// The most lenses that are offered for one that is not known, and the least share of words they have in common.
@@ -436,7 +464,7 @@ mod tests {
         remember(folder.path(), "Field 35mm f/2 II", "").unwrap();
         assert!(find(&told, "").is_none());
         std::fs::write(folder.path().join(NAMES), "[1").unwrap();
-        assert!(add_folder(folder.path())[0].1.to_string().contains("no names of lenses"));
+        assert!(add_folder(folder.path())[0].1.to_string().contains("no data of lenses"));
     }
 
     #[test]

@@ -57,6 +57,7 @@ fn extremes(kind: &StepKind) -> Vec<Value> {
             Kind::Proportion => vec![json!("1000:1"), json!("1:1000")],
             Kind::Pair => vec![json!([1, 1]), json!([1, 900]), json!([900, 1])],
             Kind::Window => vec![json!([0, 0, 1, 1]), json!([60000, 60000, 5, 5])],
+            Kind::Part => vec![json!([0, 0, 1, 1]), json!([0.9, 0.9, 0.05, 0.05]), json!(null)],
             Kind::Template(max) => vec![json!(""), json!("Wg".repeat(max / 2))],
             Kind::File(_) => vec![json!("")],
             Kind::Words(_) => vec![json!([]), json!(["seedlings", "pots"])],
@@ -123,6 +124,7 @@ fn starting_values_do_something_or_are_set_on_the_picture() {
             "hot_pixels",
             "lens_profile",
             "capture_sharpening",
+            "deflicker",
             "data",
             "convert_profile",
         ]

@@ -86,14 +86,15 @@ impl Reading {
                         format!("expected a number from 0 to 100, got {}", brief(value)),
                     ),
                 },
-                "area" if !kind.info.takes_area() => self.fault(
+                // A step that has an area of its own means where it looks.
+                "area" if !kind.info.takes_area() && kind.param("area").is_none() => self.fault(
                     format!("{at}.{id}.area"),
                     format!(
                         "{id} works on the whole picture; only steps of {} take an area",
                         AREA_GROUPS.join(", ")
                     ),
                 ),
-                "area" => match Area::read(value) {
+                "area" if kind.info.takes_area() => match Area::read(value) {
                     Ok(read) => area = Some(Arc::new(read)),
                     Err(e) => self.fault(format!("{at}.{id}.{}", e.path), e.message),
                 },

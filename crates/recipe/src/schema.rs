@@ -25,6 +25,9 @@ fn kind_schema(kind: Kind) -> Value {
         Kind::Window => {
             json!({"type": ["array", "null"], "minItems": 4, "maxItems": 4, "items": {"type": "integer", "minimum": 0}})
         }
+        Kind::Part => {
+            json!({"type": ["array", "null"], "minItems": 4, "maxItems": 4, "items": {"type": "number", "minimum": 0, "maximum": 1}})
+        }
         Kind::Template(max) => json!({"type": "string", "maxLength": max}),
         Kind::File(max) => json!({"type": "string", "maxLength": max}),
         Kind::Words(max) => json!({"type": "array", "maxItems": max, "items": {"type": "string"}}),

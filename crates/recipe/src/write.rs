@@ -82,6 +82,9 @@ impl Recipe {
             if let Some(block) = s.block {
                 value["block"] = json!(block);
             }
+            if let Some(known) = s.step.known_of_frame() {
+                value["known"] = json!(known);
+            }
             value
         };
         let mut steps: Vec<Value> = self.placed(context).into_iter().map(identity_of).collect();

@@ -40,6 +40,15 @@ fn wrong(param: &Param) -> Vec<Value> {
         Kind::Window => {
             vec![json!([0, 0, 10]), json!([0, 0, 0, 10]), json!([-1, 0, 5, 5]), json!([0, 0, 10, 70_000])]
         }
+        Kind::Part => {
+            vec![
+                json!([0, 0, 1]),
+                json!([0.5, 0, 0.6, 1]),
+                json!([0, 0, 0, 1]),
+                json!([-0.1, 0, 0.5, 0.5]),
+                json!("all"),
+            ]
+        }
         Kind::Colour => vec![json!("green"), json!("#12345"), json!("#12345g"), json!(0)],
         Kind::Triple { min, max, step } => vec![
             json!([min, min]),
@@ -81,6 +90,7 @@ fn ends(param: &Param) -> Vec<Value> {
         Kind::Proportion => vec![json!("original"), json!("16:9"), json!("2.39 : 1")],
         Kind::Pair => vec![json!([1, 1]), json!([65_535, 2]), json!(null)],
         Kind::Window => vec![json!([0, 0, 1, 1]), json!(null)],
+        Kind::Part => vec![json!([0, 0, 1, 1]), json!([0.25, 0.5, 0.5, 0.5]), json!(null)],
         Kind::Colour => vec![json!("#000000"), json!("#FFffFF")],
         Kind::Triple { min, max, .. } => vec![json!([min, max, min]), json!([max, max, max])],
         Kind::Spot => vec![json!([0, 1]), json!([-2, 3])],

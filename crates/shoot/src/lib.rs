@@ -1,5 +1,5 @@
 //! Frames of a shoot and what is decided about them: order, choice, facets, the sequence check, suggestions,
-//! gathering plans, the shoot document. No files are opened here and nothing is stored.
+//! the sieve, gathering plans, the shoot document. No files are opened here and nothing is stored.
 
 pub mod document;
 pub mod facets;
@@ -8,6 +8,7 @@ pub mod gather;
 pub mod order;
 pub mod sample;
 pub mod sequence;
+pub mod sieve;
 pub mod suggest;
 
 pub use document::Document;

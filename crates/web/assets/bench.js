@@ -307,6 +307,17 @@ function lineWords(i) {
   return isTried(step()) ? [...words, ' ', el('span', { class: 'tried' }, 'tried')] : words;
 }
 
+/** How soft the frame's lens draws, measured on the shoot; the line goes by it from then on. */
+async function measureLens(i) {
+  say('Looking for edges in the frames taken with this lens …');
+  try {
+    const found = await json('POST', '/api/lens-softness', { frame });
+    say(`${found.lens}: ${found.middle.toFixed(2)} ‰ of the long edge in the middle, ${found.corner.toFixed(2)} ‰ in the corners, from ${found.pictures} frame${found.pictures === 1 ? '' : 's'}.`);
+    change(i, { by_lens: true }, true);
+    viewer.forget();
+  } catch (e) { say(e.message); }
+}
+
 /** What the frame calls its lens is the known one of that name, from now on. */
 async function isLens(name) {
   try {
@@ -381,6 +392,7 @@ function line(step, i) {
       act('↓', 'Later (Alt + ↓)', () => move(i, 1), i === doc.steps.length - 1),
       act('Twice', 'Write the same line again', () => { doc.steps.splice(i + 1, 0, structuredClone(step)); changed(true); }),
       act('Remove', 'Delete', () => remove(i)));
+    if (k.params.some((p) => p.name === 'by_lens') && facts.lens) acts.prepend(act('Measure this lens', 'On the frames of this shoot that were taken with it; kept for all later pictures', () => measureLens(i)));
     const { tool } = k;
     if (tool?.button) {
       const on = pick.tool || pick.neutral;

@@ -37,7 +37,9 @@ async function show(pick) {
   pick.told = await json('POST', '/api/plan', { recipe: recipe.document, frame: pick.id });
   await half(pick.before, pick, true);
   await half(pick.after, pick, false);
-  pick.own.textContent = pick.told.own ? `Own: ${pick.told.own}` : '';
+  // What lines say of this frame belongs here too: a lens without a profile, for one.
+  const said = pick.told.lines.map((line) => line.note).filter(Boolean);
+  pick.own.textContent = [pick.told.own && `Own: ${pick.told.own}`, ...said].filter(Boolean).join(' ');
 }
 
 // One after the other: the first are seen soon.

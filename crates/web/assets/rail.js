@@ -100,7 +100,7 @@ document.addEventListener('keydown', (e) => {
   if (e.key === 'Enter' && e.ctrlKey && !document.querySelector('dialog[open]')) { e.preventDefault(); go(); return; }
   if (typing(e) || e.ctrlKey || e.metaKey || e.altKey || document.querySelector('dialog[open]')) return;
   if (e.key === 'R') { e.preventDefault(); again(); return; }
-  const to = { f: '/frames', e: '/bench', c: '/recipes', r: '/sheet', m: '/watched', '?': '/keys' }[e.key.toLowerCase()];
+  const to = { f: '/frames', j: '/sequence', e: '/bench', c: '/recipes', r: '/sheet', m: '/watched', '?': '/keys' }[e.key.toLowerCase()];
   if (to) {
     e.preventDefault();
     location.href = to;

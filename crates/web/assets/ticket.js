@@ -32,6 +32,7 @@ export function parse(param, text) {
     case 'spot': { const n = t.split(/[^0-9.\-]+/).filter(Boolean).map(Number); return n.length === 2 && n.every(Number.isFinite) ? n : undefined; }
     case 'words': return t.split(',').map((w) => w.trim()).filter(Boolean);
     case 'rows': { const rows = t.split(/[;\n]/).map((r) => r.trim().split(/[\s,]+/).filter(Boolean).map(Number)).filter((r) => r.length); return rows.every((r) => r.length === param.names.length && r.every(Number.isFinite)) ? rows : undefined; }
+    case 'part':
     case 'window': { const n = numbers(); return n.length === 4 ? n : t ? undefined : null; }
     default: return t;
   }

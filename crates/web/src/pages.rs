@@ -21,6 +21,7 @@ pub fn routes() -> Router<App> {
         .route("/", get(|| async { Redirect::to("/frames") }))
         .route("/frames", get(frames))
         .route("/bench", get(bench))
+        .route("/sequence", get(sequence))
         .route("/proof", get(proof))
         .route("/recipes", get(recipes))
         .route("/recipes/{id}/sheet", get(settings))
@@ -209,6 +210,17 @@ struct Setup {
 async fn setup(State(app): State<App>) -> Result<Html<String>> {
     let laid = workspace::laid(&app).await?;
     html(&Setup { rail: Rail::new(&app, &laid, "setup"), locked: app.door.locked })
+}
+
+#[derive(Template)]
+#[template(path = "sequence.html")]
+struct Sequence {
+    rail: Rail,
+}
+
+async fn sequence(State(app): State<App>) -> Result<Html<String>> {
+    let laid = workspace::laid(&app).await?;
+    html(&Sequence { rail: Rail::new(&app, &laid, "sequence") })
 }
 
 #[derive(Template)]

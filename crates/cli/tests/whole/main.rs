@@ -26,6 +26,7 @@ mod runs;
 mod safety;
 mod same_bytes;
 mod scripts;
+mod sequences;
 mod sheet;
 mod together;
 mod ways;

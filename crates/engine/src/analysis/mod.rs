@@ -4,3 +4,4 @@ pub mod line_detection;
 pub mod measure;
 pub mod points_of_interest;
 pub mod scopes;
+pub mod softness;

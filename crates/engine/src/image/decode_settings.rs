@@ -91,21 +91,37 @@ pub struct DecodeSettings {
 #[serde(default, deny_unknown_fields)]
 pub struct RawSettings {
     /// What it looks like before the first line.
+    #[serde(skip_serializing_if = "is_usual")]
     pub look: RawLook,
     /// What is taken for white.
+    #[serde(skip_serializing_if = "is_usual")]
     pub white: RawWhite,
     /// Temperature of the light that is given.
+    #[serde(skip_serializing_if = "is_usual_kelvin")]
     pub kelvin: f64,
     /// How far it lies beside the black bodies.
+    #[serde(skip_serializing_if = "is_usual")]
     pub duv: f64,
     /// Whether the sensor's defects are mended.
+    #[serde(skip_serializing_if = "Clone::clone")]
     pub mend_defects: bool,
+}
+
+/// The temperature that stands where none is given.
+const USUAL_KELVIN: f64 = 5500.0;
+
+fn is_usual<T: Default + PartialEq>(value: &T) -> bool {
+    *value == T::default()
+}
+
+fn is_usual_kelvin(kelvin: &f64) -> bool {
+    *kelvin == USUAL_KELVIN
 }
 
 impl Default for RawSettings {
     fn default() -> Self {
         let (look, white) = (RawLook::Camera, RawWhite::AsShot);
-        Self { look, white, kelvin: 5500.0, duv: 0.0, mend_defects: true }
+        Self { look, white, kelvin: USUAL_KELVIN, duv: 0.0, mend_defects: true }
     }
 }
 

@@ -27,7 +27,7 @@ pub struct PrefixPixels {
 }
 
 /// A number for anything that can be written out; equal texts, equal numbers.
-pub(super) fn key_of(what: &dyn std::fmt::Debug) -> u64 {
+pub(crate) fn key_of(what: &dyn std::fmt::Debug) -> u64 {
     use std::hash::{DefaultHasher, Hasher};
     struct Through(DefaultHasher);
     impl std::fmt::Write for Through {

@@ -19,7 +19,13 @@ fn sorted(value: Value) -> Value {
 /// Steps in their order, each with its name, its values, its mix, its area and its block, as JSON whose objects are
 /// sorted.
 pub fn fingerprint(settings: &[Settings]) -> String {
-    let value_of = |s: &Settings| json!({"step": s.step.name(), "values": s.step.values(), "mix": s.mix, "area": s.area.as_deref(), "block": s.block});
+    let value_of = |s: &Settings| {
+        let mut value = json!({"step": s.step.name(), "values": s.step.values(), "mix": s.mix, "area": s.area.as_deref(), "block": s.block});
+        if let Some(known) = s.step.known_of_frame() {
+            value["known"] = json!(known);
+        }
+        value
+    };
     sorted(settings.iter().map(value_of).collect()).to_string()
 }
 

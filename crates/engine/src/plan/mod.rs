@@ -20,6 +20,7 @@ mod program;
 mod shaped_raw;
 mod tiles;
 
+pub(crate) use crate::plan::cache::key_of;
 pub use crate::plan::cache::{Memory, PrefixPixels};
 pub use crate::plan::fingerprint::fingerprint;
 pub use crate::plan::program::{Encoded, Pixels, Program};

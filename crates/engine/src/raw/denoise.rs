@@ -89,13 +89,15 @@ impl Steady {
     }
 }
 
-/// All three colours of every pixel of a small mosaic.
-fn demosaiced(mosaic: &Mosaic) -> Vec<[f32; 3]> {
+/// All three colours of every pixel of a small mosaic on the scale with those factors.
+fn demosaiced(mosaic: &Mosaic, factors: [f32; 3]) -> Vec<[f32; 3]> {
+    let [r, g, b] = factors.map(|f| f * f);
+    let scale = Scale::as_it_is(0.25 * (r + 2.0 * g + b));
     let (w, h) = (mosaic.size.width as usize, mosaic.size.height as usize);
     let bands: Vec<usize> = (0..h).step_by(ROWS).collect();
     let of_band = |from: usize| {
         let rows = ROWS.min(h - from);
-        let band = band_of(mosaic, (from, rows), [1.0; 3], Scale::AsItIs);
+        let band = band_of(mosaic, (from, rows), [1.0; 3], scale);
         let row = move |y: usize| (y + MARGIN) * band.width + MARGIN;
         (0..rows)
             .flat_map(|y| (row(y)..row(y) + w).map(|at| [0, 1, 2].map(|c| band.planes[c][at])))
@@ -132,7 +134,8 @@ fn left_of_noise(mosaic: &Mosaic, factors: [f32; 3]) -> Noise {
     let at = |i: usize| factors[usize::from(mosaic.pattern.at(i % TRIAL, i / TRIAL))];
     let values = (0..TRIAL * TRIAL).map(|i| 0.5 + chance() * at(i)).collect();
     let size = Size::new(TRIAL as u32, TRIAL as u32);
-    let trial = planes(&demosaiced(&Mosaic { size, pattern: mosaic.pattern.clone(), values }), TRIAL);
+    let trial =
+        planes(&demosaiced(&Mosaic { size, pattern: mosaic.pattern.clone(), values }, factors), TRIAL);
     let inner = |from: usize| (from..TRIAL - from - SIDE).step_by(SIDE);
     let mut energy = [[0f64; SIDE * SIDE]; 3];
     let mut count = 0.0;
@@ -229,7 +232,7 @@ impl RawView {
         let around = have.grown(MARGIN as i64).within(whole);
         let (x, y) = (down(around.x), down(around.y));
         let part = Rect::new(x, y, around.right() - x, around.bottom() - y);
-        let pixels = demosaiced(&steady.of(mosaic, part));
+        let pixels = demosaiced(&steady.of(mosaic, part), steady.factors);
         let width = have.width as usize;
         let kept: Vec<[f32; 3]> = (have.y - part.y..have.bottom() - part.y)
             .flat_map(|y| {
@@ -346,7 +349,7 @@ mod tests {
     #[test]
     fn noise_goes_and_the_picture_stays() {
         let noisy = view(1, true);
-        let plain = develop(&noisy.raw.sensor, &noisy.raw.camera, 0, &Look::default());
+        let plain = develop(&noisy.raw, &noisy.raw.camera, 0, &Look::default());
         let light = |p: &[u16; 3]| p.map(|v| (f32::from(v) / 65_535.0).powi(2) * HEADROOM);
         let plain: Vec<[f32; 3]> = plain.samples.as_chunks::<3>().0.iter().map(light).collect();
         for thorough in [true, false] {

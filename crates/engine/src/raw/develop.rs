@@ -2,6 +2,7 @@
 
 use crate::colour::space::apply;
 use crate::geometry::Size;
+use crate::raw::Raw;
 use crate::raw::camera::CameraColour;
 use crate::raw::demosaic::{self, Band, MARGIN};
 use crate::raw::look::Look;
@@ -110,9 +111,9 @@ impl Sensor {
 }
 
 /// Develops at `1 / 2^level`: a mosaic whole with demosaicing, from the half on by putting neighbouring filters together.
-pub fn develop(sensor: &Sensor, camera: &CameraColour, level: u8, look: &Look) -> Developed {
+pub fn develop(raw: &Raw, camera: &CameraColour, level: u8, look: &Look) -> Developed {
     let gain = camera.gains();
-    let mosaic = match sensor {
+    let mosaic = match &raw.sensor {
         Sensor::Mosaic(mosaic) => mosaic,
         Sensor::Linear(size, values) => {
             return linear((*size, values), gain, level, &Finish::of(camera, look));
@@ -123,10 +124,11 @@ pub fn develop(sensor: &Sensor, camera: &CameraColour, level: u8, look: &Look) -
         return reduced(mosaic, gain, level, &finish);
     }
     let (w, h) = (mosaic.size.width as usize, mosaic.size.height as usize);
+    let scale = raw.scale(gain);
     let mut samples = vec![0u16; w * h * 3];
     samples.par_chunks_mut(ROWS * w * 3).enumerate().for_each(|(k, out)| {
         let rows = out.len() / (w * 3);
-        let band = band_of(mosaic, (k * ROWS, rows), gain, Scale::Root);
+        let band = band_of(mosaic, (k * ROWS, rows), gain, scale);
         for y in 0..rows {
             let start = (y + MARGIN) * band.width + MARGIN;
             let row = &mut out[y * w * 3..(y + 1) * w * 3];
@@ -259,6 +261,10 @@ mod tests {
         Mosaic::new(Size::new(w as u32, h as u32), pattern, values).unwrap()
     }
 
+    fn raw(mosaic: Mosaic, neutral: [f64; 3]) -> Raw {
+        Raw::new(Sensor::Mosaic(mosaic), camera(neutral), None)
+    }
+
     fn light(developed: &Developed, x: usize, y: usize) -> [f32; 3] {
         let at = (y * developed.size.width as usize + x) * 3;
         [0, 1, 2].map(|c| (f32::from(developed.samples[at + c]) / 65_535.0).powi(2) * HEADROOM)
@@ -270,8 +276,7 @@ mod tests {
         let scene = |x: usize, y: usize| [0.2 + 0.004 * x as f32, 0.3, 0.15 + 0.003 * y as f32];
         let mosaic = mosaic(80, 70, neutral, scene);
         for level in 0..3u8 {
-            let developed =
-                develop(&Sensor::Mosaic(mosaic.clone()), &camera(neutral), level, &Look::default());
+            let developed = develop(&raw(mosaic.clone(), neutral), &camera(neutral), level, &Look::default());
             let side = 1usize << level;
             assert_eq!(developed.size, Size::new(80u32.div_ceil(side as u32), 70u32.div_ceil(side as u32)));
             for (x, y) in [(20usize, 20usize), (60, 40), (40, 60)] {
@@ -292,9 +297,10 @@ mod tests {
             [wave * 0.8, wave, wave * 0.9]
         };
         let mosaic = mosaic(50, ROWS * 2 + 9, neutral, scene);
-        let whole = develop(&Sensor::Mosaic(mosaic.clone()), &camera(neutral), 0, &Look::default());
+        let whole = develop(&raw(mosaic.clone(), neutral), &camera(neutral), 0, &Look::default());
         // One band over the seam, by itself.
-        let band = band_of(&mosaic, (ROWS - 6, 12), camera(neutral).gains(), Scale::Root);
+        let gains = camera(neutral).gains();
+        let band = band_of(&mosaic, (ROWS - 6, 12), gains, raw(mosaic.clone(), neutral).scale(gains));
         let plain = &Look::default();
         let finish = Finish::of(&camera(neutral), plain);
         for y in 0..12 {
@@ -311,7 +317,7 @@ mod tests {
     fn light_that_fills_the_sensor_is_white_and_not_coloured() {
         let neutral = [0.5, 1.0, 0.7];
         let mosaic = mosaic(40, 40, neutral, |_, _| [9.0; 3]);
-        let found = light(&develop(&Sensor::Mosaic(mosaic), &camera(neutral), 0, &Look::default()), 20, 20);
+        let found = light(&develop(&raw(mosaic, neutral), &camera(neutral), 0, &Look::default()), 20, 20);
         assert!(found.iter().all(|v| (v - found[0]).abs() < 0.01 && *v >= 1.0), "{found:?}");
         // Green alone is full: it goes on with the others.
         let half = recovered([1.6, 1.0, 1.4], [2.0, 1.0, 1.43]);

@@ -3,7 +3,6 @@
 use crate::geometry::Size;
 use crate::raw::demosaic::MARGIN;
 use crate::raw::develop::{ROWS, band_of};
-use crate::raw::scale::Scale;
 use crate::raw::{MosaicDenoise, RawView, Sensor};
 
 /// The value of no light, so that noise around it keeps its mean.
@@ -46,7 +45,7 @@ impl RawView {
             let gains = self.raw.camera.gains();
             for from in (strip.y as usize..strip.bottom() as usize).step_by(ROWS) {
                 let rows = ROWS.min(strip.bottom() as usize - from);
-                let band = band_of(mosaic, (from, rows), gains, Scale::Root);
+                let band = band_of(mosaic, (from, rows), gains, self.raw.scale(gains));
                 for y in 0..rows {
                     let start = (y + MARGIN) * band.width + MARGIN;
                     let pixels = start..start + whole.width as usize;

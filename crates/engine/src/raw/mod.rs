@@ -35,7 +35,9 @@ pub struct Raw {
     /// How its colours are to look, where it is said.
     pub profile: ColourProfile,
     /// Its noise, where the file tells.
-    noise: Option<SensorNoise>,
+    told: Option<SensorNoise>,
+    /// Its noise, told or found.
+    noise: OnceLock<Option<SensorNoise>>,
     is_mended: bool,
     steady: OnceLock<Option<denoise::Steady>>,
 }
@@ -47,7 +49,8 @@ impl Raw {
             sensor,
             camera,
             profile: ColourProfile::default(),
-            noise,
+            told: noise,
+            noise: OnceLock::new(),
             is_mended: false,
             steady: OnceLock::new(),
         }
@@ -76,10 +79,15 @@ impl Raw {
 
     /// The noise of its sensor, told or found in it.
     pub fn noise(&self) -> Option<SensorNoise> {
-        match &self.sensor {
-            Sensor::Mosaic(mosaic) => self.noise.or_else(|| SensorNoise::measured(mosaic)),
+        *self.noise.get_or_init(|| match &self.sensor {
+            Sensor::Mosaic(mosaic) => self.told.or_else(|| SensorNoise::measured(mosaic)),
             Sensor::Linear(..) => None,
-        }
+        })
+    }
+
+    /// The scale on which missing colours are filled in.
+    fn scale(&self, gain: [f32; 3]) -> scale::Scale {
+        scale::Scale::root(self.noise(), gain)
     }
 
     /// The scale on which its noise is even; nothing without a mosaic, or where its noise cannot be found.

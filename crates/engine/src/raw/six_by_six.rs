@@ -120,7 +120,7 @@ mod tests {
         };
         let values = (0..w * h).map(|i| pixel(i % w, i / w)[usize::from(pattern.at(i % w, i / w))]).collect();
         let mosaic = Mosaic::new(Size::new(w as u32, h as u32), pattern, values).unwrap();
-        let band = demosaiced(&mosaic, (0, h), [1.0; 3], Scale::AsItIs);
+        let band = demosaiced(&mosaic, (0, h), [1.0; 3], Scale::as_it_is(0.0));
         for y in 4..h - 4 {
             for x in 4..w - 4 {
                 let at = (y + MARGIN) * band.width + x + MARGIN;

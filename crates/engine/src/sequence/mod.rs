@@ -1,5 +1,6 @@
 //! Mathematics of sequences of frames.
 
 pub mod camera_move;
+pub mod course;
 pub mod interval;
 pub mod stack;

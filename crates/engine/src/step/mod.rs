@@ -69,6 +69,10 @@ pub trait Step: Debug + Send + Sync {
     fn for_frame(&self, _taken: &dyn Fn() -> TakenWith) -> Option<Box<dyn Step>> {
         None
     }
+    /// What it was told of the picture's camera and lens and works by, in a text that is equal where that is.
+    fn known_of_frame(&self) -> Option<String> {
+        None
+    }
     /// What may be what it looks for and does not find, the likeliest first.
     fn offers(&self) -> Vec<String> {
         Vec::new()

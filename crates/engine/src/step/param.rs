@@ -38,6 +38,8 @@ pub enum Kind {
     Pair,
     /// `[x, y, width, height]` in pixels, or nothing.
     Window,
+    /// `[x, y, width, height]` as shares of the picture's sides, or nothing.
+    Part,
     /// `#rrggbb`.
     Colour,
     /// Text of at most so many characters, with fields in braces that stand for data of the picture.
@@ -77,6 +79,7 @@ impl Kind {
             Self::Proportion => ("proportion", "proportion W:H"),
             Self::Pair => ("pair", "[width, height] or nothing"),
             Self::Window => ("window", "[x, y, width, height] or nothing"),
+            Self::Part => ("part", "[x, y, width, height] as shares, or nothing"),
             Self::Colour => ("colour", "colour #rrggbb"),
             Self::Template(_) => ("template", "text with fields in braces"),
             Self::Triple { .. } => ("triple", "[red, green, blue]"),
@@ -96,7 +99,7 @@ impl Kind {
             Self::Text(n) | Self::Template(n) | Self::Words(n) | Self::File(n) | Self::Rows(_, n) => {
                 (None, Some(n as f64))
             }
-            Self::Points => (Some(0.0), Some(1.0)),
+            Self::Points | Self::Part => (Some(0.0), Some(1.0)),
             Self::Pair => (Some(1.0), None),
             Self::Window => (Some(0.0), None),
             Self::Choice(_) | Self::Flag | Self::Proportion | Self::Colour | Self::Spot | Self::Kept(_) => {
@@ -277,6 +280,18 @@ impl Param {
                     return Ok(());
                 }
                 fail(format!("{words} in whole pixels"))
+            }
+            Kind::Part => {
+                let fits = |part: &[f64; 4]| {
+                    let [x, y, w, h] = *part;
+                    w > 0.0 && h > 0.0 && x + w <= 1.0 + 1e-9 && y + h <= 1.0 + 1e-9
+                };
+                let part: Option<[f64; 4]> = serde_json::from_value(value.clone()).ok();
+                let is_inside = numbers(value, 0.0, 1.0).is_some() && part.as_ref().is_some_and(fits);
+                if value.is_null() || is_inside {
+                    return Ok(());
+                }
+                fail("[x, y, width, height] as shares of the picture's sides, inside it".into())
             }
             Kind::Colour => match value.as_str().and_then(parse_colour) {
                 Some(_) => Ok(()),

@@ -8,6 +8,7 @@ pub mod marks;
 pub mod output;
 pub mod registry;
 pub mod repair;
+pub mod sequence;
 
 #[cfg(test)]
 pub(crate) mod testing;

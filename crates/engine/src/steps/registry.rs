@@ -1,6 +1,6 @@
 //! The list of all steps.
 
-use super::{colour, detail, geometry, light, marks, output, repair};
+use super::{colour, detail, geometry, light, marks, output, repair, sequence};
 use crate::step::StepKind;
 use std::sync::{Mutex, MutexGuard};
 
@@ -18,6 +18,7 @@ static ALL: &[&StepKind] = &[
     &geometry::upscale::KIND,
     &geometry::crop::KIND,
     &geometry::resize::KIND,
+    &sequence::deflicker::KIND,
     &light::auto_range::KIND,
     &light::auto_contrast::KIND,
     &light::remove_cast::KIND,

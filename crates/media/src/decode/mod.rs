@@ -569,7 +569,7 @@ impl FileSource {
     /// A camera raw, developed as its camera was set.
     fn developed(&self, level: u8) -> Result<Picture, MediaError> {
         let RawView { raw, camera, look, .. } = self.raw_view()?;
-        let developed = rallo_engine::raw::develop(&raw.sensor, &camera, level, &look);
+        let developed = rallo_engine::raw::develop(&raw, &camera, level, &look);
         let orientation = Orientation::from_exif(self.camera.orientation);
         Picture::developed(developed, orientation).map_err(|e| MediaError::Damaged(e.to_string()))
     }
@@ -616,7 +616,7 @@ impl FileSource {
             .iter()
             .map(|[r, g, b]| 0.2126 * linear(*r) + 0.7152 * linear(*g) + 0.0722 * linear(*b))
             .collect();
-        let developed = rallo_engine::raw::develop(&raw.sensor, &raw.camera, LEVEL, &Look::default());
+        let developed = rallo_engine::raw::develop(raw, &raw.camera, LEVEL, &Look::default());
         let light = |v: u16| (f32::from(v) / 65_535.0).powi(2) * rallo_engine::raw::HEADROOM;
         let developed: Vec<f32> = developed
             .samples

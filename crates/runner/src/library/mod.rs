@@ -1,5 +1,7 @@
 //! Frames on the disk: looking for them, keeping them in memory, copying and watching.
 
+pub mod frame_light;
+pub mod lens_softness;
 pub mod scan;
 pub mod shoot_index;
 pub mod verified_copy;

@@ -167,6 +167,13 @@ pub(crate) fn is_result(path: &Path) -> bool {
     Made::of(path).is_some()
 }
 
+/// How sharp a picture is, on the scale that frames are told by; nothing where it cannot be told.
+pub fn sharpness(path: &Path) -> Option<f64> {
+    let source = rallo_media::FileSource::open(path).ok()?;
+    let measures = rallo_engine::analysis::measure::measure(&source as &dyn rallo_engine::Source).ok()?;
+    Some(f64::from(measures.sharpness))
+}
+
 /// What a file says.
 ///
 /// # Errors

@@ -18,6 +18,7 @@ mod lenses;
 pub(crate) mod openapi;
 pub mod recipes;
 mod runs;
+pub(crate) mod sequence;
 mod sheet;
 mod watches;
 
@@ -38,6 +39,7 @@ pub fn routes() -> ApiRouter<App> {
         .merge(delivered::routes())
         .merge(documents::routes())
         .merge(runs::routes())
+        .merge(sequence::routes())
         .merge(sheet::routes())
         .merge(drops::routes())
         .merge(watches::routes())

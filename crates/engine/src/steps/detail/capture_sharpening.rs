@@ -3,12 +3,15 @@
 //! Richardson–Lucy iterations (W. H. Richardson, 1972; L. B. Lucy, 1974) on the luminance, linear light, with a
 //! Gaussian spread. The result is mixed in by how much the neighbourhood holds beside noise: a mask from the local
 //! variance on perceptual values, so that smooth areas keep their noise as it is. Ratios are limited, so that edges get
-//! no ringing beyond the range around them. Needs a halo of the kernel's radius per pass; allocates five planes the
+//! no ringing beyond the range around them. Where the corners are softer, it is done for both, and each pixel takes of the two by the
+//! blur at its distance from the middle, whose variance grows with the square of it. Needs a halo of the kernel's radius per pass; allocates five planes the
 //! size of a tile.
 
+use crate::analysis::softness::Softness;
 use crate::colour::transfer::ENCODE;
 use crate::colour::working::LUMINANCE;
 use crate::geometry::Rect;
+use crate::lens::{self, TakenWith};
 use crate::ops::planes::Pixel;
 use crate::step::{AreaOp, Effect, Kind, Op, Place, Step, step, values_of};
 use multiversion::multiversion;
@@ -36,9 +39,23 @@ step! {
         amount: f64 = 60.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 }, "%";
         /// How soft the picture is: standard deviation, in thousandths of the long edge.
         radius: f64 = 0.12, Kind::Number { min: 0.02, max: 1.0, step: 0.01 }, "‰ of the long edge";
+        /// The same in the corners, where they are softer; 0: as in the middle.
+        corners: f64 = 0.0, Kind::Number { min: 0.0, max: 1.0, step: 0.01 }, "‰ of the long edge";
+        /// Whether both are taken as they were measured for the lens a picture was taken with, where they were.
+        by_lens: bool = false, Kind::Flag;
         /// Areas with less detail than this are left alone, in hundredths of the brightness range.
         smooth: f64 = 2.0, Kind::Number { min: 0.0, max: 20.0, step: 0.5 }, "%";
     }
+    measured {
+        measured: Option<Softness> = None;
+    }
+}
+
+/// How soft a picture is, in pixels.
+#[derive(Clone, Copy)]
+struct Deviation {
+    middle: f64,
+    corner: f64,
 }
 
 /// Passes of the iteration.
@@ -47,8 +64,12 @@ const PASSES: usize = 6;
 const WIDEST: f64 = 2.0;
 
 impl CaptureSharpening {
-    fn sigma(&self, place: &Place) -> f64 {
-        (self.radius / 1000.0 * f64::from(place.size.long_edge()) * place.scale).min(WIDEST)
+    fn deviation(&self, place: &Place) -> Deviation {
+        let Softness { middle, corner } =
+            self.measured.unwrap_or(Softness { middle: self.radius, corner: self.corners });
+        let pixels =
+            |share: f64| (share / 1000.0 * f64::from(place.size.long_edge()) * place.scale).min(WIDEST);
+        Deviation { middle: pixels(middle), corner: pixels(corner.max(middle)) }
     }
 }
 
@@ -57,40 +78,99 @@ impl Step for CaptureSharpening {
         values_of(self)
     }
     fn sentence(&self) -> String {
-        "Capture sharpening {amount}, radius {radius}, smooth areas up to {smooth} left alone.".into()
+        let radius = match (self.by_lens, self.corners > self.radius) {
+            (true, _) => "as measured for the lens",
+            (false, true) => "radius {radius}, {corners} in the corners",
+            (false, false) => "radius {radius}",
+        };
+        format!("Capture sharpening {{amount}}, {radius}, smooth areas up to {{smooth}} left alone.")
+    }
+    fn for_frame(&self, taken: &dyn Fn() -> TakenWith) -> Option<Box<dyn Step>> {
+        let lens = self.by_lens.then(|| taken().lens).flatten();
+        let measured = lens.as_deref().and_then(lens::softness);
+        self.by_lens.then(|| Box::new(Self { measured, ..self.clone() }) as _)
+    }
+    fn known_of_frame(&self) -> Option<String> {
+        self.measured.map(|m| format!("{} {}", m.middle, m.corner))
+    }
+    fn note(&self) -> Option<String> {
+        self.by_lens.then(|| match self.measured {
+            Some(Softness { middle, corner }) => {
+                format!("Measured: {middle:.2} ‰ in the middle, {corner:.2} ‰ in the corners.")
+            }
+            None => "This lens was not measured; the values given here are used.".into(),
+        })
     }
     fn ops(&self, place: &Place) -> Vec<Op> {
-        let sigma = self.sigma(place);
-        if self.amount == 0.0 || sigma < 0.25 {
+        let Deviation { middle, corner } = self.deviation(place);
+        if self.amount == 0.0 || corner < 0.25 {
             return Vec::new();
         }
-        let reach = (2.5 * sigma).ceil() as usize;
-        let raw: Vec<f64> = (0..=reach).map(|i| (-((i * i) as f64) / (2.0 * sigma * sigma)).exp()).collect();
-        let sum = raw[0] + 2.0 * raw[1..].iter().sum::<f64>();
+        // Below a quarter of a pixel there is nothing to be taken back.
+        let middle = middle.max(0.25);
+        let (w, h) = (f64::from(place.size.width) * place.scale, f64::from(place.size.height) * place.scale);
+        let corners = (corner > middle + 0.01).then(|| Corners {
+            kernel: kernel(corner),
+            centre: (w / 2.0, h / 2.0),
+            per: (corner * corner - middle * middle) / ((w * w + h * h) / 4.0),
+            deviation: Deviation { middle, corner },
+        });
         vec![Op::Area(Box::new(Unblur {
-            kernel: raw.iter().map(|v| (v / sum) as f32).collect(),
+            kernel: kernel(middle),
+            corners,
             amount: self.amount as f32 / 100.0,
             smooth: self.smooth as f32 / 100.0,
         }))]
     }
     fn pixels(&self, place: &Place) -> Vec<(&'static str, f64)> {
-        vec![("radius", self.sigma(place))]
+        let Deviation { middle, corner } = self.deviation(place);
+        vec![("radius", middle), ("corners", corner)]
     }
     fn needs_detail(&self) -> bool {
         true
     }
 }
 
+/// Half of a Gaussian, its middle first.
+fn kernel(sigma: f64) -> Vec<f32> {
+    let reach = (2.5 * sigma).ceil() as usize;
+    let raw: Vec<f64> = (0..=reach).map(|i| (-((i * i) as f64) / (2.0 * sigma * sigma)).exp()).collect();
+    let sum = raw[0] + 2.0 * raw[1..].iter().sum::<f64>();
+    raw.iter().map(|v| (v / sum) as f32).collect()
+}
+
+/// Corners that are softer than the middle.
+struct Corners {
+    kernel: Vec<f32>,
+    /// The picture's middle, in pixels.
+    centre: (f64, f64),
+    /// What the variance of the blur grows by with the square of the distance.
+    per: f64,
+    deviation: Deviation,
+}
+
+impl Corners {
+    /// How far the blur of a place is that of the corner, 0 ..= 1.
+    fn share(&self, x: i64, y: i64) -> f32 {
+        let (dx, dy) = (x as f64 + 0.5 - self.centre.0, y as f64 + 0.5 - self.centre.1);
+        let Deviation { middle, corner } = self.deviation;
+        let here = (middle * middle + self.per * (dx * dx + dy * dy)).sqrt();
+        ((here - middle) / (corner - middle)).clamp(0.0, 1.0) as f32
+    }
+}
+
 struct Unblur {
     /// Half the kernel, the middle first.
     kernel: Vec<f32>,
+    corners: Option<Corners>,
     amount: f32,
     smooth: f32,
 }
 
 impl AreaOp for Unblur {
     fn halo(&self) -> i64 {
-        (self.kernel.len() as i64 - 1) * 2 * PASSES as i64
+        let widest = self.corners.as_ref().map_or(&self.kernel, |corners| &corners.kernel);
+        (widest.len() as i64 - 1) * 2 * PASSES as i64
     }
     fn run(&self, input: &[Pixel], have: Rect, rect: Rect, out: &mut Vec<Pixel>) {
         let (wide, high) = (have.width as usize, have.height as usize);
@@ -98,22 +178,35 @@ impl AreaOp for Unblur {
             .iter()
             .map(|p| (LUMINANCE[0] * p[0] + LUMINANCE[1] * p[1] + LUMINANCE[2] * p[2]).max(1e-6))
             .collect();
-        let mut guess = seen.clone();
-        let (mut one, mut two) = (vec![0f32; seen.len()], vec![0f32; seen.len()]);
-        for _ in 0..PASSES {
-            blur(&self.kernel, &guess, wide, high, &mut one, &mut two);
-            for (b, s) in two.iter_mut().zip(&seen) {
-                // A single pass never more than doubles or halves.
-                *b = (s / b.max(1e-6)).clamp(0.5, 2.0);
-            }
-            let ratio = two.clone();
-            blur(&self.kernel, &ratio, wide, high, &mut one, &mut two);
-            for (g, r) in guess.iter_mut().zip(&two) {
-                *g *= r;
+        let mut guess = taken_back(&self.kernel, &seen, wide, high);
+        if let Some(corners) = &self.corners {
+            let softer = taken_back(&corners.kernel, &seen, wide, high);
+            for (i, (middle, corner)) in guess.iter_mut().zip(softer).enumerate() {
+                let share = corners.share(have.x + (i % wide) as i64, have.y + (i / wide) as i64);
+                *middle += (corner - *middle) * share;
             }
         }
         self.put(input, &seen, &guess, have, rect, out);
     }
+}
+
+/// The luminance without its blur.
+fn taken_back(kernel: &[f32], seen: &[f32], wide: usize, high: usize) -> Vec<f32> {
+    let mut guess = seen.to_vec();
+    let (mut one, mut two) = (vec![0f32; seen.len()], vec![0f32; seen.len()]);
+    for _ in 0..PASSES {
+        blur(kernel, &guess, wide, high, &mut one, &mut two);
+        for (b, s) in two.iter_mut().zip(seen) {
+            // A single pass never more than doubles or halves.
+            *b = (s / b.max(1e-6)).clamp(0.5, 2.0);
+        }
+        let ratio = two.clone();
+        blur(kernel, &ratio, wide, high, &mut one, &mut two);
+        for (g, r) in guess.iter_mut().zip(&two) {
+            *g *= r;
+        }
+    }
+    guess
 }
 
 impl Unblur {
@@ -236,7 +329,8 @@ mod tests {
         let nothing = || CaptureSharpening { amount: 0.0, ..CaptureSharpening::default() };
         let (_, truth) = whole(nothing(), &scene(0.0, 0.0));
         let (_, soft) = whole(nothing(), &scene(0.8, 0.0));
-        let step = CaptureSharpening { amount: 100.0, radius: 0.8, smooth: 0.0 };
+        let step =
+            CaptureSharpening { amount: 100.0, radius: 0.8, smooth: 0.0, ..CaptureSharpening::default() };
         let (_, sharp) = whole(step, &scene(0.8, 0.0));
         let (before, after) = (error(&soft, &truth), error(&sharp, &truth));
         assert!(after < 0.4 * before, "{before} became {after}");
@@ -252,7 +346,46 @@ mod tests {
         };
         let nothing = CaptureSharpening { amount: 0.0, ..CaptureSharpening::default() };
         let (_, before) = whole(nothing, &flat(0.01));
-        let (_, after) = whole(CaptureSharpening { amount: 100.0, radius: 1.0, smooth: 3.0 }, &flat(0.01));
+        let step =
+            CaptureSharpening { amount: 100.0, radius: 1.0, smooth: 3.0, ..CaptureSharpening::default() };
+        let (_, after) = whole(step, &flat(0.01));
         assert_eq!(before, after);
+    }
+
+    #[test]
+    fn corners_that_are_softer_are_sharpened_as_such_and_the_middle_as_it_is() {
+        let nothing = || CaptureSharpening { amount: 0.0, ..CaptureSharpening::default() };
+        let step = |corners: f64| CaptureSharpening {
+            amount: 100.0,
+            radius: 0.4,
+            smooth: 0.0,
+            corners,
+            ..CaptureSharpening::default()
+        };
+        // As soft everywhere as a lens draws its corners: only there it is taken back.
+        let (_, truth) = whole(nothing(), &scene(0.0, 0.0));
+        let (_, by_middle) = whole(step(0.0), &scene(0.9, 0.0));
+        let (_, by_corners) = whole(step(0.9), &scene(0.9, 0.0));
+        let part = |pixels: &[[f32; 3]], from: usize, to: usize| -> Vec<[f32; 3]> {
+            pixels.chunks(1000).flat_map(|row| row[from..to].to_vec()).collect()
+        };
+        let of = |pixels: &[[f32; 3]], from, to| error(&part(pixels, from, to), &part(&truth, from, to));
+        assert!(of(&by_corners, 0, 120) < 0.7 * of(&by_middle, 0, 120));
+        let (a, b) = (part(&by_middle, 495, 505), part(&by_corners, 495, 505));
+        assert!(error(&a, &b) < 0.002);
+    }
+
+    #[test]
+    fn a_lens_that_was_measured_goes_before_what_is_given() {
+        let folder = tempfile::tempdir().unwrap();
+        let softness = Softness { middle: 0.2, corner: 0.5 };
+        lens::keep_softness(folder.path(), "Hedge 20mm f/4", softness).unwrap();
+        let step = CaptureSharpening { by_lens: true, ..CaptureSharpening::default() };
+        let with = |lens: &str| TakenWith { lens: Some(lens.into()), ..TakenWith::default() };
+        let known = step.for_frame(&|| with("Hedge 20mm f/4")).unwrap();
+        assert!(known.note().unwrap().contains("0.20 ‰ in the middle, 0.50 ‰"));
+        let unknown = step.for_frame(&|| with("Hedge 90mm f/4")).unwrap();
+        assert!(unknown.note().unwrap().contains("not measured"));
+        assert!(CaptureSharpening::default().for_frame(&|| with("Hedge 20mm f/4")).is_none());
     }
 }

@@ -9,6 +9,7 @@ use crate::lens::{self, Correction, Profile, TakenWith};
 use crate::ops::planes::{CHUNK, Planes};
 use crate::ops::pointwise::{PixelOp, PointOp};
 use crate::ops::warp::Radial;
+use crate::plan::key_of;
 use crate::step::{Geometry, Kind, Op, Place, Step, step, values_of};
 use serde_json::Value;
 use std::sync::Arc;
@@ -95,6 +96,11 @@ impl Step for LensProfile {
         let taken = taken();
         let profile = lens::find(&taken, &self.lens);
         Some(Box::new(Self { taken, profile, ..self.clone() }))
+    }
+    fn known_of_frame(&self) -> Option<String> {
+        let profile = self.profile.as_ref()?;
+        let by = (profile, self.taken.focal_length, self.taken.aperture);
+        Some(format!("{:016x}", key_of(&by)))
     }
     fn offers(&self) -> Vec<String> {
         let misses = self.profile.is_none() && self.lens.is_empty();

@@ -1,0 +1,183 @@
+//! `rallo sequence`: the light of a sequence's frames, and which of them stay.
+
+use crate::commands::{self, Ended, print};
+use clap::{Args, Subcommand};
+use indicatif::ProgressBar;
+use rallo_runner::library::frame_light::{self, Behind, MeasuredFrame, Part};
+use rallo_runner::library::scan;
+use rallo_shoot::sieve::{Pass, SieveFrame, SwitchedPass, sieve};
+use serde_json::{Value, json};
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+
+/// Which frames, and what is measured of them.
+#[derive(Args)]
+pub struct Frames {
+    /// Folders, with all that lies in them, or pictures.
+    #[arg(required = true)]
+    from: Vec<PathBuf>,
+    /// A part of the picture that is measured too, as shares of its sides: X,Y,W,H.
+    #[arg(long = "area", value_name = "X,Y,W,H", value_parser = part)]
+    areas: Vec<Part>,
+    /// A recipe behind whose lines frames are measured, instead of as they are.
+    #[arg(long, value_name = "FILE")]
+    recipe: Option<PathBuf>,
+    /// Behind so many of its lines; all of them without this.
+    #[arg(long, value_name = "N", requires = "recipe")]
+    until: Option<usize>,
+    /// As JSON.
+    #[arg(long)]
+    json: bool,
+}
+
+/// `rallo sequence …`.
+#[derive(Subcommand)]
+pub enum SequenceCommand {
+    /// Measure brightness, contrast and change of every frame, in the order of time.
+    Measure(Frames),
+    /// Send frames through passes: which stay, and which pass sets each of the others aside.
+    Sieve {
+        /// Which frames.
+        #[command(flatten)]
+        frames: Frames,
+        /// The passes, as JSON.
+        #[arg(long, value_name = "FILE")]
+        passes: PathBuf,
+    },
+}
+
+fn part(text: &str) -> Result<Part, String> {
+    let numbers: Vec<f64> = text.split(',').filter_map(|n| n.trim().parse().ok()).collect();
+    let inside = |p: &Part| {
+        p.iter().all(|v| (0.0..=1.0).contains(v))
+            && p[2] > 0.0
+            && p[3] > 0.0
+            && p[0] + p[2] <= 1.0 + 1e-9
+            && p[1] + p[3] <= 1.0 + 1e-9
+    };
+    let part: Option<Part> = <[f64; 4]>::try_from(numbers).ok().filter(inside);
+    part.ok_or_else(|| {
+        "expected X,Y,W,H as shares of the picture's sides, inside it, such as 0.5,0,0.5,1".into()
+    })
+}
+
+/// Every picture in folders, and pictures.
+pub fn pictures(from: &[PathBuf]) -> Result<Vec<PathBuf>, String> {
+    let mut all = Vec::new();
+    for path in from {
+        let refused = |e: std::io::Error| format!("cannot read {}: {e}", path.display());
+        if path.is_dir() {
+            all.extend(scan::scan(path, true).map_err(refused)?.into_iter().map(|found| found.path));
+        } else {
+            std::fs::metadata(path).map_err(refused)?;
+            all.push(path.clone());
+        }
+    }
+    Ok(all)
+}
+
+fn measured(frames: &Frames, data: &Path) -> Result<Vec<MeasuredFrame>, String> {
+    let paths = pictures(&frames.from)?;
+    let recipe = frames.recipe.as_deref().map(commands::load).transpose()?;
+    let behind =
+        recipe.as_ref().map(|recipe| Behind { recipe, lines: frames.until.unwrap_or(recipe.steps.len()) });
+    let bar: ProgressBar =
+        commands::bar(paths.len() as u64, frames.json, "{bar:30} {pos} of {len} frames measured, {eta} left");
+    let kept = frame_light::folder_of(data);
+    let measured = frame_light::measure(&paths, &frames.areas, Some(&kept), behind, |_| bar.inc(1));
+    bar.finish_and_clear();
+    for frame in &measured {
+        if let Err(e) = &frame.light {
+            eprintln!("{}: {e}", frame.path.display());
+        }
+    }
+    Ok(measured)
+}
+
+/// Frames as the sieve takes them; sharpness is looked for only where a pass goes by it.
+pub fn as_sieved(measured: &[MeasuredFrame], passes: &[SwitchedPass]) -> Vec<SieveFrame> {
+    let by_sharpness = passes.iter().any(|p| p.on && matches!(p.pass, Pass::Sharpness { .. }));
+    let frame = |frame: &MeasuredFrame| SieveFrame {
+        name: frame.path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default(),
+        taken: frame.taken,
+        light: frame.light.as_ref().ok().map(|(whole, _)| *whole),
+        areas: frame.light.as_ref().map(|(_, areas)| areas.clone()).unwrap_or_default(),
+        sharpness: by_sharpness.then(|| scan::sharpness(&frame.path)).flatten(),
+        pixels: frame.mark.clone(),
+    };
+    measured.iter().map(frame).collect()
+}
+
+/// The passes of a file: a list, or an object that has it as `passes`.
+pub fn read_passes(file: &Path) -> Result<Vec<SwitchedPass>, String> {
+    let named = |e: &dyn std::fmt::Display| format!("{}: {e}", file.display());
+    let text = std::fs::read_to_string(file).map_err(|e| named(&e))?;
+    let mut value: Value = serde_json::from_str(&text).map_err(|e| named(&e))?;
+    if let Some(list) = value.get_mut("passes") {
+        value = list.take();
+    }
+    serde_json::from_value(value).map_err(|e| named(&e))
+}
+
+/// `rallo sequence measure`.
+pub fn measure(frames: &Frames, data: &Path) -> Ended {
+    let measured = measured(frames, data)?;
+    if frames.json {
+        let entry = |frame: &MeasuredFrame| {
+            let mut entry = json!({"file": frame.path, "taken": frame.taken});
+            match &frame.light {
+                Ok((whole, areas)) => {
+                    let light = json!(whole);
+                    entry.as_object_mut().into_iter().for_each(|map| {
+                        map.extend(light.as_object().cloned().into_iter().flatten());
+                        map.insert("areas".into(), json!(areas));
+                    });
+                }
+                Err(e) => entry["problem"] = json!(e.to_string()),
+            }
+            entry
+        };
+        return print(&measured.iter().map(entry).collect::<Vec<_>>());
+    }
+    for frame in &measured {
+        let Ok((light, _)) = &frame.light else { continue };
+        let change = light.change.map_or_else(|| "-".to_owned(), |change| format!("{change:.2}"));
+        let taken = frame.taken.map_or_else(|| "no time".to_owned(), |t| t.to_string());
+        println!(
+            "{:8.2} {:8.2} {change:>8}  {taken:<24} {}",
+            light.brightness,
+            light.contrast,
+            frame.path.display()
+        );
+    }
+    Ok(ended(&measured))
+}
+
+fn ended(measured: &[MeasuredFrame]) -> ExitCode {
+    if measured.iter().any(|f| f.light.is_err()) {
+        ExitCode::from(commands::FAILED)
+    } else {
+        ExitCode::SUCCESS
+    }
+}
+
+/// `rallo sequence sieve`.
+pub fn sieved(frames: &Frames, passes: &Path, data: &Path) -> Ended {
+    let list = read_passes(passes)?;
+    let measured = measured(frames, data)?;
+    let found =
+        sieve(&as_sieved(&measured, &list), &list).map_err(|e| format!("{}: {e}", passes.display()))?;
+    let stay: Vec<&PathBuf> = found.stay().map(|i| &measured[i].path).collect();
+    let go = found.by.iter().zip(&measured).filter_map(|(by, frame)| Some(((*by)?, &frame.path)));
+    if frames.json {
+        let go: Vec<Value> = go.map(|(pass, file)| json!({"file": file, "pass": pass})).collect();
+        return print(&json!({"stay": stay, "go": go}));
+    }
+    let mut counts = vec![0; list.len()];
+    go.for_each(|(pass, _)| counts[pass] += 1);
+    for (i, count) in counts.into_iter().enumerate() {
+        println!("pass {}: {count} go", i + 1);
+    }
+    println!("{} of {} stay", stay.len(), measured.len());
+    Ok(ExitCode::SUCCESS)
+}

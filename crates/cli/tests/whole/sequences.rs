@@ -1,0 +1,282 @@
+//! Sequences from the command line: their light, the sieve, and a run that takes the flicker out of them.
+
+use crate::common::desk::Desk;
+use crate::common::*;
+use rallo_engine::{Encoded, Pixels, Samples};
+use rallo_media::{CameraData, Chroma, Encoding, Extras, FileSource};
+use serde_json::{Value, json};
+use std::path::Path;
+
+const FRAMES: usize = 60;
+
+/// Linear light of an encoded level (IEC 61966-2-1), and back.
+fn linear(level: u8) -> f64 {
+    let v = f64::from(level) / 255.0;
+    if v <= 0.04045 { v / 12.92 } else { ((v + 0.055) / 1.055).powf(2.4) }
+}
+
+fn encoded(light: f64) -> u8 {
+    let v = if light <= 0.003_130_8 { light * 12.92 } else { 1.055 * light.powf(1.0 / 2.4) - 0.055 };
+    (v.clamp(0.0, 1.0) * 255.0).round() as u8
+}
+
+/// Stops that a frame is too bright: the same every time, between −0.15 and 0.15.
+fn flicker(i: usize) -> f64 {
+    ((i as f64 * 12.9898).sin() * 43_758.545).fract() * 0.15
+}
+
+/// Slow light, as the frames should show it, in stops.
+fn slow(i: usize) -> f64 {
+    0.5 * (i as f64 / 25.0).sin()
+}
+
+/// A fixed scene at every quarter of an hour, its light changing slowly and flickering; a dark thing passes through it.
+fn write_frames(folder: &Path, stops: impl Fn(usize) -> f64) {
+    std::fs::create_dir_all(folder).unwrap();
+    let base = picture(480, 320, 3);
+    let Pixels::U8(base) = base.pixels else { panic!() };
+    for i in 0..FRAMES {
+        let gain = 2f64.powf(stops(i)) * 0.35;
+        let passes = |x: usize, y: usize| (i * 9 % 480..i * 9 % 480 + 60).contains(&x) && y > 100;
+        let pixels = base.iter().enumerate().map(|(k, v)| {
+            let (x, y) = (k / 3 % 480, k / 3 / 480);
+            let light = if passes(x, y) { 0.02 } else { 0.05 + 0.8 * linear(*v) };
+            encoded(light * gain)
+        });
+        let picture =
+            Encoded { size: rallo_engine::Size::new(480, 320), pixels: Pixels::U8(pixels.collect()) };
+        let start = jiff::civil::date(2026, 5, 4).at(6, 0, 0, 0);
+        let taken = Some(start + jiff::SignedDuration::from_mins(15 * i as i64));
+        let camera = CameraData { taken, orientation: 1, ..CameraData::default() };
+        let extras = Extras { exif: camera.write().ok(), ..Extras::default() };
+        let encoding =
+            Encoding::Jpeg { quality: 95, chroma: Chroma::Full, progressive: false, optimised: false };
+        let file = rallo_media::encode(&picture, encoding, &extras).unwrap();
+        std::fs::write(folder.join(format!("BED_{i:03}.jpg")), file).unwrap();
+    }
+}
+
+/// Mean light of the lower right corner, which nothing passes in these frames, in stops.
+fn light(path: &Path) -> f64 {
+    let picture = FileSource::open(path).unwrap().decode(0).unwrap();
+    let Samples::U8(samples) = picture.samples() else { panic!() };
+    let pixels = samples.as_chunks::<3>().0;
+    let part = (0..90).flat_map(|y| &pixels[y * 480..y * 480 + 480]);
+    let sum: f64 = part.clone().map(|p| p.iter().map(|v| linear(*v)).sum::<f64>()).sum();
+    (sum / (part.count() as f64 * 3.0)).log2()
+}
+
+/// How uneven light is from frame to frame: the deviation of its second difference.
+fn unevenness(lights: &[f64]) -> f64 {
+    let second: Vec<f64> = lights.windows(3).map(|l| l[0] - 2.0 * l[1] + l[2]).collect();
+    (second.iter().map(|v| v * v).sum::<f64>() / second.len() as f64).sqrt()
+}
+
+fn answered(args: &[&str]) -> Value {
+    let done = rallo(args);
+    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    serde_json::from_slice(&done.stdout).unwrap()
+}
+
+#[test]
+fn a_run_takes_the_flicker_out_and_leaves_what_is_slow() {
+    let desk = tempfile::tempdir().unwrap();
+    let at = |name: &str| desk.path().join(name);
+    let text = |name: &str| at(name).to_string_lossy().into_owned();
+    write_frames(&at("in"), |i| slow(i) + flicker(i));
+    let recipe = json!({"format": "rallo-recipe", "version": 1, "name": "Even", "steps": [{"step": "deflicker"}],
+        "deliveries": [{"kind": "pictures", "format": "jpeg", "quality": 95, "name": "{stem}", "to": "subfolder"}]});
+    std::fs::write(at("even.json"), recipe.to_string()).unwrap();
+    let done = rallo(&[
+        "--data",
+        &text("data"),
+        "run",
+        &text("even.json"),
+        "--from",
+        &text("in"),
+        "--to",
+        &text("out"),
+    ]);
+    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    let made = |folder: &Path| -> Vec<f64> {
+        let mut all: Vec<_> =
+            files_below(folder).into_iter().filter(|f| f.extension().is_some_and(|e| e == "jpg")).collect();
+        all.sort();
+        assert_eq!(all.len(), FRAMES);
+        all.iter().map(|f| light(f)).collect()
+    };
+    let (before, after) = (made(&at("in")), made(&at("out")));
+    let (was, left) = (unevenness(&before), unevenness(&after));
+    assert!(was > 0.1 && left < was / 7.0, "{was} became {left}");
+    // The slow light is where it was, whatever its level.
+    let apart: Vec<f64> = after.iter().enumerate().map(|(i, light)| light - slow(i)).collect();
+    let mean = apart.iter().sum::<f64>() / apart.len() as f64;
+    assert!(apart.iter().all(|v| (v - mean).abs() < 0.08), "{apart:?}");
+}
+
+#[test]
+fn the_light_of_frames_is_told_and_passes_hold_them_apart() {
+    let desk = tempfile::tempdir().unwrap();
+    let at = |name: &str| desk.path().join(name);
+    let text = |name: &str| at(name).to_string_lossy().into_owned();
+    write_frames(&at("in"), |i| if i % 10 == 4 { 1.0 } else { 0.0 });
+    std::fs::write(at("in/BED_007.jpg"), "no picture").unwrap();
+    let data = text("data");
+    let told = answered_with_failures(&[
+        "--data",
+        &data,
+        "sequence",
+        "measure",
+        &text("in"),
+        "--json",
+        "--area",
+        "0,0,0.5,0.5",
+    ]);
+    let frames = told.as_array().unwrap();
+    assert_eq!(frames.len(), FRAMES);
+    let good: Vec<&Value> = frames.iter().filter(|f| f["problem"].is_null()).collect();
+    assert_eq!(good.len(), FRAMES - 1);
+    assert!(good[0]["change"].is_null() && good[1]["change"].as_f64().unwrap() > 0.0);
+    assert_eq!(good[0]["areas"].as_array().unwrap().len(), 1);
+    let bright = |i: usize| {
+        frames.iter().find(|f| f["file"].as_str().unwrap().ends_with(&format!("BED_{i:03}.jpg"))).unwrap()["brightness"].as_f64().unwrap()
+    };
+    assert!(bright(4) > bright(5) + 10.0);
+    // Kept small, the frames need not be decoded again for another area.
+    assert_eq!(std::fs::read_dir(at("data/small-frames")).unwrap().count(), FRAMES - 1);
+
+    std::fs::remove_file(at("in/BED_007.jpg")).unwrap();
+    let passes = json!({"passes": [
+        {"pass": "line", "line": "brightness", "against": {"course": 4.0}, "upper": 5},
+        {"pass": "time", "from": "08:00", "to": "18:00"},
+    ]});
+    std::fs::write(at("passes.json"), passes.to_string()).unwrap();
+    let sieved = answered(&[
+        "--data",
+        &data,
+        "sequence",
+        "sieve",
+        &text("in"),
+        "--passes",
+        &text("passes.json"),
+        "--json",
+    ]);
+    let go = sieved["go"].as_array().unwrap();
+    let by = |pass: u64| -> Vec<&str> {
+        go.iter().filter(|g| g["pass"] == pass).map(|g| g["file"].as_str().unwrap()).collect()
+    };
+    assert_eq!(by(0).len(), 6, "{:?}", by(0));
+    assert!(by(0).iter().all(|f| f.ends_with("4.jpg")));
+    let stay = sieved["stay"].as_array().unwrap();
+    assert_eq!(stay.len() + go.len(), FRAMES - 1);
+    assert!(stay.iter().all(|f| (8..48).any(|i| f.as_str().unwrap().ends_with(&format!("{i:03}.jpg")))));
+
+    // A run takes those that stay.
+    let recipe = json!({"format": "rallo-recipe", "version": 1, "name": "Stay", "steps": [{"step": "resize", "long_edge": 60}],
+        "deliveries": [{"kind": "pictures", "format": "jpeg", "name": "{stem}", "to": "subfolder"}]});
+    std::fs::write(at("stay.json"), recipe.to_string()).unwrap();
+    let done = rallo(&[
+        "--data",
+        &data,
+        "run",
+        &text("stay.json"),
+        "--from",
+        &text("in"),
+        "--to",
+        &text("out"),
+        "--sieve",
+        &text("passes.json"),
+    ]);
+    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    let made =
+        files_below(&at("out")).into_iter().filter(|f| f.extension().is_some_and(|e| e == "jpg")).count();
+    assert_eq!(made, stay.len());
+
+    // What makes no sense is named.
+    for (passes, told) in [
+        (json!([{"pass": "every", "n": 0}]), "passes[0].n"),
+        (json!([{"pass": "moon"}]), "moon"),
+        (json!("all"), "passes.json"),
+    ] {
+        std::fs::write(at("passes.json"), passes.to_string()).unwrap();
+        let refused =
+            rallo(&["--data", &data, "sequence", "sieve", &text("in"), "--passes", &text("passes.json")]);
+        let said = String::from_utf8_lossy(&refused.stderr).into_owned();
+        assert!(!refused.status.success() && said.contains(told), "{said}");
+    }
+}
+
+/// As [`answered`], where some frames could not be measured.
+fn answered_with_failures(args: &[&str]) -> Value {
+    serde_json::from_slice(&rallo(args).stdout).unwrap()
+}
+
+/// What people type to say what else is to go, and Enter.
+async fn say_what_else(desk: &Desk, words: &str) {
+    desk.find("#more").await.click().await.unwrap();
+    desk.find("#more").await.send_keys(words).await.unwrap();
+    desk.until("document.querySelectorAll('#offers li').length > 0").await;
+    desk.press(fantoccini::key::Key::Enter.into()).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn passes_are_said_dragged_played_and_applied_on_the_page() {
+    let desk = Desk::open_with(|shoot| {
+        write_frames(shoot, |i| if i % 10 == 4 { 1.0 } else { 0.0 });
+    })
+    .await;
+    desk.choose().await;
+    desk.go("/sequence").await;
+    let stay = |n: usize| format!("document.body.dataset.stay === '{n}'");
+    desk.until(&stay(FRAMES)).await;
+    desk.until("document.querySelector('#about').innerText.includes('60 frames')").await;
+    // By the clock: a pass by a word, and its times typed.
+    say_what_else(&desk, "hours").await;
+    desk.until("document.querySelectorAll('#passes li').length === 1").await;
+    let set = |at: usize, value: &str| {
+        format!(
+            "const f = document.querySelectorAll('#passes li.is-open input.chip')[{at}]; f.value = '{value}'; \
+             f.dispatchEvent(new Event('change'))"
+        )
+    };
+    desk.script(&set(0, "08:00")).await;
+    desk.until("document.querySelector('#passes input.chip').value === '08:00'").await;
+    desk.until("document.querySelector('#kept').innerText === 'saved'").await;
+    desk.until(&stay(40)).await;
+    // Against the course of its light: the frames that are a stop too bright go.
+    say_what_else(&desk, "uneven").await;
+    desk.until(&stay(36)).await;
+    desk.until("document.querySelectorAll('#passes li')[1].innerText.includes('4 go')").await;
+    // The upper edge dragged far up lets them through again.
+    let edge = "(() => { const c = document.querySelector('#chart').getBoundingClientRect(); return [c.left, c.top, c.width, c.height]; })()";
+    let place: (f64, f64, f64, f64) =
+        serde_json::from_value(desk.script(&format!("return {edge}")).await).unwrap();
+    let passes = desk.ask("GET", "/api/sequence", Value::Null).await["passes"].clone();
+    let held = desk.ask("POST", "/api/sequence/sieve", json!({"passes": passes, "open": 1})).await;
+    let course = held["held"].as_array().unwrap().iter().find(|h| !h.is_null()).unwrap()[1].as_f64().unwrap();
+    let y = |value: f64| place.1 + (place.3 - 12.0) * (1.0 - value / 100.0) + 2.0;
+    let x = place.0 + place.2 * 0.35;
+    desk.drag_between((x, y(course + 12.0)), (x, y(course + 40.0))).await;
+    desk.until(&stay(40)).await;
+    desk.script("document.querySelectorAll('#passes li.is-open .row-acts button')[3].click()").await;
+    desk.until("document.querySelectorAll('#passes li')[1].classList.contains('is-off')").await;
+    // The other view, and a look at what would stay.
+    desk.script("document.querySelector('[data-view=days]').click()").await;
+    desk.script("document.querySelector('#play').click()").await;
+    desk.until("document.querySelector('#when').innerText.includes('BED_01')").await;
+    desk.script("document.querySelector('#play').click()").await;
+    // Set aside, and back again.
+    desk.script("document.querySelector('#apply').click()").await;
+    desk.until("document.querySelector('#said').innerText.startsWith('20 frames set aside')").await;
+    desk.go("/frames").await;
+    desk.until("document.querySelector('#rail-frames').innerText === '40'").await;
+    desk.go("/sequence").await;
+    desk.until(&stay(40)).await;
+    desk.script("document.querySelectorAll('#passes li .line-number')[0].click()").await;
+    desk.until("document.querySelector('#passes li.is-open')").await;
+    desk.script("[...document.querySelectorAll('#passes li.is-open .row-acts button')].find((b) => b.innerText === 'Remove').click()").await;
+    desk.until(&stay(FRAMES)).await;
+    desk.script("document.querySelector('#apply').click()").await;
+    desk.until("document.querySelector('#said').innerText.includes('20 frames back')").await;
+    desk.page.clone().close().await.unwrap();
+}

@@ -1,0 +1,3 @@
+//! Steps that go by the other frames of a sequence.
+
+pub mod deflicker;

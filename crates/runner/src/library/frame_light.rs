@@ -1,0 +1,308 @@
+//! The light of frames of a sequence: brightness, contrast and change, of the whole and of parts, measured on small frames
+//! that are kept, so that a part that is added later needs no decoding.
+
+use rallo_engine::colour::transfer::{decode, encode};
+use rallo_engine::colour::working::LUMINANCE;
+use rallo_engine::{Plan, Source};
+use rallo_media::{FileSource, MediaError, content_hash};
+use rallo_recipe::Recipe;
+use rallo_shoot::sieve::Light;
+use rayon::prelude::*;
+use std::path::{Path, PathBuf};
+
+/// Long edge of a small frame.
+const EDGE: f64 = 160.0;
+
+/// A part of a picture as shares of its sides: left, top, width, height.
+pub type Part = [f64; 4];
+
+/// Which lines of a recipe frames are measured behind.
+#[derive(Clone, Copy)]
+pub struct Behind<'a> {
+    /// The recipe.
+    pub recipe: &'a Recipe,
+    /// So many of its lines.
+    pub lines: usize,
+}
+
+/// A frame, small.
+#[derive(Clone, Debug, PartialEq)]
+pub struct SmallFrame {
+    width: usize,
+    height: usize,
+    /// Red, green and blue by turns, as they are seen.
+    values: Vec<u8>,
+}
+
+/// Why a frame cannot be measured.
+#[derive(Debug, thiserror::Error)]
+pub enum LightError {
+    /// It cannot be opened or decoded.
+    #[error(transparent)]
+    Media(#[from] MediaError),
+    /// It cannot be rendered.
+    #[error("{0}")]
+    Render(String),
+}
+
+impl SmallFrame {
+    /// Of a picture, behind some lines of a recipe where that is asked for.
+    fn of(source: &FileSource, path: &Path, behind: Option<Behind<'_>>) -> Result<Self, LightError> {
+        let told = |e: &dyn std::fmt::Display| LightError::Render(e.to_string());
+        let plan = match behind {
+            None => Plan::new(Vec::new(), source.size()).map_err(|e| told(&e))?,
+            Some(Behind { recipe, lines }) => {
+                let facts = source.facts(path);
+                let context = crate::resolve_context(path, Some(&facts), &crate::Decided::default(), 1);
+                let placed = recipe.placed(&context).into_iter();
+                let before =
+                    placed.filter(|(at, _)| at.is_none_or(|at| at < lines)).map(|(_, settings)| settings);
+                Plan::for_picture(before.collect(), source).map_err(|e| told(&e))?
+            }
+        };
+        let edge = f64::from(plan.size().long_edge().max(1));
+        let program = plan.program((EDGE / edge).min(1.0));
+        let (size, pixels) = program.render_working(source, program.size().rect()).map_err(|e| told(&e))?;
+        let seen = |v: &f32| (encode(*v).clamp(0.0, 1.0) * 255.0 + 0.5) as u8;
+        let values = pixels.as_flattened().iter().map(seen).collect();
+        Ok(Self { width: size.width as usize, height: size.height as usize, values })
+    }
+
+    fn from_bytes(bytes: &[u8]) -> Option<Self> {
+        let (head, values) = bytes.split_first_chunk::<4>()?;
+        let side = |a: u8, b: u8| usize::from(u16::from_le_bytes([a, b]));
+        let (width, height) = (side(head[0], head[1]), side(head[2], head[3]));
+        (width > 0 && values.len() == width * height * 3).then(|| Self {
+            width,
+            height,
+            values: values.to_vec(),
+        })
+    }
+
+    fn bytes(&self) -> Vec<u8> {
+        let side = |v: usize| (v as u16).to_le_bytes();
+        [&side(self.width)[..], &side(self.height), &self.values].concat()
+    }
+
+    /// The pixels of a part.
+    fn part(&self, [x, y, w, h]: Part) -> impl Iterator<Item = [u8; 3]> + '_ {
+        let edge = |share: f64, side: usize| ((share * side as f64).round() as usize).min(side);
+        let (left, right) = (edge(x, self.width), edge(x + w, self.width));
+        let (top, bottom) = (edge(y, self.height), edge(y + h, self.height));
+        let pixels = self.values.as_chunks::<3>().0;
+        (top..bottom).flat_map(move |row| {
+            pixels[row * self.width + left..row * self.width + right.max(left)].iter().copied()
+        })
+    }
+
+    /// Equal for frames that look the same to the last digit.
+    pub fn mark(&self) -> String {
+        content_hash(&self.values)
+    }
+
+    /// Its light in a part, against the frame before it.
+    pub fn light(&self, part: Part, before: Option<&Self>) -> Light {
+        let luminance = |frame: &Self| -> Vec<f32> {
+            let light = |p: [u8; 3]| {
+                p.iter().zip(LUMINANCE).map(|(v, share)| TABLE[usize::from(*v)] * share).sum::<f32>()
+            };
+            frame.part(part).map(light).collect()
+        };
+        let own = luminance(self);
+        let count = own.len().max(1) as f64;
+        let seen: Vec<f32> = own.iter().map(|v| encode(*v)).collect();
+        let mean =
+            |values: &[f32]| values.iter().map(|v| f64::from(*v)).sum::<f64>() / values.len().max(1) as f64;
+        let mut sorted = seen.clone();
+        sorted.sort_unstable_by(f32::total_cmp);
+        let at =
+            |share: f64| sorted.get((share * (sorted.len().max(1) - 1) as f64).round() as usize).copied();
+        let contrast = at(0.95).unwrap_or(0.0) - at(0.05).unwrap_or(0.0);
+        let mut colour = [0f64; 3];
+        for pixel in self.part(part) {
+            for (sum, value) in colour.iter_mut().zip(pixel) {
+                *sum += f64::from(value) / 2.55 / count;
+            }
+        }
+        let change = before.filter(|b| (b.width, b.height) == (self.width, self.height)).map(|before| {
+            let other = luminance(before);
+            // Equally bright first: flicker is no change of what is seen.
+            let gain = (mean(&own) / mean(&other).max(1e-6)) as f32;
+            let apart = seen.iter().zip(&other).map(|(a, b)| f64::from((a - encode(b * gain)).abs()));
+            apart.sum::<f64>() / count * 100.0
+        });
+        let tidy = |v: f64| (v * 1000.0).round() / 1000.0;
+        Light {
+            brightness: tidy(mean(&seen) * 100.0),
+            contrast: tidy(f64::from(contrast) * 100.0),
+            change: change.map(tidy),
+            colour: colour.map(tidy),
+        }
+    }
+}
+
+/// Linear light of every 8-bit value.
+static TABLE: std::sync::LazyLock<[f32; 256]> =
+    std::sync::LazyLock::new(|| std::array::from_fn(|i| decode(i as f32 / 255.0)));
+
+/// One frame of a sequence.
+#[derive(Debug)]
+pub struct MeasuredFrame {
+    /// Its file.
+    pub path: PathBuf,
+    /// When it was taken, by the camera's clock.
+    pub taken: Option<jiff::civil::DateTime>,
+    /// Equal for frames that look the same.
+    pub mark: String,
+    /// The light of the whole, and of each part; or why it could not be measured.
+    pub light: Result<(Light, Vec<Light>), LightError>,
+}
+
+/// Where small frames are kept.
+pub fn folder_of(data: &Path) -> PathBuf {
+    data.join("small-frames")
+}
+
+/// A frame as it is kept, or made and kept now; frames behind lines of a recipe are not kept.
+fn small(path: &Path, kept: Option<&Path>, behind: Option<Behind<'_>>) -> Result<SmallFrame, LightError> {
+    let name = std::fs::metadata(path).ok().and_then(|meta| {
+        let changed = meta.modified().ok()?.duration_since(std::time::UNIX_EPOCH).ok()?;
+        Some(content_hash(format!("{}|{}|{}", path.display(), meta.len(), changed.as_nanos()).as_bytes()))
+    });
+    let file = kept.zip(name).filter(|_| behind.is_none()).map(|(folder, name)| folder.join(name));
+    if let Some(known) = file.as_ref().and_then(|f| SmallFrame::from_bytes(&std::fs::read(f).ok()?)) {
+        return Ok(known);
+    }
+    let source = FileSource::open(path)?;
+    let source = match behind {
+        Some(Behind { recipe, .. }) => source.decoding_by(&recipe.decode),
+        None => source,
+    };
+    let made = SmallFrame::of(&source, path, behind)?;
+    if let Some(file) = file {
+        // What cannot be kept is made again the next time.
+        let _ = crate::files::atomic_file::write_whole(&file, &made.bytes(), true);
+    }
+    Ok(made)
+}
+
+/// What is told of a frame.
+#[derive(Debug)]
+pub struct FrameLight {
+    /// Equal for frames that look the same.
+    pub mark: String,
+    /// The light of the whole, and of each part; or why it could not be measured.
+    pub light: Result<(Light, Vec<Light>), LightError>,
+}
+
+/// Measures frames, each against the one before it. Small frames are kept in `kept`, where there is one; `done` is told each.
+pub fn lights(
+    paths: &[PathBuf],
+    areas: &[Part],
+    kept: Option<&Path>,
+    behind: Option<Behind<'_>>,
+    done: impl Fn(&Path) + Sync,
+) -> Vec<FrameLight> {
+    if let Some(folder) = kept {
+        let _ = std::fs::create_dir_all(folder);
+    }
+    let small: Vec<Result<SmallFrame, LightError>> = paths
+        .par_iter()
+        .map(|path| {
+            let frame = small(path, kept, behind);
+            done(path);
+            frame
+        })
+        .collect();
+    let whole = [0.0, 0.0, 1.0, 1.0];
+    let light = |i: usize, frame: &SmallFrame| {
+        let before = small[..i].iter().rev().find_map(|b| b.as_ref().ok());
+        (frame.light(whole, before), areas.iter().map(|part| frame.light(*part, before)).collect())
+    };
+    let told: Vec<Option<(String, (Light, Vec<Light>))>> = small
+        .par_iter()
+        .enumerate()
+        .map(|(i, frame)| frame.as_ref().ok().map(|frame| (frame.mark(), light(i, frame))))
+        .collect();
+    let each = small.into_iter().zip(told).map(|(small, told)| match (small, told) {
+        (Err(e), _) => FrameLight { mark: String::new(), light: Err(e) },
+        (Ok(_), told) => {
+            let (mark, light) = told.unwrap_or_default();
+            FrameLight { mark, light: Ok(light) }
+        }
+    });
+    each.collect()
+}
+
+/// Measures frames in the order of time (those without one behind the others, by name), as [`lights`] does.
+pub fn measure(
+    paths: &[PathBuf],
+    areas: &[Part],
+    kept: Option<&Path>,
+    behind: Option<Behind<'_>>,
+    done: impl Fn(&Path) + Sync,
+) -> Vec<MeasuredFrame> {
+    let mut taken: Vec<(Option<jiff::civil::DateTime>, PathBuf)> = paths
+        .par_iter()
+        .map(|path| (rallo_media::decode::facts(path).ok().and_then(|f| f.camera.taken), path.clone()))
+        .collect();
+    taken.sort_by(|a, b| {
+        let by_name = || rallo_shoot::natural(&a.1.to_string_lossy(), &b.1.to_string_lossy());
+        (a.0.is_none(), a.0).cmp(&(b.0.is_none(), b.0)).then_with(by_name)
+    });
+    let paths: Vec<PathBuf> = taken.iter().map(|(_, path)| path.clone()).collect();
+    let lights = lights(&paths, areas, kept, behind, done);
+    let frames = taken.into_iter().zip(lights);
+    frames
+        .map(|((taken, path), FrameLight { mark, light })| MeasuredFrame { path, taken, mark, light })
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn frame(pixel: impl Fn(usize, usize) -> u8) -> SmallFrame {
+        let values = (0..160 * 100).flat_map(|i| [pixel(i % 160, i / 160); 3]).collect();
+        SmallFrame { width: 160, height: 100, values }
+    }
+
+    const WHOLE: Part = [0.0, 0.0, 1.0, 1.0];
+
+    #[test]
+    fn light_is_what_it_is_said_to_be() {
+        let grey = frame(|_, _| 128).light(WHOLE, None);
+        assert!((grey.brightness - 50.2).abs() < 0.1 && grey.contrast == 0.0 && grey.change.is_none());
+        assert!(grey.colour.iter().all(|c| (c - 50.2).abs() < 0.1), "{grey:?}");
+        let halves = frame(|x, _| if x < 80 { 51 } else { 204 });
+        let light = halves.light(WHOLE, None);
+        assert!((light.brightness - 50.0).abs() < 0.1 && (light.contrast - 60.0).abs() < 0.1, "{light:?}");
+        let left = halves.light([0.0, 0.0, 0.5, 1.0], None);
+        assert!((left.brightness - 20.0).abs() < 0.1 && left.contrast == 0.0, "{left:?}");
+    }
+
+    #[test]
+    fn what_flickers_is_no_change_and_what_moves_is() {
+        let texture = |x: usize, y: usize| 60 + ((x / 9 + y / 7) % 5) as u8 * 20;
+        let before = frame(texture);
+        // A tenth brighter in light.
+        let brighter =
+            frame(|x, y| (encode(decode(f32::from(texture(x, y)) / 255.0) * 1.1) * 255.0).round() as u8);
+        let flickers = brighter.light(WHOLE, Some(&before)).change.unwrap();
+        assert!(flickers < 0.3, "{flickers}");
+        let moved = frame(|x, y| texture(x + 9, y)).light(WHOLE, Some(&before)).change.unwrap();
+        assert!(moved > 5.0, "{moved}");
+        assert_eq!(before.light(WHOLE, Some(&before)).change, Some(0.0));
+    }
+
+    #[test]
+    fn a_frame_comes_back_from_where_it_is_kept() {
+        let known = frame(|x, y| (x + y) as u8);
+        assert_eq!(SmallFrame::from_bytes(&known.bytes()), Some(known.clone()));
+        let bytes = known.bytes();
+        for cut in [0, 3, 4, 100, bytes.len() - 1] {
+            assert_eq!(SmallFrame::from_bytes(&bytes[..cut]), None);
+        }
+        assert_ne!(known.mark(), frame(|_, _| 5).mark());
+    }
+}

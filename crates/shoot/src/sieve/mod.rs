@@ -1,0 +1,235 @@
+//! The sieve: passes that let frames of a sequence through or set them aside, one after the other, each by something that can
+//! be said of a frame. Nothing is decided for good: a pass that is changed, moved or switched off gives its frames back.
+
+mod passes;
+
+pub use passes::{Against, Line, Pass, PassFault, Sun, Weekday};
+
+use jiff::civil::DateTime;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// The light of a frame, or of a part of it.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Light {
+    /// Mean of luminance as it is seen, 0 black to 100 white.
+    pub brightness: f64,
+    /// From the darkest twentieth of the pixels to the brightest, on the same scale.
+    pub contrast: f64,
+    /// Mean difference from the frame before, on the same scale, after both were made equally bright; nothing for the first.
+    pub change: Option<f64>,
+    /// Mean red, green and blue as they are seen, 0 to 100.
+    pub colour: [f64; 3],
+}
+
+/// What the sieve knows of a frame.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct SieveFrame {
+    /// File name.
+    pub name: String,
+    /// When it was taken.
+    pub taken: Option<DateTime>,
+    /// Its light; nothing where it could not be measured.
+    pub light: Option<Light>,
+    /// That of each area, in their order.
+    pub areas: Vec<Light>,
+    /// How sharp it is.
+    pub sharpness: Option<f64>,
+    /// Equal for frames with the same pixels.
+    pub pixels: String,
+}
+
+/// What becomes of frames.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Sieved {
+    /// For each frame the pass, from 0, that sets it aside; nothing for one that stays.
+    pub by: Vec<Option<usize>>,
+}
+
+impl Sieved {
+    /// Places of the frames that stay.
+    pub fn stay(&self) -> impl Iterator<Item = usize> + '_ {
+        self.by.iter().enumerate().filter(|(_, by)| by.is_none()).map(|(at, _)| at)
+    }
+}
+
+/// A pass with its switch.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct SwitchedPass {
+    /// What it goes by.
+    #[serde(flatten)]
+    pub pass: Pass,
+    /// Whether it is on.
+    #[serde(default = "yes", skip_serializing_if = "Clone::clone")]
+    pub on: bool,
+}
+
+fn yes() -> bool {
+    true
+}
+
+/// Sends frames, in order of time, through passes.
+///
+/// # Errors
+/// [`PassFault`], which names the pass and what is wrong with it.
+pub fn sieve(frames: &[SieveFrame], passes: &[SwitchedPass]) -> Result<Sieved, PassFault> {
+    let mut by: Vec<Option<usize>> = vec![None; frames.len()];
+    for (at, pass) in passes.iter().enumerate() {
+        pass.pass.check().map_err(|message| PassFault { pass: at, message })?;
+        if !pass.on {
+            continue;
+        }
+        // Each pass sees only what the ones before it let through.
+        let left: Vec<usize> = (0..frames.len()).filter(|i| by[*i].is_none()).collect();
+        let seen: Vec<&SieveFrame> = left.iter().map(|i| &frames[*i]).collect();
+        for (i, stays) in left.into_iter().zip(pass.pass.stays(&seen)) {
+            if !stays {
+                by[i] = Some(at);
+            }
+        }
+    }
+    Ok(Sieved { by })
+}
+
+/// The line a pass goes by: of each frame its value, and what it is held against.
+pub fn held_against(
+    frames: &[&SieveFrame],
+    line: Line,
+    area: Option<usize>,
+    against: Against,
+) -> Vec<Option<(f64, f64)>> {
+    passes::held_against(frames, line, area, against)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jiff::ToSpan;
+    use jiff::civil::date;
+    use serde_json::json;
+
+    /// Frames every hour over some days: days bright, nights dark, every seventh a little too bright.
+    fn frames(days: i64) -> Vec<SieveFrame> {
+        let start = date(2026, 4, 6).at(0, 30, 0, 0);
+        let frame = |i: i64| {
+            let taken = start + i.hours();
+            let hour = f64::from(taken.hour()) + 0.5;
+            let sun = ((hour - 12.0) / 12.0 * std::f64::consts::PI).cos().max(0.0);
+            let odd = if i % 7 == 3 { 8.0 } else { 0.0 };
+            let light = Light {
+                brightness: 5.0 + 45.0 * sun + odd,
+                contrast: 40.0,
+                change: (i > 0).then_some(1.0),
+                colour: [30.0; 3],
+            };
+            SieveFrame {
+                name: format!("f{i:03}.jpg"),
+                taken: Some(taken),
+                light: Some(light),
+                areas: vec![Light { brightness: 90.0, ..light }],
+                sharpness: Some(if i % 11 == 5 { 2.0 } else { 10.0 }),
+                pixels: if i == 20 { "p19".into() } else { format!("p{i}") },
+            }
+        };
+        (0..days * 24).map(frame).collect()
+    }
+
+    fn passed(frames: &[SieveFrame], passes: serde_json::Value) -> Vec<Option<usize>> {
+        let passes: Vec<SwitchedPass> = serde_json::from_value(passes).unwrap();
+        sieve(frames, &passes).unwrap().by
+    }
+
+    fn stay(frames: &[SieveFrame], passes: serde_json::Value) -> Vec<usize> {
+        let by = passed(frames, passes);
+        by.iter().enumerate().filter(|(_, by)| by.is_none()).map(|(i, _)| i).collect()
+    }
+
+    #[test]
+    fn a_level_and_a_course_hold_frames_apart() {
+        let all = frames(3);
+        let day =
+            stay(&all, json!([{"pass": "line", "line": "brightness", "against": {"level": 0}, "lower": 30}]));
+        assert!(!day.is_empty() && day.iter().all(|i| (7..18).contains(&(i % 24))), "{day:?}");
+        // Against their own course over a few hours only the odd ones stand out.
+        let course = json!([{"pass": "line", "line": "brightness", "against": {"course": 8.0}, "upper": 4}]);
+        let gone: Vec<usize> =
+            passed(&all, course).iter().enumerate().filter(|(_, by)| by.is_some()).map(|(i, _)| i).collect();
+        let odd: Vec<usize> = (0..72).filter(|i| i % 7 == 3).collect();
+        let found = gone.iter().filter(|i| odd.contains(i)).count();
+        // At the foot and the top of a day the course itself is steep, and some are not told.
+        assert!(found == gone.len() && found * 2 > odd.len(), "{gone:?}");
+        let area =
+            json!([{"pass": "line", "line": "brightness", "area": 0, "against": {"level": 0}, "upper": 80}]);
+        assert!(stay(&all, area).is_empty());
+    }
+
+    #[test]
+    fn days_and_hours_hold_frames_apart() {
+        let all = frames(8);
+        // The sixth of April 2026 is a Monday.
+        let days = stay(&all, json!([{"pass": "weekdays", "days": ["tuesday"]}]));
+        assert_eq!(days, (24..48).collect::<Vec<_>>());
+        let noon = stay(&all, json!([{"pass": "time", "from": "11:00", "to": "13:00"}]));
+        assert!(noon.iter().all(|i| matches!(i % 24, 11 | 12)) && noon.len() == 16);
+        let night = stay(&all, json!([{"pass": "time", "from": "22:00", "to": "02:00"}]));
+        assert!(night.iter().all(|i| matches!(i % 24, 22 | 23 | 0 | 1)) && night.len() == 32);
+        // At the equator the sun is up from about six to about six.
+        let sun = json!([{"pass": "sun", "latitude": 0, "longitude": 0, "offset_hours": 0, "after_sunrise": 60, "before_sunset": 60}]);
+        assert!(stay(&all, sun).iter().all(|i| (7..17).contains(&(i % 24))));
+    }
+
+    #[test]
+    fn frames_are_thinned_out_evenly() {
+        let all = frames(4);
+        assert_eq!(stay(&all, json!([{"pass": "every", "n": 10}])), (0..96).step_by(10).collect::<Vec<_>>());
+        let one = stay(&all, json!([{"pass": "one_a_day", "at": "12:00"}]));
+        assert!(one.len() == 4 && one.iter().all(|i| matches!(i % 24, 11 | 12)), "{one:?}");
+        let even = stay(&all, json!([{"pass": "evenly", "n": 12}]));
+        assert_eq!((even.len(), even[0], even[11]), (12, 0, 95));
+        assert_eq!(stay(&all, json!([{"pass": "evenly", "n": 500}])).len(), 96);
+    }
+
+    #[test]
+    fn blurred_ones_doubles_and_those_clicked_go() {
+        let all = frames(2);
+        let sharp = stay(&all, json!([{"pass": "sharpness", "below": 50}]));
+        assert!(sharp.iter().all(|i| i % 11 != 5) && sharp.len() == 43 || sharp.len() == 44, "{sharp:?}");
+        let by = passed(&all, json!([{"pass": "doubles"}]));
+        assert_eq!(by.iter().filter(|by| by.is_some()).count(), 1);
+        assert!(by[20].is_some(), "the first of two stays");
+        assert!(!stay(&all, json!([{"pass": "frames", "go": ["f007.jpg"]}])).contains(&7));
+    }
+
+    #[test]
+    fn passes_work_one_after_the_other_and_can_be_switched_off() {
+        let all = frames(3);
+        let passes = json!([
+            {"pass": "time", "from": "10:00", "to": "14:00"},
+            {"pass": "every", "n": 2},
+            {"pass": "frames", "go": ["f010.jpg"], "on": false},
+        ]);
+        let by = passed(&all, passes);
+        assert_eq!((by[0], by[10], by[11]), (Some(0), None, Some(1)));
+        // What is written down is what was read.
+        let read: Vec<SwitchedPass> = serde_json::from_value(json!([{"pass": "every", "n": 2}])).unwrap();
+        assert_eq!(serde_json::to_value(&read).unwrap(), json!([{"pass": "every", "n": 2}]));
+    }
+
+    #[test]
+    fn what_makes_no_sense_is_named() {
+        for (pass, what) in [
+            (json!({"pass": "every", "n": 0}), "n"),
+            (json!({"pass": "line", "line": "brightness", "against": {"course": -1.0}}), "course"),
+            (
+                json!({"pass": "line", "line": "brightness", "against": {"level": 0}, "lower": 5, "upper": 1}),
+                "lower",
+            ),
+            (json!({"pass": "time", "from": "25:00", "to": "3:00"}), "from"),
+            (json!({"pass": "sun", "latitude": 120, "longitude": 0, "offset_hours": 0}), "latitude"),
+        ] {
+            let passes = vec![serde_json::from_value::<SwitchedPass>(pass).unwrap()];
+            let told = sieve(&frames(1), &passes).unwrap_err();
+            assert!(told.pass == 0 && told.message.starts_with(what), "{told}");
+        }
+    }
+}

@@ -1,0 +1,281 @@
+//! The sequence on the desk: the light of its frames, and the sieve.
+
+use super::answer::about;
+use super::lock;
+use crate::error::{Error, Result};
+use crate::request::Sent;
+use crate::{App, workspace};
+use aide::axum::ApiRouter;
+use aide::axum::routing::{get_with, post_with};
+use axum::Json;
+use axum::extract::State;
+use rallo_job::prelude::*;
+use rallo_runner::Set;
+use rallo_runner::library::frame_light::{self, FrameLight};
+use rallo_runner::library::shoot_index::Change;
+use rallo_runner::schedule::{self, Class};
+use rallo_shoot::sieve::{Against, Line, Pass, SieveFrame, SwitchedPass, held_against, sieve};
+use rallo_shoot::{Choice, Frame};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use std::collections::HashMap;
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, OnceLock};
+
+pub fn routes() -> ApiRouter<App> {
+    ApiRouter::new()
+        .api_route(
+            "/api/sequence",
+            get_with(light, about("The light of the frames on the desk, in the order of time")),
+        )
+        .api_route(
+            "/api/sequence/sieve",
+            post_with(through, about("Send the frames through passes, and keep the passes")),
+        )
+        .api_route(
+            "/api/sequence/apply",
+            post_with(apply, about("Set aside what the sieve does, and take back what it did before")),
+        )
+}
+
+/// Sequences that are measured, by what they are made of.
+#[derive(Default)]
+pub(crate) struct Sequences(Mutex<HashMap<Set, Arc<Measuring>>>);
+
+/// The frames of a sequence, measured or about to be.
+struct Measuring {
+    /// Number, time of change and capture time of each: what it was measured of.
+    of: Vec<(i64, i64, Option<jiff::civil::DateTime>)>,
+    done: AtomicUsize,
+    frames: OnceLock<Vec<SieveFrame>>,
+}
+
+/// The light of the sequence, as far as it is measured.
+#[derive(Serialize, JsonSchema)]
+struct SequenceLight {
+    /// Frames that are measured.
+    done: usize,
+    /// Frames of the sequence.
+    total: usize,
+    /// Every frame in the order of time; none before all are measured.
+    frames: Vec<FrameEntry>,
+    /// The passes that were kept.
+    passes: Vec<SwitchedPass>,
+}
+
+/// One frame.
+#[derive(Serialize, JsonSchema)]
+struct FrameEntry {
+    /// Its number.
+    id: i64,
+    /// File name.
+    name: String,
+    /// When the file was changed, as a number that changes with it.
+    stamp: i64,
+    /// Seconds since the first one, where times are known.
+    at: Option<f64>,
+    /// When it was taken.
+    #[schemars(with = "Option<String>")]
+    taken: Option<jiff::civil::DateTime>,
+    /// Its light; nothing where it could not be measured.
+    light: Option<rallo_shoot::sieve::Light>,
+}
+
+/// The frames of the desk in the order of time, those without one behind the others.
+async fn in_order(app: &App) -> Result<(Set, Vec<Frame>)> {
+    let set = workspace::load(app).await?.set();
+    let set = set.ok_or_else(|| Error::bad("there are no frames yet; choose a folder"))?;
+    let mut frames = app.frames.all(set).await?.to_vec();
+    frames.sort_by(|a, b| {
+        let by_name = || rallo_shoot::natural(&a.name, &b.name);
+        (a.taken().is_none(), a.taken()).cmp(&(b.taken().is_none(), b.taken())).then_with(by_name)
+    });
+    Ok((set, frames))
+}
+
+/// The sequence as it is measured; begins to measure it where that is not done.
+async fn measuring(app: &App, set: Set, frames: &[Frame]) -> Arc<Measuring> {
+    let of: Vec<_> = frames.iter().map(|f| (f.id, f.modified, f.taken())).collect();
+    if let Some(known) = lock(&app.sequences.0).get(&set).filter(|m| m.of == of) {
+        return known.clone();
+    }
+    let entry = Arc::new(Measuring { of, done: AtomicUsize::new(0), frames: OnceLock::new() });
+    lock(&app.sequences.0).insert(set, entry.clone());
+    let paths: Vec<PathBuf> = frames.iter().map(|f| f.path.clone()).collect();
+    let about: Vec<_> = frames
+        .iter()
+        .map(|f| (f.name.clone(), f.taken(), f.measures.as_ref().map(|m| f64::from(m.sharpness))))
+        .collect();
+    let (kept, mine) = (frame_light::folder_of(&app.data), entry.clone());
+    tokio::spawn(async move {
+        let work = move || {
+            let told = |_: &std::path::Path| {
+                mine.done.fetch_add(1, Ordering::Relaxed);
+            };
+            let lights = frame_light::lights(&paths, &[], Some(&kept), None, told);
+            let frame =
+                |((name, taken, sharpness), FrameLight { mark, light }): ((String, _, _), FrameLight)| {
+                    SieveFrame {
+                        name,
+                        taken,
+                        light: light.ok().map(|(whole, _)| whole),
+                        areas: Vec::new(),
+                        sharpness,
+                        pixels: mark,
+                    }
+                };
+            let _ = mine.frames.set(about.into_iter().zip(lights).map(frame).collect());
+        };
+        if let Err(e) = schedule::ask(Class::Background, work).await {
+            tracing::error!("measuring a sequence: {e}");
+        }
+    });
+    entry
+}
+
+fn setting_of(set: Set) -> String {
+    match set {
+        Set::Shoot(id) => format!("sieve of shoot {id}"),
+        Set::Selection(id) => format!("sieve of selection {id}"),
+    }
+}
+
+/// What is kept of a sequence.
+#[derive(Default, Serialize, Deserialize)]
+#[serde(default)]
+struct Kept {
+    passes: Vec<SwitchedPass>,
+    /// Frames that the sieve set aside.
+    aside: Vec<i64>,
+}
+
+async fn kept(app: &App, set: Set) -> Result<Kept> {
+    let text = app.store.setting(&setting_of(set)).await?;
+    Ok(text.and_then(|t| serde_json::from_str(&t).ok()).unwrap_or_default())
+}
+
+async fn keep(app: &App, set: Set, kept: &Kept) -> Result<()> {
+    let text = serde_json::to_string(kept).map_err(Error::bad)?;
+    Ok(app.store.set_setting(&setting_of(set), &text).await?)
+}
+
+async fn light(State(app): State<App>) -> Result<Json<SequenceLight>> {
+    let (set, frames) = in_order(&app).await?;
+    let measured = measuring(&app, set, &frames).await;
+    let Kept { passes, .. } = kept(&app, set).await?;
+    let first = frames.iter().find_map(Frame::taken);
+    let entry = |(frame, known): (&Frame, &SieveFrame)| FrameEntry {
+        id: frame.id,
+        name: frame.name.clone(),
+        stamp: frame.modified,
+        at: frame.taken().zip(first).map(|(t, first)| t.duration_since(first).as_secs_f64()),
+        taken: frame.taken(),
+        light: known.light,
+    };
+    let told = measured.frames.get().map(|known| frames.iter().zip(known).map(entry).collect());
+    Ok(Json(SequenceLight {
+        done: measured.done.load(Ordering::Relaxed),
+        total: frames.len(),
+        frames: told.unwrap_or_default(),
+        passes,
+    }))
+}
+
+/// Passes, in their order.
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+struct Passes {
+    /// Each with its switch.
+    passes: Vec<SwitchedPass>,
+    /// The line that is looked at, from 0: what it is held against is told.
+    #[serde(default)]
+    open: Option<usize>,
+}
+
+/// What becomes of the frames.
+#[derive(Serialize, JsonSchema)]
+struct ThroughSieve {
+    /// For each frame the pass, from 0, that sets it aside; nothing for one that stays.
+    by: Vec<Option<usize>>,
+    /// Of the line that is looked at, where it is one: for each frame its value and what that is held against.
+    held: Vec<Option<(f64, f64)>>,
+}
+
+/// The frames of the desk, once they are measured.
+async fn known(app: &App) -> Result<(Set, Vec<Frame>, Arc<Measuring>)> {
+    let (set, frames) = in_order(app).await?;
+    let measured = measuring(app, set, &frames).await;
+    if measured.frames.get().is_none() {
+        return Err(Error::bad("the frames are still being measured; wait until that is done"));
+    }
+    Ok((set, frames, measured))
+}
+
+async fn through(State(app): State<App>, Sent(asked): Sent<Passes>) -> Result<Json<ThroughSieve>> {
+    let (set, _, measured) = known(&app).await?;
+    let found = schedule::ask(Class::Eye, move || -> Result<(ThroughSieve, Vec<SwitchedPass>)> {
+        let frames = measured.frames.get().map(Vec::as_slice).unwrap_or_default();
+        let found = sieve(frames, &asked.passes).map_err(|e| Error::bad(e.to_string()))?;
+        let held = asked.open.and_then(|at| asked.passes.get(at)).map_or_else(Vec::new, |open| {
+            let Pass::Line { line, area, against, .. } = &open.pass else { return Vec::new() };
+            held_by(frames, &found.by, asked.open, *line, *area, *against)
+        });
+        Ok((ThroughSieve { by: found.by, held }, asked.passes))
+    })
+    .await??;
+    let (answer, passes) = found;
+    let aside = kept(&app, set).await?.aside;
+    keep(&app, set, &Kept { passes, aside }).await?;
+    Ok(Json(answer))
+}
+
+/// A line over the frames that come to its pass; nothing for the others.
+fn held_by(
+    frames: &[SieveFrame],
+    by: &[Option<usize>],
+    pass: Option<usize>,
+    line: Line,
+    area: Option<usize>,
+    against: Against,
+) -> Vec<Option<(f64, f64)>> {
+    let comes = |i: &usize| by[*i].is_none_or(|at| Some(at) >= pass);
+    let left: Vec<usize> = (0..frames.len()).filter(comes).collect();
+    let seen: Vec<&SieveFrame> = left.iter().map(|i| &frames[*i]).collect();
+    let mut out = vec![None; frames.len()];
+    for (i, held) in left.into_iter().zip(held_against(&seen, line, area, against)) {
+        out[i] = held;
+    }
+    out
+}
+
+/// How many frames were set aside, and how many came back.
+#[derive(Serialize, JsonSchema)]
+struct Applied {
+    /// Set aside now.
+    aside: usize,
+    /// Back among the frames.
+    back: usize,
+}
+
+async fn apply(State(app): State<App>) -> Result<Json<Applied>> {
+    let (set, frames, measured) = known(&app).await?;
+    let Kept { passes, aside } = kept(&app, set).await?;
+    let known = measured.frames.get().map(Vec::as_slice).unwrap_or_default();
+    let found = sieve(known, &passes).map_err(|e| Error::bad(e.to_string()))?;
+    let of =
+        |goes: bool| frames.iter().zip(&found.by).filter(move |(_, by)| by.is_some() == goes).map(|(f, _)| f);
+    // What people set aside themselves stays so, and what they kept is theirs as well.
+    let go: Vec<i64> = of(true).filter(|f| f.marks.choice == Choice::Open).map(|f| f.id).collect();
+    let back: Vec<i64> = of(false)
+        .filter(|f| f.marks.choice == Choice::SetAside && aside.contains(&f.id))
+        .map(|f| f.id)
+        .collect();
+    let choose = |to: Choice| Change::Choice { to };
+    app.frames.change(set, &go, &choose(Choice::SetAside)).await?;
+    app.frames.change(set, &back, &choose(Choice::Open)).await?;
+    let still: Vec<i64> =
+        aside.into_iter().filter(|id| !back.contains(id)).chain(go.iter().copied()).collect();
+    keep(&app, set, &Kept { passes, aside: still }).await?;
+    Ok(Json(Applied { aside: go.len(), back: back.len() }))
+}
