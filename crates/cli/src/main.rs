@@ -216,7 +216,7 @@ pub enum QueueCommand {
     Add {
         /// What on what.
         #[command(flatten)]
-        pick: Pick,
+        pick: Box<Pick>,
         /// Not before this time, such as 2026-05-04T22:00:00Z.
         #[arg(long)]
         at: Option<String>,

@@ -136,7 +136,8 @@ fn step(
     // What changes across, against what changes along: both over four pixels.
     let along_four = value((at + 2).min(to + ENDS)) - value(at.saturating_sub(2).max(from - ENDS));
     let slant = across(at) / along_four;
-    if !(slant.abs() < SLANT) || variance <= 0.0 {
+    let is_clear = slant.abs() < SLANT && variance > 0.0;
+    if !is_clear {
         return None;
     }
     Some((middle, variance.sqrt() / f64::from(1.0 + slant * slant).sqrt()))
@@ -196,7 +197,7 @@ mod tests {
             let (x, y) = ((i % w) as f64 + 0.5, (i / w) as f64 + 0.5);
             let r2 = ((x - w as f64 / 2.0).powi(2) + (y - h as f64 / 2.0).powi(2)) / (half * half);
             let (sin, cos) = 0.1f64.sin_cos();
-            let along = if (i % w / 200) % 2 == 0 { x * cos + y * sin } else { y * cos - x * sin };
+            let along = if (i % w / 200).is_multiple_of(2) { x * cos + y * sin } else { y * cos - x * sin };
             let stripe = (along / 40.0).round();
             let soft = if stripe.rem_euclid(3.0) == 0.0 { 3.0 } else { 0.0 };
             let deviation = (middle * middle + (corner * corner - middle * middle) * r2 + soft).sqrt();

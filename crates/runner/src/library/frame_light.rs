@@ -215,19 +215,17 @@ pub fn lights(
         })
         .collect();
     let whole = [0.0, 0.0, 1.0, 1.0];
-    let light = |i: usize, frame: &SmallFrame| {
+    let light = |(i, frame): (usize, &Result<SmallFrame, LightError>)| {
+        let frame = frame.as_ref().ok()?;
         let before = small[..i].iter().rev().find_map(|b| b.as_ref().ok());
-        (frame.light(whole, before), areas.iter().map(|part| frame.light(*part, before)).collect())
+        let of_areas = areas.iter().map(|part| frame.light(*part, before)).collect();
+        Some((frame.mark(), (frame.light(whole, before), of_areas)))
     };
-    let told: Vec<Option<(String, (Light, Vec<Light>))>> = small
-        .par_iter()
-        .enumerate()
-        .map(|(i, frame)| frame.as_ref().ok().map(|frame| (frame.mark(), light(i, frame))))
-        .collect();
+    let told: Vec<_> = small.par_iter().enumerate().map(light).collect();
     let each = small.into_iter().zip(told).map(|(small, told)| match (small, told) {
         (Err(e), _) => FrameLight { mark: String::new(), light: Err(e) },
         (Ok(_), told) => {
-            let (mark, light) = told.unwrap_or_default();
+            let (mark, light): (String, (Light, Vec<Light>)) = told.unwrap_or_default();
             FrameLight { mark, light: Ok(light) }
         }
     });
