@@ -927,7 +927,7 @@ async function start() {
     const [steps, row, kept] = await Promise.all([json('GET', '/api/steps'), json('GET', `/api/recipes/${id}`), json('GET', '/api/kept').catch(() => ({}))]);
     keptValues = kept;
     kinds = steps.steps;
-    lineZero = reading($('reading'), { doc: () => doc, told: () => told, params: steps.reading, asks: 'asksReading' in slip.dataset, isRaw: facts.format === 'raw', askLight, changed });
+    lineZero = reading($('reading'), { doc: () => doc, told: () => told, params: steps.reading, asks: 'asksReading' in slip.dataset, isRaw: facts.format === 'raw', hasRaw: 'hasRaw' in slip.dataset, askLight, changed });
     drawDeliveries = deliveries($('goes'), { doc: () => doc, told: () => told, kinds: steps.deliveries, kind, cost: () => cost, frame, histogram: () => histogram, changed, draw });
     doc = row.document;
     ({ version } = row);

@@ -33,7 +33,7 @@ export const READING = {
 };
 
 /** Draws the line into `box`; `draw` does so again, `show` opens it. */
-export function reading(box, { doc, told, params, asks, isRaw, askLight, changed }) {
+export function reading(box, { doc, told, params, asks, isRaw, hasRaw, askLight, changed }) {
   let open = false;
   const change = (next, done) => {
     // Who moves the light wants it to be used.
@@ -54,8 +54,10 @@ export function reading(box, { doc, told, params, asks, isRaw, askLight, changed
     box.hidden = !parts.length && !asks && !open;
     if (box.hidden || box.contains(document.activeElement?.closest?.('input:not([type=checkbox]), select'))) return;
     const words = parts.length ? sentence(parts, params, now, change) : ['Read as they are: profiles, transparent and cut-off files.'];
+    // What is said of camera raw has its place where there is some.
+    const own = params.filter((p) => hasRaw || doc().decode?.raw || !p.name.startsWith('raw.'));
     const head = el('button', { type: 'button', class: 'reading-head', 'aria-expanded': String(open), title: 'How files are read, before the first line', onclick: () => { open = !open; draw(); } }, '0');
-    box.replaceChildren(head, el('div', { class: 'words' }, ...words), ...(open ? [controls(params, now, change, null, {}), ...(isRaw ? [light()] : [])] : []));
+    box.replaceChildren(head, el('div', { class: 'words' }, ...words), ...(open ? [controls(own, now, change, null, {}), ...(isRaw ? [light()] : [])] : []));
   }
   const show = () => { open = true; draw(); box.scrollIntoView({ block: 'nearest' }); box.querySelector('select')?.focus(); };
   return { draw, show };

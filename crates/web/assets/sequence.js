@@ -43,6 +43,11 @@ function take(told) {
   if (!frames.length) { $('count').textContent = 'There are no frames yet.'; return; }
   const span = timed ? (places.at(-1) - places[0]) / 86400 : 0;
   $('about').textContent += `: ${frames.length} frames${timed ? `, ${span.toFixed(1)} days` : ', without times'}`;
+  // The page may have been opened before the shoot was scanned.
+  if ($('rail-frames').textContent === '0') {
+    $('rail-frames').textContent = String(frames.length);
+    $('run-count').textContent = `${frames.length} frames`;
+  }
   legend();
   through();
 }

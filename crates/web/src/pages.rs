@@ -125,22 +125,24 @@ struct Bench {
     facts: String,
     /// Whether files of the shoot are read in a way that can be set: camera raw, and what is cut off or transparent.
     asks_reading: bool,
+    /// Whether there is camera raw among its files.
+    has_raw: bool,
 }
 
 async fn bench(State(app): State<App>) -> Result<Html<String>> {
     let laid = workspace::laid(&app).await?;
     let frame = laid.frames.iter().find(|f| Some(f.id) == laid.desk.frame);
     let facts = frame.and_then(|f| f.facts.as_ref()).and_then(|f| serde_json::to_string(f).ok());
+    let is_raw = |f: &rallo_shoot::Frame| f.facts.as_ref().is_some_and(|facts| facts.format == Format::Raw);
+    let has_raw = laid.frames.iter().any(is_raw);
     html(&Bench {
         rail: Rail::new(&app, &laid, "bench"),
         recipe: laid.recipe.as_ref().map_or(0, |r| r.id),
         frame: frame.map_or(0, |f| f.id),
         sample: frame.map(|f| f.name.clone()).unwrap_or_default(),
         facts: facts.unwrap_or_else(|| "{}".into()),
-        asks_reading: laid.frames.iter().any(|f| {
-            let is_raw = f.facts.as_ref().is_some_and(|facts| facts.format == Format::Raw);
-            is_raw || f.problem.is_some()
-        }),
+        asks_reading: has_raw || laid.frames.iter().any(|f| f.problem.is_some()),
+        has_raw,
     })
 }
 
