@@ -161,6 +161,55 @@ pub(crate) fn every(file: &[u8]) -> Vec<Page<'_>> {
     found
 }
 
+/// Tags whose values are places of directories: those below, of EXIF, of places on the earth, of interoperability.
+const DIRECTORIES: [u16; 4] = [SUB_DIRECTORIES, 34_665, 34_853, 40_965];
+
+/// Whether no tag of a file says that it has more values than the file has bytes: a reader that makes room for them before it
+/// looks would ask for more memory than there is. Files that are no TIFF are.
+pub(crate) fn is_within(file: &[u8]) -> bool {
+    if !file.starts_with(b"II") && !file.starts_with(b"MM") {
+        return true;
+    }
+    let (bytes, first) = Bytes::of(file);
+    let (mut open, mut seen): (Vec<u64>, HashSet<u64>) = (first.into_iter().collect(), HashSet::new());
+    let (head, entry, wide) = if bytes.big_tiff { (8, 20, 8) } else { (2, 12, 4) };
+    while let Some(at) = open.pop() {
+        if seen.len() > MOST_DIRECTORIES || !seen.insert(at) {
+            continue;
+        }
+        let Some(count) = bytes.number(at, head) else { continue };
+        for i in 0..count.min(65_536) {
+            let at = at.saturating_add(head + i * entry);
+            let kind = bytes.number(at.saturating_add(2), 2);
+            let (Some(tag), Some(kind), Some(values)) =
+                (bytes.number(at, 2), kind, bytes.number(at.saturating_add(4), wide))
+            else {
+                break;
+            };
+            let size = match kind {
+                3 | 8 => 2,
+                4 | 9 | 11 | 13 => 4,
+                5 | 10 | 12 | 16..=18 => 8,
+                _ => 1,
+            };
+            if values.saturating_mul(size) > file.len() as u64 {
+                return false;
+            }
+            if DIRECTORIES.contains(&(tag as u16)) && values > 0 {
+                let inside = values.saturating_mul(size) <= wide;
+                let place = at.saturating_add(4 + wide);
+                let place = if inside { Some(place) } else { bytes.number(place, wide) };
+                let each = |k: u64| bytes.number(place?.saturating_add(k * size), size);
+                open.extend((0..values.min(16)).filter_map(each));
+            }
+        }
+        open.extend(
+            bytes.number(at.saturating_add(head + count.min(65_536) * entry), wide).filter(|next| *next != 0),
+        );
+    }
+    true
+}
+
 /// The pages of a file, and which of them is the picture: the first that is no reduced one and no mask.
 pub(crate) struct Directory<'a> {
     pub pages: Vec<Page<'a>>,

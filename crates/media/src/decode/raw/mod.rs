@@ -32,6 +32,9 @@ pub(crate) struct RawHead {
 }
 
 fn image(file: &Arc<Vec<u8>>, without_pixels: bool) -> Result<RawImage, MediaError> {
+    if !tiff_directory::is_within(file) {
+        return Err(MediaError::Damaged("a part of it is said to be larger than the whole file".into()));
+    }
     let source = RawSource::new_from_shared_vec(file.clone());
     let refused = |e: rawler::RawlerError| {
         let text = e.to_string();
