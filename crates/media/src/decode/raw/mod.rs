@@ -35,6 +35,9 @@ fn image(file: &Arc<Vec<u8>>, without_pixels: bool) -> Result<RawImage, MediaErr
     if !tiff_directory::is_within(file) {
         return Err(MediaError::Damaged("a part of it is said to be larger than the whole file".into()));
     }
+    if let Some((width, height)) = too_large(file) {
+        return Err(MediaError::TooLarge { width, height });
+    }
     let source = RawSource::new_from_shared_vec(file.clone());
     let refused = |e: rawler::RawlerError| {
         let text = e.to_string();
@@ -49,6 +52,25 @@ fn image(file: &Arc<Vec<u8>>, without_pixels: bool) -> Result<RawImage, MediaErr
         return Err(MediaError::TooLarge { width: image.width as u32, height: image.height as u32 });
     }
     Ok(image)
+}
+
+/// The size of a picture in the file, or of its tiles, that has more values than are read; the reader makes room for all of them
+/// at once.
+fn too_large(file: &[u8]) -> Option<(u32, u32)> {
+    const MOST_VALUES: u64 = MAX_PIXELS * 3;
+    let sides = [
+        (tiff_directory::WIDTH, tiff_directory::LENGTH),
+        (tiff_directory::TILE_WIDTH, tiff_directory::TILE_LENGTH),
+    ];
+    tiff_directory::every(file).iter().find_map(|page| {
+        let samples = page.number_or(tiff_directory::SAMPLES, 1).max(1);
+        sides.iter().find_map(|(across, down)| {
+            let (width, height) = (page.number(*across)?, page.number(*down)?);
+            let values = width.saturating_mul(height).saturating_mul(samples);
+            let side = |v: u64| u32::try_from(v).unwrap_or(u32::MAX);
+            (values > MOST_VALUES).then(|| (side(width), side(height)))
+        })
+    })
 }
 
 /// What else stands in a raw file, to be handed on.
