@@ -188,7 +188,7 @@ pub fn with_answers(file: &Path, answers: &[String]) -> Result<Recipe, String> {
 }
 
 /// The recipe with its values for this run, the folder, and its pictures.
-pub fn picked(args: &Pick) -> Result<(Recipe, PathBuf, Vec<input::Source>), String> {
+pub fn picked(args: &Pick, data: &Path) -> Result<(Recipe, PathBuf, Vec<input::Source>), String> {
     let recipe = with_answers(&args.recipe, &args.answers)?;
     let (from, sources) = match (&args.from, &args.shoot) {
         (Some(from), _) => folder_sources(from, args.recursive)?,
@@ -196,17 +196,17 @@ pub fn picked(args: &Pick) -> Result<(Recipe, PathBuf, Vec<input::Source>), Stri
         (None, None) => return Err("say which pictures: --from DIR or --shoot FILE".into()),
     };
     let sources = match &args.sieve {
-        Some(file) => through(sources, file)?,
+        Some(file) => through(sources, file, data)?,
         None => sources,
     };
     Ok((recipe, from, sources))
 }
 
 /// Those of the pictures that stay behind the passes of a file, in the order of time, as the passes saw them.
-fn through(sources: Vec<input::Source>, file: &Path) -> Result<Vec<input::Source>, String> {
+fn through(sources: Vec<input::Source>, file: &Path, data: &Path) -> Result<Vec<input::Source>, String> {
     let passes = crate::sequence::read_passes(file)?;
     let paths: Vec<PathBuf> = sources.iter().map(|s| s.path.clone()).collect();
-    let measured = frame_light::measure(&paths, &[], None, None, |_| {});
+    let measured = frame_light::measure(&paths, &[], Some(&frame_light::folder_of(data)), None, |_| {});
     let frames = crate::sequence::as_sieved(&measured, &passes);
     let found =
         rallo_shoot::sieve::sieve(&frames, &passes).map_err(|e| format!("{}: {e}", file.display()))?;

@@ -64,7 +64,7 @@ pub fn queue(command: &QueueCommand, json: bool, data: &Path) -> Ended {
         let store = store(data).await?;
         match command {
             QueueCommand::Add { pick, at, most_failures, then } => {
-                let id = add(&store, pick, at.as_deref(), *most_failures, then.clone()).await?;
+                let id = add(&store, data, pick, at.as_deref(), *most_failures, then.clone()).await?;
                 tell(id, format!("Run {id} is in the queue."))
             }
             QueueCommand::List => list(&store, json).await,
@@ -127,20 +127,21 @@ fn did(done: rallo_job::Result<bool>, run: i64, no: &str) -> Result<(), String> 
 
 async fn add(
     store: &Store,
+    data: &Path,
     pick: &Pick,
     at: Option<&str>,
     most: Option<i64>,
     then: Option<String>,
 ) -> Result<i64, String> {
     let at = at.map(new_run::moment).transpose().map_err(|e| format!("--at: {e}"))?;
-    let (run, items) = ordered(pick, "command line")?;
+    let (run, items) = ordered(pick, data, "command line")?;
     let run = Run { not_before: at, most_failures: most, hook: then, ..run };
     store.add_run(&run, &items).await.map_err(said)
 }
 
 /// A run of what was picked, as it is written down.
-fn ordered(pick: &Pick, origin: &str) -> Result<(Run, Vec<NewRunItem>), String> {
-    let (recipe, from, sources) = commands::picked(pick)?;
+fn ordered(pick: &Pick, data: &Path, origin: &str) -> Result<(Run, Vec<NewRunItem>), String> {
+    let (recipe, from, sources) = commands::picked(pick, data)?;
     let to = pick.to.as_deref().map(commands::absolute).transpose()?;
     let planning = preflight::plan(&recipe, &sources, &from, to.as_deref());
     let name = from.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
@@ -157,7 +158,7 @@ fn ordered(pick: &Pick, origin: &str) -> Result<(Run, Vec<NewRunItem>), String> 
 
 /// `rallo run`: a run like any other, worked on here and at once. One that was killed goes on when it is asked for again.
 pub fn run(args: &crate::Run, data: &Path) -> Ended {
-    let (run, items) = ordered(&args.pick, "rallo run")?;
+    let (run, items) = ordered(&args.pick, data, "rallo run")?;
     let how = Here { workers: args.workers, quiet: args.quiet, yes: args.yes };
     let report = here(run, items, data, &how)?;
     if let Some(file) = &args.report {

@@ -3,6 +3,7 @@
 use crate::commands::{self, Ended, print};
 use clap::{Args, Subcommand};
 use indicatif::ProgressBar;
+use rallo_engine::step::is_part;
 use rallo_runner::library::frame_light::{self, Behind, MeasuredFrame, Part};
 use rallo_runner::library::scan;
 use rallo_shoot::sieve::{Pass, SieveFrame, SwitchedPass, sieve};
@@ -48,14 +49,7 @@ pub enum SequenceCommand {
 
 fn part(text: &str) -> Result<Part, String> {
     let numbers: Vec<f64> = text.split(',').filter_map(|n| n.trim().parse().ok()).collect();
-    let inside = |p: &Part| {
-        p.iter().all(|v| (0.0..=1.0).contains(v))
-            && p[2] > 0.0
-            && p[3] > 0.0
-            && p[0] + p[2] <= 1.0 + 1e-9
-            && p[1] + p[3] <= 1.0 + 1e-9
-    };
-    let part: Option<Part> = <[f64; 4]>::try_from(numbers).ok().filter(inside);
+    let part = <[f64; 4]>::try_from(numbers).ok().filter(|part| is_part(*part));
     part.ok_or_else(|| {
         "expected X,Y,W,H as shares of the picture's sides, inside it, such as 0.5,0,0.5,1".into()
     })

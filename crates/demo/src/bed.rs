@@ -341,11 +341,7 @@ pub fn bed_file(frame: &BedFrame) -> Result<Vec<u8>, MediaError> {
 /// # Errors
 /// [`DemoError`] for the first frame that failed.
 pub fn write_bed(folder: &Path, seed: u64, done: impl Fn(&str) + Sync) -> Result<usize, DemoError> {
-    let frames = bed(seed);
-    write_each(folder, &frames, Scene::file, done)?;
-    let truth: Vec<Truth> = frames.iter().map(BedFrame::truth).collect();
-    write_truth(&folder.join("bed-truth.json"), &truth)?;
-    Ok(frames.len())
+    write_all(folder, &bed(seed), "bed-truth.json", Scene::file, done)
 }
 
 /// Frames of three days, by a fixed camera that writes raw.
@@ -363,20 +359,17 @@ pub fn raw_bed(seed: u64) -> Vec<BedFrame> {
 /// # Errors
 /// [`DemoError`] for the first frame that failed.
 pub fn write_raw_bed(folder: &Path, seed: u64, done: impl Fn(&str) + Sync) -> Result<usize, DemoError> {
-    let frames = raw_bed(seed);
-    write_each(folder, &frames, Scene::raw_file, done)?;
-    let truth: Vec<Truth> = frames.iter().map(BedFrame::truth).collect();
-    write_truth(&folder.join("bed-raw-truth.json"), &truth)?;
-    Ok(frames.len())
+    write_all(folder, &raw_bed(seed), "bed-raw-truth.json", Scene::raw_file, done)
 }
 
-/// Writes the frames that are not there yet, with a scene for each state of growth.
-fn write_each(
+/// Writes the frames that are not there yet, with a scene for each state of growth, and what is true of all; how many there are.
+fn write_all(
     folder: &Path,
     frames: &[BedFrame],
+    truth: &str,
     file: impl Fn(&Scene, &BedFrame) -> Result<Vec<u8>, MediaError> + Sync,
     done: impl Fn(&str) + Sync,
-) -> Result<(), DemoError> {
+) -> Result<usize, DemoError> {
     let missing: Vec<&BedFrame> =
         frames.iter().filter(|f| !folder.join(f.folder).join(&f.name).exists()).collect();
     let mut scene: Option<Scene> = None;
@@ -397,7 +390,9 @@ fn write_each(
         })?;
         scene = Some(now);
     }
-    Ok(())
+    let told: Vec<Truth> = frames.iter().map(BedFrame::truth).collect();
+    write_truth(&folder.join(truth), &told)?;
+    Ok(frames.len())
 }
 
 /// Writes what is true of a sequence.

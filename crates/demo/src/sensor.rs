@@ -160,10 +160,8 @@ impl Shot<'_> {
             let low = at as usize;
             table[low] + (table[low + 1] - table[low]) * (at - low as f64)
         };
-        let rows = (0..h)
-            .into_par_iter()
-            .flat_map_iter(|y| (0..w).map(move |x| (x, y)).collect::<Vec<_>>().into_iter());
-        rows.map(|(x, y)| {
+        let counted = |i: usize| {
+            let (x, y) = (i % w, i / w);
             let c = usize::from(FILTERS[y % 2 * 2 + x % 2]);
             let own = [lens.red, 1.0, lens.blue][c];
             let (dx, dy) = (
@@ -181,8 +179,8 @@ impl Shot<'_> {
             let share = (r / corner).powi(2);
             let falls = 1.0 + share * (k[0] + share * (k[1] + share * k[2]));
             (seen * exposure * falls as f32).clamp(0.0, 1.0)
-        })
-        .collect()
+        };
+        (0..w * h).into_par_iter().map(counted).collect()
     }
 
     /// The light between its pixels (Keys, a = −1/2).
@@ -235,7 +233,7 @@ impl Shot<'_> {
         let broken = |e: &dyn std::fmt::Display| MediaError::Damaged(e.to_string());
         let pattern = Pattern::new(2, 2, &FILTERS).map_err(|e| broken(&e))?;
         let mosaic = Mosaic::new(size, pattern, values).map_err(|e| broken(&e))?;
-        let (raw, _) = Raw::new(Sensor::Mosaic(mosaic), colour.clone(), None).mended();
+        let raw = Raw::new(Sensor::Mosaic(mosaic), colour.clone(), None).mended();
         // The camera's own picture, half as large.
         let tone = Table::new(|light| transfer::decode(f32::from(film::tone(light)) / 255.0));
         let developed = develop(&raw, &raw.camera, 1, &Look::of_tone(Some(tone)));
@@ -268,15 +266,8 @@ mod tests {
     use rallo_media::{FileSource, Format};
 
     fn taken(iso: u32) -> CameraData {
-        CameraData {
-            camera: Some("Marlow 24 R".into()),
-            lens: Some("Marlow Field 35mm f/2".into()),
-            focal_length: Some(35.0),
-            aperture: Some(4.0),
-            iso: Some(iso),
-            orientation: 1,
-            ..CameraData::default()
-        }
+        let still = crate::stills::raw_catalogue(1).swap_remove(0);
+        CameraData { iso: Some(iso), ..still.camera().clone() }
     }
 
     fn shot(light: &[V3], from: (usize, usize), lens: Lens) -> Shot<'_> {

@@ -112,13 +112,13 @@ fn by_kind() -> BTreeMap<String, Vec<Vec<u8>>> {
 
 /// Places that libraries have not finished, or where they stop on numbers that make no sense: the file alone fails, and the
 /// program goes on.
-const UNFINISHED: [&str; 6] = [
-    "not yet implemented",
-    "not implemented",
-    "Whitelevel can only be calculated",
-    "chunk_size must not be zero",
-    "left == right",
-    "Invalid CFA pattern",
+const UNFINISHED: [(&str, &str); 6] = [
+    ("jxl", "not yet implemented"),
+    ("raw", "not yet implemented"),
+    ("raw", "Whitelevel can only be calculated"),
+    ("raw", "chunk_size must not be zero"),
+    ("raw", "assertion `left == right` failed"),
+    ("raw", "Invalid CFA pattern"),
 ];
 
 #[test]
@@ -153,7 +153,7 @@ fn changed_files_of_every_kind_are_read_or_refused() {
                         let other = &files[chance.next(files.len())];
                         let input = changed(file, other, &mut chance);
                         let Some(said) = fell_over(input.clone()) else { continue };
-                        if UNFINISHED.iter().any(|known| said.contains(known)) {
+                        if UNFINISHED.iter().any(|(of, known)| of == kind && said.contains(known)) {
                             unfinished.fetch_add(1, Ordering::Relaxed);
                             continue;
                         }

@@ -178,16 +178,20 @@ function under(e) {
   return best;
 }
 
+/** How far above what its line is held against the pointer is; nothing where nothing is held against. */
+function apartUnder(e) {
+  const against = held?.[under(e)]?.[1];
+  if (against == null) return null;
+  const box = $('chart').getBoundingClientRect();
+  return (1 - (e.clientY - box.top - 2) / (box.height - 12)) * 100 - against;
+}
+
 /** Which edge of the band lies under the pointer. */
 function edgeUnder(e) {
   const pass = passes[open];
-  if (view !== 'lines' || !held || !pass) return null;
-  const box = $('chart').getBoundingClientRect();
-  const i = under(e);
-  if (!held[i]) return null;
-  const value = (1 - (e.clientY - box.top - 2) / (box.height - 12)) * 100;
-  const near = ['lower', 'upper'].filter((name) => pass[name] != null && Math.abs(value - held[i][1] - pass[name]) < 4);
-  return near.length ? { name: near[0], value: () => value, i } : null;
+  const apart = view === 'lines' && pass ? apartUnder(e) : null;
+  if (apart == null) return undefined;
+  return ['lower', 'upper'].find((name) => pass[name] != null && Math.abs(apart - pass[name]) < 4);
 }
 
 let dragged = null;
@@ -198,11 +202,9 @@ $('chart').addEventListener('pointerdown', (e) => {
 });
 $('chart').addEventListener('pointermove', (e) => {
   if (dragged) {
-    const box = $('chart').getBoundingClientRect();
-    const value = (1 - (e.clientY - box.top - 2) / (box.height - 12)) * 100;
-    const i = under(e);
-    if (held?.[i]) {
-      passes[open][dragged.name] = Math.round((value - held[i][1]) * 10) / 10;
+    const apart = apartUnder(e);
+    if (apart != null) {
+      passes[open][dragged] = Math.round(apart * 10) / 10;
       through();
     }
   } else if ($('chart').dataset.scrubs) look(under(e));

@@ -6,16 +6,10 @@
 
 use crate::colour::space::{apply, multiply};
 use crate::colour::transfer::{self, Table};
-use crate::colour::working::Matrix;
+use crate::colour::working::{Matrix, TO_XYZ};
 use std::sync::Arc;
 
-/// Working values to linear ROMM RGB: BT.2020 to XYZ (ITU-R BT.2020-2), D65 to D50 (linear Bradford), and XYZ to ROMM RGB
-/// (ISO 22028-2).
-const WORKING_TO_XYZ: Matrix = [
-    [0.636_958_05, 0.144_616_9, 0.168_880_98],
-    [0.262_700_2, 0.677_998_07, 0.059_301_72],
-    [0.0, 0.028_072_69, 1.060_985],
-];
+/// XYZ under D65 to linear ROMM RGB: to D50 (linear Bradford), and to its primaries (ISO 22028-2).
 const D65_TO_D50: Matrix = [
     [1.047_811_2, 0.022_886_6, -0.050_127],
     [0.029_542_4, 0.990_484_4, -0.017_049_1],
@@ -240,7 +234,7 @@ fn tables(before_exposure: Option<HueTable>, after_exposure: Option<HueTable>) -
     if before_exposure.is_none() && after_exposure.is_none() {
         return None;
     }
-    let to_romm = multiply(&XYZ_TO_ROMM, &multiply(&D65_TO_D50, &WORKING_TO_XYZ));
+    let to_romm = multiply(&XYZ_TO_ROMM, &multiply(&D65_TO_D50, &TO_XYZ));
     let from_romm = inverse(&to_romm);
     Some(Arc::new(Tables { to_romm, from_romm, before_exposure, after_exposure }))
 }

@@ -61,15 +61,14 @@ impl Raw {
         Self { profile, ..self }
     }
 
-    /// With its sensor's defects mended; how many there were.
-    pub fn mended(mut self) -> (Self, usize) {
-        let Sensor::Mosaic(mosaic) = &mut self.sensor else { return (self, 0) };
-        let defects = defects::found(mosaic);
-        for (at, value) in &defects {
-            mosaic.values[*at] = *value;
+    /// With its sensor's defects mended.
+    pub fn mended(mut self) -> Self {
+        let Sensor::Mosaic(mosaic) = &mut self.sensor else { return self };
+        for (at, value) in defects::found(mosaic) {
+            mosaic.values[at] = value;
         }
         self.is_mended = true;
-        (self, defects.len())
+        self
     }
 
     /// Whether its sensor's defects are mended.

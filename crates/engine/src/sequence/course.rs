@@ -16,22 +16,13 @@ const FEWEST: usize = 8;
 /// From so many stops of spread among its blocks on, a change is another scene.
 const OTHER_SCENE: f64 = 0.5;
 
-/// How a frame's light differs from the one before it.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Change {
-    /// Stops brighter.
-    pub stops: f64,
-    /// How far blocks differ in that: the middle of their distances from it, in stops.
-    pub spread: f64,
-}
-
 fn median(values: &mut [f64]) -> f64 {
     let middle = values.len() / 2;
     *values.select_nth_unstable_by(middle, f64::total_cmp).1
 }
 
-/// From one frame to another; nothing where they have too few blocks in common, or show different scenes.
-pub fn change(before: &Blocks, after: &Blocks) -> Option<Change> {
+/// Stops that one frame is brighter than another; nothing where they have too few blocks in common, or show different scenes.
+fn change(before: &Blocks, after: &Blocks) -> Option<f64> {
     let pairs = before.iter().zip(after);
     let mut apart: Vec<f64> = pairs.filter_map(|(a, b)| Some(f64::from((*b)? - (*a)?))).collect();
     if apart.len() < FEWEST {
@@ -44,7 +35,7 @@ pub fn change(before: &Blocks, after: &Blocks) -> Option<Change> {
     let reach = (2.0 * spread).max(0.02);
     let near: Vec<f64> = apart.into_iter().filter(|v| (v - middle).abs() <= reach).collect();
     let stops = near.iter().sum::<f64>() / near.len() as f64;
-    (spread < OTHER_SCENE).then_some(Change { stops, spread })
+    (spread < OTHER_SCENE).then_some(stops)
 }
 
 /// The course of the light: for each frame which stretch it belongs to, and its light in stops against that stretch's first
@@ -56,7 +47,7 @@ pub fn course(frames: &[Option<Blocks>]) -> Vec<Option<(usize, f64)>> {
     for (i, blocks) in frames.iter().enumerate() {
         let Some(blocks) = blocks.as_ref().filter(|b| b.iter().flatten().count() >= FEWEST) else { continue };
         let before = last.and_then(|(at, light)| Some((frames[at].as_ref()?, light)));
-        let light = match before.and_then(|(before, light)| Some(light + change(before, blocks)?.stops)) {
+        let light = match before.and_then(|(before, light)| Some(light + change(before, blocks)?)) {
             Some(light) => light,
             None => {
                 stretch += usize::from(last.is_some());

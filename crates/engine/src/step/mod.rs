@@ -13,7 +13,8 @@ pub use crate::step::across::{AcrossPictures, Joined, MEASURED_EDGE};
 pub use crate::step::info::{AREA_GROUPS, Effect, Facts, StepInfo, Tool, ToolKind};
 pub use crate::step::ops::{AreaOp, EnlargeOp, Geometry, MarkOp, Op, Place, View, Wants, WholeOp};
 pub use crate::step::param::{
-    FileError, Kind, MAX_POINTS, MAX_SIDE, PLACES, Param, ParamError, file_bytes, place_share, proportion,
+    FileError, Kind, MAX_POINTS, MAX_SIDE, PLACES, Param, ParamError, file_bytes, is_part, place_share,
+    proportion,
 };
 pub(crate) use declare::step;
 

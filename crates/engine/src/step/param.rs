@@ -171,6 +171,13 @@ pub fn proportion(text: &str) -> Option<(f64, f64)> {
     Some((side(w)?, side(h)?))
 }
 
+/// Whether `[x, y, width, height]`, as shares of a picture's sides, is a part of it.
+pub fn is_part(part: [f64; 4]) -> bool {
+    let [x, y, w, h] = part;
+    let is_share = |v: &f64| (0.0..=1.0).contains(v);
+    part.iter().all(is_share) && w > 0.0 && h > 0.0 && x + w <= 1.0 + 1e-9 && y + h <= 1.0 + 1e-9
+}
+
 /// A short form of a value for messages.
 pub(super) fn short(value: &Value) -> String {
     let text = value.to_string();
@@ -282,13 +289,8 @@ impl Param {
                 fail(format!("{words} in whole pixels"))
             }
             Kind::Part => {
-                let fits = |part: &[f64; 4]| {
-                    let [x, y, w, h] = *part;
-                    w > 0.0 && h > 0.0 && x + w <= 1.0 + 1e-9 && y + h <= 1.0 + 1e-9
-                };
                 let part: Option<[f64; 4]> = serde_json::from_value(value.clone()).ok();
-                let is_inside = numbers(value, 0.0, 1.0).is_some() && part.as_ref().is_some_and(fits);
-                if value.is_null() || is_inside {
+                if value.is_null() || part.is_some_and(is_part) {
                     return Ok(());
                 }
                 fail("[x, y, width, height] as shares of the picture's sides, inside it".into())

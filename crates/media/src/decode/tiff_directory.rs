@@ -38,6 +38,17 @@ pub(crate) const EXTRA_SAMPLES: u16 = 338;
 pub(crate) const SAMPLE_FORMAT: u16 = 339;
 pub(crate) const PROFILE: u16 = 34_675;
 
+/// Bytes of one value of a kind; nothing for a kind that is not known.
+fn size_of(kind: u16) -> Option<u64> {
+    Some(match kind {
+        1 | 2 | 6 | 7 => 1,
+        3 | 8 => 2,
+        4 | 9 | 11 | 13 => 4,
+        5 | 10 | 12 | 16..=18 => 8,
+        _ => return None,
+    })
+}
+
 /// The bytes of a file and how its numbers are written.
 #[derive(Clone, Copy)]
 struct Bytes<'a> {
@@ -75,12 +86,8 @@ impl<'a> Page<'a> {
     /// The whole numbers of a tag; empty where it is missing or of another kind.
     pub fn numbers(&self, tag: u16) -> Vec<u64> {
         let Some(&(kind, count, at)) = self.entries.get(&tag) else { return Vec::new() };
-        let size = match kind {
-            1 | 6 | 7 => 1,
-            3 | 8 => 2,
-            4 | 9 | 13 => 4,
-            16..=18 => 8,
-            _ => return Vec::new(),
+        let Some(size) = size_of(kind).filter(|_| !matches!(kind, 2 | 5 | 10..=12)) else {
+            return Vec::new();
         };
         (0..count.min(MOST_VALUES)).map_while(|i| self.bytes.number(at + i * size, size)).collect()
     }
@@ -186,12 +193,7 @@ pub(crate) fn is_within(file: &[u8]) -> bool {
             else {
                 break;
             };
-            let size = match kind {
-                3 | 8 => 2,
-                4 | 9 | 11 | 13 => 4,
-                5 | 10 | 12 | 16..=18 => 8,
-                _ => 1,
-            };
+            let size = size_of(kind as u16).unwrap_or(1);
             if values.saturating_mul(size) > file.len() as u64 {
                 return false;
             }
@@ -256,12 +258,7 @@ fn page(bytes: Bytes<'_>, at: u64) -> Option<(Page<'_>, Option<u64>)> {
         let start = at.checked_add(head + i * entry)?;
         let (Some(tag), Some(kind)) = (bytes.number(start, 2), bytes.number(start + 2, 2)) else { break };
         let Some(number) = bytes.number(start + 4, wide) else { break };
-        let size = match kind {
-            1 | 2 | 6 | 7 => 1,
-            3 | 8 => 2,
-            4 | 9 | 11 | 13 => 4,
-            _ => 8,
-        };
+        let size = size_of(kind as u16).unwrap_or(8);
         let inline = number.checked_mul(size).is_some_and(|n| n <= wide);
         let values = start + 4 + wide;
         let place = if inline { Some(values) } else { bytes.number(values, wide) };

@@ -294,7 +294,7 @@ fn without_profile(recipe: &Recipe, sources: &[Source]) -> Option<Problem> {
 }
 
 /// What a delivery of camera raw as raw leaves out.
-fn as_raw(recipe: &Recipe, at: usize, sources: &[Source]) -> Vec<Problem> {
+fn as_raw(recipe: &Recipe, at: usize, shaped: bool, sources: &[Source]) -> Vec<Problem> {
     let is_raw = |s: &Source| s.facts.as_ref().is_some_and(|f| f.format == rallo_media::Format::Raw);
     let others = sources.iter().filter(|s| !is_raw(s)).count();
     let mut findings = Vec::new();
@@ -305,7 +305,6 @@ fn as_raw(recipe: &Recipe, at: usize, sources: &[Source]) -> Vec<Problem> {
         };
         findings.push(Problem::note(format!("{what} with delivery {}.", at + 1)));
     }
-    let shaped = recipe.files().iter().any(|(i, file)| *i == at && file.shaped);
     let is_in = |line: &rallo_recipe::Line| {
         ["denoise", "data"].contains(&line.id) || (shaped && line.kind().info.facts.shapes)
     };
@@ -330,7 +329,7 @@ fn carried(recipe: &Recipe, sources: &[Source]) -> Vec<Problem> {
             s.facts.as_ref().is_some_and(|f| format!("{:?}", f.format).eq_ignore_ascii_case(&one.format))
         };
         if one.is_dng() {
-            findings.extend(as_raw(recipe, at, sources));
+            findings.extend(as_raw(recipe, at, one.shaped, sources));
         } else if one.is_carried() && !one.is_copy() && (recipe.changes_pixels() || !bare) {
             let what = "change pixels, and delivery";
             findings.push(

@@ -75,7 +75,7 @@ fn yes() -> bool {
 pub fn sieve(frames: &[SieveFrame], passes: &[SwitchedPass]) -> Result<Sieved, PassFault> {
     let mut by: Vec<Option<usize>> = vec![None; frames.len()];
     for (at, pass) in passes.iter().enumerate() {
-        pass.pass.check().map_err(|message| PassFault { pass: at, message })?;
+        pass.pass.check().map_err(|wrong| PassFault { pass: at, message: wrong.to_string() })?;
         if !pass.on {
             continue;
         }

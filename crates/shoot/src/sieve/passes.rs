@@ -19,6 +19,21 @@ pub struct PassFault {
     pub message: String,
 }
 
+/// A value of a pass that makes no sense.
+#[derive(Debug, thiserror::Error)]
+#[error("{name}: {expected}")]
+pub(super) struct WrongValue {
+    name: &'static str,
+    /// What was expected, and what it is.
+    expected: String,
+}
+
+impl WrongValue {
+    fn new(name: &'static str, expected: String) -> Self {
+        Self { name, expected }
+    }
+}
+
 /// A line of the light.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "snake_case")]
@@ -216,30 +231,30 @@ fn hours_of(frames: &[&SieveFrame], which: &[usize]) -> Vec<f64> {
 
 impl Pass {
     /// What is wrong with its values.
-    pub(super) fn check(&self) -> Result<(), String> {
-        let time = |name: &str, text: &String| {
+    pub(super) fn check(&self) -> Result<(), WrongValue> {
+        let time = |name, text: &String| {
             time_of(text)
                 .map(|_| ())
-                .ok_or_else(|| format!("{name}: expected a time such as 9:30, got {text}"))
+                .ok_or_else(|| WrongValue::new(name, format!("expected a time such as 9:30, got {text}")))
         };
+        let wrong = |name, expected: String| Err(WrongValue::new(name, expected));
         match self {
             Self::Line { against: Against::Course(hours), .. } if !(*hours > 0.0 && *hours <= 10_000.0) => {
-                Err(format!("course: expected hours above 0 and up to 10000, got {hours}"))
+                wrong("course", format!("expected hours above 0 and up to 10000, got {hours}"))
             }
             Self::Line { lower: Some(lower), upper: Some(upper), .. } if lower > upper => {
-                Err(format!("lower: {lower} lies above the upper edge, {upper}"))
+                wrong("lower", format!("{lower} lies above the upper edge, {upper}"))
             }
             Self::Time { from, to } => time("from", from).and_then(|()| time("to", to)),
             Self::OneADay { at } => time("at", at),
             Self::Sun { place, .. } if Coordinates::new(place.latitude, place.longitude).is_none() => {
-                Err(format!(
-                    "latitude: expected degrees from -90 to 90, and a longitude from -180 to 180, got {} and {}",
-                    place.latitude, place.longitude
-                ))
+                let (north, east) = (place.latitude, place.longitude);
+                let expected = "expected degrees from -90 to 90, and a longitude from -180 to 180";
+                wrong("latitude", format!("{expected}, got {north} and {east}"))
             }
-            Self::Every { n: 0 } | Self::Evenly { n: 0 } => Err("n: expected 1 or more, got 0".into()),
+            Self::Every { n: 0 } | Self::Evenly { n: 0 } => wrong("n", "expected 1 or more, got 0".into()),
             Self::Sharpness { below, .. } if !(0.0..=100.0).contains(below) => {
-                Err(format!("below: expected a number from 0 to 100, got {below}"))
+                wrong("below", format!("expected a number from 0 to 100, got {below}"))
             }
             _ => Ok(()),
         }

@@ -15,7 +15,7 @@ use rallo_runner::library::frame_light::{self, FrameLight};
 use rallo_runner::library::shoot_index::Change;
 use rallo_runner::schedule::{self, Class};
 use rallo_shoot::sieve::{Against, Line, Pass, SieveFrame, SwitchedPass, held_against, sieve};
-use rallo_shoot::{Choice, Frame};
+use rallo_shoot::{Choice, Frame, Order, Sort};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -83,19 +83,30 @@ struct FrameEntry {
 }
 
 /// The frames of the desk in the order of time, those without one behind the others.
-async fn in_order(app: &App) -> Result<(Set, Vec<Frame>)> {
-    let set = workspace::load(app).await?.set();
-    let set = set.ok_or_else(|| Error::bad("there are no frames yet; choose a folder"))?;
-    let mut frames = app.frames.all(set).await?.to_vec();
-    frames.sort_by(|a, b| {
-        let by_name = || rallo_shoot::natural(&a.name, &b.name);
-        (a.taken().is_none(), a.taken()).cmp(&(b.taken().is_none(), b.taken())).then_with(by_name)
-    });
-    Ok((set, frames))
+struct InOrder {
+    set: Set,
+    frames: Arc<Vec<Frame>>,
+    /// Places among them.
+    order: Vec<usize>,
+}
+
+impl InOrder {
+    async fn of(app: &App) -> Result<Self> {
+        let set = workspace::load(app).await?.set();
+        let set = set.ok_or_else(|| Error::bad("there are no frames yet; choose a folder"))?;
+        let frames = app.frames.all(set).await?;
+        let order = Order { by: Sort::Time, descending: false }.of(&frames);
+        Ok(Self { set, frames, order })
+    }
+
+    fn iter(&self) -> impl Iterator<Item = &Frame> {
+        self.order.iter().map(|at| &self.frames[*at])
+    }
 }
 
 /// The sequence as it is measured; begins to measure it where that is not done.
-async fn measuring(app: &App, set: Set, frames: &[Frame]) -> Arc<Measuring> {
+async fn measuring(app: &App, frames: &InOrder) -> Arc<Measuring> {
+    let set = frames.set;
     let of: Vec<_> = frames.iter().map(|f| (f.id, f.modified, f.taken())).collect();
     if let Some(known) = lock(&app.sequences.0).get(&set).filter(|m| m.of == of) {
         return known.clone();
@@ -161,9 +172,9 @@ async fn keep(app: &App, set: Set, kept: &Kept) -> Result<()> {
 }
 
 async fn light(State(app): State<App>) -> Result<Json<SequenceLight>> {
-    let (set, frames) = in_order(&app).await?;
-    let measured = measuring(&app, set, &frames).await;
-    let Kept { passes, .. } = kept(&app, set).await?;
+    let frames = InOrder::of(&app).await?;
+    let measured = measuring(&app, &frames).await;
+    let Kept { passes, .. } = kept(&app, frames.set).await?;
     let first = frames.iter().find_map(Frame::taken);
     let entry = |(frame, known): (&Frame, &SieveFrame)| FrameEntry {
         id: frame.id,
@@ -176,7 +187,7 @@ async fn light(State(app): State<App>) -> Result<Json<SequenceLight>> {
     let told = measured.frames.get().map(|known| frames.iter().zip(known).map(entry).collect());
     Ok(Json(SequenceLight {
         done: measured.done.load(Ordering::Relaxed),
-        total: frames.len(),
+        total: frames.order.len(),
         frames: told.unwrap_or_default(),
         passes,
     }))
@@ -203,17 +214,17 @@ struct ThroughSieve {
 }
 
 /// The frames of the desk, once they are measured.
-async fn known(app: &App) -> Result<(Set, Vec<Frame>, Arc<Measuring>)> {
-    let (set, frames) = in_order(app).await?;
-    let measured = measuring(app, set, &frames).await;
+async fn known(app: &App) -> Result<(InOrder, Arc<Measuring>)> {
+    let frames = InOrder::of(app).await?;
+    let measured = measuring(app, &frames).await;
     if measured.frames.get().is_none() {
         return Err(Error::bad("the frames are still being measured; wait until that is done"));
     }
-    Ok((set, frames, measured))
+    Ok((frames, measured))
 }
 
 async fn through(State(app): State<App>, Sent(asked): Sent<Passes>) -> Result<Json<ThroughSieve>> {
-    let (set, _, measured) = known(&app).await?;
+    let (InOrder { set, .. }, measured) = known(&app).await?;
     let found = schedule::ask(Class::Eye, move || -> Result<(ThroughSieve, Vec<SwitchedPass>)> {
         let frames = measured.frames.get().map(Vec::as_slice).unwrap_or_default();
         let found = sieve(frames, &asked.passes).map_err(|e| Error::bad(e.to_string()))?;
@@ -259,10 +270,15 @@ struct Applied {
 }
 
 async fn apply(State(app): State<App>) -> Result<Json<Applied>> {
-    let (set, frames, measured) = known(&app).await?;
+    let (frames, measured) = known(&app).await?;
+    let set = frames.set;
     let Kept { passes, aside } = kept(&app, set).await?;
-    let known = measured.frames.get().map(Vec::as_slice).unwrap_or_default();
-    let found = sieve(known, &passes).map_err(|e| Error::bad(e.to_string()))?;
+    let asked = passes.clone();
+    let found = schedule::ask(Class::Eye, move || {
+        sieve(measured.frames.get().map(Vec::as_slice).unwrap_or_default(), &asked)
+    })
+    .await?
+    .map_err(|e| Error::bad(e.to_string()))?;
     let of =
         |goes: bool| frames.iter().zip(&found.by).filter(move |(_, by)| by.is_some() == goes).map(|(f, _)| f);
     // What people set aside themselves stays so, and what they kept is theirs as well.

@@ -7,7 +7,7 @@
 
 use crate::colour::light;
 use crate::colour::space::{self, multiply};
-use crate::colour::working::Matrix;
+use crate::colour::working::{FROM_XYZ, Matrix, TO_XYZ};
 use crate::ops::pointwise::PointOp;
 use crate::step::{Kind, Op, Place, Step, Tool, ToolKind, step, values_of};
 use serde_json::Value;
@@ -43,17 +43,6 @@ step! {
     }
 }
 
-/// Linear BT.2020 to XYZ, D65 (ITU-R BT.2020-2).
-const TO_XYZ: Matrix = [
-    [0.636_958_05, 0.144_616_9, 0.168_880_98],
-    [0.262_700_2, 0.677_998_07, 0.059_301_72],
-    [0.0, 0.028_072_69, 1.060_985],
-];
-const FROM_XYZ: Matrix = [
-    [1.716_651_2, -0.355_670_78, -0.253_366_3],
-    [-0.666_684_4, 1.616_481_2, 0.015_768_5],
-    [0.017_639_86, -0.042_770_61, 0.942_103_1],
-];
 const BRADFORD: Matrix = [[0.8951, 0.2664, -0.1614], [-0.7502, 1.7135, 0.0367], [0.0389, -0.0685, 1.0296]];
 const FROM_BRADFORD: Matrix = [
     [0.986_992_9, -0.147_054_3, 0.159_962_7],

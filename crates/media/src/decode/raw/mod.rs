@@ -220,5 +220,5 @@ pub(crate) fn read(file: &Arc<Vec<u8>>, mend: bool) -> Result<Raw, MediaError> {
     let told = pages.first().map(colour::profile).unwrap_or_default();
     let profile = own.map(|own| own.colours.clone()).filter(|own| !own.is_empty()).unwrap_or(told);
     let raw = Raw::new(sensor, camera, colour::told_noise(&pages)).with_profile(profile);
-    Ok(if mend { raw.mended().0 } else { raw })
+    Ok(if mend { raw.mended() } else { raw })
 }
