@@ -167,7 +167,7 @@ frame for itself, FFV1 keeps RGB of 16 bits without loss.\n";
 fn text(pictures: bool) -> String {
     let mut text = String::from(
         "# Every step\n\nMade from the steps' own descriptions by `rallo steps --docs docs`; not edited by hand.\n\n\
-         Every step also takes `on`, `mix` (0 – 100 %), `when` (a condition), `by_iso` (values per ISO) and, for repair, \
+         Every step also takes `on`, `mix` (0 – 100 %), `when` (a condition), `by_iso` (values per ISO), `ramp` (values over a sequence) and, for repair, \
          light, colour and detail, `area`; see [recipe.md](recipe.md).\n",
     );
     let mut groups: Vec<&str> = Vec::new();

@@ -114,6 +114,9 @@ fn line_changes(report: &mut Vec<String>, before: &Line, after: &Line) {
     if by_iso(before) != by_iso(after) {
         changes.push("values per ISO changed".into());
     }
+    if before.ramp != after.ramp {
+        changes.push("values over the sequence changed".into());
+    }
     if area(before) == area(after)
         && serde_json::to_value(before.area.as_deref()).ok()
             != serde_json::to_value(after.area.as_deref()).ok()

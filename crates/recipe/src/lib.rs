@@ -15,6 +15,7 @@ pub mod file;
 pub mod iso_table;
 mod line;
 pub mod names;
+pub mod ramp;
 mod read;
 mod read_line;
 mod resolve;
@@ -35,6 +36,7 @@ pub use context::{FrameAdjustments, FrameContext, Overrides, ResolveContext, Seq
 pub use delivery::{Assembly, Delivery, FinishingTask, Pictures};
 pub use diff::difference;
 pub use iso_table::IsoTable;
+pub use ramp::{FrameValue, MOST_MARKS, Mark, Ramp, RampFrame};
 pub use sentence::Part;
 pub use starters::starters;
 

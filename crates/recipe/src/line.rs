@@ -2,6 +2,7 @@
 
 use crate::condition::Condition;
 use crate::iso_table::IsoTable;
+use crate::ramp::Ramp;
 use rallo_engine::{Area, Step, StepKind, registry, step_kind};
 use std::sync::Arc;
 
@@ -22,6 +23,8 @@ pub struct Line {
     pub when: Option<Condition>,
     /// Its values per ISO, over those it has.
     pub by_iso: Option<IsoTable>,
+    /// Its values over a sequence, over all the others.
+    pub ramp: Option<Ramp>,
     /// Parameters a run asks for at its start.
     pub ask: Vec<&'static str>,
     /// A run waits for a yes before this line; what is to be looked at.
@@ -42,6 +45,7 @@ impl Line {
             area: None,
             when: None,
             by_iso: None,
+            ramp: None,
             ask: Vec::new(),
             checkpoint: None,
             block: None,

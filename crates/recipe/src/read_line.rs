@@ -6,6 +6,7 @@ use crate::fault::Fault;
 use crate::iso_table::IsoTable;
 use crate::line::Line;
 use crate::names;
+use crate::ramp::Ramp;
 use crate::text::brief;
 use rallo_engine::step::AREA_GROUPS;
 use rallo_engine::{Area, Kind, StepKind, registry, step_kind};
@@ -67,7 +68,7 @@ impl Reading {
         let before = self.faults.len();
         let mut values = Map::new();
         let (mut on, mut mix) = (true, 100.0);
-        let (mut area, mut when, mut by_iso) = (None, None, None);
+        let (mut area, mut when, mut by_iso, mut ramp) = (None, None, None, None);
         let (mut asked, mut checkpoint, mut block) = (Vec::new(), None, None);
         for (key, value) in map {
             match key.as_str() {
@@ -110,6 +111,10 @@ impl Reading {
                     Ok(iso_table) => by_iso = Some(iso_table),
                     Err((path, message)) => self.fault(format!("{at}.{id}.{path}"), message),
                 },
+                "ramp" => match Ramp::read(kind, value) {
+                    Ok(read) => ramp = Some(read),
+                    Err((path, message)) => self.fault(format!("{at}.{id}.{path}"), message),
+                },
                 "ask" => match ask(kind, value) {
                     Ok(names) => asked = names,
                     Err(message) => self.fault(format!("{at}.{id}.ask"), message),
@@ -150,6 +155,7 @@ impl Reading {
                 area,
                 when,
                 by_iso,
+                ramp,
                 ask: asked,
                 checkpoint,
                 block,
@@ -168,8 +174,8 @@ pub(crate) fn own_lines(path: &str, value: &Value) -> Result<Vec<Line>, Vec<Faul
     let mut r = Reading { faults: Vec::new() };
     let lines = r.lines(path, value);
     for (i, line) in lines.iter().enumerate() {
-        if line.block.is_some() || line.checkpoint.is_some() || !line.ask.is_empty() {
-            let message = "lines of a delivery have no block, no checkpoint and ask for nothing";
+        if line.block.is_some() || line.checkpoint.is_some() || !line.ask.is_empty() || line.ramp.is_some() {
+            let message = "lines of a delivery have no block, no checkpoint, no ramp and ask for nothing";
             r.fault(format!("{path}[{i}].{}", line.id), message);
         }
     }

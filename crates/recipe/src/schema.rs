@@ -85,6 +85,21 @@ pub fn schema() -> Value {
                     "type": "object", "properties": properties_of(kind.params, &kind.defaults()), "additionalProperties": false,
                 },
             }));
+            let numbers = kind.params.iter().filter(|p| matches!(p.kind, Kind::Number { .. })).map(|p| p.name);
+            let mark = json!({
+                "type": "array", "minItems": 1, "maxItems": 200,
+                "items": {
+                    "type": "array", "minItems": 2, "maxItems": 2,
+                    "prefixItems": [
+                        {"anyOf": [{"type": "number", "minimum": 0, "maximum": 1}, {"type": "string", "minLength": 1}]},
+                        {"type": "number"},
+                    ],
+                },
+            });
+            let ramps: Map<String, Value> = numbers.map(|name| (name.to_owned(), mark.clone())).collect();
+            properties.insert("ramp".into(), json!({
+                "type": "object", "minProperties": 1, "properties": ramps, "additionalProperties": false,
+            }));
             json!({
                 "type": "object", "title": kind.info.title, "description": kind.info.about,
                 "properties": properties, "required": ["step"], "additionalProperties": false,

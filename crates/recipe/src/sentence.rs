@@ -112,6 +112,10 @@ impl Line {
             let (low, high) = iso_table.ends();
             add(format!("by ISO from {low} to {high}"));
         }
+        for (name, first, last) in self.ramp.iter().flat_map(|ramp| ramp.ends()) {
+            let name = name.replace('_', " ");
+            add(format!("{name} from {} to {} over the sequence", number(first), number(last)));
+        }
         if let Some(when) = &self.when {
             add(format!("where {}", when.text()));
         }

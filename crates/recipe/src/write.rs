@@ -35,6 +35,9 @@ impl Line {
         if let Some(iso_table) = &self.by_iso {
             map.insert("by_iso".into(), iso_table.to_value());
         }
+        if let Some(ramp) = &self.ramp {
+            map.insert("ramp".into(), ramp.to_value());
+        }
         if !self.ask.is_empty() {
             map.insert("ask".into(), json!(self.ask));
         }

@@ -2,5 +2,8 @@
 
 pub mod camera_move;
 pub mod course;
+pub mod exposure_jumps;
 pub mod interval;
+pub mod ramp_curve;
 pub mod stack;
+pub mod usual;

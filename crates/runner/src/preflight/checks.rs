@@ -8,7 +8,7 @@ use crate::preflight::problem::{Problem, Way, delivery, delivery_at, line};
 use crate::render::{existing_file, variant};
 use rallo_engine::lens;
 use rallo_engine::{Size, registry};
-use rallo_recipe::{FrameContext, Recipe, ResolveContext, names};
+use rallo_recipe::{FrameContext, RampFrame, Recipe, ResolveContext, names};
 use serde_json::json;
 use std::collections::{BTreeMap, HashMap};
 use std::path::Path;
@@ -38,6 +38,7 @@ pub fn warnings(recipe: &Recipe, sources: &[Source], planned: &[Planned], about:
     findings.extend(there_already(recipe, sources, planned));
     findings.extend(carried(recipe, sources));
     findings.extend(without_profile(recipe, sources));
+    findings.extend(lost_marks(recipe, sources));
     if let Some((version, seen)) = about.versions.filter(|(v, seen)| seen < v) {
         findings.push(
             Problem::note(format!(
@@ -260,6 +261,21 @@ fn mixed_sizes(recipe: &Recipe, planned: &[Planned]) -> Option<Problem> {
     Some(Problem::note(message).or(label, Way::LeaveOut { pictures: others }))
 }
 
+/// Marks of values that change over the sequence whose frames are not among those of the run.
+fn lost_marks(recipe: &Recipe, sources: &[Source]) -> Option<Problem> {
+    if !recipe.has_ramps() {
+        return None;
+    }
+    let frames: Vec<RampFrame> = sources.iter().map(|s| RampFrame { name: file(s), taken: None }).collect();
+    let lost = recipe.lost_marks(&frames);
+    let (line, name) = lost.first()?;
+    let more = if lost.len() > 1 { format!(", and {} more are not", lost.len() - 1) } else { String::new() };
+    Some(Problem::note(format!(
+        "line {} has a mark at {name}, which is not among these frames{more}: it counts for nothing",
+        line + 1
+    )))
+}
+
 /// Pictures for which a line looks for a lens profile and finds none.
 fn without_profile(recipe: &Recipe, sources: &[Source]) -> Option<Problem> {
     let line = recipe.steps.iter().position(|line| line.on && line.id == "lens_profile")?;
@@ -461,6 +477,21 @@ mod tests {
             crate::preflight::plan(recipe, sources, Path::new("/p"), None);
         assert_eq!(problems, []);
         warnings(recipe, sources, &planned, about)
+    }
+
+    #[test]
+    fn marks_of_other_sequences_are_told() {
+        let all = [source("a.jpg", (300, 200), "50 mm", &[]), source("b.jpg", (300, 200), "50 mm", &[])];
+        let steps = |marks: Value| json!([{"step": "exposure", "ramp": {"stops": marks}}]);
+        let about = About { lens: Some("50 mm".into()), versions: Some((3, 3)) };
+        assert_eq!(told(&recipe(steps(json!([[0, 0], ["b.jpg", 1]])), "{stem}"), &all, &about), []);
+        let lost = told(&recipe(steps(json!([["b", 0], ["c.jpg", 1], ["d", 0.5]])), "{stem}"), &all, &about);
+        assert_eq!(lost.len(), 1);
+        assert!(
+            lost[0]
+                .message
+                .starts_with("line 1 has a mark at c.jpg, which is not among these frames, and 1 more")
+        );
     }
 
     #[test]

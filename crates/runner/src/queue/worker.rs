@@ -77,6 +77,9 @@ fn answered(recipe: &Result<Recipe, Fault>, item: &RunItem) -> Result<Recipe, Fa
     recipe.answered(&item.answers).map_err(|faults| Fault::new(FailureKind::Recipe, faults.to_string()))
 }
 
+/// Stands for the checkpoints passed while pictures are still being measured.
+const UNMEASURED: i64 = -1;
+
 impl Queue {
     /// The recipe a run works by now.
     pub(super) async fn recipe(&self, run: &Run) -> Parsed {
@@ -199,6 +202,10 @@ impl Queue {
     ) {
         let start = Instant::now();
         let (queue, of, picture) = (self.clone(), recipe.clone(), item.clone());
+        let sequence = match recipe.as_ref() {
+            Ok(recipe) => self.unmeasured(run, recipe).await,
+            Err(fault) => Err(fault.clone()),
+        };
         let work = move || {
             let failed = |fault| Box::new(Ended::failed(fault));
             let recipe = answered(&of, &picture).map_err(failed)?;
@@ -208,7 +215,7 @@ impl Queue {
                 targets: Vec::new(),
                 decided,
                 number: picture.position as usize + 1,
-                sequence: Arc::default(),
+                sequence: sequence.map_err(failed)?,
             };
             queue.pooled(threads, &share, || {
                 item::opened(&recipe, &job, &queue.0.room, |source, context| {
@@ -237,11 +244,27 @@ impl Queue {
             self.0.clock.sleep(TICK).await;
         }
         // What was decided without it is decided anew.
-        lock(&self.0.sequences).retain(|(run, _), _| *run != item.run_id);
+        lock(&self.0.sequences).retain(|(run, stage), _| *run != item.run_id || *stage == UNMEASURED);
         self.added();
         if let Err(e) = self.tell(item.run_id).await {
             tracing::error!("run {}: {e}", item.run_id);
         }
+    }
+
+    /// The pictures of a run together before they are measured: values that change over them hold for what is measured too.
+    async fn unmeasured(&self, run: &Run, recipe: &Recipe) -> Result<Arc<RunSequence>, Fault> {
+        if !recipe.has_ramps() {
+            return Ok(Arc::default());
+        }
+        let key = (run.id, UNMEASURED);
+        if let Some(known) = lock(&self.0.sequences).get(&key) {
+            return Ok(known.clone());
+        }
+        let stored = |e: rallo_job::Error| Fault::new(FailureKind::Stored, e.to_string());
+        let items = self.0.records.items(run.id).await.map_err(stored)?;
+        let sequence = Arc::new(RunSequence::unmeasured(recipe, &items)?);
+        lock(&self.0.sequences).insert(key, sequence.clone());
+        Ok(sequence)
     }
 
     /// The pictures of a run together, all of which are measured where its recipe asks for that.
@@ -251,7 +274,7 @@ impl Queue {
             return Ok(known.clone());
         }
         let stored = |e: rallo_job::Error| Fault::new(FailureKind::Stored, e.to_string());
-        let sequence = if recipe.across().is_empty() && !recipe.joins_neighbours() {
+        let sequence = if recipe.across().is_empty() && !recipe.joins_neighbours() && !recipe.has_ramps() {
             let counts = self.0.records.counts(run.id).await.map_err(stored)?;
             RunSequence::of(usize::try_from(counts.total - counts.tasks).unwrap_or_default())
         } else {

@@ -7,7 +7,8 @@ use rallo_engine::step::MEASURED_EDGE;
 use rallo_engine::{Plan, Settings, Source};
 use rallo_job::{FailureKind, RunItem};
 use rallo_media::FileSource;
-use rallo_recipe::{Overrides, Recipe, ResolveContext};
+use rallo_recipe::{FrameValue, Overrides, RampFrame, Recipe, ResolveContext};
+use rallo_shoot::frame::shifted;
 use serde_json::{Map, Value, json};
 use std::collections::HashMap;
 use std::path::PathBuf;
@@ -48,7 +49,7 @@ impl RunSequence {
     /// [`Fault`] where something that was stored cannot be read, or what is decided does not fit the recipe.
     pub fn new(recipe: &Recipe, items: &[RunItem]) -> Result<Self, Fault> {
         let pictures: Vec<&RunItem> = items.iter().filter(|item| item.task.is_none()).collect();
-        let mut values: Vec<Vec<(usize, String, Value)>> = vec![Vec::new(); pictures.len()];
+        let mut values: Vec<Vec<FrameValue>> = vec![Vec::new(); pictures.len()];
         for line in recipe.across() {
             let Some(across) = recipe.steps[line].step.across() else { continue };
             let measured: Vec<Option<Vec<f64>>> = pictures.iter().map(|i| measured_of(i, line)).collect();
@@ -56,6 +57,22 @@ impl RunSequence {
                 own.extend(decided.into_iter().map(|(name, value)| (line, name, value)));
             }
         }
+        for (own, ramped) in values.iter_mut().zip(ramped(recipe, &pictures)?) {
+            own.extend(ramped);
+        }
+        Self::with(recipe, &pictures, values)
+    }
+
+    /// The sequence as it is before its items are measured: only values that change over it are decided.
+    ///
+    /// # Errors
+    /// [`Fault`] where something that was stored cannot be read, or what is decided does not fit the recipe.
+    pub fn unmeasured(recipe: &Recipe, items: &[RunItem]) -> Result<Self, Fault> {
+        let pictures: Vec<&RunItem> = items.iter().filter(|item| item.task.is_none()).collect();
+        Self::with(recipe, &pictures, ramped(recipe, &pictures)?)
+    }
+
+    fn with(recipe: &Recipe, pictures: &[&RunItem], values: Vec<Vec<FrameValue>>) -> Result<Self, Fault> {
         let mut overrides = HashMap::new();
         for (at, values) in values.into_iter().enumerate().filter(|(_, values)| !values.is_empty()) {
             let frame_overrides = Overrides::new(recipe, &values)
@@ -90,6 +107,24 @@ impl RunSequence {
         context.overrides = self.overrides(place);
         Ok(Some(Neighbour { source, context }))
     }
+}
+
+/// For every picture of a run the values of lines that change over it.
+fn ramped(recipe: &Recipe, pictures: &[&RunItem]) -> Result<Vec<Vec<FrameValue>>, Fault> {
+    if !recipe.has_ramps() {
+        return Ok(vec![Vec::new(); pictures.len()]);
+    }
+    let by_time = recipe.ramps_by_time();
+    let frame = |item: &&RunItem| {
+        let path = PathBuf::from(&item.source);
+        let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+        let decided = decided(item)?;
+        let camera = || rallo_media::decode::facts(&path).ok().and_then(|facts| facts.camera.taken);
+        let taken = if by_time { camera().and_then(|t| shifted(t, decided.shift)) } else { None };
+        Ok(RampFrame { name, taken })
+    };
+    let frames = pictures.iter().map(frame).collect::<Result<Vec<_>, Fault>>()?;
+    Ok(recipe.ramped(&frames))
 }
 
 /// What was measured of a picture for a line.
