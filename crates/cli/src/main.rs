@@ -490,7 +490,10 @@ fn main() -> ExitCode {
         Command::Render(args) => commands::render(&args),
         Command::Sequence(command) => data_folder(cli.data).and_then(|data| match &command {
             SequenceCommand::Measure(frames) => sequence::measure(frames, &data),
-            SequenceCommand::Sieve { frames, passes } => sequence::sieved(frames, passes, &data),
+            SequenceCommand::Sieve { frames, passes, suggest } => {
+                let write = suggest.as_ref().and_then(Option::as_deref);
+                sequence::sieved(frames, passes.as_deref(), write, &data)
+            }
         }),
         Command::Lens { from, keep, json } => {
             data_folder(cli.data).and_then(|data| commands::lens(&from, keep, json, &data))

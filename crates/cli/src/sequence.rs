@@ -3,10 +3,10 @@
 use crate::commands::{self, Ended, print};
 use clap::{Args, Subcommand};
 use indicatif::ProgressBar;
-use rallo_engine::step::is_part;
-use rallo_runner::library::frame_light::{self, Behind, MeasuredFrame, Part};
+use rallo_runner::library::frame_light::{self, Behind, MeasuredFrame};
+use rallo_runner::library::measured_area::MeasuredArea;
 use rallo_runner::library::scan;
-use rallo_shoot::sieve::{Pass, SieveFrame, SwitchedPass, sieve};
+use rallo_shoot::sieve::{Pass, SieveFrame, SwitchedPass, sieve, suggested};
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
@@ -19,7 +19,7 @@ pub struct Frames {
     from: Vec<PathBuf>,
     /// A part of the picture that is measured too, as shares of its sides: X,Y,W,H.
     #[arg(long = "area", value_name = "X,Y,W,H", value_parser = part)]
-    areas: Vec<Part>,
+    areas: Vec<MeasuredArea>,
     /// A recipe behind whose lines frames are measured, instead of as they are.
     #[arg(long, value_name = "FILE")]
     recipe: Option<PathBuf>,
@@ -42,15 +42,18 @@ pub enum SequenceCommand {
         #[command(flatten)]
         frames: Frames,
         /// The passes, as JSON.
-        #[arg(long, value_name = "FILE")]
-        passes: PathBuf,
+        #[arg(long, value_name = "FILE", required_unless_present = "suggest")]
+        passes: Option<PathBuf>,
+        /// Suggest passes (the same light, no night, no fog, nothing in the way), and write them into this file, or tell them.
+        #[arg(long, value_name = "FILE", num_args = 0..=1, conflicts_with = "passes")]
+        suggest: Option<Option<PathBuf>>,
     },
 }
 
-fn part(text: &str) -> Result<Part, String> {
+fn part(text: &str) -> Result<MeasuredArea, String> {
     let numbers: Vec<f64> = text.split(',').filter_map(|n| n.trim().parse().ok()).collect();
-    let part = <[f64; 4]>::try_from(numbers).ok().filter(|part| is_part(*part));
-    part.ok_or_else(|| {
+    let area = <[f64; 4]>::try_from(numbers).ok().map(MeasuredArea::Rectangle);
+    area.filter(|area| MeasuredArea::check(std::slice::from_ref(area)).is_ok()).ok_or_else(|| {
         "expected X,Y,W,H as shares of the picture's sides, inside it, such as 0.5,0,0.5,1".into()
     })
 }
@@ -155,22 +158,32 @@ fn ended(measured: &[MeasuredFrame]) -> ExitCode {
     }
 }
 
-/// `rallo sequence sieve`.
-pub fn sieved(frames: &Frames, passes: &Path, data: &Path) -> Ended {
-    let list = read_passes(passes)?;
+/// `rallo sequence sieve`: through the passes of a file, or through those that are suggested.
+pub fn sieved(frames: &Frames, passes: Option<&Path>, write: Option<&Path>, data: &Path) -> Ended {
+    let given = passes.map(read_passes).transpose()?;
     let measured = measured(frames, data)?;
-    let found =
-        sieve(&as_sieved(&measured, &list), &list).map_err(|e| format!("{}: {e}", passes.display()))?;
+    let list = given.unwrap_or_else(|| suggested(&as_sieved(&measured, &[])));
+    if let Some(file) = write {
+        let text = serde_json::to_string_pretty(&json!({"passes": list})).map_err(|e| e.to_string())?;
+        // A file of that name may hold passes somebody wrote.
+        let mut new = std::fs::File::create_new(file).map_err(|e| format!("{}: {e}", file.display()))?;
+        std::io::Write::write_all(&mut new, text.as_bytes())
+            .map_err(|e| format!("{}: {e}", file.display()))?;
+    }
+    let wrong = |e| format!("{}: {e}", passes.map_or_else(String::new, |p| p.display().to_string()));
+    let found = sieve(&as_sieved(&measured, &list), &list).map_err(wrong)?;
     let stay: Vec<&PathBuf> = found.stay().map(|i| &measured[i].path).collect();
     let go = found.by.iter().zip(&measured).filter_map(|(by, frame)| Some(((*by)?, &frame.path)));
     if frames.json {
         let go: Vec<Value> = go.map(|(pass, file)| json!({"file": file, "pass": pass})).collect();
-        return print(&json!({"stay": stay, "go": go}));
+        let told = json!({"stay": stay, "go": go});
+        return print(&if passes.is_some() { told } else { json!({"passes": list, "stay": stay, "go": go}) });
     }
     let mut counts = vec![0; list.len()];
     go.for_each(|(pass, _)| counts[pass] += 1);
     for (i, count) in counts.into_iter().enumerate() {
-        println!("pass {}: {count} go", i + 1);
+        let pass = if passes.is_some() { String::new() } else { format!(", {}", json!(list[i])) };
+        println!("pass {}: {count} go{pass}", i + 1);
     }
     println!("{} of {} stay", stay.len(), measured.len());
     Ok(ExitCode::SUCCESS)

@@ -63,29 +63,40 @@ export function scale(places, from, to, width) {
   return { from, to, gap: usual * 4, at: (p) => ((p - from) / Math.max(1e-9, to - from)) * width, place: (px) => from + (px / width) * (to - from) };
 }
 
+/** From where to where the line of the open pass is drawn: lines of light from 0 to 100, others as far as they go. */
+export function rangeOf(name, held) {
+  if (!held || ['brightness', 'contrast', 'change'].includes(name)) return [0, 100];
+  let [low, high] = [name === 'unusual' ? 0 : Infinity, name === 'unusual' ? 30 : -Infinity];
+  for (const h of held) if (h) { low = Math.min(low, h[0]); high = Math.max(high, name === 'unusual' ? Math.min(100, h[0]) : h[0]); }
+  const more = Math.max(0.5, (high - low) * 0.08);
+  return name === 'unusual' ? [0, high + more] : [low - more, high + more];
+}
+
 /** Lines, band, marks of what goes, and where the eye is. */
 export function chart(canvas, view) {
   const { c, width, height } = fitted(canvas);
-  const { places, lines, held, edges, by, open, at, x } = view;
+  const { places, lines, held, range, edges, by, open, at, x } = view;
   const marks = 12;
-  const y = (v) => (height - marks) * (1 - v / 100) + 2;
+  const scaled = ([low, high]) => (v) => (height - marks) * (1 - (v - low) / (high - low)) + 2;
+  const y = scaled([0, 100]);
+  const own = scaled(range);
   c.lineWidth = 1;
   if (held) {
-    const upper = held.map((h) => h && h[1] + (edges.upper ?? 1e3));
-    const lower = held.map((h) => h && h[1] + (edges.lower ?? -1e3));
+    const upper = held.map((h) => h && h[1] + (edges.upper ?? 1e5));
+    const lower = held.map((h) => h && h[1] + (edges.lower ?? -1e5));
     c.fillStyle = '#1f8a6b44';
     c.beginPath();
     const known = held.map((h, i) => i).filter((i) => held[i]);
-    known.forEach((i, k) => { const p = [x.at(places[i]), Math.max(0, y(upper[i]))]; if (k) c.lineTo(...p); else c.moveTo(...p); });
-    known.reverse().forEach((i) => c.lineTo(x.at(places[i]), Math.min(height - marks, y(lower[i]))));
+    known.forEach((i, k) => { const p = [x.at(places[i]), Math.max(0, own(upper[i]))]; if (k) c.lineTo(...p); else c.moveTo(...p); });
+    known.reverse().forEach((i) => c.lineTo(x.at(places[i]), Math.min(height - marks, own(lower[i]))));
     c.fill();
     c.strokeStyle = '#7fd8bf';
-    for (const [edge, values] of [['lower', lower], ['upper', upper]]) if (edges[edge] != null) line(c, values, places, x, y, width);
+    for (const [edge, values] of [['lower', lower], ['upper', upper]]) if (edges[edge] != null) line(c, values, places, x, own, width);
   }
-  for (const { values, colour, dash } of lines) {
+  for (const { values, colour, dash, held: is } of lines) {
     c.strokeStyle = colour;
     c.setLineDash(dash ?? []);
-    line(c, values, places, x, y, width);
+    line(c, values, places, x, is ? own : y, width);
   }
   c.setLineDash([]);
   by.forEach((pass, i) => {
@@ -93,6 +104,7 @@ export function chart(canvas, view) {
     c.fillStyle = pass === open ? '#e08a72' : '#8d8d8d';
     c.fillRect(x.at(places[i]) - 0.5, height - marks + 3, Math.max(1, width / places.length), marks - 4);
   });
+  view.over?.(c, { width, height });
   if (at != null) {
     c.fillStyle = '#fff';
     c.fillRect(x.at(places[at]) - 0.5, 0, 1.5, height);
@@ -111,7 +123,7 @@ export function ribbon(canvas, { colours, places, x }) {
 }
 
 /** Days from left to right, hours from top to bottom, each frame a cell in its mean colour; what goes is crossed out. */
-export function days(canvas, { frames, by, at }) {
+export function days(canvas, { frames, by, at, windows, drawn }) {
   const { c, width, height } = fitted(canvas);
   const told = frames.map((f) => (f.taken ? f.taken.split('T') : null));
   const all = [...new Set(told.filter(Boolean).map(([day]) => day))].sort();
@@ -129,5 +141,19 @@ export function days(canvas, { frames, by, at }) {
     if (by[i] != null) { c.strokeStyle = '#e08a72'; c.beginPath(); c.moveTo(x + 1, y + tall); c.lineTo(x + wide - 1, y); c.stroke(); }
     if (i === at) { c.strokeStyle = '#fff'; c.strokeRect(x + 0.5, y, wide - 1, tall); }
   });
+  const minute = (text) => { const [h, m] = text.split(':').map(Number); return h * 60 + m; };
+  // Days without frames have no column: a window goes from the first to the last that has one.
+  const across = (w) => [all.findIndex((day) => day >= w.from), all.findLastIndex((day) => day <= w.to)];
+  c.setLineDash([5, 3]);
+  for (const w of [...windows, ...(drawn ? [drawn] : [])]) {
+    const [first, last] = across(w);
+    if (first < 0 || last < first) continue;
+    c.strokeStyle = '#fff';
+    c.fillStyle = '#ffffff22';
+    const box = [first * wide, (minute(w.after) / 1440) * height, (last - first + 1) * wide, ((minute(w.before) - minute(w.after)) / 1440) * height];
+    c.fillRect(...box);
+    c.strokeRect(...box);
+  }
+  c.setLineDash([]);
   return { cells, all };
 }

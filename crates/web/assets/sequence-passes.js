@@ -4,6 +4,10 @@ const DAYS = ['monday', 'tuesday', 'wednesday', 'thursday', 'friday', 'saturday'
 
 /** The kinds that can be added, by the words people may type. */
 export const KINDS = [
+  { words: 'night lamp dusk scene light of the scene', label: 'Frames by night go, by the light of the scene', pass: () => ({ pass: 'line', line: 'scene', against: { level: 0 }, lower: 6 }) },
+  { words: 'unusual passing shadow in the way covered odd', label: 'Frames that differ from what is usual at their hour go', pass: () => ({ pass: 'line', line: 'unusual', against: { level: 0 }, upper: 8 }) },
+  { words: 'fog haze mist same hour contrast', label: 'Frames with less contrast than other days at that hour go', pass: () => ({ pass: 'line', line: 'contrast', against: { same_hour: 6 }, lower: -8 }) },
+  { words: 'overcast dull cloudy weather scene same hour', label: 'Frames with less light than other days at that hour go', pass: () => ({ pass: 'line', line: 'scene', against: { same_hour: 6 }, lower: -0.8 }) },
   { words: 'dark night black brightness level', label: 'Dark frames go', pass: () => ({ pass: 'line', line: 'brightness', against: { level: 0 }, lower: 15 }) },
   { words: 'uneven flicker cloud shadow brightness course', label: 'Frames darker or brighter than the course go', pass: () => ({ pass: 'line', line: 'brightness', against: { course: 24 }, lower: -12, upper: 12 }) },
   { words: 'fog haze dull contrast', label: 'Frames with less contrast than the course go', pass: () => ({ pass: 'line', line: 'contrast', against: { course: 48 }, lower: -10 }) },
@@ -30,7 +34,7 @@ export function found(text) {
   }));
 }
 
-const LINES = { brightness: 'brightness', contrast: 'contrast', change: 'change from the frame before', red: 'red against green', blue: 'blue against green' };
+const LINES = { brightness: 'brightness', contrast: 'contrast', change: 'change from the frame before', red: 'red against green', blue: 'blue against green', scene: 'light of the scene', unusual: 'what is unusual' };
 
 const tidy = (v) => Math.round(v * 1000) / 1000;
 
@@ -43,22 +47,43 @@ function againstLevel(pass) {
   return lower.length || upper.length ? [...lower, ...upper] : [' may be anything'];
 }
 
-/** Edges against the line's own course: how far below and above it a frame may be. */
+/** Edges against the line's own course, or against the same hour of other days: how far below and above it a frame may be. */
 function againstCourse(pass) {
   const far = (name, sign, words) => ({ words, value: { value: Math.abs(pass[name]), kind: 'number', set: (v) => ({ ...pass, [name]: tidy(sign * v) }) } });
   const of = (name) => (pass[name] < 0 ? far(name, -1, 'below') : far(name, 1, 'above'));
   const parts = [];
   if (pass.lower != null) { const e = of('lower'); parts.push(e.words === 'below' ? ' is not more than ' : ' is at least ', e.value, ` ${e.words}`); }
   if (pass.upper != null) { const e = of('upper'); parts.push(parts.length ? (e.words === 'above' ? ' nor more than ' : ' and at least ') : (e.words === 'above' ? ' is not more than ' : ' is at least '), e.value, ` ${e.words}`); }
-  const course = { value: pass.against.course, kind: 'number', unit: ' hours', set: (v) => ({ ...pass, against: { course: Math.max(0.1, v) } }) };
-  return [...(parts.length ? parts : [' may be anywhere around']), ' its own course over ', course];
+  if (!parts.length) parts.push(' may be anywhere around');
+  if ('same_hour' in pass.against) return [...parts, ' what is usual at that hour, over ', { value: pass.against.same_hour, kind: 'whole', unit: ' days', set: (v) => ({ ...pass, against: { same_hour: Math.min(60, v) } }) }];
+  return [...parts, ' its own course over ', { value: pass.against.course, kind: 'number', unit: ' hours', set: (v) => ({ ...pass, against: { course: Math.max(0.1, v) } }) }];
 }
 
-/** A pass as a sentence: texts, and values that can be changed. `set` gives the pass with that value. */
-export function sentence(pass) {
+const day = (text) => new Date(`${text}T00:00Z`).toLocaleString('en-GB', { timeZone: 'UTC', day: 'numeric', month: 'short' });
+
+/** A window in words, such as 6 Apr to 9 Apr, 07:30 to 18:00. */
+const windowed = (w) => `${w.from === w.to ? day(w.from) : `${day(w.from)} to ${day(w.to)}`}, ${w.after} to ${w.before}`;
+
+/** A pass that lets through what is in its windows, as a sentence. */
+function inWindows(pass) {
+  const which = { value: pass.outside ? 'outside' : 'in', kind: 'choice', choices: ['in', 'outside'], names: { in: 'in', outside: 'outside' }, set: (v) => { const { outside, ...rest } = pass; return v === 'outside' ? { ...rest, outside: true } : rest; } };
+  return ['Only ', which, ` ${pass.windows.map(windowed).join('; ')}.`];
+}
+
+/** Which part of the picture a line is of, where there are parts. */
+function ofArea(pass, areas) {
+  if (!areas.length && pass.area == null) return [];
+  const names = Object.fromEntries([['whole', 'the whole'], ...areas.map((name, i) => [String(i), name])]);
+  const set = (v) => { const { area, ...rest } = pass; return v === 'whole' ? rest : { ...rest, area: Number(v) }; };
+  return [' of ', { value: String(pass.area ?? 'whole'), kind: 'choice', choices: Object.keys(names), names, set }];
+}
+
+/** A pass as a sentence: texts, and values that can be changed; `areas` are the names of areas there are. `set` gives the pass with that value. */
+export function sentence(pass, areas = []) {
   const value = (name, kind, more = {}) => ({ value: pass[name], kind, ...more, set: (v) => ({ ...pass, [name]: v }) });
   switch (pass.pass) {
-    case 'line': return ['The ', value('line', 'choice', { choices: Object.keys(LINES), names: LINES }), ...('course' in pass.against ? againstCourse(pass) : againstLevel(pass)), '.'];
+    case 'line': return ['The ', value('line', 'choice', { choices: Object.keys(LINES), names: LINES }), ...ofArea(pass, areas), ...('level' in pass.against ? againstLevel(pass) : againstCourse(pass)), '.'];
+    case 'windows': return inWindows(pass);
     case 'weekdays': return ['Only on ', { value: pass.days.join(', '), kind: 'text', set: (v) => ({ ...pass, days: DAYS.filter((d) => v.toLowerCase().includes(d.slice(0, 3))) }) }, '.'];
     case 'time': return ['Only from ', value('from', 'time'), ' to ', value('to', 'time'), '.'];
     case 'sun': return ['Only while the sun is up at ', value('latitude', 'number'), '° north, ', value('longitude', 'number'), '° east, the clock ', value('offset_hours', 'number'), ' hours before UTC; from ', value('after_sunrise', 'number'), ' minutes after sunrise to ', value('before_sunset', 'number'), ' before sunset.'];

@@ -1,7 +1,9 @@
 // The sequence: its light over time, the sieve's passes as sentences, and what stays of it, played before anything is decided.
 
-import { chart, days, ribbon, scale } from './sequence-chart.js';
+import { COLOURS, areaTools, letter, without } from './sequence-areas.js';
+import { chart, days, rangeOf, ribbon, scale } from './sequence-chart.js';
 import { found, sentence } from './sequence-passes.js';
+import { rampTools } from './sequence-ramps.js';
 import { el, json, say, typing } from './talk.js';
 
 const $ = (id) => document.getElementById(id);
@@ -10,11 +12,18 @@ const LINES = { brightness: '#f2f2f2', contrast: '#5fb89f', change: '#d9b36c' };
 let frames = [];
 let places = [];
 let passes = [];
+let areas = [];
 let by = [];
 let held = null;
 let open = -1;
 let at = 0;
 let shown = { brightness: true, contrast: true, change: false };
+let range = [0, 100];
+let columns = [];
+let drawn = null;
+let tools = null;
+let ramps = null;
+let scaled = null;
 let view = 'lines';
 let zoom = [0, 1];
 let cells = [];
@@ -35,14 +44,32 @@ async function load() {
   }
 }
 
+/** Keeps what is measured, and measures it. */
+async function measure(next, behind, kept) {
+  await json('POST', '/api/sequence/measure', { areas: next, behind, passes: kept });
+  await load();
+  look(at);
+}
+
+/** On what frames are measured: as they are, or behind lines of the recipe. */
+function measuredOn(lines, behind) {
+  const field = $('behind');
+  const short = (text) => (text.length > 34 ? `${text.slice(0, 32)} …` : text);
+  field.replaceChildren(...['the originals', ...lines.map((line, i) => `behind ${i + 1}: ${short(line)}`)].map((text, i) => el('option', { value: i, selected: i === behind }, text)));
+  field.disabled = !lines.length;
+  field.onchange = doing(() => measure(areas, Number(field.value), passes));
+}
+
 function take(told) {
-  ({ frames, passes } = told);
+  ({ frames, passes, areas } = told);
+  tools.show(areas);
+  measuredOn(told.lines, told.behind);
   const timed = frames.every((f) => f.at != null);
   places = frames.map((f, i) => (timed ? f.at : i));
   by = frames.map(() => null);
   if (!frames.length) { $('count').textContent = 'There are no frames yet.'; return; }
   const span = timed ? (places.at(-1) - places[0]) / 86400 : 0;
-  $('about').textContent += `: ${frames.length} frames${timed ? `, ${span.toFixed(1)} days` : ', without times'}`;
+  $('about').textContent = `${$('about').dataset.shoot}: ${frames.length} frames${timed ? `, ${span.toFixed(1)} days` : ', without times'}`;
   // The page may have been opened before the shoot was scanned.
   if ($('rail-frames').textContent === '0') {
     $('rail-frames').textContent = String(frames.length);
@@ -63,6 +90,7 @@ async function through() {
     const told = await json('POST', '/api/sequence/sieve', { passes, open: open >= 0 ? open : null });
     ({ by } = told);
     held = told.held.length ? told.held : null;
+    range = rangeOf(passes[open]?.line, held);
     $('kept').textContent = 'saved';
   } catch (e) {
     say(e.message);
@@ -85,7 +113,7 @@ function count() {
 /** A value of a pass that can be changed. */
 function chip(part, put) {
   if (part.kind === 'choice') {
-    const field = el('select', { class: 'chip is-word', 'aria-label': 'line' }, ...part.choices.map((c) => el('option', { value: c, selected: c === part.value }, part.names[c])));
+    const field = el('select', { class: 'chip is-word', 'aria-label': 'value' }, ...part.choices.map((c) => el('option', { value: c, selected: c === part.value }, part.names[c])));
     field.addEventListener('change', () => put(part.set(field.value)));
     return field;
   }
@@ -106,29 +134,45 @@ function chip(part, put) {
   return part.unit ? el('span', {}, field, part.unit) : field;
 }
 
+const AGAINST = [['course', 'Against its course', 24], ['same_hour', 'Against the same hour of other days', 6], ['level', 'Against one level', 0]];
+
+/** Some of the frames that a pass takes, as pictures. */
+function takenBy(i) {
+  const gone = frames.map((_, k) => k).filter((k) => by[k] === i);
+  const step = Math.max(1, gone.length / 12);
+  const some = [...new Set(Array.from({ length: Math.min(12, gone.length) }, (_, k) => gone[Math.floor(k * step)]))];
+  return el('div', { class: 'taken', 'aria-label': 'Some of the frames it takes' }, ...some.map((k) => el('button', { type: 'button', title: frames[k].name, 'aria-label': `Look at ${frames[k].name}`, onclick: (e) => { e.stopPropagation(); look(k); } }, el('img', { src: thumb(frames[k], 160), alt: '', loading: 'lazy' }))));
+}
+
 function list() {
   if ($('passes').contains(document.activeElement) && document.activeElement.matches('input.chip')) document.activeElement.blur();
   $('passes').replaceChildren(...passes.map((pass, i) => {
     const put = (next) => { passes[i] = { ...next, on: passes[i].on }; if (passes[i].on !== false) delete passes[i].on; through(); };
-    const words = sentence(pass).map((part) => (typeof part === 'string' ? part : chip(part, put)));
+    const words = sentence(pass, areas.map((_, k) => letter(k))).map((part) => (typeof part === 'string' ? part : chip(part, put)));
+    // A full stop stays with what it ends.
+    if (words.at(-1) === '.') words.splice(-2, 2, el('span', { class: 'text-nowrap' }, words.at(-2), '.'));
     const goes = by.filter((b) => b === i).length;
     const act = (label, title, run, disabled) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', title, disabled: disabled || undefined, onclick: (e) => { e.stopPropagation(); run(); } }, label);
     const shift = (d) => { passes.splice(i + d, 0, ...passes.splice(i, 1)); open = i + d; through(); };
     const edge = (name, label) => act(pass[name] == null ? `With ${label}` : `Without ${label}`, '', () => { const next = { ...pass }; if (next[name] == null) next[name] = name === 'lower' ? -10 : 10; else delete next[name]; put(next); });
     const acts = i !== open ? [] : [el('div', { class: 'row-acts' },
-      ...(pass.pass === 'line' ? [edge('lower', 'a lower edge'), edge('upper', 'an upper edge'), act('course' in pass.against ? 'Against one level' : 'Against its course', '', () => put({ ...pass, against: 'course' in pass.against ? { level: 0 } : { course: 24 } }))] : []),
+      ...(pass.pass === 'line' ? [edge('lower', 'a lower edge'), edge('upper', 'an upper edge'), ...AGAINST.filter(([name]) => !(name in pass.against)).map(([name, label, usual]) => act(label, '', () => put({ ...pass, against: { [name]: usual } })))] : []),
+      ...(pass.pass === 'windows' && pass.windows.length > 1 ? [act('Without the last window', '', () => put({ ...pass, windows: pass.windows.slice(0, -1) }))] : []),
       act(pass.on === false ? 'Switch on' : 'Switch off', '', () => { passes[i].on = pass.on === false; if (passes[i].on) delete passes[i].on; through(); }),
       act('↑', 'Earlier', () => shift(-1), i === 0), act('↓', 'Later', () => shift(1), i === passes.length - 1),
       act('Remove', '', () => { passes.splice(i, 1); open = -1; through(); }))];
     const pick = () => { if (open !== i) { open = i; through(); } };
     return el('li', { class: `${i === open ? 'is-open' : ''} ${pass.on === false ? 'is-off' : ''}`, 'data-pass': String(i), onclick: pick },
       el('button', { type: 'button', class: 'line-number', 'aria-expanded': String(i === open), 'aria-label': `Pass ${i + 1}`, onclick: (e) => { e.stopPropagation(); pick(); } }),
-      el('div', { class: 'words' }, ...words, el('br'), el('small', { class: 'line-note' }, pass.on === false ? 'off' : `${goes} go`)), ...acts);
+      el('div', { class: 'words' }, ...words, el('br'), el('small', { class: 'line-note' }, pass.on === false ? 'off' : `${goes} go`)), ...(i === open && goes ? [takenBy(i)] : []), ...acts);
   }));
 }
 
+/** The lines there are: of the whole, and of every area. */
+const known = () => [[null, ''], ...areas.map((_, i) => [i, `${letter(i)} `])].flatMap(([area, of]) => Object.keys(LINES).map((name) => ({ key: `${of}${name}`, area, name, colour: area == null ? LINES[name] : COLOURS[area] })));
+
 function legend() {
-  $('legend').replaceChildren(...Object.entries(LINES).map(([name, colour]) => el('button', { type: 'button', class: 'legend', 'aria-pressed': String(shown[name]), style: `color:${colour}`, title: 'Show it or not', onclick: () => { shown[name] = !shown[name]; legend(); draw(); } }, `${shown[name] ? '━' : '╌'} ${name}`)));
+  $('legend').replaceChildren(...known().map(({ key, name, colour }) => el('button', { type: 'button', class: 'legend', 'aria-pressed': String(Boolean(shown[key])), style: `color:${colour}`, title: 'Show it or not', onclick: () => { shown[key] = !shown[key]; legend(); draw(); } }, `${shown[key] ? (name === 'brightness' ? '━' : '╍') : '╌'} ${key}`)));
 }
 
 function draw() {
@@ -137,12 +181,16 @@ function draw() {
   const [from, to] = zoom.map((z) => whole[0] + z * (whole[1] - whole[0]));
   const width = $('chart').getBoundingClientRect().width;
   const x = scale(places, from, to, width);
-  const wanted = Object.keys(LINES).filter((name) => shown[name]);
+  scaled = { places, x };
   if (view === 'lines') {
-    const lines = wanted.map((name) => ({ values: frames.map((f) => f.light?.[name]), colour: LINES[name], dash: name === 'contrast' ? [4, 2] : undefined }));
-    chart($('chart'), { places, lines, held, edges: passes[open] ?? {}, by, open, at, x });
+    const dash = { contrast: [4, 2], change: [1, 2] };
+    const of = (f, area) => (area == null ? f.light : f.areas[area]);
+    const lines = known().filter(({ key }) => shown[key]).map(({ name, area, colour }) => ({ values: frames.map((f) => of(f, area)?.[name]), colour, dash: area == null && name === 'change' ? undefined : dash[name] }));
+    // A line that is no light has a scale of its own, and is shown while its pass is open.
+    if (held && range[1] !== 100) lines.push({ values: held.map((h) => h?.[0]), colour: '#ffffff', held: true });
+    chart($('chart'), { places, lines, held, range, edges: passes[open] ?? {}, by, open, at, x, over: (c, size) => ramps?.draw(c, scaled, size) });
   } else {
-    ({ cells } = days($('chart'), { frames, by, at }));
+    ({ cells, all: columns } = days($('chart'), { frames, by, at, windows: passes[open]?.windows ?? [], drawn }));
   }
   ribbon($('ribbon'), { colours: frames.map((f, i) => (places[i] >= from && places[i] <= to ? f.light?.colour : null)), places, x });
   const day = (i) => (frames[i].taken ? date(frames[i].taken, { day: 'numeric', month: 'short' }) : frames[i].name);
@@ -183,7 +231,7 @@ function apartUnder(e) {
   const against = held?.[under(e)]?.[1];
   if (against == null) return null;
   const box = $('chart').getBoundingClientRect();
-  return (1 - (e.clientY - box.top - 2) / (box.height - 12)) * 100 - against;
+  return range[0] + (1 - (e.clientY - box.top - 2) / (box.height - 12)) * (range[1] - range[0]) - against;
 }
 
 /** Which edge of the band lies under the pointer. */
@@ -191,27 +239,78 @@ function edgeUnder(e) {
   const pass = passes[open];
   const apart = view === 'lines' && pass ? apartUnder(e) : null;
   if (apart == null) return undefined;
-  return ['lower', 'upper'].find((name) => pass[name] != null && Math.abs(apart - pass[name]) < 4);
+  return ['lower', 'upper'].find((name) => pass[name] != null && Math.abs(apart - pass[name]) < (range[1] - range[0]) * 0.04);
 }
 
+/** The day and the minute under the pointer, where days and hours are shown. */
+function hourUnder(e) {
+  const box = $('chart').getBoundingClientRect();
+  const [px, py] = [(e.clientX - box.left) / box.width, (e.clientY - box.top) / box.height];
+  const within = (v, most) => Math.min(most, Math.max(0, v));
+  return { day: columns[within(Math.floor(px * columns.length), columns.length - 1)], minute: within(Math.round((py * 1440) / 15) * 15, 1440) };
+}
+
+/** The window between two places of days and hours; nothing for a click. */
+function windowBetween(a, b) {
+  const clock = (m) => `${String(Math.floor(m / 60)).padStart(2, '0')}:${String(m % 60).padStart(2, '0')}`;
+  if (!a.day || !b.day || a.minute === b.minute) return null;
+  const [from, to] = [a.day, b.day].sort();
+  const [after, before] = [a.minute, b.minute].sort((p, q) => p - q).map(clock);
+  return { from, to, after, before };
+}
+
+/** Adds a window to the open pass of windows, or makes one of it. */
+function addWindow(window) {
+  if (passes[open]?.pass === 'windows') passes[open] = { ...passes[open], windows: [...passes[open].windows, window] };
+  else { passes.push({ pass: 'windows', windows: [window] }); open = passes.length - 1; }
+  through();
+}
+
+/** Where on the chart the pointer is, and how large that is. */
+const on = (e) => { const box = $('chart').getBoundingClientRect(); return [e.clientX - box.left, e.clientY - box.top]; };
+const sizeOf = () => { const { width, height } = $('chart').getBoundingClientRect(); return { width, height }; };
+$('chart').addEventListener('dblclick', (e) => { if (view === 'lines' && ramps.grab(on(e), scaled, sizeOf(), true)) ramps.drop(); });
+$('chart').addEventListener('contextmenu', (e) => { if (view === 'lines' && ramps.remove(on(e), scaled, sizeOf())) e.preventDefault(); });
+
 let dragged = null;
+let began = null;
 $('chart').addEventListener('pointerdown', (e) => {
+  if (view === 'days') {
+    began = hourUnder(e);
+    $('chart').setPointerCapture(e.pointerId);
+    look(under(e));
+    return;
+  }
+  if (ramps.grab(on(e), scaled, sizeOf(), false)) {
+    $('chart').setPointerCapture(e.pointerId);
+    return;
+  }
   dragged = edgeUnder(e);
   $('chart').setPointerCapture(e.pointerId);
   if (!dragged) { $('chart').dataset.scrubs = 'true'; look(under(e)); }
 });
 $('chart').addEventListener('pointermove', (e) => {
-  if (dragged) {
+  if (ramps.isHeld()) ramps.drag(on(e), scaled, sizeOf());
+  else if (began) {
+    drawn = windowBetween(began, hourUnder(e));
+    draw();
+  } else if (dragged) {
     const apart = apartUnder(e);
     if (apart != null) {
       passes[open][dragged] = Math.round(apart * 10) / 10;
+      if (passes[open].lower > passes[open].upper) passes[open][dragged] = passes[open][dragged === 'lower' ? 'upper' : 'lower'];
       through();
     }
   } else if ($('chart').dataset.scrubs) look(under(e));
   else $('chart').style.cursor = edgeUnder(e) ? 'ns-resize' : 'crosshair';
 });
-const drop = () => { dragged = null; delete $('chart').dataset.scrubs; };
-$('chart').addEventListener('pointerup', drop);
+const drop = () => { dragged = null; began = null; drawn = null; delete $('chart').dataset.scrubs; };
+$('chart').addEventListener('pointerup', () => {
+  const window = drawn;
+  drop();
+  ramps.drop();
+  if (window) addWindow(window);
+});
 $('chart').addEventListener('pointercancel', drop);
 $('chart').addEventListener('wheel', (e) => {
   e.preventDefault();
@@ -245,6 +344,17 @@ $('apply').onclick = doing(async () => {
   const word = (n) => `${n} frame${n === 1 ? '' : 's'}`;
   say(`${word(told.aside)} set aside, ${word(told.back)} back. Undo on the frames page takes it back.`);
   $('rail-frames').textContent = stays().length;
+});
+
+$('suggest').onclick = doing(async () => {
+  const told = await json('GET', '/api/sequence/suggested');
+  const there = new Set(passes.map((p) => JSON.stringify(p)));
+  const fresh = told.passes.filter((p) => !there.has(JSON.stringify(p)));
+  if (!fresh.length) { say(told.passes.length ? 'These passes are already there.' : 'There is no night, no fog and nothing in the way to be told from the rest.'); return; }
+  passes.push(...fresh);
+  open = passes.length - fresh.length;
+  say(`${fresh.length} pass${fresh.length === 1 ? '' : 'es'} suggested. Open each to see what it takes; change it, switch it off or remove it.`);
+  through();
 });
 
 // What else: passes by the words people type.
@@ -289,4 +399,12 @@ document.addEventListener('keydown', (e) => {
 });
 new ResizeObserver(draw).observe($('chart'));
 
-doing(async () => { await load(); look(0); })();
+tools = areaTools({ image: $('seen'), over: $('over'), bar: $('areas'), put: doing((next, gone) => measure(next, Number($('behind').value || 0), gone == null ? passes : without(passes, gone))) });
+doing(async () => {
+  ramps = rampTools({ bar: $('ramps'), drawn: draw });
+  await load();
+  await ramps.load();
+  // The first that is not dark: nights show nothing.
+  const light = frames.map((f) => f.light?.brightness ?? 0);
+  look(Math.max(0, light.findIndex((v) => v >= 0.7 * Math.max(...light))));
+})();

@@ -271,7 +271,7 @@ async fn settings_pdf(State(app): State<App>, Path(id): Path<i64>) -> Result<Res
     let recipe = Recipe::parse(&row.document)?;
     let frame = match laid.desk.frame {
         // A frame that cannot be opened leaves the sheet without pictures.
-        Some(frame) => crate::api::bench::open(&app, frame, &recipe.decode).await.ok(),
+        Some(frame) => crate::api::bench::open(&app, frame, &recipe).await.ok(),
         None => None,
     };
     let about = format!("Version {}, {}", row.version, clock(&row.saved));

@@ -192,6 +192,16 @@ fn the_light_of_frames_is_told_and_passes_hold_them_apart() {
         files_below(&at("out")).into_iter().filter(|f| f.extension().is_some_and(|e| e == "jpg")).count();
     assert_eq!(made, stay.len());
 
+    // Suggested passes are told, and written where nothing is yet.
+    let suggest =
+        ["--data", &data, "sequence", "sieve", &text("in"), "--json", "--suggest", &text("new.json")];
+    let told = answered(&suggest);
+    let written: Value = serde_json::from_slice(&std::fs::read(at("new.json")).unwrap()).unwrap();
+    assert_eq!(told["passes"], written["passes"]);
+    assert_eq!(told["stay"].as_array().unwrap().len() + told["go"].as_array().unwrap().len(), FRAMES - 1);
+    let refused = rallo(&suggest);
+    assert!(!refused.status.success() && String::from_utf8_lossy(&refused.stderr).contains("new.json"));
+
     // What makes no sense is named.
     for (passes, told) in [
         (json!([{"pass": "every", "n": 0}]), "passes[0].n"),
@@ -206,6 +216,52 @@ fn the_light_of_frames_is_told_and_passes_hold_them_apart() {
     }
 }
 
+#[test]
+fn values_change_over_a_sequence_between_their_marks() {
+    let desk = tempfile::tempdir().unwrap();
+    let at = |name: &str| desk.path().join(name);
+    let text = |name: &str| at(name).to_string_lossy().into_owned();
+    write_frames(&at("in"), |_| 0.0);
+    let run = |name: &str, ramp: Value| {
+        let recipe = json!({"format": "rallo-recipe", "version": 1, "name": name,
+            "steps": [{"step": "exposure", "stops": 0, "ramp": ramp}],
+            "deliveries": [{"kind": "pictures", "format": "jpeg", "quality": 95, "name": "{stem}", "to": "subfolder"}]});
+        let file = format!("{name}.json");
+        std::fs::write(at(&file), recipe.to_string()).unwrap();
+        let done = rallo(&[
+            "--data",
+            &text("data"),
+            "run",
+            &text(&file),
+            "--from",
+            &text("in"),
+            "--to",
+            &text(name),
+        ]);
+        assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+        let mut made: Vec<std::path::PathBuf> = files_below(&at(name))
+            .into_iter()
+            .filter(|f| f.extension().is_some_and(|e| e == "jpg"))
+            .collect();
+        made.sort();
+        assert_eq!(made.len(), FRAMES);
+        let before = light(&at("in/BED_000.jpg"));
+        made.iter().map(|file| light(file) - before).collect::<Vec<f64>>()
+    };
+    // A stop darker at the end, evenly: two marks make a straight line.
+    let evenly = run("evenly", json!({"stops": [[0, 0], [1, -1]]}));
+    for (i, stops) in evenly.iter().enumerate() {
+        let expected = -(i as f64) / (FRAMES - 1) as f64;
+        assert!((stops - expected).abs() < 0.05, "frame {i}: {stops} instead of {expected}");
+    }
+    // By name and by time: the frames are a quarter of an hour apart, from six o'clock on.
+    let fixed = run("fixed", json!({"stops": [["BED_010.jpg", -1], ["2026-05-04T11:00", 0]]}));
+    assert!(
+        fixed[..=10].iter().all(|v| (v + 1.0).abs() < 0.05) && fixed[20..].iter().all(|v| v.abs() < 0.05)
+    );
+    assert!(fixed[10..=20].windows(2).all(|w| w[1] > w[0] - 0.02), "{fixed:?}");
+}
+
 /// As [`answered`], where some frames could not be measured.
 fn answered_with_failures(args: &[&str]) -> Value {
     serde_json::from_slice(&rallo(args).stdout).unwrap()
@@ -217,6 +273,127 @@ async fn say_what_else(desk: &Desk, words: &str) {
     desk.find("#more").await.send_keys(words).await.unwrap();
     desk.until("document.querySelectorAll('#offers li').length > 0").await;
     desk.press(fantoccini::key::Key::Enter.into()).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn passes_are_suggested_and_areas_and_windows_are_drawn() {
+    let desk = Desk::open_with(|shoot| {
+        // Every tenth frame is four stops darker: by its light another group.
+        write_frames(shoot, |i| if i % 10 == 4 { -4.0 } else { 0.0 });
+    })
+    .await;
+    desk.choose().await;
+    desk.go("/sequence").await;
+    let stay = |n: usize| format!("document.body.dataset.stay === '{n}'");
+    desk.until(&stay(FRAMES)).await;
+    desk.script("document.querySelector('#suggest').click()").await;
+    desk.until("document.querySelector('#passes li')?.innerText.includes('6 go')").await;
+    desk.until("document.querySelectorAll('#passes li.is-open .taken img').length === 6").await;
+    let passes = |told: &Value| told["passes"].as_array().unwrap().len();
+    let before = passes(&desk.ask("GET", "/api/sequence", Value::Null).await);
+    desk.script("document.querySelector('#suggest').click()").await;
+    desk.until("document.querySelector('#said').innerText === 'These passes are already there.'").await;
+
+    // An ellipse drawn on the picture is measured, and its line can be chosen.
+    desk.script("document.querySelector('[data-area-tool=ellipse]').click()").await;
+    let place: (f64, f64, f64, f64) = serde_json::from_value(
+        desk.script("const c = document.querySelector('#over').getBoundingClientRect(); return [c.left, c.top, c.width, c.height];")
+            .await,
+    )
+    .unwrap();
+    let at = |x: f64, y: f64| (place.0 + place.2 * x, place.1 + place.3 * y);
+    desk.drag_between(at(0.2, 0.25), at(0.6, 0.75)).await;
+    desk.until("document.querySelector('#areas').innerText.includes('A ×')").await;
+    desk.until("document.querySelectorAll('#passes li.is-open .taken img').length === 6").await;
+    let told = desk.ask("GET", "/api/sequence", Value::Null).await;
+    let ellipse: [f64; 4] = serde_json::from_value(told["areas"][0]["ellipse"].clone()).unwrap();
+    for (value, wanted) in ellipse.into_iter().zip([0.2, 0.25, 0.4, 0.5]) {
+        assert!((value - wanted).abs() < 0.03, "{ellipse:?}");
+    }
+    assert!(told["frames"].as_array().unwrap().iter().all(|f| f["areas"].as_array().unwrap().len() == 1));
+    desk.script("[...document.querySelectorAll('#legend button')].find((b) => b.innerText.endsWith('A contrast')).click()").await;
+
+    // A window over days and hours lets through what is in it.
+    desk.script("document.querySelector('[data-view=days]').click()").await;
+    let place: (f64, f64, f64, f64) = serde_json::from_value(
+        desk.script("const c = document.querySelector('#chart').getBoundingClientRect(); return [c.left, c.top, c.width, c.height];")
+            .await,
+    )
+    .unwrap();
+    let at = |x: f64, y: f64| (place.0 + place.2 * x, place.1 + place.3 * y);
+    desk.drag_between(at(0.05, 0.25), at(0.95, 0.5)).await;
+    desk.until("document.querySelectorAll('#passes li.is-open').length === 1 && document.querySelector('#passes li.is-open').innerText.includes('06:00 to 12:00')").await;
+    desk.until("document.querySelector('#kept').innerText === 'saved'").await;
+    let told = desk.ask("GET", "/api/sequence", Value::Null).await;
+    assert_eq!(passes(&told), before + 1);
+    assert_eq!(told["passes"][before]["pass"], "windows");
+
+    // Without the area passes hold the whole; what makes no sense is named.
+    desk.script("document.querySelector('#areas [aria-label=\"Measure A no longer\"]').click()").await;
+    desk.until("!document.querySelector('#areas').innerText.includes('A ×')").await;
+    let refused = json!({"areas": [{"rectangle": [0.5, 0, 0.6, 1]}], "passes": []});
+    let told = desk.ask("POST", "/api/sequence/measure", refused).await;
+    assert!(told.to_string().contains("areas[0]: expected"), "{told}");
+    let refused = json!({"areas": [], "behind": 99, "passes": []});
+    assert!(
+        desk.ask("POST", "/api/sequence/measure", refused)
+            .await
+            .to_string()
+            .contains("behind: expected 0 to")
+    );
+    desk.page.clone().close().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn marks_of_a_value_are_proposed_set_and_taken_away_on_the_page() {
+    let desk = Desk::open_with(|shoot| write_frames(shoot, |i| i as f64 / 60.0)).await;
+    desk.choose().await;
+    let recipe = json!({"format": "rallo-recipe", "version": 1, "name": "Ramp",
+        "steps": [{"step": "exposure", "stops": 0.5}]});
+    let kept = desk.ask("POST", "/api/recipes", recipe).await;
+    assert!(kept["id"].is_number(), "{kept}");
+    desk.go("/sequence").await;
+    desk.until("document.querySelectorAll('#ramp option').length === 2").await;
+    desk.script("const f = document.querySelector('#ramp'); f.value = '0.stops'; f.dispatchEvent(new Event('change'))").await;
+    desk.until("document.querySelector('#ramps').innerText.includes('Propose marks')").await;
+    desk.script("[...document.querySelectorAll('#ramps button')].find((b) => b.innerText === 'Propose marks').click()").await;
+    desk.until("document.body.dataset.marks === '5'").await;
+    // A mark is dragged down at the end of the chart: there the frames become darker.
+    let (left, top, width, height): (f64, f64, f64, f64) = serde_json::from_value(
+        desk.script("const c = document.querySelector('#chart').getBoundingClientRect(); return [c.left, c.top, c.width, c.height];")
+            .await,
+    )
+    .unwrap();
+    // All marks are at half a stop, and the plot goes a tenth of what there may be to each side of that.
+    let middle = top + 2.0 + (height - 12.0) * 0.5;
+    desk.drag_between((left + width - 1.0, middle), (left + width - 1.0, top + height - 30.0)).await;
+    let ramp = |told: &Value| told["document"]["steps"][0]["ramp"]["stops"].clone();
+    let id = kept["id"].clone();
+    let path = format!("/api/recipes/{id}");
+    let mut last = Value::Null;
+    for _ in 0..50 {
+        last = ramp(&desk.ask("GET", &path, Value::Null).await);
+        if last[4][1].as_f64().is_some_and(|v| v < 0.4) {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
+    assert!(last[4][0] == 1.0 && last[4][1].as_f64().unwrap() < 0.4 && last[0][1] == 0.5, "{last}");
+    // The ticket says so, and a value that may not be is named.
+    desk.go("/bench").await;
+    desk.until("document.querySelector('#lines').innerText.includes('over the sequence')").await;
+    let refused = json!({"line": 0, "param": "stops", "marks": [[0, 99]]});
+    let told = desk.ask("POST", "/api/sequence/ramps", refused).await;
+    assert!(told.to_string().contains("ramp.stops[0]"), "{told}");
+    desk.go("/sequence").await;
+    desk.until("document.querySelector('#ramps').innerText.includes('Hold it')").await;
+    desk.script(
+        "[...document.querySelectorAll('#ramps button')].find((b) => b.innerText === 'Hold it').click()",
+    )
+    .await;
+    desk.until("document.body.dataset.marks === '0'").await;
+    assert_eq!(ramp(&desk.ask("GET", &path, Value::Null).await), Value::Null);
+    desk.page.clone().close().await.unwrap();
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -258,7 +435,7 @@ async fn passes_are_said_dragged_played_and_applied_on_the_page() {
     let x = place.0 + place.2 * 0.35;
     desk.drag_between((x, y(course + 12.0)), (x, y(course + 40.0))).await;
     desk.until(&stay(40)).await;
-    desk.script("document.querySelectorAll('#passes li.is-open .row-acts button')[3].click()").await;
+    desk.script("[...document.querySelectorAll('#passes li.is-open .row-acts button')].find((b) => b.innerText === 'Switch off').click()").await;
     desk.until("document.querySelectorAll('#passes li')[1].classList.contains('is-off')").await;
     // The other view, and a look at what would stay.
     desk.script("document.querySelector('[data-view=days]').click()").await;

@@ -1,20 +1,20 @@
 //! The light of frames of a sequence: brightness, contrast and change, of the whole and of parts, measured on small frames
 //! that are kept, so that a part that is added later needs no decoding.
 
+use super::measured_area::MeasuredArea;
 use rallo_engine::colour::transfer::{decode, encode};
 use rallo_engine::colour::working::LUMINANCE;
+use rallo_engine::sequence::usual;
 use rallo_engine::{Plan, Source};
-use rallo_media::{FileSource, MediaError, content_hash};
+use rallo_media::{CameraData, FileSource, MediaError, content_hash};
 use rallo_recipe::Recipe;
 use rallo_shoot::sieve::Light;
 use rayon::prelude::*;
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
 /// Long edge of a small frame.
 const EDGE: f64 = 160.0;
-
-/// A part of a picture as shares of its sides: left, top, width, height.
-pub type Part = [f64; 4];
 
 /// Which lines of a recipe frames are measured behind.
 #[derive(Clone, Copy)]
@@ -84,15 +84,9 @@ impl SmallFrame {
         [&side(self.width)[..], &side(self.height), &self.values].concat()
     }
 
-    /// The pixels of a part.
-    fn part(&self, [x, y, w, h]: Part) -> impl Iterator<Item = [u8; 3]> + '_ {
-        let edge = |share: f64, side: usize| ((share * side as f64).round() as usize).min(side);
-        let (left, right) = (edge(x, self.width), edge(x + w, self.width));
-        let (top, bottom) = (edge(y, self.height), edge(y + h, self.height));
-        let pixels = self.values.as_chunks::<3>().0;
-        (top..bottom).flat_map(move |row| {
-            pixels[row * self.width + left..row * self.width + right.max(left)].iter().copied()
-        })
+    /// Its pixels.
+    fn pixels(&self) -> &[[u8; 3]] {
+        self.values.as_chunks::<3>().0
     }
 
     /// Equal for frames that look the same to the last digit.
@@ -100,15 +94,23 @@ impl SmallFrame {
         content_hash(&self.values)
     }
 
-    /// Its light in a part, against the frame before it.
-    pub fn light(&self, part: Part, before: Option<&Self>) -> Light {
-        let luminance = |frame: &Self| -> Vec<f32> {
-            let light = |p: [u8; 3]| {
-                p.iter().zip(LUMINANCE).map(|(v, share)| TABLE[usize::from(*v)] * share).sum::<f32>()
-            };
-            frame.part(part).map(light).collect()
+    /// Linear luminance of the pixels at some places.
+    fn luminance(&self, places: &[usize]) -> Vec<f32> {
+        let light = |p: [u8; 3]| {
+            p.iter().zip(LUMINANCE).map(|(v, share)| TABLE[usize::from(*v)] * share).sum::<f32>()
         };
-        let own = luminance(self);
+        places.iter().map(|at| light(self.pixels()[*at])).collect()
+    }
+
+    /// What it looks like at a glance.
+    fn glance(&self) -> Vec<f32> {
+        let places: Vec<usize> = (0..self.width * self.height).collect();
+        usual::glance(&self.luminance(&places), self.width, self.height)
+    }
+
+    /// Its light at some places, against the frame before it; `exposure` is how much light the camera let in, in stops.
+    pub fn light(&self, places: &[usize], before: Option<&Self>, exposure: Option<f64>) -> Light {
+        let own = self.luminance(places);
         let count = own.len().max(1) as f64;
         let seen: Vec<f32> = own.iter().map(|v| encode(*v)).collect();
         let mean =
@@ -119,13 +121,13 @@ impl SmallFrame {
             |share: f64| sorted.get((share * (sorted.len().max(1) - 1) as f64).round() as usize).copied();
         let contrast = at(0.95).unwrap_or(0.0) - at(0.05).unwrap_or(0.0);
         let mut colour = [0f64; 3];
-        for pixel in self.part(part) {
-            for (sum, value) in colour.iter_mut().zip(pixel) {
+        for at in places {
+            for (sum, value) in colour.iter_mut().zip(self.pixels()[*at]) {
                 *sum += f64::from(value) / 2.55 / count;
             }
         }
         let change = before.filter(|b| (b.width, b.height) == (self.width, self.height)).map(|before| {
-            let other = luminance(before);
+            let other = before.luminance(places);
             // Equally bright first: flicker is no change of what is seen.
             let gain = (mean(&own) / mean(&other).max(1e-6)) as f32;
             let apart = seen.iter().zip(&other).map(|(a, b)| f64::from((a - encode(b * gain)).abs()));
@@ -137,8 +139,44 @@ impl SmallFrame {
             contrast: tidy(f64::from(contrast) * 100.0),
             change: change.map(tidy),
             colour: colour.map(tidy),
+            scene: exposure.map(|stops| tidy((mean(&own) / MID_GREY).max(1e-4).log2() - stops)),
+            unusual: None,
         }
     }
+}
+
+/// Luminance of mid grey.
+const MID_GREY: f64 = 0.18;
+
+/// How much light a camera let in: stops above ISO 100, f/1 and one second.
+pub fn exposure(camera: &CameraData) -> Option<f64> {
+    let (aperture, shutter, iso) = (camera.aperture?, camera.shutter?, f64::from(camera.iso?));
+    let stops = (shutter * iso / 100.0 / (aperture * aperture)).log2();
+    stops.is_finite().then_some(stops)
+}
+
+/// A frame that is to be measured.
+#[derive(Clone, Debug)]
+pub struct FrameFile {
+    /// Its file.
+    pub path: PathBuf,
+    /// When it was taken, by the camera's clock.
+    pub taken: Option<jiff::civil::DateTime>,
+    /// As [`exposure`] tells.
+    pub exposure: Option<f64>,
+}
+
+/// Hours since the midnight before the first frame, rising. Where frames have no times, they stand three minutes apart.
+fn hours_of(frames: &[FrameFile]) -> Vec<f64> {
+    let first =
+        frames.iter().find_map(|f| f.taken).map(|t| t.date().to_datetime(jiff::civil::Time::midnight()));
+    let mut last = 0.0;
+    let hour = |frame: &FrameFile| {
+        let told = frame.taken.zip(first).map(|(t, first)| t.duration_since(first).as_secs_f64() / 3600.0);
+        last = told.filter(|h| *h > last).unwrap_or(last + 0.05);
+        last
+    };
+    frames.iter().map(hour).collect()
 }
 
 /// Linear light of every 8-bit value.
@@ -197,8 +235,8 @@ pub struct FrameLight {
 
 /// Measures frames, each against the one before it. Small frames are kept in `kept`, where there is one; `done` is told each.
 pub fn lights(
-    paths: &[PathBuf],
-    areas: &[Part],
+    frames: &[FrameFile],
+    areas: &[MeasuredArea],
     kept: Option<&Path>,
     behind: Option<Behind<'_>>,
     done: impl Fn(&Path) + Sync,
@@ -206,20 +244,37 @@ pub fn lights(
     if let Some(folder) = kept {
         let _ = std::fs::create_dir_all(folder);
     }
-    let small: Vec<Result<SmallFrame, LightError>> = paths
+    let small: Vec<Result<SmallFrame, LightError>> = frames
         .par_iter()
-        .map(|path| {
+        .map(|FrameFile { path, .. }| {
             let frame = small(path, kept, behind);
             done(path);
             frame
         })
         .collect();
-    let whole = [0.0, 0.0, 1.0, 1.0];
+    let glances: Vec<Option<Vec<f32>>> =
+        small.par_iter().map(|frame| frame.as_ref().ok().map(SmallFrame::glance)).collect();
+    // Where an area lies is the same in all frames of one size.
+    let mut places: HashMap<(usize, usize), Vec<Vec<usize>>> = HashMap::new();
+    for frame in small.iter().flatten() {
+        let all = std::iter::once(&MeasuredArea::WHOLE).chain(areas);
+        places
+            .entry((frame.width, frame.height))
+            .or_insert_with(|| all.map(|area| area.places(frame.width, frame.height)).collect());
+    }
+    let unusual = usual::unusual(&hours_of(frames), &glances);
     let light = |(i, frame): (usize, &Result<SmallFrame, LightError>)| {
         let frame = frame.as_ref().ok()?;
         let before = small[..i].iter().rev().find_map(|b| b.as_ref().ok());
-        let of_areas = areas.iter().map(|part| frame.light(*part, before)).collect();
-        Some((frame.mark(), (frame.light(whole, before), of_areas)))
+        let exposure = frames[i].exposure;
+        let mut places = places.get(&(frame.width, frame.height))?.iter();
+        let whole = places.next()?;
+        let of_areas = places.map(|of_area| frame.light(of_area, before, exposure)).collect();
+        let whole = Light {
+            unusual: unusual[i].map(|stops| (stops * 1e5).round() / 1e3),
+            ..frame.light(whole, before, exposure)
+        };
+        Some((frame.mark(), (whole, of_areas)))
     };
     let told: Vec<_> = small.par_iter().enumerate().map(light).collect();
     let each = small.into_iter().zip(told).map(|(small, told)| match (small, told) {
@@ -235,25 +290,29 @@ pub fn lights(
 /// Measures frames in the order of time (those without one behind the others, by name), as [`lights`] does.
 pub fn measure(
     paths: &[PathBuf],
-    areas: &[Part],
+    areas: &[MeasuredArea],
     kept: Option<&Path>,
     behind: Option<Behind<'_>>,
     done: impl Fn(&Path) + Sync,
 ) -> Vec<MeasuredFrame> {
-    let mut taken: Vec<(Option<jiff::civil::DateTime>, PathBuf)> = paths
-        .par_iter()
-        .map(|path| (rallo_media::decode::facts(path).ok().and_then(|f| f.camera.taken), path.clone()))
-        .collect();
-    taken.sort_by(|a, b| {
-        let by_name = || rallo_shoot::natural(&a.1.to_string_lossy(), &b.1.to_string_lossy());
-        (a.0.is_none(), a.0).cmp(&(b.0.is_none(), b.0)).then_with(by_name)
+    let told = |path: &PathBuf| {
+        let camera = rallo_media::decode::facts(path).map(|facts| facts.camera).ok();
+        FrameFile {
+            path: path.clone(),
+            taken: camera.as_ref().and_then(|c| c.taken),
+            exposure: camera.as_ref().and_then(exposure),
+        }
+    };
+    let mut frames: Vec<FrameFile> = paths.par_iter().map(told).collect();
+    frames.sort_by(|a, b| {
+        let by_name = || rallo_shoot::natural(&a.path.to_string_lossy(), &b.path.to_string_lossy());
+        (a.taken.is_none(), a.taken).cmp(&(b.taken.is_none(), b.taken)).then_with(by_name)
     });
-    let paths: Vec<PathBuf> = taken.iter().map(|(_, path)| path.clone()).collect();
-    let lights = lights(&paths, areas, kept, behind, done);
-    let frames = taken.into_iter().zip(lights);
-    frames
-        .map(|((taken, path), FrameLight { mark, light })| MeasuredFrame { path, taken, mark, light })
-        .collect()
+    let lights = lights(&frames, areas, kept, behind, done);
+    let measured = |(FrameFile { path, taken, .. }, FrameLight { mark, light }): (FrameFile, FrameLight)| {
+        MeasuredFrame { path, taken, mark, light }
+    };
+    frames.into_iter().zip(lights).map(measured).collect()
 }
 
 #[cfg(test)]
@@ -265,18 +324,42 @@ mod tests {
         SmallFrame { width: 160, height: 100, values }
     }
 
-    const WHOLE: Part = [0.0, 0.0, 1.0, 1.0];
+    /// Its light in a part.
+    fn light_of(
+        frame: &SmallFrame,
+        area: &MeasuredArea,
+        before: Option<&SmallFrame>,
+        exposure: Option<f64>,
+    ) -> Light {
+        frame.light(&area.places(frame.width, frame.height), before, exposure)
+    }
 
     #[test]
     fn light_is_what_it_is_said_to_be() {
-        let grey = frame(|_, _| 128).light(WHOLE, None);
+        let grey = light_of(&frame(|_, _| 128), &MeasuredArea::WHOLE, None, None);
         assert!((grey.brightness - 50.2).abs() < 0.1 && grey.contrast == 0.0 && grey.change.is_none());
         assert!(grey.colour.iter().all(|c| (c - 50.2).abs() < 0.1), "{grey:?}");
         let halves = frame(|x, _| if x < 80 { 51 } else { 204 });
-        let light = halves.light(WHOLE, None);
+        let light = light_of(&halves, &MeasuredArea::WHOLE, None, None);
         assert!((light.brightness - 50.0).abs() < 0.1 && (light.contrast - 60.0).abs() < 0.1, "{light:?}");
-        let left = halves.light([0.0, 0.0, 0.5, 1.0], None);
+        let left = light_of(&halves, &MeasuredArea::Rectangle([0.0, 0.0, 0.5, 1.0]), None, None);
         assert!((left.brightness - 20.0).abs() < 0.1 && left.contrast == 0.0, "{left:?}");
+    }
+
+    #[test]
+    fn the_light_of_the_scene_is_what_the_camera_let_in_taken_off() {
+        let grey = light_of(&frame(|_, _| 118), &MeasuredArea::WHOLE, None, None);
+        assert_eq!((grey.scene, grey.unusual), (None, None));
+        // Mid grey at ISO 100, f/8 and 1/125: by definition of the exposure value 6 + 7 stops.
+        let camera = CameraData {
+            aperture: Some(8.0),
+            shutter: Some(1.0 / 125.0),
+            iso: Some(100),
+            ..CameraData::default()
+        };
+        let light = light_of(&frame(|_, _| 118), &MeasuredArea::WHOLE, None, exposure(&camera));
+        assert!((light.scene.unwrap() - 12.97).abs() < 0.03, "{light:?}");
+        assert_eq!(exposure(&CameraData { shutter: Some(0.0), ..camera }), None);
     }
 
     #[test]
@@ -286,11 +369,13 @@ mod tests {
         // A tenth brighter in light.
         let brighter =
             frame(|x, y| (encode(decode(f32::from(texture(x, y)) / 255.0) * 1.1) * 255.0).round() as u8);
-        let flickers = brighter.light(WHOLE, Some(&before)).change.unwrap();
+        let flickers = light_of(&brighter, &MeasuredArea::WHOLE, Some(&before), None).change.unwrap();
         assert!(flickers < 0.3, "{flickers}");
-        let moved = frame(|x, y| texture(x + 9, y)).light(WHOLE, Some(&before)).change.unwrap();
+        let moved = light_of(&frame(|x, y| texture(x + 9, y)), &MeasuredArea::WHOLE, Some(&before), None)
+            .change
+            .unwrap();
         assert!(moved > 5.0, "{moved}");
-        assert_eq!(before.light(WHOLE, Some(&before)).change, Some(0.0));
+        assert_eq!(light_of(&before, &MeasuredArea::WHOLE, Some(&before), None).change, Some(0.0));
     }
 
     #[test]

@@ -2,8 +2,10 @@
 //! be said of a frame. Nothing is decided for good: a pass that is changed, moved or switched off gives its frames back.
 
 mod passes;
+mod suggested;
 
-pub use passes::{Against, Line, Pass, PassFault, Sun, Weekday};
+pub use passes::{Against, Line, Pass, PassFault, Sun, Weekday, Window};
+pub use suggested::suggested;
 
 use jiff::civil::DateTime;
 use schemars::JsonSchema;
@@ -20,6 +22,14 @@ pub struct Light {
     pub change: Option<f64>,
     /// Mean red, green and blue as they are seen, 0 to 100.
     pub colour: [f64; 3],
+    /// How bright the scene itself was, in stops (the exposure value at ISO 100 that would have given mid grey); nothing where
+    /// the camera does not say how it was set.
+    #[serde(default)]
+    pub scene: Option<f64>,
+    /// How far it differs from what is usual at its hour, in hundredths of a stop; of the whole frame only, and nothing
+    /// where too few others tell.
+    #[serde(default)]
+    pub unusual: Option<f64>,
 }
 
 /// What the sieve knows of a frame.
@@ -121,6 +131,7 @@ mod tests {
                 contrast: 40.0,
                 change: (i > 0).then_some(1.0),
                 colour: [30.0; 3],
+                ..Light::default()
             };
             SieveFrame {
                 name: format!("f{i:03}.jpg"),
@@ -158,6 +169,14 @@ mod tests {
         let found = gone.iter().filter(|i| odd.contains(i)).count();
         // At the foot and the top of a day the course itself is steep, and some are not told.
         assert!(found == gone.len() && found * 2 > odd.len(), "{gone:?}");
+        // At the same hour of the other days it is as bright, but for the odd ones.
+        let all = frames(8);
+        let hour = json!([{"pass": "line", "line": "brightness", "against": {"same_hour": 6}, "upper": 4}]);
+        let gone: Vec<usize> =
+            passed(&all, hour).iter().enumerate().filter(|(_, by)| by.is_some()).map(|(i, _)| i).collect();
+        let odd: Vec<usize> = (0..8 * 24).filter(|i| i % 7 == 3).collect();
+        let found = gone.iter().filter(|i| odd.contains(i)).count();
+        assert!(found == gone.len() && found * 10 > odd.len() * 8, "{gone:?}");
         let area =
             json!([{"pass": "line", "line": "brightness", "area": 0, "against": {"level": 0}, "upper": 80}]);
         assert!(stay(&all, area).is_empty());
@@ -173,6 +192,11 @@ mod tests {
         assert!(noon.iter().all(|i| matches!(i % 24, 11 | 12)) && noon.len() == 16);
         let night = stay(&all, json!([{"pass": "time", "from": "22:00", "to": "02:00"}]));
         assert!(night.iter().all(|i| matches!(i % 24, 22 | 23 | 0 | 1)) && night.len() == 32);
+        let window = json!({"from": "2026-04-07", "to": "2026-04-08", "after": "20:00", "before": "24:00"});
+        let late = stay(&all, json!([{"pass": "windows", "windows": [window]}]));
+        assert_eq!(late, [44, 45, 46, 47, 68, 69, 70, 71]);
+        let others = stay(&all, json!([{"pass": "windows", "windows": [window], "outside": true}]));
+        assert!(others.len() == all.len() - 8 && !others.contains(&44));
         // At the equator the sun is up from about six to about six.
         let sun = json!([{"pass": "sun", "latitude": 0, "longitude": 0, "offset_hours": 0, "after_sunrise": 60, "before_sunset": 60}]);
         assert!(stay(&all, sun).iter().all(|i| (7..17).contains(&(i % 24))));
@@ -224,7 +248,12 @@ mod tests {
                 json!({"pass": "line", "line": "brightness", "against": {"level": 0}, "lower": 5, "upper": 1}),
                 "lower",
             ),
+            (json!({"pass": "line", "line": "scene", "against": {"same_hour": 0}}), "same_hour"),
             (json!({"pass": "time", "from": "25:00", "to": "3:00"}), "from"),
+            (
+                json!({"pass": "windows", "windows": [{"from": "2026-04-08", "to": "2026-04-06", "after": "8:00", "before": "9:00"}]}),
+                "windows",
+            ),
             (json!({"pass": "sun", "latitude": 120, "longitude": 0, "offset_hours": 0}), "latitude"),
         ] {
             let passes = vec![serde_json::from_value::<SwitchedPass>(pass).unwrap()];

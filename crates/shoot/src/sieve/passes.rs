@@ -2,8 +2,9 @@
 
 use crate::sieve::{Light, SieveFrame};
 use chrono::NaiveDate;
-use jiff::civil::{DateTime, Time};
+use jiff::civil::{Date, DateTime, Time};
 use rallo_engine::sequence::course::slow;
+use rallo_engine::sequence::usual::usual;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashSet};
@@ -48,6 +49,10 @@ pub enum Line {
     Red,
     /// Blue against green, in hundredths.
     Blue,
+    /// How bright the scene itself was, in stops.
+    Scene,
+    /// How far a frame differs from what is usual at its hour, in hundredths of a stop.
+    Unusual,
 }
 
 /// What a line is held against.
@@ -56,6 +61,8 @@ pub enum Line {
 pub enum Against {
     /// Its own slow course over so many hours to each side.
     Course(f64),
+    /// What is usual at the same hour on so many days to each side.
+    SameHour(f64),
     /// One level.
     Level(f64),
 }
@@ -84,6 +91,55 @@ pub struct Sun {
     /// Hours the camera's clock is before UTC.
     #[serde(default)]
     pub offset_hours: f64,
+}
+
+/// Some days, and some hours of each.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Window {
+    /// The first day, as `YYYY-MM-DD`.
+    pub from: String,
+    /// The last day, which is in it.
+    pub to: String,
+    /// From this time on, as `HH:MM`.
+    pub after: String,
+    /// Up to this time, which is not in it; `24:00` is the end of the day.
+    pub before: String,
+}
+
+impl Window {
+    /// Its days and the minutes of each; what is wrong with it.
+    fn read(&self) -> Result<Span, WrongValue> {
+        let day = |text: &String| {
+            text.parse::<Date>().map_err(|_| {
+                WrongValue::new("windows", format!("expected a day such as 2026-04-06, got {text}"))
+            })
+        };
+        let minute = |text: &String| match text.as_str() {
+            "24:00" => Ok(24 * 60),
+            _ => time_of(text).map(|t| seconds(t) / 60).ok_or_else(|| {
+                WrongValue::new("windows", format!("expected a time such as 9:30, got {text}"))
+            }),
+        };
+        let span = Span {
+            days: day(&self.from)?..=day(&self.to)?,
+            minutes: minute(&self.after)?..minute(&self.before)?,
+        };
+        if span.days.is_empty() || span.minutes.is_empty() {
+            let text = format!(
+                "expected the first day and hour before the last, got {} to {}, {} to {}",
+                self.from, self.to, self.after, self.before
+            );
+            return Err(WrongValue::new("windows", text));
+        }
+        Ok(span)
+    }
+}
+
+/// Days, and minutes of each since its midnight.
+struct Span {
+    days: std::ops::RangeInclusive<Date>,
+    minutes: std::ops::Range<i64>,
 }
 
 /// What a pass lets through.
@@ -117,6 +173,14 @@ pub enum Pass {
         from: String,
         /// To, which is not in it.
         to: String,
+    },
+    /// Frames taken in windows of days and hours.
+    Windows {
+        /// Which; a frame in one of them is in.
+        windows: Vec<Window>,
+        /// Lets through those outside instead.
+        #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+        outside: bool,
     },
     /// Frames taken between sunrise and sunset.
     Sun {
@@ -184,6 +248,8 @@ impl Line {
             Self::Change => light.change?,
             Self::Red => against_green(0),
             Self::Blue => against_green(2),
+            Self::Scene => light.scene?,
+            Self::Unusual => light.unusual?,
         })
     }
 }
@@ -202,22 +268,26 @@ pub(super) fn held_against(
     let values: Vec<Option<f64>> = frames.iter().map(|f| line.of(&light(f)?)).collect();
     match against {
         Against::Level(level) => values.into_iter().map(|v| Some((v?, level))).collect(),
-        Against::Course(hours) => {
+        Against::Course(_) | Against::SameHour(_) => {
             let known: Vec<usize> = (0..values.len()).filter(|i| values[*i].is_some()).collect();
             let places = hours_of(frames, &known);
             let own: Vec<f64> = known.iter().filter_map(|i| values[*i]).collect();
+            let held = match against {
+                Against::SameHour(days) => usual(&places, &own, days),
+                Against::Course(hours) | Against::Level(hours) => slow(&places, &own, hours),
+            };
             let mut out = vec![None; values.len()];
-            for ((i, value), course) in known.iter().zip(&own).zip(slow(&places, &own, hours)) {
-                out[*i] = Some((*value, course));
+            for ((i, value), held) in known.iter().zip(&own).zip(held) {
+                out[*i] = Some((*value, held));
             }
             out
         }
     }
 }
 
-/// Hours since the first frame, rising; frames without a time stand an hour apart from those before them.
+/// Hours since the midnight before the first frame, rising; frames without a time stand an hour apart from those before them.
 fn hours_of(frames: &[&SieveFrame], which: &[usize]) -> Vec<f64> {
-    let first = which.iter().find_map(|i| frames[*i].taken);
+    let first = which.iter().find_map(|i| frames[*i].taken).map(|t| t.date().to_datetime(Time::midnight()));
     let mut last = f64::NEG_INFINITY;
     let hour = |i: &usize| {
         let told =
@@ -242,11 +312,15 @@ impl Pass {
             Self::Line { against: Against::Course(hours), .. } if !(*hours > 0.0 && *hours <= 10_000.0) => {
                 wrong("course", format!("expected hours above 0 and up to 10000, got {hours}"))
             }
+            Self::Line { against: Against::SameHour(days), .. } if !(*days >= 1.0 && *days <= 60.0) => {
+                wrong("same_hour", format!("expected days from 1 to 60, got {days}"))
+            }
             Self::Line { lower: Some(lower), upper: Some(upper), .. } if lower > upper => {
                 wrong("lower", format!("{lower} lies above the upper edge, {upper}"))
             }
             Self::Time { from, to } => time("from", from).and_then(|()| time("to", to)),
             Self::OneADay { at } => time("at", at),
+            Self::Windows { windows, .. } => windows.iter().try_for_each(|w| w.read().map(|_| ())),
             Self::Sun { place, .. } if Coordinates::new(place.latitude, place.longitude).is_none() => {
                 let (north, east) = (place.latitude, place.longitude);
                 let expected = "expected degrees from -90 to 90, and a longitude from -180 to 180";
@@ -287,6 +361,14 @@ impl Pass {
                     if from <= to { time >= from && time < to } else { time >= from || time < to }
                 })
             }
+            Self::Windows { windows, outside } => {
+                let spans: Vec<Span> = windows.iter().filter_map(|w| w.read().ok()).collect();
+                by_time(&|taken| {
+                    let minute = seconds(taken.time()) / 60;
+                    let inside = |s: &Span| s.days.contains(&taken.date()) && s.minutes.contains(&minute);
+                    spans.iter().any(inside) != *outside
+                })
+            }
             Self::Sun { place, after_sunrise, before_sunset } => {
                 by_time(&|taken| is_day(taken, *place, *after_sunrise, *before_sunset))
             }
@@ -324,7 +406,7 @@ fn is_day(taken: DateTime, place: Sun, after_sunrise: f64, before_sunset: f64) -
 }
 
 fn one_a_day(frames: &[&SieveFrame], at: Time) -> Vec<bool> {
-    let mut nearest: BTreeMap<jiff::civil::Date, (i64, usize)> = BTreeMap::new();
+    let mut nearest: BTreeMap<Date, (i64, usize)> = BTreeMap::new();
     for (i, taken) in frames.iter().enumerate().filter_map(|(i, f)| Some((i, f.taken?))) {
         let apart = (seconds(taken.time()) - seconds(at)).abs();
         let entry = nearest.entry(taken.date()).or_insert((apart, i));

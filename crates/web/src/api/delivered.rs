@@ -81,7 +81,7 @@ struct Head {
 /// the whole, the part, and what a browser shows it as.
 async fn delivered(State(app): State<App>, Sent(asked): Sent<Delivered>) -> Result<Image> {
     let recipe = asked.recipe.read()?;
-    let frame = open(&app, asked.frame, &recipe.decode).await?;
+    let frame = open(&app, asked.frame, &recipe).await?;
     let recipe = recipe.settled(&frame.about);
     if asked.size.iter().any(|s| *s == 0 || *s > LONGEST) {
         return Err(Error::bad(format!("size: expected 1 to {LONGEST} pixels each way")));
@@ -203,7 +203,7 @@ struct Course {
 /// the first frame to the last in equal steps, each as left, top, width and height in shares of the picture.
 async fn moving(State(app): State<App>, Sent(asked): Sent<Moving>) -> Result<Json<Course>> {
     let recipe = asked.recipe.read()?;
-    let frame = open(&app, asked.frame, &recipe.decode).await?;
+    let frame = open(&app, asked.frame, &recipe).await?;
     let count = workspace::laid(&app).await?.chosen().len().max(1);
     let recipe = recipe.settled(&frame.about);
     let delivery = recipe.deliveries.get(asked.at);

@@ -51,7 +51,7 @@ struct PixelValue {
 async fn value(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<PixelValue>> {
     let recipe = ask.recipe()?;
     let [x, y] = ask.at.ok_or_else(|| Error::bad("at: expected [x, y] as shares of the picture"))?;
-    let frame = open(&app, ask.frame, &recipe.decode).await?;
+    let frame = open(&app, ask.frame, &recipe).await?;
     schedule::ask(Class::Eye, move || {
         let plan = ask.plan(&recipe, &frame)?;
         let program = plan.program(ask.scale.unwrap_or(1.0));
@@ -126,7 +126,7 @@ struct CostAnswer {
 /// seconds. A large result is made in nine parts for that.
 async fn cost(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<CostAnswer>> {
     let recipe = ask.recipe()?;
-    let frame = open(&app, ask.frame, &recipe.decode).await?;
+    let frame = open(&app, ask.frame, &recipe).await?;
     let count = workspace::laid(&app).await?.chosen().len();
     let costs = app.queue.costs();
     let recipe = recipe.settled(&frame.about);
@@ -275,7 +275,7 @@ async fn close_places(State(app): State<App>, Sent(mut ask): Sent<Ask>) -> Resul
     // What moves the picture counts, what smooths or sharpens it does not.
     ask.before = true;
     let recipe = ask.recipe()?;
-    let frame = open(&app, ask.frame, &recipe.decode).await?;
+    let frame = open(&app, ask.frame, &recipe).await?;
     schedule::ask(Class::Sight, move || {
         let program = ask.plan(&recipe, &frame)?.program(1.0);
         let whole = program.size().rect();

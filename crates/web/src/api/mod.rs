@@ -16,6 +16,7 @@ pub(crate) mod gather;
 pub(crate) mod inspect;
 mod lenses;
 pub(crate) mod openapi;
+mod ramps;
 pub mod recipes;
 mod runs;
 pub(crate) mod sequence;
@@ -40,6 +41,7 @@ pub fn routes() -> ApiRouter<App> {
         .merge(documents::routes())
         .merge(runs::routes())
         .merge(sequence::routes())
+        .merge(ramps::routes())
         .merge(sheet::routes())
         .merge(drops::routes())
         .merge(watches::routes())

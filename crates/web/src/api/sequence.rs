@@ -10,16 +10,19 @@ use aide::axum::routing::{get_with, post_with};
 use axum::Json;
 use axum::extract::State;
 use rallo_job::prelude::*;
+use rallo_recipe::Recipe;
 use rallo_runner::Set;
-use rallo_runner::library::frame_light::{self, FrameLight};
+use rallo_runner::library::frame_light::{self, Behind, FrameFile, FrameLight};
+use rallo_runner::library::measured_area::MeasuredArea;
 use rallo_runner::library::shoot_index::Change;
 use rallo_runner::schedule::{self, Class};
-use rallo_shoot::sieve::{Against, Line, Pass, SieveFrame, SwitchedPass, held_against, sieve};
+use rallo_shoot::sieve::{
+    Against, Light, Line, Pass, SieveFrame, SwitchedPass, held_against, sieve, suggested,
+};
 use rallo_shoot::{Choice, Frame, Order, Sort};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
-use std::path::PathBuf;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, OnceLock};
 
@@ -34,6 +37,20 @@ pub fn routes() -> ApiRouter<App> {
             post_with(through, about("Send the frames through passes, and keep the passes")),
         )
         .api_route(
+            "/api/sequence/measure",
+            post_with(
+                measure,
+                about("Measure these areas of the frames, behind so many lines of the recipe"),
+            ),
+        )
+        .api_route(
+            "/api/sequence/suggested",
+            get_with(
+                suggest,
+                about("Passes that take night, fog, dull days, passing shadows and what is in the way"),
+            ),
+        )
+        .api_route(
             "/api/sequence/apply",
             post_with(apply, about("Set aside what the sieve does, and take back what it did before")),
         )
@@ -43,10 +60,19 @@ pub fn routes() -> ApiRouter<App> {
 #[derive(Default)]
 pub(crate) struct Sequences(Mutex<HashMap<Set, Arc<Measuring>>>);
 
+/// What is measured.
+#[derive(PartialEq)]
+struct MeasuredOf {
+    /// Number, time of change and capture time of each frame.
+    frames: Vec<(i64, i64, Option<jiff::civil::DateTime>)>,
+    areas: Vec<MeasuredArea>,
+    /// The recipe's document, and behind how many of its lines.
+    behind: Option<(String, usize)>,
+}
+
 /// The frames of a sequence, measured or about to be.
 struct Measuring {
-    /// Number, time of change and capture time of each: what it was measured of.
-    of: Vec<(i64, i64, Option<jiff::civil::DateTime>)>,
+    of: MeasuredOf,
     done: AtomicUsize,
     frames: OnceLock<Vec<SieveFrame>>,
 }
@@ -62,6 +88,12 @@ struct SequenceLight {
     frames: Vec<FrameEntry>,
     /// The passes that were kept.
     passes: Vec<SwitchedPass>,
+    /// Areas that are measured besides the whole.
+    areas: Vec<MeasuredArea>,
+    /// What the lines of the recipe on the desk say.
+    lines: Vec<String>,
+    /// Behind how many of them frames are measured.
+    behind: usize,
 }
 
 /// One frame.
@@ -79,11 +111,13 @@ struct FrameEntry {
     #[schemars(with = "Option<String>")]
     taken: Option<jiff::civil::DateTime>,
     /// Its light; nothing where it could not be measured.
-    light: Option<rallo_shoot::sieve::Light>,
+    light: Option<Light>,
+    /// That of each area.
+    areas: Vec<Light>,
 }
 
 /// The frames of the desk in the order of time, those without one behind the others.
-struct InOrder {
+pub(super) struct InOrder {
     set: Set,
     frames: Arc<Vec<Frame>>,
     /// Places among them.
@@ -91,7 +125,7 @@ struct InOrder {
 }
 
 impl InOrder {
-    async fn of(app: &App) -> Result<Self> {
+    pub(super) async fn of(app: &App) -> Result<Self> {
         let set = workspace::load(app).await?.set();
         let set = set.ok_or_else(|| Error::bad("there are no frames yet; choose a folder"))?;
         let frames = app.frames.all(set).await?;
@@ -99,42 +133,55 @@ impl InOrder {
         Ok(Self { set, frames, order })
     }
 
-    fn iter(&self) -> impl Iterator<Item = &Frame> {
+    pub(super) fn iter(&self) -> impl Iterator<Item = &Frame> {
         self.order.iter().map(|at| &self.frames[*at])
     }
 }
 
+/// The recipe on the desk.
+pub(super) async fn recipe(app: &App) -> Result<Option<(String, Recipe)>> {
+    let Some(id) = workspace::load(app).await?.recipe else { return Ok(None) };
+    let Ok(row) = app.store.recipe(id).await else { return Ok(None) };
+    let recipe = Recipe::parse(&row.document)?;
+    Ok(Some((row.document, recipe)))
+}
+
 /// The sequence as it is measured; begins to measure it where that is not done.
-async fn measuring(app: &App, frames: &InOrder) -> Arc<Measuring> {
+async fn measuring(app: &App, frames: &InOrder, kept: &Kept) -> Result<Arc<Measuring>> {
     let set = frames.set;
-    let of: Vec<_> = frames.iter().map(|f| (f.id, f.modified, f.taken())).collect();
+    let recipe = if kept.behind > 0 { recipe(app).await? } else { None };
+    let of = MeasuredOf {
+        frames: frames.iter().map(|f| (f.id, f.modified, f.taken())).collect(),
+        areas: kept.areas.clone(),
+        behind: recipe.as_ref().map(|(document, _)| (document.clone(), kept.behind)),
+    };
     if let Some(known) = lock(&app.sequences.0).get(&set).filter(|m| m.of == of) {
-        return known.clone();
+        return Ok(known.clone());
     }
     let entry = Arc::new(Measuring { of, done: AtomicUsize::new(0), frames: OnceLock::new() });
     lock(&app.sequences.0).insert(set, entry.clone());
-    let paths: Vec<PathBuf> = frames.iter().map(|f| f.path.clone()).collect();
+    let exposure = |f: &Frame| frame_light::exposure(&f.facts.as_ref()?.camera);
+    let files: Vec<FrameFile> = frames
+        .iter()
+        .map(|f| FrameFile { path: f.path.clone(), taken: f.taken(), exposure: exposure(f) })
+        .collect();
     let about: Vec<_> = frames
         .iter()
         .map(|f| (f.name.clone(), f.taken(), f.measures.as_ref().map(|m| f64::from(m.sharpness))))
         .collect();
-    let (kept, mine) = (frame_light::folder_of(&app.data), entry.clone());
+    let (folder, lines, mine) = (frame_light::folder_of(&app.data), kept.behind, entry.clone());
     tokio::spawn(async move {
         let work = move || {
             let told = |_: &std::path::Path| {
                 mine.done.fetch_add(1, Ordering::Relaxed);
             };
-            let lights = frame_light::lights(&paths, &[], Some(&kept), None, told);
+            let behind = recipe.as_ref().map(|(_, recipe)| Behind { recipe, lines });
+            let lights = frame_light::lights(&files, &mine.of.areas, Some(&folder), behind, told);
             let frame =
                 |((name, taken, sharpness), FrameLight { mark, light }): ((String, _, _), FrameLight)| {
-                    SieveFrame {
-                        name,
-                        taken,
-                        light: light.ok().map(|(whole, _)| whole),
-                        areas: Vec::new(),
-                        sharpness,
-                        pixels: mark,
-                    }
+                    let (light, areas) =
+                        light.map_or((None, Vec::new()), |(whole, areas)| (Some(whole), areas));
+                    SieveFrame { name, taken, light, areas, sharpness, pixels: mark }
                 };
             let _ = mine.frames.set(about.into_iter().zip(lights).map(frame).collect());
         };
@@ -142,7 +189,7 @@ async fn measuring(app: &App, frames: &InOrder) -> Arc<Measuring> {
             tracing::error!("measuring a sequence: {e}");
         }
     });
-    entry
+    Ok(entry)
 }
 
 fn setting_of(set: Set) -> String {
@@ -159,6 +206,10 @@ struct Kept {
     passes: Vec<SwitchedPass>,
     /// Frames that the sieve set aside.
     aside: Vec<i64>,
+    /// Areas that are measured.
+    areas: Vec<MeasuredArea>,
+    /// Behind so many lines of the recipe.
+    behind: usize,
 }
 
 async fn kept(app: &App, set: Set) -> Result<Kept> {
@@ -173,8 +224,9 @@ async fn keep(app: &App, set: Set, kept: &Kept) -> Result<()> {
 
 async fn light(State(app): State<App>) -> Result<Json<SequenceLight>> {
     let frames = InOrder::of(&app).await?;
-    let measured = measuring(&app, &frames).await;
-    let Kept { passes, .. } = kept(&app, frames.set).await?;
+    let kept = kept(&app, frames.set).await?;
+    let measured = measuring(&app, &frames, &kept).await?;
+    let recipe = recipe(&app).await?;
     let first = frames.iter().find_map(Frame::taken);
     let entry = |(frame, known): (&Frame, &SieveFrame)| FrameEntry {
         id: frame.id,
@@ -183,13 +235,17 @@ async fn light(State(app): State<App>) -> Result<Json<SequenceLight>> {
         at: frame.taken().zip(first).map(|(t, first)| t.duration_since(first).as_secs_f64()),
         taken: frame.taken(),
         light: known.light,
+        areas: known.areas.clone(),
     };
     let told = measured.frames.get().map(|known| frames.iter().zip(known).map(entry).collect());
     Ok(Json(SequenceLight {
         done: measured.done.load(Ordering::Relaxed),
         total: frames.order.len(),
         frames: told.unwrap_or_default(),
-        passes,
+        passes: kept.passes,
+        areas: kept.areas,
+        lines: recipe.map_or_else(Vec::new, |(_, r)| r.steps.iter().map(|line| line.sentence()).collect()),
+        behind: kept.behind,
     }))
 }
 
@@ -213,18 +269,76 @@ struct ThroughSieve {
     held: Vec<Option<(f64, f64)>>,
 }
 
-/// The frames of the desk, once they are measured.
-async fn known(app: &App) -> Result<(InOrder, Arc<Measuring>)> {
+/// The brightness of the frames, that of the one before where one has none; empty before all are measured.
+pub(super) async fn brightness(app: &App, frames: &InOrder) -> Result<Vec<f64>> {
+    let kept = kept(app, frames.set).await?;
+    let measured = measuring(app, frames, &kept).await?;
+    let mut last = 0.0;
+    let known = measured.frames.get().map(Vec::as_slice).unwrap_or_default();
+    let light = |f: &SieveFrame| {
+        last = f.light.map_or(last, |l| l.brightness);
+        last
+    };
+    Ok(known.iter().map(light).collect())
+}
+
+/// The frames of the desk, once they are measured, and what is kept of them.
+async fn known(app: &App) -> Result<(InOrder, Arc<Measuring>, Kept)> {
     let frames = InOrder::of(app).await?;
-    let measured = measuring(app, &frames).await;
+    let kept = kept(app, frames.set).await?;
+    let measured = measuring(app, &frames, &kept).await?;
     if measured.frames.get().is_none() {
         return Err(Error::bad("the frames are still being measured; wait until that is done"));
     }
-    Ok((frames, measured))
+    Ok((frames, measured, kept))
+}
+
+/// What is measured of the frames.
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+struct Measure {
+    /// Areas besides the whole, in their order.
+    areas: Vec<MeasuredArea>,
+    /// Behind how many lines of the recipe on the desk; 0 is the originals.
+    #[serde(default)]
+    behind: usize,
+    /// The passes, which may go by an area.
+    passes: Vec<SwitchedPass>,
+}
+
+async fn measure(State(app): State<App>, Sent(asked): Sent<Measure>) -> Result<Json<SequenceLight>> {
+    let Measure { areas, behind, passes } = asked;
+    MeasuredArea::check(&areas).map_err(|e| Error::bad(e.to_string()))?;
+    let lines = recipe(&app).await?.map_or(0, |(_, recipe)| recipe.steps.len());
+    if behind > lines {
+        return Err(Error::bad(format!(
+            "behind: expected 0 to {lines}, got {behind}; the recipe has no more lines"
+        )));
+    }
+    let set = InOrder::of(&app).await?.set;
+    let aside = kept(&app, set).await?.aside;
+    keep(&app, set, &Kept { passes, aside, areas, behind }).await?;
+    light(State(app)).await
+}
+
+/// Suggested passes.
+#[derive(Serialize, JsonSchema)]
+struct Suggested {
+    /// In their order.
+    passes: Vec<SwitchedPass>,
+}
+
+async fn suggest(State(app): State<App>) -> Result<Json<Suggested>> {
+    let (_, measured, _) = known(&app).await?;
+    let passes = schedule::ask(Class::Eye, move || {
+        suggested(measured.frames.get().map(Vec::as_slice).unwrap_or_default())
+    })
+    .await?;
+    Ok(Json(Suggested { passes }))
 }
 
 async fn through(State(app): State<App>, Sent(asked): Sent<Passes>) -> Result<Json<ThroughSieve>> {
-    let (InOrder { set, .. }, measured) = known(&app).await?;
+    let (InOrder { set, .. }, measured, kept) = known(&app).await?;
     let found = schedule::ask(Class::Eye, move || -> Result<(ThroughSieve, Vec<SwitchedPass>)> {
         let frames = measured.frames.get().map(Vec::as_slice).unwrap_or_default();
         let found = sieve(frames, &asked.passes).map_err(|e| Error::bad(e.to_string()))?;
@@ -236,8 +350,7 @@ async fn through(State(app): State<App>, Sent(asked): Sent<Passes>) -> Result<Js
     })
     .await??;
     let (answer, passes) = found;
-    let aside = kept(&app, set).await?.aside;
-    keep(&app, set, &Kept { passes, aside }).await?;
+    keep(&app, set, &Kept { passes, ..kept }).await?;
     Ok(Json(answer))
 }
 
@@ -270,10 +383,9 @@ struct Applied {
 }
 
 async fn apply(State(app): State<App>) -> Result<Json<Applied>> {
-    let (frames, measured) = known(&app).await?;
+    let (frames, measured, kept) = known(&app).await?;
     let set = frames.set;
-    let Kept { passes, aside } = kept(&app, set).await?;
-    let asked = passes.clone();
+    let asked = kept.passes.clone();
     let found = schedule::ask(Class::Eye, move || {
         sieve(measured.frames.get().map(Vec::as_slice).unwrap_or_default(), &asked)
     })
@@ -284,14 +396,13 @@ async fn apply(State(app): State<App>) -> Result<Json<Applied>> {
     // What people set aside themselves stays so, and what they kept is theirs as well.
     let go: Vec<i64> = of(true).filter(|f| f.marks.choice == Choice::Open).map(|f| f.id).collect();
     let back: Vec<i64> = of(false)
-        .filter(|f| f.marks.choice == Choice::SetAside && aside.contains(&f.id))
+        .filter(|f| f.marks.choice == Choice::SetAside && kept.aside.contains(&f.id))
         .map(|f| f.id)
         .collect();
     let choose = |to: Choice| Change::Choice { to };
     app.frames.change(set, &go, &choose(Choice::SetAside)).await?;
     app.frames.change(set, &back, &choose(Choice::Open)).await?;
-    let still: Vec<i64> =
-        aside.into_iter().filter(|id| !back.contains(id)).chain(go.iter().copied()).collect();
-    keep(&app, set, &Kept { passes, aside: still }).await?;
+    let aside = kept.aside.iter().filter(|id| !back.contains(id)).chain(&go).copied().collect();
+    keep(&app, set, &Kept { aside, ..kept }).await?;
     Ok(Json(Applied { aside: go.len(), back: back.len() }))
 }

@@ -1,12 +1,13 @@
 //! The picture on the bench, and what was measured and computed of it lately.
 
 use crate::App;
-use crate::error::Result;
+use crate::error::{Error, Result};
+use crate::workspace;
 use rallo_engine::step::View;
-use rallo_engine::{DecodeSettings, Memory, PrefixPixels, Step};
+use rallo_engine::{Memory, PrefixPixels, Step};
 use rallo_job::prelude::*;
 use rallo_media::FileSource;
-use rallo_recipe::ResolveContext;
+use rallo_recipe::{Overrides, RampFrame, Recipe, ResolveContext};
 use rallo_runner::Decided;
 use std::path::Path as FilePath;
 use std::sync::{Arc, LazyLock, Mutex};
@@ -65,11 +66,28 @@ pub struct Open {
     pub(super) key: String,
 }
 
-/// Opens a frame's picture.
-pub async fn open(app: &App, frame: i64, decode: &DecodeSettings) -> Result<Open> {
+/// What lines have for a frame whose values change over the sequence: the frames a run would take, or all where it is none
+/// of them.
+async fn ramped(app: &App, frame: i64, recipe: &Recipe) -> Result<Overrides> {
+    if !recipe.has_ramps() {
+        return Ok(Overrides::default());
+    }
+    let laid = workspace::laid(app).await?;
+    let chosen = laid.chosen();
+    let frames = if chosen.iter().any(|f| f.id == frame) { chosen } else { laid.ordered().collect() };
+    let Some(at) = frames.iter().position(|f| f.id == frame) else { return Ok(Overrides::default()) };
+    let named: Vec<RampFrame> =
+        frames.iter().map(|f| RampFrame { name: f.name.clone(), taken: f.taken() }).collect();
+    let values = recipe.ramped(&named).swap_remove(at);
+    Overrides::new(recipe, &values).map_err(|faults| Error::bad(faults.to_string()))
+}
+
+/// Opens a frame's picture as a recipe reads it.
+pub async fn open(app: &App, frame: i64, recipe: &Recipe) -> Result<Open> {
     let row = app.store.frame(frame).await?;
     let path = app.roots.existing(FilePath::new(&row.path))?;
-    let (app, decode) = (app.clone(), decode.clone());
+    let overrides = ramped(app, frame, recipe).await?;
+    let (app, decode) = (app.clone(), recipe.decode.clone());
     tokio::task::spawn_blocking(move || {
         let source = app.sources.open(&path, &decode)?;
         let decided = Decided {
@@ -78,7 +96,10 @@ pub async fn open(app: &App, frame: i64, decode: &DecodeSettings) -> Result<Open
             keywords: serde_json::from_str(&row.keywords).ok(),
             own: serde_json::from_str(&row.own).unwrap_or_default(),
         };
-        let about = rallo_runner::resolve_context(&path, Some(&source.facts(&path)), &decided, 1);
+        let about = ResolveContext {
+            overrides,
+            ..rallo_runner::resolve_context(&path, Some(&source.facts(&path)), &decided, 1)
+        };
         let key = format!("{} {}{}", path.display(), row.modified, decode.fingerprint());
         Ok(Open { source, about, key })
     })

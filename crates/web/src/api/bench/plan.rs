@@ -57,7 +57,7 @@ struct LineEntry {
 
 pub(super) async fn plan(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<PlanAnswer>> {
     let recipe = ask.recipe()?;
-    let frame = open(&app, ask.frame, &recipe.decode).await?;
+    let frame = open(&app, ask.frame, &recipe).await?;
     schedule::ask(Class::Eye, move || {
         let plan = if ask.quick { ask.outline(&recipe, &frame)? } else { ask.plan(&recipe, &frame)? };
         // Lines that are off or do not apply have no place in the plan; they are told without pixels.

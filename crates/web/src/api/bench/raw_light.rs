@@ -27,7 +27,7 @@ pub(super) async fn raw_light(State(app): State<App>, Sent(ask): Sent<Ask>) -> R
     let mut recipe = ask.recipe()?;
     // The answer is about the camera's own setting, whatever was given before.
     recipe.decode.raw.white = rallo_engine::RawWhite::AsShot;
-    let frame = open(&app, ask.frame, &recipe.decode).await?;
+    let frame = open(&app, ask.frame, &recipe).await?;
     let light = schedule::ask(Class::Eye, move || -> Result<_> {
         let raw = frame.source.raw().ok_or_else(|| Error::bad("this frame is no camera raw"))?;
         let Some([x, y]) = ask.at else { return Ok(raw.camera.light()) };

@@ -127,7 +127,7 @@ impl Ask {
 /// and that many of JSON come before the picture.
 pub(super) async fn render(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Image> {
     let recipe = ask.recipe()?;
-    let frame = open(&app, ask.frame, &recipe.decode).await?;
+    let frame = open(&app, ask.frame, &recipe).await?;
     if let Some(known) = ask.more
         && let Some(denoised) = ask.denoised(&recipe, &frame, &app.full, true)
     {
@@ -151,7 +151,7 @@ pub(super) struct Neutral {
 pub(super) async fn neutral(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<Neutral>> {
     let recipe = ask.recipe()?;
     let [x, y] = ask.at.ok_or_else(|| Error::bad("at: expected [x, y] as shares of the picture"))?;
-    let frame = open(&app, ask.frame, &recipe.decode).await?;
+    let frame = open(&app, ask.frame, &recipe).await?;
     let found = schedule::ask(Class::Eye, move || -> Result<Option<WhiteBalance>> {
         let plan = ask.plan(&recipe, &frame)?;
         let program = plan.program(1.0);
