@@ -145,7 +145,11 @@ export class Viewer {
       const { after } = this.pictures;
       const latest = this.held ?? after;
       if (latest?.key !== now.key && this.failed.after !== now.key) this.begin('after', now, this.after(now));
-      else if (latest?.key === now.key) this.refine(now, latest);
+      else if (latest?.key === now.key) {
+        // What was asked for meanwhile was given up: the picture that stands there is the one that is wanted, with its tools.
+        if (latest === after) this.drawn(null, after);
+        this.refine(now, latest);
+      }
     }
     if (!this.jobs.before && this.comparing() && this.failed.before !== now.key) this.begin('before', now, this.before(now));
     this.sign();
