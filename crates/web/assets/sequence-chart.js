@@ -63,6 +63,24 @@ export function scale(places, from, to, width) {
   return { from, to, gap: usual * 4, at: (p) => ((p - from) / Math.max(1e-9, to - from)) * width, place: (px) => from + (px / width) * (to - from) };
 }
 
+// What a chart looks like without the playhead, so that moving that draws nothing else again.
+const still = document.createElement('canvas');
+function keep(canvas) {
+  [still.width, still.height] = [canvas.width, canvas.height];
+  still.getContext('2d').drawImage(canvas, 0, 0);
+}
+
+/** The chart as it was, with the playhead at a place. */
+export function playhead(canvas, px) {
+  const c = canvas.getContext('2d');
+  c.setTransform(1, 0, 0, 1, 0, 0);
+  c.clearRect(0, 0, canvas.width, canvas.height);
+  c.drawImage(still, 0, 0);
+  c.setTransform(devicePixelRatio, 0, 0, devicePixelRatio, 0, 0);
+  c.fillStyle = '#fff';
+  c.fillRect(px - 0.5, 0, 1.5, canvas.height);
+}
+
 /** From where to where the line of the open pass is drawn: lines of light from 0 to 100, others as far as they go. */
 export function rangeOf(name, held) {
   if (!held || ['brightness', 'contrast', 'change'].includes(name)) return [0, 100];
@@ -105,10 +123,8 @@ export function chart(canvas, view) {
     c.fillRect(x.at(places[i]) - 0.5, height - marks + 3, Math.max(1, width / places.length), marks - 4);
   });
   view.over?.(c, { width, height });
-  if (at != null) {
-    c.fillStyle = '#fff';
-    c.fillRect(x.at(places[at]) - 0.5, 0, 1.5, height);
-  }
+  keep(canvas);
+  if (at != null) playhead(canvas, x.at(places[at]));
 }
 
 /** Mean colours in a row. */

@@ -37,7 +37,7 @@ export function rampTools({ bar, drawn }) {
     const v = value();
     const words = (o) => `${o.line + 1}: ${o.title}, ${o.param.replaceAll('_', ' ')}${o.marks.length ? ` (${o.marks.length} marks)` : ''}`;
     const choose = el('select', { id: 'ramp', 'aria-label': 'A value of the recipe that changes over the sequence', disabled: !told?.values.length || undefined },
-      el('option', { value: '' }, told?.values.length ? 'no value' : 'no line with a number'), ...(told?.values ?? []).map((o) => el('option', { value: nameOf(o), selected: nameOf(o) === key || undefined }, words(o))));
+      el('option', { value: '' }, told?.values.length ? 'no value' : 'the recipe has no number yet'), ...(told?.values ?? []).map((o) => el('option', { value: nameOf(o), selected: nameOf(o) === key || undefined }, words(o))));
     choose.addEventListener('change', () => { key = choose.value; buttons(); drawn(); });
     const act = (label, title, run) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', title, onclick: run }, label);
     const acts = !v ? [] : [
@@ -73,7 +73,9 @@ export function rampTools({ bar, drawn }) {
     /** The value's curve and marks on the chart. */
     draw(c, view, { width, height }) {
       const v = value();
-      for (const [frame] of told?.jumps ?? []) {
+      // Where a camera meters every frame by itself, ticks would say nothing.
+      const jumps = told?.jumps ?? [];
+      for (const [frame] of jumps.length < width / 4 ? jumps : []) {
         c.fillStyle = '#ffb35c';
         c.fillRect(view.x.at(view.places[frame]) - 0.5, 0, 1, 5);
       }

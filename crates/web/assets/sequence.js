@@ -1,7 +1,7 @@
 // The sequence: its light over time, the sieve's passes as sentences, and what stays of it, played before anything is decided.
 
 import { COLOURS, areaTools, letter, without } from './sequence-areas.js';
-import { chart, days, rangeOf, ribbon, scale } from './sequence-chart.js';
+import { chart, days, playhead, rangeOf, ribbon, scale } from './sequence-chart.js';
 import { found, sentence } from './sequence-passes.js';
 import { rampTools } from './sequence-ramps.js';
 import { el, json, say, typing } from './talk.js';
@@ -208,7 +208,9 @@ function look(i) {
   const goes = by[at] != null ? `, goes by pass ${by[at] + 1}` : '';
   const when = frame.taken ? date(frame.taken, { weekday: 'short', day: 'numeric', month: 'long', hour: '2-digit', minute: '2-digit' }) : '';
   $('when').textContent = `${when ? `${when}, ` : ''}${frame.name}${goes}`;
-  draw();
+  // Only the playhead moves.
+  if (view === 'lines' && scaled) playhead($('chart'), scaled.x.at(places[at]));
+  else draw();
 }
 
 /** The frame nearest to a place of the chart. */

@@ -11,6 +11,7 @@ use rallo_recipe::Recipe;
 use rallo_shoot::sieve::Light;
 use rayon::prelude::*;
 use std::collections::HashMap;
+use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 
 /// Long edge of a small frame.
@@ -233,58 +234,66 @@ pub struct FrameLight {
     pub light: Result<(Light, Vec<Light>), LightError>,
 }
 
-/// Measures frames, each against the one before it. Small frames are kept in `kept`, where there is one; `done` is told each.
+/// Frames that are held in memory together.
+const TOGETHER: usize = 256;
+
+/// Measures frames, each against the one before it. Small frames are kept in `kept`, where there is one. `done` is told each
+/// frame, and may end it all: then nothing comes back.
 pub fn lights(
     frames: &[FrameFile],
     areas: &[MeasuredArea],
     kept: Option<&Path>,
     behind: Option<Behind<'_>>,
-    done: impl Fn(&Path) + Sync,
-) -> Vec<FrameLight> {
+    done: impl Fn(&Path) -> ControlFlow<()> + Sync,
+) -> Option<Vec<FrameLight>> {
     if let Some(folder) = kept {
         let _ = std::fs::create_dir_all(folder);
     }
-    let small: Vec<Result<SmallFrame, LightError>> = frames
-        .par_iter()
-        .map(|FrameFile { path, .. }| {
-            let frame = small(path, kept, behind);
-            done(path);
-            frame
-        })
-        .collect();
-    let glances: Vec<Option<Vec<f32>>> =
-        small.par_iter().map(|frame| frame.as_ref().ok().map(SmallFrame::glance)).collect();
     // Where an area lies is the same in all frames of one size.
     let mut places: HashMap<(usize, usize), Vec<Vec<usize>>> = HashMap::new();
-    for frame in small.iter().flatten() {
-        let all = std::iter::once(&MeasuredArea::WHOLE).chain(areas);
-        places
-            .entry((frame.width, frame.height))
-            .or_insert_with(|| all.map(|area| area.places(frame.width, frame.height)).collect());
+    let mut out: Vec<FrameLight> = Vec::with_capacity(frames.len());
+    let mut glances: Vec<Option<Vec<f32>>> = Vec::with_capacity(frames.len());
+    let mut last: Option<SmallFrame> = None;
+    for some in frames.chunks(TOGETHER) {
+        let made = |FrameFile { path, .. }: &FrameFile| {
+            let frame = small(path, kept, behind);
+            done(path).is_continue().then_some(frame)
+        };
+        let small: Vec<Result<SmallFrame, LightError>> = some.par_iter().map(made).collect::<Option<_>>()?;
+        for frame in small.iter().flatten() {
+            let all = std::iter::once(&MeasuredArea::WHOLE).chain(areas);
+            places
+                .entry((frame.width, frame.height))
+                .or_insert_with(|| all.map(|area| area.places(frame.width, frame.height)).collect());
+        }
+        let light = |(i, frame): (usize, &Result<SmallFrame, LightError>)| {
+            let frame = frame.as_ref().ok()?;
+            let before = small[..i].iter().rev().find_map(|b| b.as_ref().ok()).or(last.as_ref());
+            let exposure = some[i].exposure;
+            let mut places = places.get(&(frame.width, frame.height))?.iter();
+            let whole = places.next()?;
+            let of_areas: Vec<Light> = places.map(|of_area| frame.light(of_area, before, exposure)).collect();
+            Some((frame.mark(), (frame.light(whole, before, exposure), of_areas), frame.glance()))
+        };
+        let told: Vec<_> = small.par_iter().enumerate().map(light).collect();
+        last = small.iter().rev().find_map(|b| b.as_ref().ok()).cloned().or(last);
+        for (small, told) in small.into_iter().zip(told) {
+            let (mark, light, glance) = match (small, told) {
+                (Ok(_), Some((mark, light, glance))) => (mark, Ok(light), Some(glance)),
+                (Ok(_), None) => (String::new(), Ok(Default::default()), None),
+                (Err(e), _) => (String::new(), Err(e), None),
+            };
+            out.push(FrameLight { mark, light });
+            glances.push(glance);
+        }
     }
     let unusual = usual::unusual(&hours_of(frames), &glances);
-    let light = |(i, frame): (usize, &Result<SmallFrame, LightError>)| {
-        let frame = frame.as_ref().ok()?;
-        let before = small[..i].iter().rev().find_map(|b| b.as_ref().ok());
-        let exposure = frames[i].exposure;
-        let mut places = places.get(&(frame.width, frame.height))?.iter();
-        let whole = places.next()?;
-        let of_areas = places.map(|of_area| frame.light(of_area, before, exposure)).collect();
-        let whole = Light {
-            unusual: unusual[i].map(|stops| (stops * 1e5).round() / 1e3),
-            ..frame.light(whole, before, exposure)
-        };
-        Some((frame.mark(), (whole, of_areas)))
-    };
-    let told: Vec<_> = small.par_iter().enumerate().map(light).collect();
-    let each = small.into_iter().zip(told).map(|(small, told)| match (small, told) {
-        (Err(e), _) => FrameLight { mark: String::new(), light: Err(e) },
-        (Ok(_), told) => {
-            let (mark, light): (String, (Light, Vec<Light>)) = told.unwrap_or_default();
-            FrameLight { mark, light: Ok(light) }
+    for (frame, stops) in out.iter_mut().zip(unusual) {
+        if let Ok((whole, _)) = &mut frame.light {
+            whole.unusual = stops.map(|stops| (stops * 1e5).round() / 1e3);
         }
-    });
-    each.collect()
+    }
+    Some(out)
 }
 
 /// Measures frames in the order of time (those without one behind the others, by name), as [`lights`] does.
@@ -308,7 +317,11 @@ pub fn measure(
         let by_name = || rallo_shoot::natural(&a.path.to_string_lossy(), &b.path.to_string_lossy());
         (a.taken.is_none(), a.taken).cmp(&(b.taken.is_none(), b.taken)).then_with(by_name)
     });
-    let lights = lights(&frames, areas, kept, behind, done);
+    let told = |path: &Path| {
+        done(path);
+        ControlFlow::Continue(())
+    };
+    let lights = lights(&frames, areas, kept, behind, told).unwrap_or_default();
     let measured = |(FrameFile { path, taken, .. }, FrameLight { mark, light }): (FrameFile, FrameLight)| {
         MeasuredFrame { path, taken, mark, light }
     };

@@ -10,6 +10,7 @@ pub use suggested::suggested;
 use jiff::civil::DateTime;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::sync::{Arc, Mutex, PoisonError};
 
 /// The light of a frame, or of a part of it.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -78,11 +79,59 @@ fn yes() -> bool {
     true
 }
 
+/// Of each frame a line's value and what it is held against; nothing for a frame without that line.
+type HeldValues = Vec<Option<(f64, f64)>>;
+
+/// What lines were held against lately, for one set of frames: while an edge is dragged nothing else changes.
+#[derive(Default)]
+pub struct HeldLately(Mutex<Vec<(HeldKey, Arc<HeldValues>)>>);
+
+/// The line, the area, what it is held against, and which frames come to its pass.
+#[derive(PartialEq)]
+struct HeldKey(Line, Option<usize>, Against, Vec<usize>);
+
+/// So many are kept.
+const LATELY: usize = 12;
+
+impl HeldLately {
+    /// What a line over some of the frames, by their places, is held against.
+    pub fn values(
+        &self,
+        frames: &[SieveFrame],
+        left: &[usize],
+        (line, area, against): (Line, Option<usize>, Against),
+    ) -> Arc<HeldValues> {
+        let key = HeldKey(line, area, against, left.to_vec());
+        let lock = || self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((_, known)) = lock().iter().find(|(known, _)| *known == key) {
+            return known.clone();
+        }
+        let seen: Vec<&SieveFrame> = left.iter().map(|i| &frames[*i]).collect();
+        let held = Arc::new(passes::held_against(&seen, line, area, against));
+        let mut kept = lock();
+        kept.insert(0, (key, held.clone()));
+        kept.truncate(LATELY);
+        held
+    }
+}
+
 /// Sends frames, in order of time, through passes.
 ///
 /// # Errors
 /// [`PassFault`], which names the pass and what is wrong with it.
 pub fn sieve(frames: &[SieveFrame], passes: &[SwitchedPass]) -> Result<Sieved, PassFault> {
+    sieve_again(frames, passes, &HeldLately::default())
+}
+
+/// As [`sieve`], with what was held against before for the same frames.
+///
+/// # Errors
+/// [`PassFault`], which names the pass and what is wrong with it.
+pub fn sieve_again(
+    frames: &[SieveFrame],
+    passes: &[SwitchedPass],
+    lately: &HeldLately,
+) -> Result<Sieved, PassFault> {
     let mut by: Vec<Option<usize>> = vec![None; frames.len()];
     for (at, pass) in passes.iter().enumerate() {
         pass.pass.check().map_err(|wrong| PassFault { pass: at, message: wrong.to_string() })?;
@@ -91,24 +140,20 @@ pub fn sieve(frames: &[SieveFrame], passes: &[SwitchedPass]) -> Result<Sieved, P
         }
         // Each pass sees only what the ones before it let through.
         let left: Vec<usize> = (0..frames.len()).filter(|i| by[*i].is_none()).collect();
-        let seen: Vec<&SieveFrame> = left.iter().map(|i| &frames[*i]).collect();
-        for (i, stays) in left.into_iter().zip(pass.pass.stays(&seen)) {
+        let stays = match &pass.pass {
+            Pass::Line { line, area, against, lower, upper } => {
+                let held = lately.values(frames, &left, (*line, *area, *against));
+                held.iter().map(|held| passes::lies_between(*held, *lower, *upper)).collect()
+            }
+            other => other.stays(&left.iter().map(|i| &frames[*i]).collect::<Vec<_>>()),
+        };
+        for (i, stays) in left.into_iter().zip(stays) {
             if !stays {
                 by[i] = Some(at);
             }
         }
     }
     Ok(Sieved { by })
-}
-
-/// The line a pass goes by: of each frame its value, and what it is held against.
-pub fn held_against(
-    frames: &[&SieveFrame],
-    line: Line,
-    area: Option<usize>,
-    against: Against,
-) -> Vec<Option<(f64, f64)>> {
-    passes::held_against(frames, line, area, against)
 }
 
 #[cfg(test)]

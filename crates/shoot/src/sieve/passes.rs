@@ -299,6 +299,14 @@ fn hours_of(frames: &[&SieveFrame], which: &[usize]) -> Vec<f64> {
     which.iter().map(hour).collect()
 }
 
+/// Whether a value lies between two edges of what it is held against; a frame without the line does.
+pub(super) fn lies_between(held: Option<(f64, f64)>, lower: Option<f64>, upper: Option<f64>) -> bool {
+    held.is_none_or(|(value, against)| {
+        let apart = value - against;
+        lower.is_none_or(|edge| apart >= edge) && upper.is_none_or(|edge| apart <= edge)
+    })
+}
+
 impl Pass {
     /// What is wrong with its values.
     pub(super) fn check(&self) -> Result<(), WrongValue> {
@@ -343,11 +351,7 @@ impl Pass {
         match self {
             Self::Line { line, area, against, lower, upper } => {
                 let held = held_against(frames, *line, *area, *against);
-                let between = |(value, against): (f64, f64)| {
-                    let apart = value - against;
-                    lower.is_none_or(|edge| apart >= edge) && upper.is_none_or(|edge| apart <= edge)
-                };
-                held.into_iter().map(|held| held.is_none_or(between)).collect()
+                held.into_iter().map(|held| lies_between(held, *lower, *upper)).collect()
             }
             Self::Weekdays { days } => {
                 by_time(&|taken| days.iter().any(|day| *day as i8 == taken.weekday().to_monday_zero_offset()))

@@ -17,13 +17,14 @@ use rallo_runner::library::measured_area::MeasuredArea;
 use rallo_runner::library::shoot_index::Change;
 use rallo_runner::schedule::{self, Class};
 use rallo_shoot::sieve::{
-    Against, Light, Line, Pass, SieveFrame, SwitchedPass, held_against, sieve, suggested,
+    Against, HeldLately, Light, Line, Pass, SieveFrame, SwitchedPass, sieve, sieve_again, suggested,
 };
 use rallo_shoot::{Choice, Frame, Order, Sort};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
-use std::sync::atomic::{AtomicUsize, Ordering};
+use std::ops::ControlFlow;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, OnceLock};
 
 pub fn routes() -> ApiRouter<App> {
@@ -73,8 +74,12 @@ struct MeasuredOf {
 /// The frames of a sequence, measured or about to be.
 struct Measuring {
     of: MeasuredOf,
+    /// Whether something else is wanted by now.
+    given_up: AtomicBool,
     done: AtomicUsize,
     frames: OnceLock<Vec<SieveFrame>>,
+    /// What its lines were held against lately.
+    lately: HeldLately,
 }
 
 /// The light of the sequence, as far as it is measured.
@@ -158,8 +163,20 @@ async fn measuring(app: &App, frames: &InOrder, kept: &Kept) -> Result<Arc<Measu
     if let Some(known) = lock(&app.sequences.0).get(&set).filter(|m| m.of == of) {
         return Ok(known.clone());
     }
-    let entry = Arc::new(Measuring { of, done: AtomicUsize::new(0), frames: OnceLock::new() });
-    lock(&app.sequences.0).insert(set, entry.clone());
+    let entry = Arc::new(Measuring {
+        of,
+        given_up: AtomicBool::new(false),
+        done: AtomicUsize::new(0),
+        frames: OnceLock::new(),
+        lately: HeldLately::default(),
+    });
+    // Capture times put frames in order: before all are read, nothing is measured, or it would begin anew with each.
+    if frames.iter().any(|f| f.facts.is_none() && f.problem.is_none()) {
+        return Ok(entry);
+    }
+    if let Some(other) = lock(&app.sequences.0).insert(set, entry.clone()) {
+        other.given_up.store(true, Ordering::Relaxed);
+    }
     let exposure = |f: &Frame| frame_light::exposure(&f.facts.as_ref()?.camera);
     let files: Vec<FrameFile> = frames
         .iter()
@@ -174,9 +191,15 @@ async fn measuring(app: &App, frames: &InOrder, kept: &Kept) -> Result<Arc<Measu
         let work = move || {
             let told = |_: &std::path::Path| {
                 mine.done.fetch_add(1, Ordering::Relaxed);
+                if mine.given_up.load(Ordering::Relaxed) {
+                    ControlFlow::Break(())
+                } else {
+                    ControlFlow::Continue(())
+                }
             };
             let behind = recipe.as_ref().map(|(_, recipe)| Behind { recipe, lines });
             let lights = frame_light::lights(&files, &mine.of.areas, Some(&folder), behind, told);
+            let Some(lights) = lights else { return };
             let frame =
                 |((name, taken, sharpness), FrameLight { mark, light }): ((String, _, _), FrameLight)| {
                     let (light, areas) =
@@ -341,10 +364,11 @@ async fn through(State(app): State<App>, Sent(asked): Sent<Passes>) -> Result<Js
     let (InOrder { set, .. }, measured, kept) = known(&app).await?;
     let found = schedule::ask(Class::Eye, move || -> Result<(ThroughSieve, Vec<SwitchedPass>)> {
         let frames = measured.frames.get().map(Vec::as_slice).unwrap_or_default();
-        let found = sieve(frames, &asked.passes).map_err(|e| Error::bad(e.to_string()))?;
+        let lately = &measured.lately;
+        let found = sieve_again(frames, &asked.passes, lately).map_err(|e| Error::bad(e.to_string()))?;
         let held = asked.open.and_then(|at| asked.passes.get(at)).map_or_else(Vec::new, |open| {
             let Pass::Line { line, area, against, .. } = &open.pass else { return Vec::new() };
-            held_by(frames, &found.by, asked.open, *line, *area, *against)
+            held_by(lately, frames, (&found.by, asked.open), (*line, *area, *against))
         });
         Ok((ThroughSieve { by: found.by, held }, asked.passes))
     })
@@ -356,19 +380,17 @@ async fn through(State(app): State<App>, Sent(asked): Sent<Passes>) -> Result<Js
 
 /// A line over the frames that come to its pass; nothing for the others.
 fn held_by(
+    lately: &HeldLately,
     frames: &[SieveFrame],
-    by: &[Option<usize>],
-    pass: Option<usize>,
-    line: Line,
-    area: Option<usize>,
-    against: Against,
+    (by, pass): (&[Option<usize>], Option<usize>),
+    held_as: (Line, Option<usize>, Against),
 ) -> Vec<Option<(f64, f64)>> {
     let comes = |i: &usize| by[*i].is_none_or(|at| Some(at) >= pass);
     let left: Vec<usize> = (0..frames.len()).filter(comes).collect();
-    let seen: Vec<&SieveFrame> = left.iter().map(|i| &frames[*i]).collect();
     let mut out = vec![None; frames.len()];
-    for (i, held) in left.into_iter().zip(held_against(&seen, line, area, against)) {
-        out[i] = held;
+    let held = lately.values(frames, &left, held_as);
+    for (i, held) in left.into_iter().zip(held.iter()) {
+        out[i] = *held;
     }
     out
 }
