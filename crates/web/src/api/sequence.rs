@@ -170,8 +170,10 @@ async fn measuring(app: &App, frames: &InOrder, kept: &Kept) -> Result<Arc<Measu
         frames: OnceLock::new(),
         lately: HeldLately::default(),
     });
-    // Capture times put frames in order: before all are read, nothing is measured, or it would begin anew with each.
-    if frames.iter().any(|f| f.facts.is_none() && f.problem.is_none()) {
+    // While frames are still being found, it would begin anew with every one.
+    if let Set::Shoot(shoot) = set
+        && app.frames.is_scanning(shoot)
+    {
         return Ok(entry);
     }
     if let Some(other) = lock(&app.sequences.0).insert(set, entry.clone()) {
