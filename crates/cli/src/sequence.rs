@@ -166,9 +166,14 @@ pub fn sieved(frames: &Frames, passes: Option<&Path>, write: Option<&Path>, data
     if let Some(file) = write {
         let text = serde_json::to_string_pretty(&json!({"passes": list})).map_err(|e| e.to_string())?;
         // A file of that name may hold passes somebody wrote.
-        let mut new = std::fs::File::create_new(file).map_err(|e| format!("{}: {e}", file.display()))?;
-        std::io::Write::write_all(&mut new, text.as_bytes())
-            .map_err(|e| format!("{}: {e}", file.display()))?;
+        let wrong = |e: std::io::Error| match e.kind() {
+            std::io::ErrorKind::AlreadyExists => {
+                format!("{} is there already and was left as it is; name another file", file.display())
+            }
+            _ => format!("{}: {e}", file.display()),
+        };
+        let mut new = std::fs::File::create_new(file).map_err(wrong)?;
+        std::io::Write::write_all(&mut new, text.as_bytes()).map_err(wrong)?;
     }
     let wrong = |e| format!("{}: {e}", passes.map_or_else(String::new, |p| p.display().to_string()));
     let found = sieve(&as_sieved(&measured, &list), &list).map_err(wrong)?;

@@ -36,7 +36,7 @@ pub use context::{FrameAdjustments, FrameContext, Overrides, ResolveContext, Seq
 pub use delivery::{Assembly, Delivery, FinishingTask, Pictures};
 pub use diff::difference;
 pub use iso_table::IsoTable;
-pub use ramp::{FrameValue, MOST_MARKS, Mark, Ramp, RampFrame};
+pub use ramp::{FrameValue, MOST_MARKS, Mark, MarkPlaces, Ramp, RampFrame};
 pub use sentence::Part;
 pub use starters::starters;
 

@@ -47,12 +47,6 @@ impl Mark {
         }
     }
 
-    /// Where a mark stands in a sequence, as a share of it; nothing where its frame is not there.
-    pub fn share_of(&self, frames: &[RampFrame]) -> Option<f64> {
-        let most = frames.len().saturating_sub(1).max(1) as f64;
-        Places::of(frames).of_mark(self).map(|at| at / most)
-    }
-
     /// As it is written.
     pub fn to_value(&self) -> Value {
         match self {
@@ -134,16 +128,17 @@ impl Ramp {
     }
 }
 
-/// The places of marks in a sequence.
-struct Places<'a> {
+/// The places of marks in a sequence, looked up in its frames.
+pub struct MarkPlaces<'a> {
     frames: &'a [RampFrame],
     names: HashMap<&'a str, usize>,
     /// Frames that have a time, in the order of time.
     times: Vec<(DateTime, usize)>,
 }
 
-impl<'a> Places<'a> {
-    fn of(frames: &'a [RampFrame]) -> Self {
+impl<'a> MarkPlaces<'a> {
+    /// Those of a sequence.
+    pub fn of(frames: &'a [RampFrame]) -> Self {
         let mut names = HashMap::new();
         for (i, frame) in frames.iter().enumerate().rev() {
             let stem = frame.name.rsplit_once('.').map_or(frame.name.as_str(), |(stem, _)| stem);
@@ -154,6 +149,12 @@ impl<'a> Places<'a> {
             frames.iter().enumerate().filter_map(|(i, f)| Some((f.taken?, i))).collect();
         times.sort();
         Self { frames, names, times }
+    }
+
+    /// Where a mark stands, as a share of the sequence; nothing where its frame is not in it.
+    pub fn share_of(&self, mark: &Mark) -> Option<f64> {
+        let most = self.frames.len().saturating_sub(1).max(1) as f64;
+        self.of_mark(mark).map(|at| at / most)
     }
 
     /// Where a mark stands, counted in frames; nothing where its frame is not in the sequence.
@@ -193,7 +194,7 @@ impl Recipe {
     /// For every frame of a sequence the values of lines that change over it. A mark whose frame is not in the sequence counts
     /// for nothing; a value none of whose marks is in it is that of its line.
     pub fn ramped(&self, frames: &[RampFrame]) -> Vec<Vec<FrameValue>> {
-        let places = Places::of(frames);
+        let places = MarkPlaces::of(frames);
         let mut out: Vec<Vec<FrameValue>> = vec![Vec::new(); frames.len()];
         for (line, own) in self.steps.iter().enumerate() {
             for (name, marks) in own.ramp.iter().flat_map(|ramp| &ramp.0) {
@@ -214,7 +215,7 @@ impl Recipe {
 
     /// Marks of its ramps whose frames are not in a sequence: line and name.
     pub fn lost_marks(&self, frames: &[RampFrame]) -> Vec<(usize, String)> {
-        let places = Places::of(frames);
+        let places = MarkPlaces::of(frames);
         let lines = self.steps.iter().enumerate().filter_map(|(i, line)| Some((i, line.ramp.as_ref()?)));
         let marks = lines.flat_map(|(i, ramp)| ramp.0.values().flatten().map(move |(mark, _)| (i, mark)));
         marks

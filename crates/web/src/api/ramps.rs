@@ -14,8 +14,9 @@ use axum::Json;
 use axum::extract::State;
 use rallo_engine::Kind;
 use rallo_engine::sequence::{exposure_jumps, ramp_curve};
-use rallo_recipe::{RampFrame, Recipe};
+use rallo_recipe::{MarkPlaces, RampFrame, Recipe};
 use rallo_runner::library::frame_light;
+use rallo_runner::schedule::{self, Class};
 use rallo_shoot::Frame;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -83,6 +84,7 @@ fn named(frames: &InOrder) -> Vec<RampFrame> {
 
 fn values_of(recipe: &Recipe, frames: &[RampFrame]) -> Vec<RampValue> {
     let ramped = recipe.ramped(frames);
+    let places = MarkPlaces::of(frames);
     let mut out = Vec::new();
     for (line, own) in recipe.steps.iter().enumerate() {
         let values = own.step.values();
@@ -102,7 +104,7 @@ fn values_of(recipe: &Recipe, frames: &[RampFrame]) -> Vec<RampValue> {
                 marks: marks
                     .map(|(mark, value)| MarkEntry {
                         place: mark.to_value(),
-                        at: mark.share_of(frames),
+                        at: places.share_of(mark),
                         value: *value,
                     })
                     .collect(),
@@ -116,25 +118,29 @@ fn values_of(recipe: &Recipe, frames: &[RampFrame]) -> Vec<RampValue> {
 async fn all(State(app): State<App>) -> Result<Json<Ramps>> {
     let frames = InOrder::of(&app).await?;
     let recipe = sequence::recipe(&app).await?.map(|(_, recipe)| recipe);
+    let light = sequence::brightness(&app, &frames).await?;
+    Ok(Json(schedule::ask(Class::Eye, move || ramps(&frames, recipe.as_ref(), &light)).await?))
+}
+
+fn ramps(frames: &InOrder, recipe: Option<&Recipe>, light: &[f64]) -> Ramps {
     let exposure = |f: &Frame| frame_light::exposure(&f.facts.as_ref()?.camera);
     let exposures: Vec<Option<f64>> = frames.iter().map(exposure).collect();
     let most = exposures.len().saturating_sub(1).max(1) as f64;
     let compensation = exposure_jumps::compensation(&exposures);
     let few = compensation.len() <= rallo_recipe::MOST_MARKS;
-    let light = sequence::brightness(&app, &frames).await?;
-    Ok(Json(Ramps {
-        values: recipe.map_or_else(Vec::new, |recipe| values_of(&recipe, &named(&frames))),
+    Ramps {
+        values: recipe.map_or_else(Vec::new, |recipe| values_of(recipe, &named(frames))),
         jumps: exposure_jumps::jumps(&exposures),
         compensation: compensation
             .into_iter()
             .filter(|_| few)
             .map(|(at, stops)| (at as f64 / most, (stops * 1e3).round() / 1e3))
             .collect(),
-        proposed: ramp_curve::where_light_changes(&light, PROPOSED)
+        proposed: ramp_curve::where_light_changes(light, PROPOSED)
             .into_iter()
             .map(|at| at as f64 / most)
             .collect(),
-    }))
+    }
 }
 
 /// How a value of the recipe is to change.
