@@ -63,6 +63,18 @@ pub async fn load(app: &App) -> Result<Desk> {
     Ok(text.and_then(|t| serde_json::from_str(&t).ok()).unwrap_or_default())
 }
 
+/// The recipe on the desk, or the one that was saved last where none is.
+pub async fn recipe(app: &App, desk: &Desk) -> Result<Option<RecipeRow>> {
+    let laid = match desk.recipe {
+        Some(id) => app.store.recipe(id).await.ok(),
+        None => None,
+    };
+    Ok(match laid {
+        Some(recipe) => Some(recipe),
+        None => app.store.recipes().await?.into_iter().next(),
+    })
+}
+
 /// Keeps the desk.
 pub async fn save(app: &App, desk: &Desk) -> Result<()> {
     let text = serde_json::to_string(desk).unwrap_or_default();
@@ -174,14 +186,7 @@ pub async fn laid(app: &App) -> Result<Laid> {
     // Thousands of frames are sorted.
     let frames_before = frames.clone();
     let order = tokio::task::spawn_blocking(move || sorted.of(&frames_before)).await?;
-    let recipe = match desk.recipe {
-        Some(id) => app.store.recipe(id).await.ok(),
-        None => None,
-    };
-    let recipe = match recipe {
-        Some(recipe) => Some(recipe),
-        None => app.store.recipes().await?.into_iter().next(),
-    };
+    let recipe = recipe(app, &desk).await?;
     let recipe = match recipe {
         Some(recipe) => Some(recipe),
         None => {

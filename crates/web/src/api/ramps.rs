@@ -156,10 +156,10 @@ struct SetRamp {
 }
 
 async fn set(State(app): State<App>, Sent(asked): Sent<SetRamp>) -> Result<Json<Ramps>> {
-    let Some(id) = workspace::load(&app).await?.recipe else {
-        return Err(Error::bad("there is no recipe on the desk yet; begin one on the bench"));
+    let desk = workspace::load(&app).await?;
+    let Some(row) = workspace::recipe(&app, &desk).await? else {
+        return Err(Error::bad("there is no recipe yet; begin one on the bench"));
     };
-    let row = app.store.recipe(id).await?;
     let mut document = Recipe::parse(&row.document)?.to_value();
     let line = document["steps"].get_mut(asked.line).and_then(Value::as_object_mut);
     let line = line.ok_or_else(|| Error::bad(format!("line: the recipe has no line {}", asked.line + 1)))?;
@@ -175,6 +175,6 @@ async fn set(State(app): State<App>, Sent(asked): Sent<SetRamp>) -> Result<Json<
         }
     }
     let recipe = Recipe::from_value(&document)?;
-    let _ = keep_version(&app, id, row.version, &recipe).await?;
+    let _ = keep_version(&app, row.id, row.version, &recipe).await?;
     all(State(app)).await
 }

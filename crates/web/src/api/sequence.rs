@@ -145,8 +145,8 @@ impl InOrder {
 
 /// The recipe on the desk.
 pub(super) async fn recipe(app: &App) -> Result<Option<(String, Recipe)>> {
-    let Some(id) = workspace::load(app).await?.recipe else { return Ok(None) };
-    let Ok(row) = app.store.recipe(id).await else { return Ok(None) };
+    let desk = workspace::load(app).await?;
+    let Some(row) = workspace::recipe(app, &desk).await? else { return Ok(None) };
     let recipe = Recipe::parse(&row.document)?;
     Ok(Some((row.document, recipe)))
 }
