@@ -2,6 +2,7 @@
 
 import { duration, json, say, typing } from './talk.js';
 
+const $ = (id) => document.getElementById(id);
 const open = new Map();
 const title = document.title;
 
@@ -77,6 +78,28 @@ document.addEventListener('alpine:init', () => {
     },
   }));
 });
+
+/**
+ * While the folders of the shoot are being read, pages that were opened meanwhile follow: how many frames there are is told
+ * as they are found, and once all are known every page hears of it (`rallo:read`).
+ */
+const rail = document.querySelector('.rail');
+let following = null;
+async function follow() {
+  following = null;
+  const desk = await json('GET', '/api/desk').catch(() => null);
+  if (!desk) return;
+  const { chosen, word, left_out: left } = desk.takes;
+  $('rail-frames')?.replaceChildren(String(chosen));
+  $('rail-frames-word')?.replaceChildren(word);
+  $('rail-left-out')?.replaceChildren(left ? `, ${left}` : '');
+  $('run-count').textContent = `${chosen} ${chosen === 1 ? 'frame' : 'frames'}`;
+  if (!desk.scanning) delete rail.dataset.beingRead;
+  document.dispatchEvent(new CustomEvent('rallo:read', { detail: desk }));
+}
+const followSoon = () => { if (rail.dataset.beingRead) following ??= setTimeout(follow, 250); };
+document.addEventListener('rallo:frames', (e) => { if (String(e.detail.shoot) === rail.dataset.beingRead) followSoon(); });
+document.addEventListener('rallo:again', followSoon);
 
 /** The last run once more, on what is chosen now, without a sheet. */
 async function again() {

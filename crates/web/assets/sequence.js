@@ -38,8 +38,9 @@ const stays = () => frames.map((_, i) => i).filter((i) => by[i] == null);
 async function load() {
   for (;;) {
     const told = await json('GET', '/api/sequence');
-    if (told.frames.length || !told.total) { take(told); return; }
-    $('count').textContent = `measuring ${told.done} of ${told.total}`;
+    const isBeingRead = 'beingRead' in document.querySelector('.rail').dataset;
+    if (told.frames.length || (!told.total && !isBeingRead)) { take(told); return; }
+    $('count').textContent = isBeingRead ? `reading the folder: ${told.total} frames so far` : `measuring ${told.done} of ${told.total}`;
     await new Promise((done) => { setTimeout(done, 400); });
   }
 }
@@ -70,11 +71,6 @@ function take(told) {
   if (!frames.length) { $('count').textContent = 'There are no frames yet.'; return; }
   const span = timed ? (places.at(-1) - places[0]) / 86400 : 0;
   $('about').textContent = `${$('about').dataset.shoot}: ${frames.length} frames${timed ? `, ${span.toFixed(1)} days` : ', without times'}`;
-  // The page may have been opened before the shoot was scanned.
-  if ($('rail-frames').textContent === '0') {
-    $('rail-frames').textContent = String(frames.length);
-    $('run-count').textContent = `${frames.length} frames`;
-  }
   legend();
   through();
 }

@@ -173,3 +173,5 @@ document.addEventListener('keydown', (e) => {
   if (e.key === 'Enter' && !e.ctrlKey && !typing(e) && !e.target.closest('a, button, [role=button], dialog') && !start.disabled) start.click();
 });
 look();
+// All frames of a folder that was still being read count at once.
+document.addEventListener('rallo:read', (e) => { if (!e.detail.scanning || !sheet?.count) look(); });

@@ -115,6 +115,11 @@ impl Laid {
         self.ordered().zip(in_the_work(&choices)).filter(|(_, work)| *work).map(|(f, _)| f).collect()
     }
 
+    /// Whether more frames may be found: folders of the shoot are being read.
+    pub fn is_being_read(&self, app: &App) -> bool {
+        matches!(self.desk.set(), Some(Set::Shoot(id)) if app.frames.is_scanning(id))
+    }
+
     /// Whether frames are selected.
     pub fn selected(&self) -> bool {
         let selected: HashSet<i64> = self.desk.selection.iter().copied().collect();

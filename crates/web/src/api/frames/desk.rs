@@ -14,6 +14,10 @@ use serde::Serialize;
 pub(super) struct DeskAnswer {
     /// Identities of what is in use.
     pub(super) desk: workspace::Desk,
+    /// What a run would take of it.
+    takes: DeskChosen,
+    /// Whether its folders are still being read.
+    scanning: bool,
     /// What frames can be sorted by.
     sorts: Vec<SortEntry>,
     /// Measures that can be limited to a range.
@@ -42,7 +46,8 @@ pub(super) async fn get_desk(State(app): State<App>) -> Result<Json<DeskAnswer>>
     let laid = workspace::laid(&app).await?;
     let sorts = Sort::ALL.iter().map(|(by, title)| SortEntry { by: *by, title }).collect();
     let measures = facets::MEASURES.iter().map(|(id, title)| MeasureEntry { id, title }).collect();
-    Ok(Json(DeskAnswer { desk: laid.desk, sorts, measures }))
+    let (takes, scanning) = (DeskChosen::of(&laid), laid.is_being_read(&app));
+    Ok(Json(DeskAnswer { desk: laid.desk, takes, scanning, sorts, measures }))
 }
 
 /// What a run would take of what lies on the desk.
@@ -54,6 +59,12 @@ pub(super) struct DeskChosen {
     pub(super) word: &'static str,
     /// How many are left out, and why, in words.
     pub(super) left_out: String,
+}
+
+impl DeskChosen {
+    fn of(laid: &workspace::Laid) -> Self {
+        Self { chosen: laid.chosen().len(), word: laid.word(), left_out: laid.left_out() }
+    }
 }
 
 /// Changes what lies on the desk; what is not named stays.
@@ -68,5 +79,5 @@ pub(super) async fn set_desk(
     let desk: workspace::Desk = serde_json::from_value(now).map_err(Error::bad)?;
     workspace::save(&app, &desk).await?;
     let laid = workspace::laid(&app).await?;
-    Ok(Json(DeskChosen { chosen: laid.chosen().len(), word: laid.word(), left_out: laid.left_out() }))
+    Ok(Json(DeskChosen::of(&laid)))
 }

@@ -176,7 +176,7 @@ async fn view(State(app): State<App>, Sent(view): Sent<View>) -> Result<Json<Vie
             word: laid.word(),
             left_out_of_run: laid.left_out(),
             at: laid.desk.frame,
-            scanning: shoot.is_some_and(|s| app.frames.is_scanning(s.id)),
+            scanning: laid.is_being_read(&app),
             follow: shoot.is_some_and(|s| s.follow),
             results: shoot.is_some_and(|s| s.results),
             left_out: shoot.map_or(0, |s| app.frames.left_out(s.id).len()),

@@ -128,7 +128,11 @@ pub(super) fn prepared(app: &App, laid: Laid, recipe: Recipe, leave_out: &HashSe
     let mut planning = preflight::plan(&recipe, &sources, &base, None);
     let output_paths::Planning { pictures: planned, tasks, problems, .. } = &mut planning;
     if planned.is_empty() && problems.is_empty() {
-        problems.push(Problem::stop("there are no frames to run on; choose a folder in Frames"));
+        problems.push(Problem::stop(if laid.is_being_read(app) {
+            "the folder is still being read and no frame was found yet; wait a moment, or choose another folder"
+        } else {
+            "there are no frames to run on; choose a folder in Frames"
+        }));
     }
     let files =
         planned.iter().flat_map(Planned::all).map(|(p, _)| p).chain(tasks.iter().map(PathBuf::as_path));
@@ -158,6 +162,15 @@ pub(super) fn prepared(app: &App, laid: Laid, recipe: Recipe, leave_out: &HashSe
 pub(super) async fn known(app: &App, prepared: &Prepared) -> Result<Vec<Problem>> {
     let mut notes = Vec::new();
     let Prepared { laid, recipe, sources, planning, .. } = prepared;
+    if laid.is_being_read(app) && !sources.is_empty() {
+        let found = match sources.len() {
+            1 => "1 frame".to_owned(),
+            n => format!("{n} frames"),
+        };
+        notes.push(Problem::note(format!(
+            "The folder is still being read: {found} so far. A run takes those that are found when it starts."
+        )));
+    }
     for (at, what) in recipe.checkpoints() {
         notes.push(Problem::note(format!("It waits for your yes before line {}: {what}", at + 1)));
     }
