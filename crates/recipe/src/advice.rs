@@ -23,7 +23,7 @@ struct Rule {
     why: &'static str,
 }
 
-static RULES: [Rule; 7] = [
+static RULES: [Rule; 10] = [
     Rule {
         first: &[Effect::FindsHotPixels],
         then: &[Effect::RemovesNoise],
@@ -58,6 +58,21 @@ static RULES: [Rule; 7] = [
         first: &[Effect::SetsSize],
         then: &[Effect::AddsMargin],
         why: "the size given would count the border or strip too",
+    },
+    Rule {
+        first: &[Effect::HoldsSteady],
+        then: &[Effect::JoinsFrames],
+        why: "frames that do not lie on each other are joined to a blur that nothing takes out again",
+    },
+    Rule {
+        first: &[Effect::EvensLight],
+        then: &[Effect::JoinsFrames],
+        why: "flicker that was joined with the frames beside it is no longer each frame's own",
+    },
+    Rule {
+        first: &[Effect::JoinsFrames],
+        then: &[Effect::SharpensEdges, Effect::SharpensOutput],
+        why: "the noise that joining takes out would be sharpened before, frame by frame",
     },
 ];
 

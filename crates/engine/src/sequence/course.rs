@@ -63,6 +63,83 @@ pub fn course(frames: &[Option<Blocks>]) -> Vec<Option<(usize, f64)>> {
 /// Rounds in which what lies far off counts less.
 const ROUNDS: usize = 3;
 
+/// How often blocks far from the line through two frames are counted less.
+const LINES: usize = 8;
+
+/// The steepness of the straight line through pairs of values, pairs far from it counting less (Tukey's weights).
+fn steepness(pairs: &[(f64, f64)]) -> Option<f64> {
+    let mut weights = vec![1.0; pairs.len()];
+    let mut steep = 1.0;
+    for _ in 0..LINES {
+        let sum = |of: &dyn Fn(&(f64, f64)) -> f64| -> f64 {
+            pairs.iter().zip(&weights).map(|(pair, weight)| weight * of(pair)).sum()
+        };
+        let total = sum(&|_| 1.0);
+        let (x, y) = (sum(&|p| p.0) / total, sum(&|p| p.1) / total);
+        let wide = sum(&|p| (p.0 - x).powi(2));
+        if wide / total < LEAST_SPREAD.powi(2) {
+            return None;
+        }
+        steep = sum(&|p| (p.0 - x) * (p.1 - y)) / wide;
+        let off: Vec<f64> = pairs.iter().map(|p| (p.1 - y - steep * (p.0 - x)).abs()).collect();
+        let scale = 4.685 * (1.4826 * median(&mut off.clone())).max(1e-4);
+        for (weight, off) in weights.iter_mut().zip(&off) {
+            let share = (off / scale).min(1.0);
+            // A trace is left, so that the line never rests on nothing.
+            *weight = (1.0 - share * share).powi(2).max(1e-6);
+        }
+    }
+    (steep > 0.0).then_some(steep)
+}
+
+/// Blocks whose light lies within so many stops tell nothing of contrast.
+const LEAST_SPREAD: f64 = 0.15;
+
+/// How much more contrast one frame has than another, as a binary logarithm: how the light of their blocks, in stops, is
+/// spread. Both directions count alike, since chance in either frame makes its own line too flat.
+fn widening(before: &Blocks, after: &Blocks) -> Option<f64> {
+    let pairs: Vec<(f64, f64)> =
+        before.iter().zip(after).filter_map(|(a, b)| Some((f64::from((*a)?), f64::from((*b)?)))).collect();
+    if pairs.len() < FEWEST {
+        return None;
+    }
+    let turned: Vec<(f64, f64)> = pairs.iter().map(|(a, b)| (*b, *a)).collect();
+    Some((steepness(&pairs)?.log2() - steepness(&turned)?.log2()) / 2.0)
+}
+
+/// The most that the contrast of one frame is changed, as a binary logarithm.
+const MOST_WIDENED: f64 = 0.5;
+
+/// The power that the light of each frame is to be raised by so that of its contrast only what changes slowly stays; 1 for a
+/// frame that tells nothing.
+pub fn contrast_corrections(frames: &[Option<Blocks>], reach: f64) -> Vec<f64> {
+    let light = course(frames);
+    let mut out = vec![1.0; frames.len()];
+    let stretches = light.iter().flatten().map(|(stretch, _)| stretch + 1).max().unwrap_or(0);
+    for stretch in 0..stretches {
+        let (mut of, mut values): (Vec<usize>, Vec<f64>) = (Vec::new(), Vec::new());
+        let mut last: Option<(usize, f64)> = None;
+        for at in (0..frames.len()).filter(|at| light[*at].is_some_and(|(own, _)| own == stretch)) {
+            let Some(blocks) = &frames[at] else { continue };
+            let width = match last {
+                None => 0.0,
+                // A pair that tells nothing of contrast is taken to have the same.
+                Some((before, width)) => {
+                    width + frames[before].as_ref().and_then(|b| widening(b, blocks)).unwrap_or(0.0)
+                }
+            };
+            of.push(at);
+            values.push(width);
+            last = Some((at, width));
+        }
+        let places: Vec<f64> = of.iter().map(|at| *at as f64).collect();
+        for ((at, width), slow) in of.iter().zip(&values).zip(slow(&places, &values, reach)) {
+            out[*at] = (slow - width).clamp(-MOST_WIDENED, MOST_WIDENED).exp2();
+        }
+    }
+    out
+}
+
 /// What is slow in values at places: a local quadratic that reaches `reach` places to each side.
 pub fn slow(places: &[f64], values: &[f64], reach: f64) -> Vec<f64> {
     if values.is_empty() {
@@ -191,6 +268,28 @@ pub(crate) mod tests {
         // Without flicker hardly anything is done: within two hundredths of the light.
         let still = corrections(&frames(240, slow, |_| 0.0), 40.0);
         assert!(still[20..220].iter().all(|v| v.abs() < 0.029), "{still:?}");
+    }
+
+    #[test]
+    fn contrast_that_flickers_goes_and_contrast_that_changes_slowly_stays() {
+        let slow = |i: usize| 0.1 * (i as f64 / 60.0).sin();
+        let flicker = |i: usize| 0.06 * chance(i * 41);
+        let mut all = frames(200, |_| 0.0, |i| 0.1 * chance(i * 31));
+        for (i, blocks) in all.iter_mut().enumerate() {
+            for light in blocks.iter_mut().flatten() {
+                *light = light.map(|v| (-3.0 + (f64::from(v) + 3.0) * (slow(i) + flicker(i)).exp2()) as f32);
+            }
+        }
+        let found = contrast_corrections(&all, 40.0);
+        let (mut left, mut was) = (0.0, 0.0);
+        for (i, power) in found.iter().enumerate().skip(20).take(160) {
+            left += (flicker(i) + power.log2()).powi(2);
+            was += flicker(i).powi(2);
+        }
+        assert!(left < 0.07 * was, "{:.3} of the variance is left", left / was);
+        // A scene of one light tells nothing of contrast.
+        let flat: Vec<Option<Blocks>> = (0..20).map(|_| Some(vec![Some(-2.0); BLOCKS])).collect();
+        assert!(contrast_corrections(&flat, 10.0).iter().all(|power| *power == 1.0));
     }
 
     #[test]

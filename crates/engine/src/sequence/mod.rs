@@ -1,9 +1,11 @@
 //! Mathematics of sequences of frames.
 
+pub mod alignment;
 pub mod camera_move;
 pub mod course;
 pub mod exposure_jumps;
 pub mod interval;
+pub mod joining;
 pub mod ramp_curve;
-pub mod stack;
+pub mod steadying;
 pub mod usual;

@@ -2,19 +2,64 @@
 
 use crate::geometry::Size;
 use serde_json::{Map, Value};
+use std::any::Any;
+use std::sync::Arc;
 
 /// Long edge of the reduced pictures that are measured before a run decides about all of them together.
 pub const MEASURED_EDGE: u32 = 160;
 
+/// What a step made of a reduced picture, to measure it by, or others against it.
+pub type Seen = Arc<dyn Any + Send + Sync>;
+
+/// Another picture that one is measured against.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Against {
+    /// The one at a share of the run, 0 ..= 1.
+    Share(f64),
+    /// The one before it.
+    Before,
+}
+
+impl Against {
+    /// The place it stands at in a run of `count` pictures, for the one at `at`; nothing before the first.
+    pub fn place(self, at: usize, count: usize) -> Option<usize> {
+        match self {
+            Self::Share(share) => {
+                let last = count.checked_sub(1)?;
+                Some(((last as f64 * share).round() as usize).min(last))
+            }
+            Self::Before => at.checked_sub(1),
+        }
+    }
+}
+
 /// A step whose values for one picture depend on all of them. Every picture is measured as it comes to the step, reduced;
 /// when all are measured the step decides; then each picture is made with what was decided for it.
 pub trait AcrossPictures {
-    /// What is to be known of a picture: working values (linear light, red, green and blue of each pixel by rows).
-    fn measure(&self, size: Size, values: &[f32]) -> Vec<f64>;
+    /// Long edge of the reduced pictures it is shown.
+    fn edge(&self) -> u32 {
+        MEASURED_EDGE
+    }
+
+    /// The other pictures each one is measured against.
+    fn against(&self) -> Vec<Against> {
+        Vec::new()
+    }
+
+    /// What is made of a picture: working values (linear light, red, green and blue of each pixel by rows).
+    fn see(&self, size: Size, values: &[f32]) -> Seen;
+
+    /// What is to be known of a picture, and of it [`against`](Self::against) others; nothing for one that cannot be had.
+    fn measure(&self, own: &Seen, against: &[Option<Seen>]) -> Vec<f64>;
 
     /// The step's values for each picture, in their order, by what was measured of each; a picture that could not be
     /// measured, or to which the step does not apply, has nothing. What is not named stays as the recipe has it.
     fn decide(&self, measured: &[Option<Vec<f64>>]) -> Vec<Map<String, Value>>;
+
+    /// What people should know of that, in sentences; `names` are those of the pictures.
+    fn told(&self, _measured: &[Option<Vec<f64>>], _names: &[String]) -> Vec<String> {
+        Vec::new()
+    }
 }
 
 /// A picture that is joined with another one: its distance in the run, 0 being that one itself, and how much it counts.
@@ -24,4 +69,24 @@ pub struct Joined {
     pub offset: i64,
     /// Its weight against the others, above 0.
     pub weight: f32,
+}
+
+/// How pictures are joined.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum JoinBy {
+    /// The weighted mean.
+    Mean,
+    /// What is brighter in another one shows by its weight; 1 is all of it.
+    Brighter,
+    /// What is darker in another one shows by its weight; 1 is all of it.
+    Darker,
+}
+
+/// Pictures that stand, joined, in the place of one.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Join {
+    /// Which.
+    pub pictures: Vec<Joined>,
+    /// How.
+    pub by: JoinBy,
 }

@@ -117,6 +117,8 @@ pub enum ToolKind {
     Ramp,
     /// Moves what is drawn to its place.
     Placing,
+    /// Draws parts that do not count, or the one that does.
+    Parts,
 }
 
 impl ToolKind {
@@ -130,6 +132,7 @@ impl ToolKind {
             Self::Spots => "spots",
             Self::Ramp => "ramp",
             Self::Placing => "placing",
+            Self::Parts => "parts",
         }
     }
 }
@@ -165,4 +168,10 @@ pub enum Effect {
     AddsMargin,
     /// Goes by the picture's corners.
     GoesByCorners,
+    /// Lays frames of a sequence on each other.
+    HoldsSteady,
+    /// Evens the light of a sequence.
+    EvensLight,
+    /// Joins each frame of a sequence with others.
+    JoinsFrames,
 }

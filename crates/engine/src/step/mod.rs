@@ -9,7 +9,7 @@ mod info;
 mod ops;
 mod param;
 
-pub use crate::step::across::{AcrossPictures, Joined, MEASURED_EDGE};
+pub use crate::step::across::{AcrossPictures, Against, Join, JoinBy, Joined, MEASURED_EDGE, Seen};
 pub use crate::step::info::{AREA_GROUPS, Effect, Facts, StepInfo, Tool, ToolKind};
 pub use crate::step::ops::{AreaOp, EnlargeOp, Geometry, MarkOp, Op, Place, View, Wants, WholeOp};
 pub use crate::step::param::{
@@ -86,10 +86,10 @@ pub trait Step: Debug + Send + Sync {
     fn across(&self) -> Option<&dyn AcrossPictures> {
         None
     }
-    /// For a step that joins each picture with its neighbours in the run: the weighted mean of these pictures, as they
-    /// come to it, stands in its place.
-    fn joins(&self) -> Vec<Joined> {
-        Vec::new()
+    /// For a step that joins each picture with its neighbours in the run: these pictures, as they come to it, stand in its
+    /// place.
+    fn joins(&self) -> Option<Join> {
+        None
     }
     /// What it must be shown of its input before [`ops`](Self::ops) is asked.
     fn wants(&self) -> Wants {

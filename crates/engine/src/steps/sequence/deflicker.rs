@@ -6,10 +6,11 @@
 
 use crate::colour::working::LUMINANCE;
 use crate::geometry::Size;
-use crate::ops::pointwise::PointOp;
-use crate::sequence::course::{Blocks, corrections};
-use crate::step::{AcrossPictures, Kind, Op, Place, Step, step, values_of};
+use crate::ops::pointwise::{Curve, PointOp};
+use crate::sequence::course::{Blocks, contrast_corrections, corrections};
+use crate::step::{AcrossPictures, Effect, Kind, Op, Place, Seen, Step, step, values_of};
 use serde_json::{Map, Value, json};
+use std::sync::Arc;
 
 step! {
     /// Evens the light from frame to frame of a sequence: what flickers goes, what changes slowly stays. Measured on all
@@ -23,6 +24,7 @@ step! {
         ],
         neutral: r#"{"strength": 0}"#,
         starter: "{}",
+        facts: { effects: &[Effect::EvensLight] },
     }
     parameters {
         /// How many frames to each side say what is slow: more leave less flicker, fewer follow faster changes.
@@ -33,8 +35,13 @@ step! {
         area: Option<[f64; 4]> = None, Kind::Part;
         /// Whether red, green and blue are evened each by itself, where the colour of the light flickers too.
         per_channel: bool = false, Kind::Flag;
+        /// Whether contrast that changes from frame to frame is evened too, as haze or a camera's own tone makes it change.
+        contrast: bool = false, Kind::Flag;
+        /// The power that the light of one frame is raised by, red, green and blue: above 1 gives it more contrast; decided
+        /// for each frame of a run.
+        power: Option<[f64; 3]> = None, Kind::Kept(3);
         /// Stops that one frame is made brighter, red, green and blue; decided for each frame of a run.
-        stops: [f64; 3] = [0.0; 3], Kind::Triple { min: -4.0, max: 4.0, step: 0.01 };
+        stops: Option<[f64; 3]> = None, Kind::Kept(3);
     }
 }
 
@@ -52,6 +59,9 @@ const DARKEST: f32 = 3e-4;
 /// Stands for a block that tells nothing.
 const NOTHING: f64 = -99.0;
 
+/// The light that a change of contrast leaves as it is.
+const PIVOT: f32 = 0.18;
+
 /// The most one frame is made brighter or darker, in stops.
 const MOST: f64 = 4.0;
 
@@ -62,13 +72,21 @@ impl Step for Deflicker {
     fn sentence(&self) -> String {
         let part = if self.area.is_some() { " of a part" } else { "" };
         let each = if self.per_channel { ", each colour by itself" } else { "" };
-        format!("Even the light{part} over {{smooth}} frames to each side, {{strength}}{each}.")
+        let light = if self.contrast { "light and contrast" } else { "light" };
+        format!("Even the {light}{part} over {{smooth}} frames to each side, {{strength}}{each}.")
     }
     fn ops(&self, _: &Place) -> Vec<Op> {
-        if self.strength == 0.0 || self.stops == [0.0; 3] {
+        let stops = self.stops.unwrap_or_default();
+        if self.strength == 0.0 {
             return Vec::new();
         }
-        let gain = self.stops.map(|stops| 2f64.powf(stops) as f32);
+        if let Some(power) = self.power.filter(|power| *power != [1.0; 3]) {
+            return vec![Op::Point(PointOp::Curves(std::array::from_fn(|c| curve(stops[c], power[c]))))];
+        }
+        if stops == [0.0; 3] {
+            return Vec::new();
+        }
+        let gain = stops.map(|stops| 2f64.powf(stops) as f32);
         vec![Op::Point(PointOp::Matrix([[gain[0], 0.0, 0.0], [0.0, gain[1], 0.0], [0.0, 0.0, gain[2]]]))]
     }
     fn across(&self) -> Option<&dyn AcrossPictures> {
@@ -76,26 +94,16 @@ impl Step for Deflicker {
     }
 }
 
-impl Deflicker {
-    /// Of what was measured of a frame the light of its blocks: in one colour, or in all together.
-    fn blocks(measured: &[f64], colour: Option<usize>) -> Option<Blocks> {
-        if measured.len() != COLUMNS * ROWS * 3 {
-            return None;
-        }
-        let told = |v: f64| (v > NOTHING / 2.0).then_some(v as f32);
-        let of = |block: &[f64]| match colour {
-            Some(c) => told(block[c]),
-            None => {
-                let light: Option<f32> = (0..3).map(|c| Some(told(block[c])?.exp2() * LUMINANCE[c])).sum();
-                light.map(f32::log2)
-            }
-        };
-        Some(measured.chunks_exact(3).map(of).collect())
-    }
+/// What light becomes: gain and contrast about a fixed light. Very dark light, where a power would be steep without end,
+/// keeps the gain of a little brighter one.
+fn curve(stops: f64, power: f64) -> Curve {
+    let (power, gain) = (power as f32, 2f64.powf(stops) as f32);
+    Arc::new(move |light| light * gain * (light.max(DARKEST) / PIVOT).powf(power - 1.0))
 }
 
-impl AcrossPictures for Deflicker {
-    fn measure(&self, size: Size, values: &[f32]) -> Vec<f64> {
+impl Deflicker {
+    /// Red, green and blue of each block in stops, by rows of blocks.
+    fn light_of_blocks(&self, size: Size, values: &[f32]) -> Vec<f64> {
         let (w, h) = (size.width as usize, size.height as usize);
         let [x, y, wide, high] = self.area.unwrap_or([0.0, 0.0, 1.0, 1.0]);
         let mut out = Vec::with_capacity(COLUMNS * ROWS * 3);
@@ -128,19 +136,77 @@ impl AcrossPictures for Deflicker {
         out
     }
 
-    fn decide(&self, measured: &[Option<Vec<f64>>]) -> Vec<Map<String, Value>> {
-        let of = |colour: Option<usize>| -> Vec<f64> {
-            let frames: Vec<Option<Blocks>> =
-                measured.iter().map(|m| Self::blocks(m.as_ref()?, colour)).collect();
-            corrections(&frames, self.smooth)
+    /// Of what was measured of a frame the light of its blocks: in one colour, or in all together.
+    fn blocks(measured: &[f64], colour: Option<usize>) -> Option<Blocks> {
+        if measured.len() != COLUMNS * ROWS * 3 {
+            return None;
+        }
+        let told = |v: f64| (v > NOTHING / 2.0).then_some(v as f32);
+        let of = |block: &[f64]| match colour {
+            Some(c) => told(block[c]),
+            None => {
+                let light: Option<f32> = (0..3).map(|c| Some(told(block[c])?.exp2() * LUMINANCE[c])).sum();
+                light.map(f32::log2)
+            }
         };
-        let share = self.strength / 100.0;
-        let tidy = |stops: f64| ((stops * share).clamp(-MOST, MOST) * 1e5).round() / 1e5;
+        Some(measured.chunks_exact(3).map(of).collect())
+    }
+}
+
+impl AcrossPictures for Deflicker {
+    fn see(&self, size: Size, values: &[f32]) -> Seen {
+        Arc::new(self.light_of_blocks(size, values))
+    }
+
+    fn measure(&self, own: &Seen, _: &[Option<Seen>]) -> Vec<f64> {
+        own.downcast_ref::<Vec<f64>>().cloned().unwrap_or_default()
+    }
+
+    fn decide(&self, measured: &[Option<Vec<f64>>]) -> Vec<Map<String, Value>> {
+        let of = |colour: Option<usize>| -> Vec<(f64, f64)> {
+            let mut frames: Vec<Option<Blocks>> =
+                measured.iter().map(|m| Self::blocks(m.as_ref()?, colour)).collect();
+            let mut powers = vec![1.0; frames.len()];
+            if self.contrast {
+                powers = contrast_corrections(&frames, self.smooth);
+                let share = self.strength / 100.0;
+                for (frame, power) in frames.iter_mut().zip(&mut powers) {
+                    *power = power.powf(share);
+                    let pivot = PIVOT.log2();
+                    let raised = |v: f32| pivot + (v - pivot) * *power as f32;
+                    frame.iter_mut().flatten().for_each(|light| *light = light.map(raised));
+                }
+            }
+            corrections(&frames, self.smooth).into_iter().zip(powers).collect()
+        };
+        let tidy = |v: f64| (v * 1e5).round() / 1e5;
+        let stops = |v: f64| tidy((v * self.strength / 100.0).clamp(-MOST, MOST));
         let colours =
             if self.per_channel { [0, 1, 2].map(|c| of(Some(c))) } else { [(); 3].map(|()| of(None)) };
         (0..measured.len())
-            .map(|i| Map::from_iter([("stops".to_owned(), json!([0, 1, 2].map(|c| tidy(colours[c][i]))))]))
+            .map(|i| {
+                let mut values = Map::new();
+                values.insert("stops".into(), json!([0, 1, 2].map(|c| stops(colours[c][i].0))));
+                if self.contrast {
+                    values.insert("power".into(), json!([0, 1, 2].map(|c| tidy(colours[c][i].1))));
+                }
+                values
+            })
             .collect()
+    }
+
+    fn told(&self, measured: &[Option<Vec<f64>>], names: &[String]) -> Vec<String> {
+        let stops = |values: &Map<String, Value>| -> Option<f64> {
+            let stops: [f64; 3] = serde_json::from_value(values.get("stops")?.clone()).ok()?;
+            stops.into_iter().max_by(|a, b| a.abs().total_cmp(&b.abs()))
+        };
+        let decided = self.decide(measured);
+        let all = decided.iter().zip(names).filter_map(|(values, name)| Some((stops(values)?, name)));
+        let Some((most, name)) = all.max_by(|a, b| a.0.abs().total_cmp(&b.0.abs())) else {
+            return Vec::new();
+        };
+        let how = if most < 0.0 { "darker" } else { "brighter" };
+        vec![format!("Of all frames {name} was changed most: {:.2} stops {how}.", most.abs())]
     }
 }
 
@@ -169,7 +235,8 @@ mod tests {
     }
 
     fn decided(step: &Deflicker, flicker: impl Fn(usize) -> [f64; 3], count: usize) -> Vec<[f64; 3]> {
-        let measured: Vec<_> = (0..count).map(|i| Some(step.measure(SIZE, &frame(i, flicker(i))))).collect();
+        let measured: Vec<_> =
+            (0..count).map(|i| Some(step.light_of_blocks(SIZE, &frame(i, flicker(i))))).collect();
         let values = step.decide(&measured);
         values.iter().map(|v| serde_json::from_value(v["stops"].clone()).unwrap()).collect()
     }
@@ -202,6 +269,39 @@ mod tests {
     }
 
     #[test]
+    fn contrast_is_evened_where_that_is_asked_for() {
+        // Frames whose contrast about some light flickers: what is left of the spread of their light is counted.
+        let power = |i: usize| (0.08 * chance(i * 19)).exp2();
+        let step = Deflicker { contrast: true, ..Deflicker::default() };
+        let frames: Vec<Vec<f32>> = (0..120)
+            .map(|i| frame(0, [0.0; 3]).iter().map(|v| 0.3 * (v / 0.3).powf(power(i) as f32)).collect())
+            .collect();
+        let measured: Vec<_> = frames.iter().map(|values| Some(step.light_of_blocks(SIZE, values))).collect();
+        let spread = |values: &[f32]| {
+            let lights = values.iter().skip(25 * 160 * 3).step_by(3).filter(|v| **v > 0.02 && **v < 0.9);
+            let (low, high) =
+                lights.fold((f32::MAX, f32::MIN), |(low, high), v| (low.min(v.log2()), high.max(v.log2())));
+            f64::from(high - low)
+        };
+        let decided = step.decide(&measured);
+        let unevenness = |spreads: &[f64]| {
+            spreads.windows(3).map(|w| (w[0] - 2.0 * w[1] + w[2]).powi(2)).sum::<f64>().sqrt()
+        };
+        let before: Vec<f64> = frames.iter().map(|values| spread(values)).collect();
+        let after: Vec<f64> = frames
+            .iter()
+            .zip(decided)
+            .map(|(values, decided)| {
+                let read = |name: &str| serde_json::from_value::<[f64; 3]>(decided[name].clone()).unwrap();
+                let curve = curve(read("stops")[1], read("power")[1]);
+                spread(&values.iter().map(|v| curve(*v)).collect::<Vec<_>>())
+            })
+            .collect();
+        let share = unevenness(&after) / unevenness(&before);
+        assert!(share < 0.2, "{share} of the unevenness is left");
+    }
+
+    #[test]
     fn only_the_part_that_is_named_counts() {
         // The left half flickers, the right one does not.
         let step = Deflicker { area: Some([0.5, 0.2, 0.5, 0.8]), ..Deflicker::default() };
@@ -213,7 +313,7 @@ mod tests {
                         *pixel = pixel.map(|v| v * 2f32.powf(0.3 * chance(i) as f32));
                     }
                 }
-                Some(step.measure(SIZE, &values))
+                Some(step.light_of_blocks(SIZE, &values))
             })
             .collect();
         for values in step.decide(&measured) {

@@ -1,3 +1,6 @@
 //! Steps that go by the other frames of a sequence.
 
+pub mod blend;
 pub mod deflicker;
+pub mod hold_steady;
+pub mod trails;

@@ -1,0 +1,148 @@
+//! Several frames as one: their weighted mean, or the first with what is brighter, or darker, in the others.
+//!
+//! Frames come one after the other, so that joining needs the room of two, however many there are.
+//!
+//! ```
+//! use rallo_engine::sequence::joining::Joining;
+//! use rallo_engine::step::JoinBy;
+//!
+//! let mut joining = Joining::begin(JoinBy::Mean, vec![0.2; 6], 1.0);
+//! joining.add(&[0.6; 6], 1.0);
+//! assert_eq!(joining.end(), [0.4; 6]);
+//! ```
+
+use crate::colour::working::LUMINANCE;
+use crate::step::JoinBy;
+
+/// Frames being joined, one after the other.
+pub enum Joining {
+    /// A weighted sum, and the sum of the weights.
+    Mean(Vec<f32>, f32),
+    /// Of each pixel of the first frame how much brighter (darker for −1) another one is, as far as it counts, and the pixel
+    /// with that.
+    Extreme {
+        /// 1 or −1.
+        sign: f32,
+        /// The first frame.
+        first: Vec<f32>,
+        /// The most for each pixel so far.
+        most: Vec<f32>,
+        /// The result so far.
+        result: Vec<f32>,
+    },
+}
+
+/// The light of a pixel.
+fn light(pixel: &[f32; 3]) -> f32 {
+    pixel.iter().zip(LUMINANCE).map(|(v, share)| v * share).sum()
+}
+
+impl Joining {
+    /// With the first frame.
+    pub fn begin(by: JoinBy, mut values: Vec<f32>, weight: f32) -> Self {
+        let sign = match by {
+            JoinBy::Mean => {
+                values.iter_mut().for_each(|v| *v *= weight);
+                return Self::Mean(values, weight);
+            }
+            JoinBy::Brighter => 1.0,
+            JoinBy::Darker => -1.0,
+        };
+        Self::Extreme { sign, most: vec![0.0; values.len() / 3], result: values.clone(), first: values }
+    }
+
+    /// Joins another frame of the same size.
+    pub fn add(&mut self, values: &[f32], weight: f32) {
+        match self {
+            Self::Mean(sum, total) => {
+                sum.iter_mut().zip(values).for_each(|(s, v)| *s += v * weight);
+                *total += weight;
+            }
+            Self::Extreme { sign, first, most, result } => {
+                let pixels = values.as_chunks::<3>().0.iter().zip(first.as_chunks::<3>().0);
+                let so_far = most.iter_mut().zip(result.as_chunks_mut::<3>().0);
+                for ((other, own), (most, result)) in pixels.zip(so_far) {
+                    // All three colours of one pixel come from one frame.
+                    let more = *sign * (light(other) - light(own)) * weight;
+                    if more > *most {
+                        *most = more;
+                        *result = std::array::from_fn(|c| own[c] + (other[c] - own[c]) * weight);
+                    }
+                }
+            }
+        }
+    }
+
+    /// What they make.
+    pub fn end(self) -> Vec<f32> {
+        match self {
+            Self::Mean(mut sum, total) => {
+                sum.iter_mut().for_each(|v| *v /= total);
+                sum
+            }
+            Self::Extreme { result, .. } => result,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Numbers without a pattern, around 0 with a spread of 1 / √12.
+    fn noise(x: u32, y: u32, frame: u32) -> f32 {
+        let mut n =
+            x.wrapping_mul(0x9E37_79B1) ^ y.wrapping_mul(0x85EB_CA77) ^ frame.wrapping_mul(0xC2B2_AE3D);
+        n = (n ^ (n >> 15)).wrapping_mul(0x2C1B_3C6D);
+        n = (n ^ (n >> 12)).wrapping_mul(0x297A_2D39);
+        (n ^ (n >> 15)) as f32 / u32::MAX as f32 - 0.5
+    }
+
+    fn mean(frames: impl Iterator<Item = (Vec<f32>, f32)>) -> Vec<f32> {
+        let mut frames = frames;
+        let (first, weight) = frames.next().unwrap();
+        let mut joining = Joining::begin(JoinBy::Mean, first, weight);
+        frames.for_each(|(frame, weight)| joining.add(&frame, weight));
+        joining.end()
+    }
+
+    #[test]
+    fn the_mean_counts_each_frame_by_its_weight() {
+        let (a, b) = ([0.1, 0.5, 0.9], [0.3, 0.1, 0.7]);
+        let got = mean([(a.to_vec(), 3.0), (b.to_vec(), 1.0)].into_iter());
+        for ((got, a), b) in got.iter().zip(a).zip(b) {
+            assert!((got - (0.75 * a + 0.25 * b)).abs() < 1e-6);
+        }
+    }
+
+    #[test]
+    fn noise_of_two_frames_falls_by_the_root_of_two_and_of_eight_by_that_of_eight() {
+        let spread = |count: u32| {
+            let frame = |n: u32| (0..64 * 48).map(|i| 0.5 + noise(i % 64, i / 64, n)).collect::<Vec<f32>>();
+            let values = mean((0..count).map(|n| (frame(n), 1.0)));
+            let square: f32 = values.iter().map(|v| (v - 0.5).powi(2)).sum();
+            (square / (64.0 * 48.0)).sqrt()
+        };
+        let one = spread(1);
+        assert!((one - 1.0 / 12f32.sqrt()).abs() < 0.01, "{one}");
+        for count in [2, 8] {
+            let fallen = one / spread(count);
+            assert!((fallen / (count as f32).sqrt() - 1.0).abs() < 0.05, "{count}: {fallen}");
+        }
+    }
+
+    #[test]
+    fn what_is_brighter_shows_by_its_weight_in_one_frame_s_colours() {
+        let pixels = |own: [f32; 3], others: &[([f32; 3], f32)], by| {
+            let mut joining = Joining::begin(by, own.to_vec(), 1.0);
+            others.iter().for_each(|(other, weight)| joining.add(other, *weight));
+            joining.end()
+        };
+        let (dark, bright, dim) = ([0.1, 0.2, 0.1], [0.5, 0.8, 0.3], [0.02, 0.02, 0.02]);
+        let near = |got: Vec<f32>, truth: [f32; 3]| got.iter().zip(truth).all(|(a, b)| (a - b).abs() < 1e-6);
+        assert!(near(pixels(dark, &[(bright, 1.0)], JoinBy::Brighter), bright));
+        let half = pixels(dark, &[(bright, 0.5), (dim, 1.0)], JoinBy::Brighter);
+        assert!(near(half, std::array::from_fn(|c| (dark[c] + bright[c]) / 2.0)));
+        assert!(near(pixels(dark, &[(bright, 1.0), (dim, 1.0)], JoinBy::Darker), dim));
+    }
+}
