@@ -494,6 +494,7 @@ fn main() -> ExitCode {
                 let write = suggest.as_ref().and_then(Option::as_deref);
                 sequence::sieved(frames, passes.as_deref(), write, &data)
             }
+            SequenceCommand::Align(args) => sequence::align(args),
         }),
         Command::Lens { from, keep, json } => {
             data_folder(cli.data).and_then(|data| commands::lens(&from, keep, json, &data))

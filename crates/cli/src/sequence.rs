@@ -3,6 +3,10 @@
 use crate::commands::{self, Ended, print};
 use clap::{Args, Subcommand};
 use indicatif::ProgressBar;
+use rallo_engine::sequence::alignment::Freedom;
+use rallo_engine::sequence::steadying::KnownBy;
+use rallo_engine::steps::sequence::hold_steady::HoldSteady;
+use rallo_runner::library::frame_alignment::{self, AlignedFrame};
 use rallo_runner::library::frame_light::{self, Behind, MeasuredFrame};
 use rallo_runner::library::measured_area::MeasuredArea;
 use rallo_runner::library::scan;
@@ -48,6 +52,49 @@ pub enum SequenceCommand {
         #[arg(long, value_name = "FILE", num_args = 0..=1, conflicts_with = "passes")]
         suggest: Option<Option<PathBuf>>,
     },
+    /// How every frame lies against one of them: what holding the picture steady goes by, in the order of time.
+    Align(AlignArgs),
+}
+
+/// What is aligned, and how.
+#[derive(Args)]
+pub struct AlignArgs {
+    /// Folders, with all that lies in them, or pictures.
+    #[arg(required = true)]
+    from: Vec<PathBuf>,
+    /// How the camera may have moved.
+    #[arg(long, value_parser = Freedom::WORDS, default_value = "turn")]
+    freedom: String,
+    /// Where in the sequence the frame lies that all others are laid on, per cent: 0 the first, 100 the last.
+    #[arg(long, value_name = "PERCENT", default_value_t = 50.0, value_parser = percent)]
+    reference: f64,
+    /// The part of the picture that is trusted to stand still, as shares of its sides: X,Y,W,H.
+    #[arg(long, value_name = "X,Y,W,H", value_parser = rectangle)]
+    area: Option<[f64; 4]>,
+    /// A part that is not trusted.
+    #[arg(long, value_name = "X,Y,W,H", value_parser = rectangle)]
+    ignore: Vec<[f64; 4]>,
+    /// A recipe behind whose lines frames are aligned, instead of as they are.
+    #[arg(long, value_name = "FILE")]
+    recipe: Option<PathBuf>,
+    /// Behind so many of its lines; all of them without this.
+    #[arg(long, value_name = "N", requires = "recipe")]
+    until: Option<usize>,
+    /// As JSON.
+    #[arg(long)]
+    json: bool,
+}
+
+fn percent(text: &str) -> Result<f64, String> {
+    let number = text.parse().ok().filter(|n| (0.0..=100.0).contains(n));
+    number.ok_or_else(|| "expected a number from 0 to 100".into())
+}
+
+fn rectangle(text: &str) -> Result<[f64; 4], String> {
+    match part(text)? {
+        MeasuredArea::Rectangle(area) => Ok(area),
+        _ => Err("expected X,Y,W,H".into()),
+    }
 }
 
 fn part(text: &str) -> Result<MeasuredArea, String> {
@@ -192,4 +239,56 @@ pub fn sieved(frames: &Frames, passes: Option<&Path>, write: Option<&Path>, data
     }
     println!("{} of {} stay", stay.len(), measured.len());
     Ok(ExitCode::SUCCESS)
+}
+
+/// `rallo sequence align`.
+pub fn align(args: &AlignArgs) -> Ended {
+    let paths = pictures(&args.from)?;
+    let recipe = args.recipe.as_deref().map(commands::load).transpose()?;
+    let behind =
+        recipe.as_ref().map(|recipe| Behind { recipe, lines: args.until.unwrap_or(recipe.steps.len()) });
+    let hold = HoldSteady {
+        freedom: serde_json::from_value(json!(args.freedom)).map_err(|e| e.to_string())?,
+        reference: args.reference,
+        area: args.area,
+        ignore: args.ignore.clone(),
+        ..HoldSteady::default()
+    };
+    let bar: ProgressBar =
+        commands::bar(paths.len() as u64, args.json, "{bar:30} {pos} of {len} frames aligned, {eta} left");
+    let frames = frame_alignment::align(&paths, &hold, behind, |_| bar.inc(1))?;
+    bar.finish_and_clear();
+    let word = |by: KnownBy| match by {
+        KnownBy::Reference => "reference",
+        KnownBy::Neighbours => "neighbours",
+        KnownBy::Course => "course",
+    };
+    let failed = frames.iter().any(|f| f.lies.is_err());
+    if args.json {
+        let entry = |frame: &AlignedFrame| match &frame.lies {
+            Ok(lies) => json!({
+                "file": frame.path, "taken": frame.taken, "matrix": lies.matrix, "known_by": word(lies.known_by),
+                "error": lies.error, "share": lies.share,
+            }),
+            Err(e) => json!({"file": frame.path, "taken": frame.taken, "problem": e}),
+        };
+        print(&frames.iter().map(entry).collect::<Vec<_>>())?;
+    } else {
+        for frame in &frames {
+            match &frame.lies {
+                Ok(lies) => {
+                    let [a, b, x, d, _, y, ..] = lies.matrix;
+                    let error = lies.error.map_or_else(|| "-".to_owned(), |error| format!("{error:.3}"));
+                    let turn = (d - b).atan2(2.0 * a).to_degrees();
+                    println!(
+                        "{x:9.2} {y:9.2} {turn:8.3}° {error:>8}  {:<10} {}",
+                        word(lies.known_by),
+                        frame.path.display()
+                    );
+                }
+                Err(e) => eprintln!("{}: {e}", frame.path.display()),
+            }
+        }
+    }
+    Ok(if failed { ExitCode::from(commands::FAILED) } else { ExitCode::SUCCESS })
 }

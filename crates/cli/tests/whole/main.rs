@@ -28,5 +28,6 @@ mod same_bytes;
 mod scripts;
 mod sequences;
 mod sheet;
+mod steady;
 mod together;
 mod ways;

@@ -296,14 +296,8 @@ pub fn lights(
     Some(out)
 }
 
-/// Measures frames in the order of time (those without one behind the others, by name), as [`lights`] does.
-pub fn measure(
-    paths: &[PathBuf],
-    areas: &[MeasuredArea],
-    kept: Option<&Path>,
-    behind: Option<Behind<'_>>,
-    done: impl Fn(&Path) + Sync,
-) -> Vec<MeasuredFrame> {
+/// Files in the order of time; those without one behind the others, by name.
+pub fn in_order(paths: &[PathBuf]) -> Vec<FrameFile> {
     let told = |path: &PathBuf| {
         let camera = rallo_media::decode::facts(path).map(|facts| facts.camera).ok();
         FrameFile {
@@ -317,6 +311,18 @@ pub fn measure(
         let by_name = || rallo_shoot::natural(&a.path.to_string_lossy(), &b.path.to_string_lossy());
         (a.taken.is_none(), a.taken).cmp(&(b.taken.is_none(), b.taken)).then_with(by_name)
     });
+    frames
+}
+
+/// Measures frames in the order of time (those without one behind the others, by name), as [`lights`] does.
+pub fn measure(
+    paths: &[PathBuf],
+    areas: &[MeasuredArea],
+    kept: Option<&Path>,
+    behind: Option<Behind<'_>>,
+    done: impl Fn(&Path) + Sync,
+) -> Vec<MeasuredFrame> {
+    let frames = in_order(paths);
     let told = |path: &Path| {
         done(path);
         ControlFlow::Continue(())

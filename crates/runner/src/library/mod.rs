@@ -1,5 +1,6 @@
 //! Frames on the disk: looking for them, keeping them in memory, copying and watching.
 
+pub mod frame_alignment;
 pub mod frame_light;
 pub mod lens_softness;
 pub mod measured_area;

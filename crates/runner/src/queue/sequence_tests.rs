@@ -1,7 +1,7 @@
 //! Runs whose pictures depend on each other, by two steps that only these tests have.
 
 use crate::queue::tests::Desk;
-use rallo_engine::step::{AcrossPictures, Facts, Joined, Op, Place};
+use rallo_engine::step::{AcrossPictures, Facts, Join, JoinBy, Joined, Op, Place, Seen};
 use rallo_engine::steps::registry::add_for_tests;
 use rallo_engine::{Encoded, Kind, Param, Pixels, Size, Step, StepInfo, StepKind, step_kind};
 use rallo_job::{Claim, Clock, ItemState, NewRunItem, Phase, Run, RunState};
@@ -9,8 +9,8 @@ use rallo_media::{Encoding, Extras, FileSource};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
 use std::path::Path;
-use std::sync::Once;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Once};
 
 const fn info(id: &'static str) -> StepInfo {
     StepInfo {
@@ -55,9 +55,12 @@ impl Step for EvenMeans {
 }
 
 impl AcrossPictures for EvenMeans {
-    fn measure(&self, size: Size, values: &[f32]) -> Vec<f64> {
+    fn see(&self, size: Size, values: &[f32]) -> Seen {
         MEASURED.fetch_add(1, Ordering::Relaxed);
-        vec![values.iter().map(|v| f64::from(*v)).sum::<f64>() / (size.area() as f64 * 3.0)]
+        Arc::new(values.iter().map(|v| f64::from(*v)).sum::<f64>() / (size.area() as f64 * 3.0))
+    }
+    fn measure(&self, own: &Seen, _: &[Option<Seen>]) -> Vec<f64> {
+        own.downcast_ref::<f64>().map(|mean| vec![*mean]).unwrap_or_default()
     }
     fn decide(&self, measured: &[Option<Vec<f64>>]) -> Vec<Map<String, Value>> {
         let known: Vec<f64> = measured.iter().flatten().map(|m| m[0]).collect();
@@ -82,8 +85,9 @@ impl Step for MeanOfTwo {
     fn sentence(&self) -> String {
         "Take the mean with the next one".into()
     }
-    fn joins(&self) -> Vec<Joined> {
-        vec![Joined { offset: 0, weight: 1.0 }, Joined { offset: 1, weight: 1.0 }]
+    fn joins(&self) -> Option<Join> {
+        let pictures = vec![Joined { offset: 0, weight: 1.0 }, Joined { offset: 1, weight: 1.0 }];
+        Some(Join { pictures, by: JoinBy::Mean })
     }
 }
 

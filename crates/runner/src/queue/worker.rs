@@ -219,7 +219,7 @@ impl Queue {
             };
             queue.pooled(threads, &share, || {
                 item::opened(&recipe, &job, &queue.0.room, |source, context| {
-                    sequence::measured(&recipe, source, context).map_err(failed)
+                    sequence::measured(&recipe, source, context, &job.sequence).map_err(failed)
                 })
             })
         };
@@ -251,9 +251,10 @@ impl Queue {
         }
     }
 
-    /// The pictures of a run together before they are measured: values that change over them hold for what is measured too.
+    /// The pictures of a run together before they are measured: values that change over them hold for what is measured too,
+    /// and some are measured against others.
     async fn unmeasured(&self, run: &Run, recipe: &Recipe) -> Result<Arc<RunSequence>, Fault> {
-        if !recipe.has_ramps() {
+        if !recipe.has_ramps() && !recipe.measures_against_others() {
             return Ok(Arc::default());
         }
         let key = (run.id, UNMEASURED);

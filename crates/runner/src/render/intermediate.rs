@@ -1,16 +1,16 @@
 //! Results of a recipe's first lines: what is so expensive that it is computed once, at full size, and is then the source
 //! of everything that is made of it; kept on the disk where that is worth its room, so that another value of a later line
-//! does not denoise again. And several of them joined, where a line joins a picture with its neighbours.
+//! does not denoise again.
 
 use crate::render::disk_cache::{IntermediateCache, LARGEST};
+use crate::render::joined_frames::JoinedFrames;
 use crate::render::sequence::RunSequence;
 use crate::schedule;
 use rallo_engine::plan::fingerprint;
-use rallo_engine::sequence::stack::{Stack, StackedFrame};
-use rallo_engine::step::{Joined, StepInfo};
+use rallo_engine::step::StepInfo;
 use rallo_engine::steps::light::exposure;
 use rallo_engine::{
-    Affine, Orientation, Picture, Plan, PlanError, Pyramid, Rect, Settings, Size, Source, SourceError,
+    Orientation, Picture, Plan, PlanError, Pyramid, Rect, Settings, Size, Source, SourceError,
 };
 use rallo_media::{FileSource, content_hash};
 use rallo_recipe::{Recipe, ResolveContext};
@@ -89,14 +89,21 @@ impl Intermediate {
     }
 }
 
+/// What the first lines of a recipe made.
+enum First<'a> {
+    /// There are none, or none whose result is worth keeping.
+    Nothing,
+    /// A result that is kept.
+    Kept(Intermediate),
+    /// The picture joined with its neighbours.
+    Joined(JoinedFrames<'a>),
+}
+
 /// What a recipe makes of a picture: its plan, and the source that is for.
 pub struct Ready<'a> {
     /// The plan.
     pub plan: Plan,
-    /// The result of the first lines, where that is kept or joined with others.
-    first: Option<Intermediate>,
-    /// The lines before a join, which may have moved pixels.
-    joined: Vec<Settings>,
+    first: First<'a>,
     source: &'a FileSource,
 }
 
@@ -104,9 +111,19 @@ impl Ready<'_> {
     /// What the plan is rendered from.
     pub fn source(&self) -> &dyn Source {
         match &self.first {
-            Some(first) => first,
-            None => self.source,
+            First::Nothing => self.source,
+            First::Kept(first) => first,
+            First::Joined(joined) => joined,
         }
+    }
+
+    /// The same for frames of a clip: see [`Plan::reducing_sooner`].
+    pub fn reducing_sooner(mut self) -> Self {
+        self.plan = self.plan.reducing_sooner();
+        if let First::Joined(joined) = &mut self.first {
+            joined.reduces_sooner = true;
+        }
+        self
     }
 
     /// How much of each pixel of the plan's result is covered, by how much of the original's is.
@@ -117,10 +134,8 @@ impl Ready<'_> {
             let size = program.size();
             program.coverage(coverage, size.rect()).map(|values| (size, values)).map_err(failed)
         };
-        if self.joined.is_empty() {
-            return Ok(through(&self.plan, of_source)?.1);
-        }
-        let before = Plan::for_picture(self.joined.clone(), self.source)?;
+        let First::Joined(joined) = &self.first else { return Ok(through(&self.plan, of_source)?.1) };
+        let before = Plan::for_picture(joined.own_lines(), self.source)?;
         let (size, values) = through(&before, of_source)?;
         let picture = Picture::of_coverage(size, &values, Orientation::UPRIGHT);
         let picture = picture.map_err(|e| PlanError::Source(e.to_string()))?;
@@ -132,8 +147,8 @@ impl Ready<'_> {
 pub fn bytes(recipe: &Recipe, size: Size, context: &ResolveContext) -> u64 {
     let placed = recipe.placed(context);
     let each = size.area() * 16;
-    if placed.iter().any(|(_, settings)| !settings.step.joins().is_empty()) {
-        // The mean, the frame that is added, and the file that one is made of.
+    if placed.iter().any(|(_, settings)| settings.step.joins().is_some()) {
+        // What is joined so far, the frame that is added, and the file that one is made of.
         return 3 * each;
     }
     let cut = lines(&infos(recipe, &placed)).filter(|_| size.area() <= LARGEST);
@@ -141,7 +156,7 @@ pub fn bytes(recipe: &Recipe, size: Size, context: &ResolveContext) -> u64 {
 }
 
 /// The result of the lines `first` of a picture, taken from `kept` and kept there, where that is given.
-fn result_of(
+pub(super) fn result_of(
     recipe: &Recipe,
     first: Vec<Settings>,
     source: &FileSource,
@@ -167,74 +182,38 @@ fn result_of(
     Ok(result)
 }
 
-/// The weighted mean of a picture and its neighbours, each as its own first lines make it; the line that joins them is
-/// the recipe's line `line`. A neighbour beyond the ends of the run does not count.
-fn joined(
-    recipe: &Recipe,
-    line: Option<usize>,
-    (first, joins): (Vec<Settings>, Vec<Joined>),
-    (source, context, sequence): (&FileSource, &ResolveContext, &RunSequence),
-    kept: Option<&IntermediateCache>,
-) -> Result<Intermediate, PlanError> {
-    let failed = |e: &dyn std::fmt::Display| PlanError::Source(e.to_string());
-    let at = context.sequence.number.saturating_sub(1);
-    let mut frames = Vec::new();
-    for Joined { offset, weight } in joins {
-        let result = if offset == 0 {
-            result_of(recipe, first.clone(), source, kept)?
-        } else {
-            let neighbour = sequence.neighbour(recipe, at, offset).map_err(|e| failed(&e.reason))?;
-            let Some(neighbour) = neighbour else { continue };
-            let placed = recipe.placed(&neighbour.context).into_iter();
-            let before_line =
-                placed.take_while(|(l, _)| l.is_none_or(|l| Some(l) < line)).map(|(_, s)| s).collect();
-            result_of(recipe, before_line, &neighbour.source, kept)?
-        };
-        frames.push(StackedFrame { source: Arc::new(result), weight, mapping: Affine::IDENTITY });
-    }
-    let stack = Stack::new(frames).map_err(|e| failed(&e))?;
-    let mean = stack.level(0).map_err(|e| failed(&e))?;
-    let mean = Arc::try_unwrap(mean).map_err(|_| failed(&"the mean is in use"))?;
-    Ok(Intermediate::of(mean, source))
-}
-
 /// A recipe made ready for a picture, with what is done `after` its lines; results of first lines are taken from `kept`,
 /// and kept there, where that is given. `sequence` has the pictures that may be joined with it.
 ///
 /// # Errors
 /// [`PlanError`] where the picture would become too large or cannot be decoded.
 pub fn ready<'a>(
-    recipe: &Recipe,
-    (source, context, sequence): (&'a FileSource, &ResolveContext, &RunSequence),
-    kept: Option<&IntermediateCache>,
+    recipe: &'a Recipe,
+    (source, context, sequence): (&'a FileSource, &'a ResolveContext, &'a RunSequence),
+    kept: Option<&'a IntermediateCache>,
     after: Vec<Settings>,
 ) -> Result<Ready<'a>, PlanError> {
     let placed = recipe.placed(context);
-    let join = placed.iter().position(|(_, settings)| !settings.step.joins().is_empty());
-    let join = join.map(|at| (at, placed[at].0, placed[at].1.step.joins()));
+    let join = placed.iter().position(|(_, settings)| settings.step.joins().is_some());
     let cut = lines(&infos(recipe, &placed)).filter(|_| source.size().area() <= LARGEST);
+    if let Some((at, join)) = join.and_then(|at| Some((at, placed[at].1.step.joins()?))) {
+        let joined = JoinedFrames::new((recipe, placed[at].0, join), (source, context, sequence), kept)?;
+        let mut settings: Vec<Settings> = placed.into_iter().skip(at + 1).map(|(_, s)| s).collect();
+        settings.extend(after);
+        let plan = Plan::for_picture(settings, &joined)?;
+        return Ok(Ready { plan, first: First::Joined(joined), source });
+    }
     let mut settings: Vec<Settings> = placed.into_iter().map(|(_, s)| s).collect();
     settings.extend(after);
-    let mut before_join = Vec::new();
-    let first = if let Some((at, line, joins)) = join {
-        let rest = settings.split_off(at + 1);
-        settings.truncate(at);
-        let first = std::mem::replace(&mut settings, rest);
-        before_join.clone_from(&first);
-        joined(recipe, line, (first, joins), (source, context, sequence), kept)?
-    } else if let Some(cut) = cut {
-        let first = settings.drain(..cut).collect();
-        result_of(recipe, first, source, kept)?
-    } else {
-        return Ok(Ready {
-            plan: Plan::for_picture(settings, source)?,
-            first: None,
-            joined: Vec::new(),
-            source,
-        });
+    let first = match cut {
+        Some(cut) => First::Kept(result_of(recipe, settings.drain(..cut).collect(), source, kept)?),
+        None => First::Nothing,
     };
-    let plan = Plan::for_picture(settings, &first)?;
-    Ok(Ready { plan, first: Some(first), joined: before_join, source })
+    let plan = match &first {
+        First::Kept(first) => Plan::for_picture(settings, first)?,
+        _ => Plan::for_picture(settings, source)?,
+    };
+    Ok(Ready { plan, first, source })
 }
 
 #[cfg(test)]

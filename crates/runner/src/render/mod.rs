@@ -6,6 +6,7 @@ pub mod existing_file;
 pub mod fault;
 pub mod intermediate;
 pub mod item;
+pub mod joined_frames;
 pub mod memory_budget;
 pub mod picture_job;
 pub mod sequence;

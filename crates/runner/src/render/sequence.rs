@@ -3,7 +3,8 @@
 
 use crate::frame_context::{Decided, decided, resolve_context};
 use crate::render::fault::Fault;
-use rallo_engine::step::MEASURED_EDGE;
+use crate::render::joined_frames::MadeFrames;
+use rallo_engine::step::{AcrossPictures, Against, Seen};
 use rallo_engine::{Plan, Settings, Source};
 use rallo_job::{FailureKind, RunItem};
 use rallo_media::FileSource;
@@ -12,6 +13,7 @@ use rallo_shoot::frame::shifted;
 use serde_json::{Map, Value, json};
 use std::collections::HashMap;
 use std::path::PathBuf;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 /// A picture of a run, as its neighbours see it.
 #[derive(Clone, Debug)]
@@ -27,6 +29,46 @@ pub struct RunSequence {
     pub count: usize,
     overrides: HashMap<usize, Overrides>,
     frames: Vec<Frame>,
+    seen: Arc<SeenLately>,
+    /// What was made of pictures to be joined.
+    pub(super) made: Arc<MadeFrames>,
+}
+
+/// Pictures that were seen to be measured, or others against them: by line and place, the last used one last. Not waited for
+/// by whoever else needs one: a thread that waits may be the one that computes.
+#[derive(Default)]
+struct SeenLately(Mutex<Vec<((usize, usize), Seen)>>);
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// So many are held; each takes a few megabytes.
+const MOST_SEEN: usize = 8;
+
+impl std::fmt::Debug for SeenLately {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_tuple("SeenLately").field(&lock(&self.0).len()).finish()
+    }
+}
+
+impl SeenLately {
+    fn find(&self, key: (usize, usize)) -> Option<Seen> {
+        let mut held = lock(&self.0);
+        let at = held.iter().position(|(known, _)| *known == key)?;
+        let found = held.remove(at);
+        held.push(found.clone());
+        Some(found.1)
+    }
+
+    fn keep(&self, key: (usize, usize), seen: Seen) {
+        let mut held = lock(&self.0);
+        held.retain(|(known, _)| *known != key);
+        held.push((key, seen));
+        if held.len() > MOST_SEEN {
+            held.remove(0);
+        }
+    }
 }
 
 /// A picture beside another one.
@@ -41,6 +83,13 @@ impl RunSequence {
     /// A run of so many pictures of which none depends on another.
     pub fn of(count: usize) -> Self {
         Self { count, ..Self::default() }
+    }
+
+    /// Pictures of which nothing is decided yet.
+    pub fn of_files(files: impl IntoIterator<Item = PathBuf>) -> Self {
+        let frame = |source| Frame { source, decided: Decided::default() };
+        let frames: Vec<Frame> = files.into_iter().map(frame).collect();
+        Self { count: frames.len(), frames, ..Self::default() }
     }
 
     /// The sequence of a run's items, every one of which is measured where the recipe asks for that.
@@ -82,7 +131,7 @@ impl RunSequence {
         let frame =
             |item: &&RunItem| Ok(Frame { source: item.source.clone().into(), decided: decided(item)? });
         let frames = pictures.iter().map(frame).collect::<Result<Vec<_>, Fault>>()?;
-        Ok(Self { count: pictures.len(), overrides, frames })
+        Ok(Self { count: pictures.len(), overrides, frames, ..Self::default() })
     }
 
     /// What was decided about the picture at a place, from 0.
@@ -90,16 +139,12 @@ impl RunSequence {
         self.overrides.get(&at).cloned().unwrap_or_default()
     }
 
-    /// The picture at a distance from a place, from 0; nothing beyond the ends.
+    /// The picture at a place, from 0; nothing beyond the end.
     ///
     /// # Errors
     /// [`Fault`] where it cannot be opened.
-    pub fn neighbour(&self, recipe: &Recipe, at: usize, offset: i64) -> Result<Option<Neighbour>, Fault> {
-        let place = i64::try_from(at).ok().and_then(|at| at.checked_add(offset));
-        let place = place.and_then(|place| usize::try_from(place).ok());
-        let Some((place, frame)) = place.and_then(|p| Some((p, self.frames.get(p)?))) else {
-            return Ok(None);
-        };
+    pub fn frame(&self, recipe: &Recipe, place: usize) -> Result<Option<Neighbour>, Fault> {
+        let Some(frame) = self.frames.get(place) else { return Ok(None) };
         let source = FileSource::open(&frame.source).map_err(Fault::from)?.decoding_by(&recipe.decode);
         let facts = source.facts(&frame.source);
         let mut context = resolve_context(&frame.source, Some(&facts), &frame.decided, place + 1);
@@ -128,30 +173,77 @@ fn ramped(recipe: &Recipe, pictures: &[&RunItem]) -> Result<Vec<Vec<FrameValue>>
 }
 
 /// What was measured of a picture for a line.
-fn measured_of(item: &RunItem, line: usize) -> Option<Vec<f64>> {
+pub(crate) fn measured_of(item: &RunItem, line: usize) -> Option<Vec<f64>> {
     serde_json::from_value(item.measured.as_ref()?.get(line.to_string())?.clone()).ok()
 }
 
-/// What is measured of a picture for all lines of a recipe that decide about all pictures together, by line.
+/// What a line makes of a picture, reduced, to measure it by; nothing where the line does not apply to it.
 ///
 /// # Errors
 /// [`Fault`] where the picture cannot be decoded.
-pub fn measured(recipe: &Recipe, source: &FileSource, context: &ResolveContext) -> Result<Value, Fault> {
+fn see(
+    recipe: &Recipe,
+    line: usize,
+    across: &dyn AcrossPictures,
+    source: &FileSource,
+    context: &ResolveContext,
+) -> Result<Option<Seen>, Fault> {
     let placed = recipe.placed(context);
+    if !placed.iter().any(|(at, _)| *at == Some(line)) {
+        return Ok(None);
+    }
+    let before: Vec<Settings> = placed
+        .into_iter()
+        .take_while(|(at, _)| at.is_none_or(|at| at < line))
+        .map(|(_, settings)| settings)
+        .collect();
+    let plan = Plan::for_picture(before, source)?;
+    let edge = f64::from(plan.size().long_edge().max(1));
+    let program = plan.program((f64::from(across.edge()) / edge).min(1.0));
+    let (size, values) = program.render_values(source as &dyn Source, program.size().rect())?;
+    Ok(Some(across.see(size, &values)))
+}
+
+/// What is measured of a picture for all lines of a recipe that decide about all pictures together, by line; `sequence` has
+/// the pictures that it is measured against.
+///
+/// # Errors
+/// [`Fault`] where the picture cannot be decoded.
+pub fn measured(
+    recipe: &Recipe,
+    source: &FileSource,
+    context: &ResolveContext,
+    sequence: &RunSequence,
+) -> Result<Value, Fault> {
+    let at = context.sequence.number.saturating_sub(1);
     let mut by_line = Map::new();
     for line in recipe.across() {
-        let applies = placed.iter().any(|(at, _)| *at == Some(line));
-        let Some(across) = recipe.steps[line].step.across().filter(|_| applies) else { continue };
-        let before: Vec<Settings> = placed
-            .iter()
-            .take_while(|(at, _)| at.is_none_or(|at| at < line))
-            .map(|(_, settings)| settings.clone())
-            .collect();
-        let plan = Plan::for_picture(before, source)?;
-        let edge = f64::from(plan.size().long_edge().max(1));
-        let program = plan.program((f64::from(MEASURED_EDGE) / edge).min(1.0));
-        let (size, values) = program.render_values(source as &dyn Source, program.size().rect())?;
-        by_line.insert(line.to_string(), json!(across.measure(size, &values)));
+        let Some(across) = recipe.steps[line].step.across() else { continue };
+        let others = across.against();
+        let known = if others.is_empty() { None } else { sequence.seen.find((line, at)) };
+        let Some(own) = known.map_or_else(|| see(recipe, line, across, source, context), |s| Ok(Some(s)))?
+        else {
+            continue;
+        };
+        if !others.is_empty() {
+            sequence.seen.keep((line, at), own.clone());
+        }
+        let other = |against: Against| -> Option<Seen> {
+            let place = against.place(at, sequence.count)?;
+            if place == at {
+                return Some(own.clone());
+            }
+            if let Some(known) = sequence.seen.find((line, place)) {
+                return Some(known);
+            }
+            // One that cannot be read fails in its own turn.
+            let Neighbour { source, context } = sequence.frame(recipe, place).ok().flatten()?;
+            let seen = see(recipe, line, across, &source, &context).ok().flatten()?;
+            sequence.seen.keep((line, place), seen.clone());
+            Some(seen)
+        };
+        let others: Vec<Option<Seen>> = others.into_iter().map(other).collect();
+        by_line.insert(line.to_string(), json!(across.measure(&own, &others)));
     }
     Ok(Value::Object(by_line))
 }

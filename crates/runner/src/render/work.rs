@@ -142,7 +142,7 @@ impl<'a> Work<'a> {
         Ok(work)
     }
 
-    fn ready(&self, after: Vec<Settings>) -> Result<intermediate::Ready<'a>, PlanError> {
+    fn ready(&self, after: Vec<Settings>) -> Result<intermediate::Ready<'_>, PlanError> {
         let of = (self.source, self.context, self.sequence);
         intermediate::ready(self.recipe, of, self.kept, after)
     }
@@ -394,7 +394,7 @@ impl<'a> Work<'a> {
         let after = self.recipe.after(delivery, width, self.context);
         let mut ready = self.ready(after)?;
         if delivery.quick {
-            ready.plan = ready.plan.reducing_sooner();
+            ready = ready.reducing_sooner();
         }
         let colours = delivery.colours(&ready.plan);
         Ok((rendered(&ready.plan, ready.source(), &colours, delivery)?, colours))

@@ -3,7 +3,8 @@
 pub mod settings_sheet;
 pub mod webhook;
 
-use rallo_job::{FailureKind, ItemState, Records, ResultFile, RunItem, RunState};
+use crate::render::sequence::measured_of;
+use rallo_job::{FailureKind, ItemState, Phase, Records, ResultFile, RunItem, RunState};
 use rallo_recipe::Recipe;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -50,6 +51,8 @@ pub struct Report {
     pub skipped: i64,
     /// What was known before it began.
     pub warnings: Vec<String>,
+    /// What lines that look at all pictures found.
+    pub found: Vec<String>,
     /// Bytes of the originals that results were made of.
     pub bytes_before: u64,
     /// Bytes of those results.
@@ -86,7 +89,9 @@ pub async fn of(records: &dyn Records, id: i64) -> rallo_job::Result<Report> {
     let counts = records.counts(id).await?;
     let (mut bytes_before, mut bytes_after) = (0, 0);
     let mut items = Vec::new();
-    for item in records.items(id).await? {
+    let all = records.items(id).await?;
+    let found = found(&run.document, &all);
+    for item in all {
         if matches!(item.state, ItemState::Done | ItemState::Skipped) {
             bytes_before += item.source_bytes.unsigned_abs();
             bytes_after += item.outputs.iter().map(|o| o.bytes).sum::<u64>();
@@ -118,10 +123,35 @@ pub async fn of(records: &dyn Records, id: i64) -> rallo_job::Result<Report> {
         failed: counts.failed,
         skipped: counts.skipped,
         warnings: run.warnings,
+        found,
         bytes_before,
         bytes_after,
         items,
     })
+}
+
+/// What the lines of a run that look at all pictures found, in sentences that begin with the line's name; nothing before all
+/// pictures are measured.
+pub fn found(document: &str, items: &[RunItem]) -> Vec<String> {
+    let pictures: Vec<&RunItem> = items.iter().filter(|item| item.task.is_none()).collect();
+    let Ok(recipe) = Recipe::parse(document) else { return Vec::new() };
+    if pictures.iter().any(|item| item.phase == Phase::Measure && item.state == ItemState::Waiting) {
+        return Vec::new();
+    }
+    let name = |item: &&RunItem| {
+        let name = std::path::Path::new(&item.source).file_name();
+        name.map(|n| n.to_string_lossy().into_owned()).unwrap_or_default()
+    };
+    let names: Vec<String> = pictures.iter().map(name).collect();
+    let mut told = Vec::new();
+    for at in recipe.across() {
+        let line = &recipe.steps[at];
+        let Some(across) = line.step.across() else { continue };
+        let measured: Vec<Option<Vec<f64>>> = pictures.iter().map(|i| measured_of(i, at)).collect();
+        let title = line.kind().info.title;
+        told.extend(across.told(&measured, &names).into_iter().map(|text| format!("{title}: {text}")));
+    }
+    told
 }
 
 /// A field of a table (RFC 4180).
@@ -248,6 +278,7 @@ mod tests {
             failed: 0,
             skipped: 0,
             warnings: Vec::new(),
+            found: Vec::new(),
             bytes_before: 0,
             bytes_after: 0,
             items: Vec::new(),

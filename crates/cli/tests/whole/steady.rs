@@ -1,0 +1,246 @@
+//! Sequences held steady and joined over time, from the command line: against motions that are known, and against means that
+//! are computed by hand.
+
+use crate::common::desk::Desk;
+use crate::common::*;
+use rallo_engine::{Encoded, Pixels, Samples, Size};
+use rallo_media::{Encoding, Extras, FileSource};
+use serde_json::{Value, json};
+use std::path::{Path, PathBuf};
+
+const SIZE: Size = Size { width: 720, height: 480 };
+const FRAMES: usize = 14;
+
+/// Numbers without a pattern, 0 to 1.
+fn chance(n: i64) -> f64 {
+    let mut z = (n as u64).wrapping_add(1).wrapping_mul(0x9e37_79b9_7f4a_7c15);
+    z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+    ((z ^ (z >> 31)) >> 11) as f64 / (1u64 << 53) as f64
+}
+
+/// Smooth numbers that change over about one length.
+fn bumps(x: f64, y: f64, seed: i64) -> f64 {
+    let (left, top) = (x.floor(), y.floor());
+    let ease = |t: f64| t * t * (3.0 - 2.0 * t);
+    let (u, v) = (ease(x - left), ease(y - top));
+    let at = |i: f64, j: f64| chance(i as i64 * 7919 + j as i64 * 104_729 + seed);
+    let row = |j: f64| at(left, j) * (1.0 - u) + at(left + 1.0, j) * u;
+    row(top) * (1.0 - v) + row(top + 1.0) * v
+}
+
+/// What there is at a place, as it is seen, 0 to 255.
+fn scene(x: f64, y: f64) -> f64 {
+    let part = |length: f64, size: f64, seed| size * bumps(x / length, y / length, seed);
+    20.0 + part(6.0, 60.0, 1) + part(14.0, 70.0, 2) + part(60.0, 80.0, 3)
+}
+
+/// The camera's shift of a frame in pixels.
+fn moved(i: usize) -> (f64, f64) {
+    let knock = if i >= 8 { (3.5, -2.0) } else { (0.0, 0.0) };
+    (knock.0 + chance(i as i64 * 2) - 0.5, knock.1 + chance(i as i64 * 2 + 1) - 0.5)
+}
+
+fn write(path: &Path, pixels: Vec<u8>) {
+    let picture = Encoded { size: SIZE, pixels: Pixels::U8(pixels) };
+    std::fs::write(path, rallo_media::encode(&picture, Encoding::Png, &Extras::default()).unwrap()).unwrap();
+}
+
+fn write_frames(folder: &Path) {
+    std::fs::create_dir_all(folder).unwrap();
+    for i in 0..FRAMES {
+        let (dx, dy) = moved(i);
+        // One frame by night shows nothing.
+        let value = |x: f64, y: f64| if i == 4 { 2.0 } else { scene(x - dx, y - dy) };
+        let pixels = (0..SIZE.area()).flat_map(|k| {
+            let (x, y) = ((k as u32 % SIZE.width) as f64, (k as u32 / SIZE.width) as f64);
+            let noise = 4.0 * (chance((i as i64) << 32 | k as i64) - 0.5);
+            [(value(x, y) + noise).clamp(0.0, 255.0).round() as u8; 3]
+        });
+        write(&folder.join(format!("S_{i:02}.png")), pixels.collect());
+    }
+}
+
+struct Place(tempfile::TempDir);
+
+impl Place {
+    fn new() -> Self {
+        Self(tempfile::tempdir().unwrap())
+    }
+    fn text(&self, name: &str) -> String {
+        self.0.path().join(name).to_string_lossy().into_owned()
+    }
+    /// Runs lines over the frames of `in`; the results in order.
+    fn run(&self, steps: &Value, to: &str, more: &[&str]) -> Vec<PathBuf> {
+        let recipe = json!({"format": "rallo-recipe", "version": 1, "name": "Steady", "steps": steps,
+            "deliveries": [{"kind": "pictures", "format": "png", "name": "{stem}", "to": "subfolder"}]});
+        std::fs::write(self.0.path().join("recipe.json"), recipe.to_string()).unwrap();
+        let (data, recipe, from, out) =
+            (self.text("data"), self.text("recipe.json"), self.text("in"), self.text(to));
+        let args = ["--data", &data, "run", &recipe, "--from", &from, "--to", &out];
+        let done = rallo(&[&args[..], more].concat());
+        assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+        let mut all: Vec<PathBuf> = files_below(&self.0.path().join(to));
+        all.retain(|f| f.extension().is_some_and(|e| e == "png"));
+        all.sort();
+        all
+    }
+}
+
+/// The red of every pixel.
+fn values(path: &Path) -> (Size, Vec<f64>) {
+    let picture = FileSource::open(path).unwrap().decode(0).unwrap();
+    let Samples::U8(samples) = picture.samples() else { panic!() };
+    (picture.size(), samples.iter().step_by(3).map(|v| f64::from(*v)).collect())
+}
+
+#[test]
+fn frames_are_told_how_they_lie_and_held_steady() {
+    let place = Place::new();
+    write_frames(&place.0.path().join("in"));
+    let told = rallo(&["--data", &place.text("data"), "sequence", "align", &place.text("in"), "--json"]);
+    assert!(told.status.success(), "{}", String::from_utf8_lossy(&told.stderr));
+    let told: Vec<Value> = serde_json::from_slice(&told.stdout).unwrap();
+    let middle = (FRAMES - 1).div_ceil(2);
+    for (i, frame) in told.iter().enumerate() {
+        let matrix: [f64; 9] = serde_json::from_value(frame["matrix"].clone()).unwrap();
+        if i == 4 {
+            assert_eq!(frame["known_by"], "course", "{frame}");
+            continue;
+        }
+        assert_eq!(frame["known_by"], "reference", "{frame}");
+        let truth = (moved(i).0 - moved(middle).0, moved(i).1 - moved(middle).1);
+        // At a corner: shift, turn and all.
+        for (x, y) in [(0.0, 0.0), (720.0, 480.0)] {
+            let found =
+                (matrix[0] * x + matrix[1] * y + matrix[2], matrix[3] * x + matrix[4] * y + matrix[5]);
+            let off = (found.0 - x - truth.0).hypot(found.1 - y - truth.1);
+            assert!(off < 0.06, "frame {i}: {off:.3} pixels off, {frame}");
+        }
+    }
+
+    let held = place.run(&json!([{"step": "hold_steady"}]), "held", &[]);
+    assert_eq!(held.len(), FRAMES);
+    // How much of a frame differs from the next, away from its edges.
+    let apart = |a: &Path, b: &Path| {
+        let ((size, a), (_, b)) = (values(a), values(b));
+        assert_eq!(size, SIZE);
+        let inside = (40..440).flat_map(|y| (40..680).map(move |x| y * 720 + x));
+        let sum: f64 = inside.map(|k| (a[k] - b[k]).abs()).sum();
+        sum / (400.0 * 640.0)
+    };
+    let originals: Vec<PathBuf> =
+        (0..FRAMES).map(|i| place.0.path().join(format!("in/S_{i:02}.png"))).collect();
+    for (i, pair) in held.windows(2).enumerate().filter(|(i, _)| ![3, 4].contains(i)) {
+        let (was, left) = (apart(&originals[i], &originals[i + 1]), apart(&pair[0], &pair[1]));
+        // Noise alone keeps two frames about 1.4 apart.
+        assert!(left < 1.6 && (was > 2.0 || left <= was), "{i}: {was:.2} became {left:.2}");
+    }
+    let runs = rallo(&["--data", &place.text("data"), "queue", "report", "1"]);
+    let report: Value = serde_json::from_slice(&runs.stdout).unwrap();
+    let found = report["found"].to_string();
+    assert!(found.contains("% of the picture is cropped"), "{found}");
+    assert!(found.contains("1 frame was not aligned") && found.contains("S_04.png"), "{found}");
+}
+
+#[test]
+fn frames_become_the_mean_of_those_around_them() {
+    let place = Place::new();
+    write_frames(&place.0.path().join("in"));
+    let blended = place.run(&json!([{"step": "blend", "frames": 4}]), "blended", &[]);
+    assert_eq!(blended.len(), FRAMES);
+    let linear = |v: f64| {
+        let v = v / 255.0;
+        if v <= 0.04045 { v / 12.92 } else { ((v + 0.055) / 1.055).powf(2.4) }
+    };
+    let seen = |l: f64| 255.0 * if l <= 0.003_130_8 { l * 12.92 } else { 1.055 * l.powf(1.0 / 2.4) - 0.055 };
+    let originals: Vec<Vec<f64>> =
+        (0..FRAMES).map(|i| values(&place.0.path().join(format!("in/S_{i:02}.png"))).1).collect();
+    for i in [0, 5, FRAMES - 1] {
+        let weights = [(-2i64, 0.5), (-1, 1.0), (0, 1.0), (1, 1.0), (2, 0.5)];
+        let there = weights.iter().filter_map(|(off, weight)| {
+            Some((usize::try_from(i as i64 + off).ok().filter(|k| *k < FRAMES)?, *weight))
+        });
+        let there: Vec<(usize, f64)> = there.collect();
+        let total: f64 = there.iter().map(|(_, weight)| weight).sum();
+        let (_, got) = values(&blended[i]);
+        for k in (0..got.len()).step_by(97) {
+            let mean: f64 = there.iter().map(|(at, weight)| weight * linear(originals[*at][k])).sum();
+            let truth = seen(mean / total);
+            assert!((got[k] - truth).abs() < 1.01, "frame {i}, pixel {k}: {} and not {truth}", got[k]);
+        }
+    }
+    // Whoever works, however many: the same bytes.
+    let again = place.run(&json!([{"step": "blend", "frames": 4}]), "again", &["--workers", "1"]);
+    for (a, b) in blended.iter().zip(&again) {
+        assert_eq!(std::fs::read(a).unwrap(), std::fs::read(b).unwrap(), "{}", a.display());
+    }
+}
+
+#[test]
+fn bright_things_leave_trails_that_fade() {
+    let place = Place::new();
+    let folder = place.0.path().join("in");
+    std::fs::create_dir_all(&folder).unwrap();
+    for i in 0..6usize {
+        let pixels = (0..SIZE.area() as usize).flat_map(|k| {
+            let (x, y) = (k % 720, k / 720);
+            let lit = (100 + i * 60..140 + i * 60).contains(&x) && (200..240).contains(&y);
+            if lit { [250, 200, 80] } else { [20, 20, 30] }
+        });
+        write(&folder.join(format!("T_{i}.png")), pixels.collect());
+    }
+    let made = place.run(&json!([{"step": "trails", "frames": 3}]), "made", &[]);
+    let (_, last) = values(&made[5]);
+    let at = |i: usize| last[220 * 720 + 120 + i * 60];
+    assert!((at(5) - 250.0).abs() < 1.5, "{}", at(5));
+    assert!(at(5) > at(4) && at(4) > at(3) && at(3) > at(2) && at(2) > 100.0, "a trail fades");
+    assert!((at(1) - 20.0).abs() < 1.5 && (last[0] - 20.0).abs() < 1.5, "what has faded is gone");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_moves_is_drawn_on_the_picture_and_the_run_says_what_it_found() {
+    let desk = Desk::open_with(write_frames).await;
+    desk.choose().await;
+    desk.go("/bench").await;
+    desk.add("steady").await;
+    desk.until("document.querySelector('#lines li.is-open')?.innerText.includes('Hold the picture steady')")
+        .await;
+    desk.script("[...document.querySelectorAll('#lines button')].find((b) => b.innerText === 'Draw what moves').click()").await;
+    desk.until("!document.querySelector('#hint').hidden").await;
+    let before = "document.querySelectorAll('#overlay .shade').length";
+    desk.drag("#stage", (0.3, 0.4), (0.45, 0.6)).await;
+    desk.until(&format!("{before} === 1")).await;
+    desk.drag("#stage", (0.55, 0.4), (0.65, 0.6)).await;
+    desk.until(&format!("{before} === 2")).await;
+    // A click takes a part back.
+    desk.drag("#stage", (0.6, 0.5), (0.6, 0.5)).await;
+    desk.until(&format!("{before} === 1")).await;
+    desk.saved().await;
+    let kept = desk.ask("GET", "/api/recipes", Value::Null).await.to_string();
+    assert!(kept.contains("ignore"), "{kept}");
+
+    let run = desk.ask("POST", "/api/runs", json!({})).await["run"].clone();
+    desk.go(&format!("/runs/{run}")).await;
+    desk.until("document.querySelector('#what').innerText.startsWith('All done')").await;
+    desk.until("document.querySelector('#found').innerText.includes('is cropped')").await;
+    assert!(desk.text("#found").await.contains("S_04.png"));
+    desk.page.clone().close().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_bench_that_is_open_before_its_folder_is_read_takes_the_first_frame() {
+    let desk = Desk::open_with(|shoot| {
+        for i in 0..250 {
+            write(&shoot.join(format!("N_{i:03}.png")), vec![i as u8; SIZE.area() as usize * 3]);
+        }
+    })
+    .await;
+    let shoot = desk.shoot().to_string_lossy().into_owned();
+    let told = desk.ask("POST", "/api/shoots", json!({"places": [{"path": shoot, "deep": true}]})).await;
+    assert!(told["problem"].is_null(), "{told}");
+    desk.go("/bench").await;
+    desk.until("document.querySelector('#bench').dataset.frame > 0").await;
+    desk.until("document.querySelector('#no-sample').hidden").await;
+    desk.until("document.querySelector('#run-count').innerText === '250 frames'").await;
+    desk.page.clone().close().await.unwrap();
+}

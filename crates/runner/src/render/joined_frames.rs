@@ -1,0 +1,248 @@
+//! A picture joined with its neighbours in the run, as a source for the lines behind that: each of them as the lines before make
+//! it, at the size the lines behind ask for.
+//!
+//! The mean of frames, reduced, is the mean of reduced frames; so frames are made no larger than they are needed. What was made
+//! of a frame is held for the frames beside it, within a bound, so that in a run each frame is made about once, however many
+//! windows it is in.
+
+use crate::render::disk_cache::IntermediateCache;
+use crate::render::intermediate::{infos, lines, result_of};
+use crate::render::sequence::{Neighbour, RunSequence};
+use rallo_engine::sequence::joining::Joining;
+use rallo_engine::step::{Join, Joined};
+use rallo_engine::{Orientation, Picture, Plan, PlanError, Pyramid, Settings, Size, Source, SourceError};
+use rallo_media::FileSource;
+use rallo_recipe::{Recipe, ResolveContext};
+use std::collections::HashSet;
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+
+/// A frame as some lines made it.
+type Made = Arc<(Size, Vec<f32>)>;
+
+/// What a frame was made for; the lines before are the same for all that share a [`MadeFrames`].
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+struct Key {
+    /// Its place in the run, from 0.
+    place: usize,
+    /// The line that joins it.
+    line: Option<usize>,
+    level: u8,
+    reduces_sooner: bool,
+    /// Without the colour behind what is transparent.
+    is_cut_out: bool,
+}
+
+/// Frames that were made to be joined, the last used one last, and those that are being made.
+#[derive(Default)]
+struct Held {
+    frames: Vec<(Key, Made)>,
+    bytes: usize,
+    in_work: HashSet<Key>,
+}
+
+/// Frames of one stage of a run that were made to be joined.
+#[derive(Default)]
+pub struct MadeFrames(Mutex<Held>);
+
+impl std::fmt::Debug for MadeFrames {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_tuple("MadeFrames").field(&self.lock().bytes).finish()
+    }
+}
+
+/// Bytes that are held at most; frames of a window that takes more are made again for each picture.
+const MOST: usize = 1_500_000_000;
+
+impl MadeFrames {
+    fn lock(&self) -> MutexGuard<'_, Held> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn find(&self, key: Key) -> Option<Made> {
+        let mut held = self.lock();
+        let at = held.frames.iter().position(|(known, _)| *known == key)?;
+        let found = held.frames.remove(at);
+        held.frames.push(found.clone());
+        Some(found.1)
+    }
+
+    /// Whether somebody makes it just now; if not, whoever asks does.
+    fn is_in_work(&self, key: Key) -> bool {
+        !self.lock().in_work.insert(key)
+    }
+
+    fn keep(&self, key: Key, made: &Made) {
+        let mut held = self.lock();
+        held.in_work.remove(&key);
+        if held.frames.iter().any(|(known, _)| *known == key) {
+            return;
+        }
+        held.bytes += made.1.len() * 4;
+        held.frames.push((key, made.clone()));
+        while held.bytes > MOST && held.frames.len() > 1 {
+            let (_, oldest) = held.frames.remove(0);
+            held.bytes -= oldest.1.len() * 4;
+        }
+    }
+
+    fn given_up(&self, key: Key) {
+        self.lock().in_work.remove(&key);
+    }
+}
+
+/// A picture and its neighbours, joined.
+pub struct JoinedFrames<'a> {
+    recipe: &'a Recipe,
+    /// The line that joins them.
+    line: Option<usize>,
+    join: Join,
+    source: &'a FileSource,
+    context: &'a ResolveContext,
+    sequence: &'a RunSequence,
+    kept: Option<&'a IntermediateCache>,
+    /// Whether frames may be made reduced sooner, as for a clip.
+    pub(super) reduces_sooner: bool,
+    size: Size,
+    levels: [OnceLock<Arc<Picture>>; Pyramid::LEVELS as usize + 1],
+}
+
+impl<'a> JoinedFrames<'a> {
+    /// The picture of a context with the neighbours that the line `line` of a recipe joins with it.
+    ///
+    /// # Errors
+    /// [`PlanError`] where the lines before would make it too large.
+    pub fn new(
+        (recipe, line, join): (&'a Recipe, Option<usize>, Join),
+        (source, context, sequence): (&'a FileSource, &'a ResolveContext, &'a RunSequence),
+        kept: Option<&'a IntermediateCache>,
+    ) -> Result<Self, PlanError> {
+        let size = Plan::new(lines_before(recipe, line, context), source.size())?.size();
+        let levels = std::array::from_fn(|_| OnceLock::new());
+        Ok(Self { recipe, line, join, source, context, sequence, kept, reduces_sooner: false, size, levels })
+    }
+
+    /// The lines before the join, for the picture itself.
+    pub fn own_lines(&self) -> Vec<Settings> {
+        lines_before(self.recipe, self.line, self.context)
+    }
+
+    /// What the lines before make of a picture, at a level.
+    fn make(&self, source: &FileSource, context: &ResolveContext, level: u8) -> Result<Made, SourceError> {
+        let told = |e: PlanError| SourceError(e.to_string());
+        let mut before = lines_before(self.recipe, self.line, context);
+        let placed = self.recipe.placed(context);
+        let cut = lines(&infos(self.recipe, &placed)).filter(|cut| *cut <= before.len());
+        let first = match cut {
+            Some(cut) => {
+                Some(result_of(self.recipe, before.drain(..cut).collect(), source, self.kept).map_err(told)?)
+            }
+            None => None,
+        };
+        let source: &dyn Source = match &first {
+            Some(first) => first,
+            None => source,
+        };
+        let plan = Plan::for_picture(before, source).map_err(told)?;
+        let plan = if self.reduces_sooner { plan.reducing_sooner() } else { plan };
+        let program = plan.program(0.5f64.powi(i32::from(level)));
+        Ok(Arc::new(program.render_values(source, program.size().rect())?))
+    }
+
+    /// The same for another picture of the run.
+    fn make_neighbour(&self, place: usize, level: u8) -> Result<Made, SourceError> {
+        let neighbour = self.sequence.frame(self.recipe, place).map_err(|fault| SourceError(fault.reason))?;
+        let Some(Neighbour { source, context }) = neighbour else {
+            return Err(SourceError(format!("there is no picture {} in the run", place + 1)));
+        };
+        match self.source.is_cut_out() {
+            false => self.make(&source, &context, level),
+            true => match source.cut_out().map_err(|e| SourceError(e.to_string()))? {
+                Some(cut_out) => self.make(&cut_out.colours, &context, level),
+                None => self.make(&source, &context, level),
+            },
+        }
+    }
+
+    /// The pictures that are joined at a level, in the order of the join: those that nobody makes yet first.
+    fn made(&self, level: u8) -> Result<Vec<(Made, f32)>, SourceError> {
+        let at = self.context.sequence.number.saturating_sub(1);
+        let mut made: Vec<Option<(Made, f32)>> = vec![None; self.join.pictures.len()];
+        // Twice: what another thread was making the first time is mostly there the second time. Nobody waits for it, since
+        // whoever waits may be keeping it from being made.
+        for is_last in [false, true] {
+            for (made, Joined { offset, weight }) in made.iter_mut().zip(&self.join.pictures) {
+                if made.is_some() {
+                    continue;
+                }
+                // Beyond the ends there is nothing to join.
+                let place = isize::try_from(*offset).ok().and_then(|offset| at.checked_add_signed(offset));
+                let Some(place) = place.filter(|place| *place < self.sequence.count || *offset == 0) else {
+                    continue;
+                };
+                let (line, reduces_sooner, is_cut_out) =
+                    (self.line, self.reduces_sooner, self.source.is_cut_out());
+                let key = Key { place, line, level, reduces_sooner, is_cut_out };
+                let found = match self.sequence.made.find(key) {
+                    Some(found) => found,
+                    None if self.sequence.made.is_in_work(key) && !is_last => continue,
+                    None => {
+                        let new = if *offset == 0 {
+                            self.make(self.source, self.context, level)
+                        } else {
+                            self.make_neighbour(place, level)
+                        };
+                        let new = new.inspect_err(|_| self.sequence.made.given_up(key))?;
+                        self.sequence.made.keep(key, &new);
+                        new
+                    }
+                };
+                *made = Some((found, *weight));
+            }
+        }
+        Ok(made.into_iter().flatten().collect())
+    }
+}
+
+/// The lines before one, as they are for a picture.
+fn lines_before(recipe: &Recipe, line: Option<usize>, context: &ResolveContext) -> Vec<Settings> {
+    let placed = recipe.placed(context).into_iter();
+    placed.take_while(|(at, _)| at.is_none_or(|at| Some(at) < line)).map(|(_, settings)| settings).collect()
+}
+
+impl Source for JoinedFrames<'_> {
+    fn size(&self) -> Size {
+        self.size
+    }
+    fn max_level(&self) -> u8 {
+        Pyramid::LEVELS
+    }
+    fn level(&self, level: u8) -> Result<Arc<Picture>, SourceError> {
+        let level = level.min(Pyramid::LEVELS);
+        let slot = &self.levels[usize::from(level)];
+        if let Some(known) = slot.get() {
+            return Ok(known.clone());
+        }
+        let mut made = self.made(level)?.into_iter();
+        let (first, weight) = made.next().ok_or_else(|| SourceError("there is no frame to join".into()))?;
+        let size = first.0;
+        let mut joining = Joining::begin(self.join.by, first.1.clone(), weight);
+        for (frame, weight) in made {
+            if frame.0 != size {
+                let text = |s: Size| format!("{} × {}", s.width, s.height);
+                let (other, own) = (text(frame.0), text(size));
+                return Err(SourceError(format!(
+                    "a frame beside it has {other} pixels and it has {own}; frames that are joined are to have one size"
+                )));
+            }
+            joining.add(&frame.1, weight);
+        }
+        let picture = Picture::of_working(size, joining.end()).map_err(|e| SourceError(e.to_string()))?;
+        Ok(slot.get_or_init(|| Arc::new(picture)).clone())
+    }
+    fn orientation(&self) -> Orientation {
+        self.source.orientation()
+    }
+    fn seed(&self) -> u64 {
+        self.source.seed()
+    }
+}
