@@ -797,7 +797,7 @@ const hand = new Hand(stage, viewer, {
       const set = (shape, done) => { all[pick.shape] = shape; around(i, 'area', all, done); };
       return drawShape(all[pick.shape], at, away, set, viewer.size());
     }
-    return hand.tooling() && grab(viewer, step, kind(step)?.tool?.kind, at, (v, d) => { change(i, v, d); }, pick, neutral, facts);
+    return hand.tooling() && grab(viewer, step, kind(step)?.tool?.kind, at, (v, d) => { change(i, v, d); }, pick, neutral, facts, away);
   },
   tooling: () => Boolean(pick.light || pick.tool || pick.neutral || pick.shape != null || alwaysAtHand()),
   over: () => over(),
@@ -943,6 +943,27 @@ async function start() {
     typical();
   } catch (e) { say(e.message); }
 }
+
+/**
+ * A bench without a sample takes the first frame of a folder that is still being read, or says that there is none. Nothing
+ * that was written is lost, and nobody is interrupted while typing or trying.
+ */
+let isFound = false;
+async function takeFound() {
+  if (!isFound || off || document.activeElement?.matches('input, select, textarea')) return;
+  isFound = false;
+  await keeper.done();
+  location.reload();
+}
+document.addEventListener('rallo:read', ({ detail: { desk, scanning } }) => {
+  if (frame) { if (!scanning) typical(); return; }
+  isFound = Boolean(desk.frame);
+  if (isFound) { $('no-sample-what').textContent = 'A frame is found'; takeFound(); return; }
+  if (scanning) return;
+  $('no-sample-what').textContent = 'No frames in this folder';
+  $('no-sample-why').textContent = 'There is no picture in it that can be read; Frames says which files were left out.';
+});
+document.addEventListener('focusout', () => setTimeout(takeFound));
 
 /** The frames most like the others: where a recipe is best recorded. */
 async function typical() {

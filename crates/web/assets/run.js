@@ -39,6 +39,14 @@ function together(item) {
   return box;
 }
 
+let isToldFound = false;
+/** What lines that look at all pictures found: once, when the first picture is made. */
+async function found() {
+  isToldFound = true;
+  const told = await json('GET', `/api/runs/${run}/found`).catch(() => []);
+  $('found').replaceChildren(...told.map((text) => el('p', { class: 'working' }, text)));
+}
+
 const KINDS = { together: 'made of all pictures', gone: 'gone', unreadable: 'cannot be read', unsupported: 'not supported', 'too large': 'too large', 'no permission to read': 'no permission', changed: 'changed meanwhile', 'name taken': 'name taken', recipe: 'recipe', inside: 'fault in the program' };
 
 async function draw() {
@@ -94,6 +102,7 @@ async function draw() {
     order.push(item);
     if (order.length <= SHOWN) $('results').append(result(item));
   }
+  if ((over || ended > p.failed) && !isToldFound) found();
   if (over && back && !p.done) {
     $('what').textContent = 'Taken back';
     $('where').textContent = `Its results are gone; what was changed since stays.${failed}`;

@@ -42,6 +42,12 @@ export function overlay(root, viewer, step, tool, facts, pick, shape) {
   }
   const stroke = (a, b, cls = 'horizon') => root.append(svg('line', { class: cls, x1: x(a[0]), y1: y(a[1]), x2: x(b[0]), y2: y(b[1]) }));
   if (tool === 'lines') for (const l of step?.lines ?? []) stroke([l[0], l[1]], [l[2], l[3]]);
+  if (tool === 'parts') {
+    const box = ([px, py, w, h]) => ({ x: x(px), y: y(py), width: w * p.w * p.zoom, height: h * p.h * p.zoom });
+    for (const part of step?.ignore ?? []) root.append(svg('rect', { class: 'shade frame', ...box(part) }));
+    if (step?.area) root.append(svg('rect', { class: 'frame', 'stroke-dasharray': '7 4', ...box(step.area) }));
+    if (pick.part) root.append(svg('rect', { class: 'frame', ...box(pick.part) }));
+  }
   if (tool === 'spots') {
     for (const [sx, sy, r] of step?.spots ?? []) {
       const [u, v] = upright([sx, sy], facts.orientation);
@@ -74,7 +80,7 @@ const upright = ([x, y], o) => ({ 2: [1 - x, y], 3: [1 - x, 1 - y], 4: [x, 1 - y
 const stored = ([x, y], o) => ({ 2: [1 - x, y], 3: [1 - x, 1 - y], 4: [x, 1 - y], 5: [y, x], 6: [y, 1 - x], 7: [1 - y, 1 - x], 8: [1 - y, x] }[o] ?? [x, y]);
 
 /** Starts a gesture with a step's tool on the picture, `change(values, done)` writing its values; returns what follows the pointer, or nothing. */
-export function grab(viewer, step, tool, start, change, pick, neutral, facts) {
+export function grab(viewer, step, tool, start, change, pick, neutral, facts, away) {
   const p = viewer.place();
   if (tool === 'window') {
     const c = windowOf(step, p.w, p.h);
@@ -124,6 +130,21 @@ export function grab(viewer, step, tool, start, change, pick, neutral, facts) {
       const hit = spots.findIndex((s) => far(s) < Math.max(s[2] * Math.max(p.w, p.h), 6 / p.zoom));
       if (hit >= 0 && moved < 0.002) change({ spots: spots.filter((_, k) => k !== hit) }, true);
       else change({ spots: [...spots, [...stored(start, facts.orientation).map(exact), Math.max(0.003, Math.min(0.03, exact(moved)))]] }, true);
+    };
+  }
+  if (tool === 'parts' && pick.tool) {
+    const parts = step.ignore ?? [];
+    const limit = (v) => Math.max(0, Math.min(1, v));
+    return (at, done) => {
+      const [a, b] = [start, at].map((place) => place.map(limit));
+      const [l, t] = [0, 1].map((k) => exact(Math.min(a[k], b[k])));
+      const part = [l, t, exact(Math.max(a[0], b[0]) - l), exact(Math.max(a[1], b[1]) - t)];
+      pick.part = done ? null : part;
+      if (!done) return;
+      const isClick = part[2] < 0.005 || part[3] < 0.005;
+      if (away) change({ area: isClick ? null : part }, true);
+      else if (!isClick) change({ ignore: [...parts, part].slice(-16) }, true);
+      else change({ ignore: parts.filter(([x, y, w, h]) => !(start[0] >= x && start[0] <= x + w && start[1] >= y && start[1] <= y + h)) }, true);
     };
   }
   if (tool === 'ramp' && pick.tool) {

@@ -13,7 +13,7 @@ use rallo_job::prelude::*;
 use rallo_job::{ItemState, Run};
 use rallo_media::{Format, bytes_text};
 use rallo_recipe::{Part, Recipe};
-use rallo_runner::report::settings_sheet;
+use rallo_runner::report::{self, settings_sheet};
 use rallo_runner::schedule::{self, Class};
 
 pub fn routes() -> Router<App> {
@@ -74,6 +74,8 @@ struct Rail {
     left_out: String,
     recipe: String,
     token: String,
+    /// The shoot whose folders are being read while the page is made; 0 where none is.
+    being_read: i64,
 }
 
 impl Rail {
@@ -87,6 +89,7 @@ impl Rail {
             left_out: laid.left_out(),
             recipe: laid.recipe.as_ref().map(|r| r.name.clone()).unwrap_or_default(),
             token: app.token.clone(),
+            being_read: laid.shoot.as_ref().filter(|_| laid.is_being_read(app)).map_or(0, |s| s.id),
         }
     }
 }
@@ -383,15 +386,18 @@ async fn run_report(State(app): State<App>, Path(id): Path<i64>) -> Result<Html<
         "{} of {} pictures made, {} were there already, {} failed, in {:.1} seconds. {after} where the originals are {before}.",
         counts.done, counts.total, counts.skipped, counts.failed, run.seconds
     );
+    let items = app.store.items(id).await?;
+    let mut warnings = run.warnings.clone();
+    warnings.extend(report::found(&run.document, &items));
     html(&RunReport {
         id,
         ticket: Ticket::new(&run.document, run.recipe_version)?,
-        warnings: run.warnings.clone(),
+        warnings,
         origin: run.origin,
         frames_of: run.shoot_name,
         when: clock(run.finished.as_deref().or(run.started.as_deref()).unwrap_or(&run.created)),
         words,
-        rows: app.store.items(id).await?.into_iter().map(row).collect(),
+        rows: items.into_iter().map(row).collect(),
     })
 }
 

@@ -7,7 +7,7 @@ mod results;
 use crate::api::answer::{Done, about, file, json_file};
 use crate::api::runs::checkpoint::{checkpoint, look, pass};
 use crate::api::runs::events::events;
-use crate::api::runs::results::{original, report_csv, report_json, result, thumb};
+use crate::api::runs::results::{found, original, report_csv, report_json, result, thumb};
 use crate::error::{Error, Result};
 use crate::request::{Brought, Id, Path, Query, Sent};
 use crate::{App, workspace};
@@ -40,6 +40,10 @@ pub fn routes() -> ApiRouter<App> {
             get_with(checkpoint, about("What it asks")).post_with(pass, about("The yes it waits for")),
         )
         .api_route("/api/runs/{id}/look", post_with(look, about("One of its pictures with other values")))
+        .api_route(
+            "/api/runs/{id}/found",
+            get_with(found, about("What lines that look at all its pictures found")),
+        )
         .api_route(
             "/api/runs/{id}/report.json",
             get_with(report_json, json_file::<report::Report>("Its report")),

@@ -5,6 +5,7 @@ use crate::api::answer::{Image, attached};
 use crate::api::frames::cached_thumb;
 use crate::error::{Error, Result};
 use crate::request::{Id, ItemPath, Path};
+use axum::Json;
 use axum::extract::State;
 use axum::response::Response;
 use rallo_job::prelude::*;
@@ -20,6 +21,13 @@ pub(super) async fn report_json(State(app): State<App>, Path(Id { id }): Path<Id
 pub(super) async fn report_csv(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<Response> {
     let text = report::table(&report::of(&app.store, id).await?);
     Ok(attached(text, "text/csv; charset=utf-8", &format!("run-{id}.csv")))
+}
+
+pub(super) async fn found(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<Json<Vec<String>>> {
+    let (run, items) = (app.store.run(id).await?, app.store.items(id).await?);
+    // Thousands of frames are decided about.
+    let found = move || report::found(&run.document, &items);
+    Ok(Json(tokio::task::spawn_blocking(found).await?))
 }
 
 /// The first file an item wrote.
