@@ -252,6 +252,10 @@ impl Delivery {
                 let under = if c.caption.is_empty() { "" } else { ", under each {caption}" };
                 format!("Contact sheet, {{columns}} to a row, {{cell}} pixels each{under}, {{format}}")
             }
+            What::Stack(s) => {
+                let edge = if s.long_edge.is_some() { ", {long_edge} pixels" } else { "" };
+                format!("One picture of all frames, by {{by}}{edge}, {{format}}")
+            }
             What::Archive(a) => {
                 let with = match (a.sidecars, a.checksums) {
                     (true, true) => ", with sidecars and checksums",

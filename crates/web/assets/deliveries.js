@@ -21,6 +21,7 @@ const ALSO = {
   'a clip to edit further': { kind: 'video', purpose: 'edit', name: '{recipe} edit' },
   'a PDF of all pictures': { kind: 'pdf' },
   'a contact sheet': { kind: 'contact' },
+  'one picture of all frames': { kind: 'stack' },
   'linear DNG, raw for the next program': { kind: 'dng' },
   'an archive': { kind: 'archive' },
   'a course pack': { kind: 'course' },

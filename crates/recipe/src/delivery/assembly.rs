@@ -1,9 +1,10 @@
-//! Assemblies: one file of all frames. A clip, a document, a contact sheet; what each frame becomes before it joins them is
+//! Assemblies: one file of all frames. A clip, a document, a contact sheet, one picture of all; what each frame becomes before it joins them is
 //! described as pictures.
 
 use super::{Burned, OutputFrame, Pictures, Target, pixels_of};
 use crate::delivery::contact_sheet::Contact;
 use crate::delivery::pdf::Pdf;
+use crate::delivery::stack::StackPicture;
 use crate::delivery::video::Video;
 use rallo_engine::OutputProfile;
 use serde_json::{Value, json};
@@ -18,6 +19,8 @@ pub enum Assembly {
     Pdf(Pdf),
     /// A contact sheet.
     Contact(Contact),
+    /// One picture of all frames.
+    Stack(StackPicture),
 }
 
 impl Assembly {
@@ -27,6 +30,7 @@ impl Assembly {
             Self::Video(_) => "clip",
             Self::Pdf(_) => "document",
             Self::Contact(_) => "contact sheet",
+            Self::Stack(_) => "picture of all frames",
         }
     }
 
@@ -41,6 +45,7 @@ impl Assembly {
             Self::Video(v) => &v.target,
             Self::Pdf(p) => &p.target,
             Self::Contact(c) => &c.target,
+            Self::Stack(s) => &s.target,
         }
     }
 
@@ -59,6 +64,11 @@ impl Assembly {
             Self::Contact(c) => match c.format.as_str() {
                 "png" => "png",
                 "pdf" => "pdf",
+                _ => "jpg",
+            },
+            Self::Stack(s) => match s.format.as_str() {
+                "png" => "png",
+                "tiff" => "tif",
                 _ => "jpg",
             },
         }
@@ -132,6 +142,14 @@ impl Assembly {
                     ..stage
                 }
             }
+            Self::Stack(s) => Pictures {
+                format: s.format.clone(),
+                bits: if s.format == "jpeg" { 8 } else { 16 },
+                quality: s.quality.round() as u8,
+                long_edge: s.long_edge,
+                sharpen: s.sharpen,
+                ..stage
+            },
         }
     }
 
@@ -141,6 +159,7 @@ impl Assembly {
             Self::Video(v) => json!(v),
             Self::Pdf(p) => json!(p),
             Self::Contact(c) => json!(c),
+            Self::Stack(s) => json!(s),
         };
         if let Some(map) = values.as_object_mut() {
             for key in ["name", "to", "folder", "existing"] {

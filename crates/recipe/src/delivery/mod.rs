@@ -12,6 +12,7 @@ mod dng;
 pub(crate) mod frames;
 mod pdf;
 mod pictures;
+mod stack;
 mod video;
 
 pub use archive::{ARCHIVE, Archive};
@@ -22,6 +23,7 @@ pub use dng::{DNG, Dng};
 pub use frames::{FRAMES, Frames};
 pub use pdf::{PDF, Pdf};
 pub use pictures::{Burned, FORMATS, PICTURES, Pictures};
+pub use stack::{STACK, StackBy, StackPicture};
 pub use video::{CODECS, RATES, VIDEO, Video};
 
 use crate::{Fault, Line, brief, names, tidy};
@@ -51,7 +53,7 @@ impl DeliveryKind {
 }
 
 /// Every kind.
-pub static KINDS: [DeliveryKind; 8] = [
+pub static KINDS: [DeliveryKind; 9] = [
     DeliveryKind {
         id: "pictures",
         title: "Pictures",
@@ -107,6 +109,13 @@ pub static KINDS: [DeliveryKind; 8] = [
         about: "Camera raw as raw again: denoised where the recipe begins with that, and nothing else baked in. What is no camera raw goes along as it is.",
         params: &DNG,
         defaults: || json!(Dng::default()),
+    },
+    DeliveryKind {
+        id: "stack",
+        title: "One picture of all",
+        about: "All frames laid on each other as one picture: the brightest of each place, the darkest, the mean, or what is there most of the time.",
+        params: &STACK,
+        defaults: || json!(StackPicture::default()),
     },
 ];
 
@@ -265,6 +274,8 @@ pub enum What {
     Course(Course),
     /// Camera raw as raw again.
     Dng(Dng),
+    /// One picture of all frames.
+    Stack(StackPicture),
 }
 
 /// What is done once all pictures of a run are made, or over them all.
@@ -329,6 +340,7 @@ impl Delivery {
             What::Archive(_) => 5,
             What::Course(_) => 6,
             What::Dng(_) => 7,
+            What::Stack(_) => 8,
         };
         &KINDS[at]
     }
@@ -344,6 +356,7 @@ impl Delivery {
             What::Archive(a) => json!(a),
             What::Course(c) => json!(c),
             What::Dng(d) => json!(d),
+            What::Stack(s) => json!(s),
         }
     }
 
@@ -358,6 +371,7 @@ impl Delivery {
             What::Archive(a) => a.target.clone(),
             What::Course(c) => c.target.clone(),
             What::Dng(d) => d.target.clone(),
+            What::Stack(s) => s.target.clone(),
         }
     }
 
@@ -369,7 +383,7 @@ impl Delivery {
             What::Archive(a) => vec![a.pictures()],
             What::Dng(d) => vec![d.pictures()],
             What::Course(c) => vec![Pictures { dpi: c.resolution, ..c.frames().pictures() }],
-            What::Video(_) | What::Pdf(_) | What::Contact(_) => Vec::new(),
+            What::Video(_) | What::Pdf(_) | What::Contact(_) | What::Stack(_) => Vec::new(),
         };
         for file in &mut files {
             file.lines.clone_from(&self.lines);
@@ -383,6 +397,7 @@ impl Delivery {
             What::Video(v) => vec![Assembly::Video(v.clone())],
             What::Pdf(p) => vec![Assembly::Pdf(p.clone())],
             What::Contact(c) => vec![Assembly::Contact(c.clone())],
+            What::Stack(s) => vec![Assembly::Stack(s.clone())],
             What::Course(c) => vec![Assembly::Video(c.video()), Assembly::Pdf(c.pdf())],
             What::Pictures(_) | What::Frames(_) | What::Archive(_) | What::Dng(_) => Vec::new(),
         }
@@ -510,6 +525,7 @@ impl Delivery {
             "contact" => serde_json::from_value(values).map(What::Contact),
             "archive" => serde_json::from_value(values).map(What::Archive),
             "dng" => serde_json::from_value(values).map(What::Dng),
+            "stack" => serde_json::from_value(values).map(What::Stack),
             _ => serde_json::from_value(values).map(What::Course),
         };
         faults

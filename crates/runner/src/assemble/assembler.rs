@@ -1,15 +1,16 @@
-//! Joining pieces into one file: a clip, a document or a contact sheet.
+//! Joining pieces into one file: a clip, a document, a contact sheet or one picture of all.
 
 use crate::assemble::clip::{clip, record};
 use crate::assemble::contact_sheet::Sheet;
 use crate::assemble::pdf::{contact_layout, layout};
 use crate::assemble::piece::{Is, Piece};
+use crate::assemble::stack::Stacking;
 use crate::files::atomic_file::part_in;
 use crate::render::fault::{Fault, fault};
 use rallo_job::FailureKind;
 use rallo_media::pdf::album::Album;
 use rallo_media::video::{ClipFacts, Recorder};
-use rallo_recipe::{Assembly, Recipe, ResolveContext, names};
+use rallo_recipe::{Assembly, FinishingTask, Recipe, ResolveContext, names};
 use std::io::Write;
 use std::path::Path;
 use std::sync::Arc;
@@ -32,6 +33,7 @@ pub(super) enum Sink {
     Video(Box<Recorder>),
     Pdf(Album),
     Contact(Box<Sheet>),
+    Stack(Box<Stacking>),
 }
 
 /// An assembly that is being filled, in the order of its positions.
@@ -84,6 +86,14 @@ impl Gatherer {
             Assembly::Pdf(pdf) => Sink::Pdf(Album::new(&text(&pdf.title), layout(pdf))),
             Assembly::Contact(c) if c.format == "pdf" => {
                 Sink::Pdf(Album::new(&text(&c.title), contact_layout(c, count)))
+            }
+            Assembly::Stack(stack) => {
+                let place = |(_, task): &(usize, FinishingTask)| matches!(task, FinishingTask::Assembly(of) if of == assembly);
+                let place = recipe.tasks().iter().position(place);
+                let stages = recipe.stages().into_iter();
+                let stage = stages.filter(|(at, _)| Some(*at) == place).map(|(_, stage)| stage).next();
+                let stage = stage.unwrap_or_else(|| assembly.stage());
+                Sink::Stack(Box::new(Stacking::new(stack.by, (recipe, first), stage, folder)))
             }
             Assembly::Contact(c) => Sink::Contact(Box::new(Sheet::new(c, &text(&c.title), count)?)),
         };
@@ -145,6 +155,7 @@ impl Gatherer {
                 }
             }
             (Sink::Pdf(album), Is::Jpeg(bytes, size)) => album.add(bytes, size, &caption, &folder),
+            (Sink::Stack(stacking), Is::Light(lines)) => stacking.add(&lines)?,
             (Sink::Contact(sheet), Is::Picture(picture)) => sheet.cells.push((picture, caption)),
             _ => {
                 return Err(Fault::new(
@@ -199,6 +210,11 @@ impl Gatherer {
                 let bytes = album.finish().map_err(|e| fault(&e))?;
                 write(&bytes).map_err(unwritten)?;
                 ((0, 0), None)
+            }
+            Sink::Stack(stacking) => {
+                let (bytes, size) = stacking.finish()?;
+                write(&bytes).map_err(unwritten)?;
+                (size, None)
             }
             Sink::Contact(sheet) => {
                 let (bytes, size) = sheet.finish()?;

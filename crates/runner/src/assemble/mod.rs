@@ -11,6 +11,7 @@ pub(crate) mod html;
 pub(crate) mod ordered_stream;
 pub(crate) mod pdf;
 pub mod piece;
+mod stack;
 #[cfg(test)]
 mod tests;
 pub mod web_gallery;

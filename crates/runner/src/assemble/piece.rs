@@ -32,6 +32,7 @@ impl Piece {
             Is::Travel(travel) => travel.lines.bytes(),
             Is::Jpeg(bytes, _) => bytes.len(),
             Is::Picture(picture) => picture.size.area() as usize * 3,
+            Is::Light(lines) => lines.bytes(),
         }
     }
 }
@@ -47,6 +48,8 @@ pub(super) enum Is {
     Jpeg(Vec<u8>, (u32, u32)),
     /// Pixels.
     Picture(Encoded),
+    /// Working values, as the lines made them.
+    Light(Arc<Lines>),
 }
 
 /// Frames of a clip, each with how often in a row it is shown.
@@ -121,7 +124,7 @@ pub(crate) fn piece(
     };
     let whole_variant = || Variant { at: task, delivery: stage.clone(), width: None };
     let caption = match assembly {
-        Assembly::Video(_) => "",
+        Assembly::Video(_) | Assembly::Stack(_) => "",
         Assembly::Pdf(p) => &p.caption,
         Assembly::Contact(c) => &c.caption,
     };
@@ -140,6 +143,7 @@ pub(crate) fn piece(
                 Is::Frame(Arc::new(clip.raw(&picture)?))
             }
         }
+        Assembly::Stack(_) => Is::Light(work.lines(stage)?),
         Assembly::Contact(c) if c.format != "pdf" => Is::Picture(work.picture(stage, None)?.0),
         _ => {
             let (bytes, width, height) = work.make(&whole_variant(), None)?;

@@ -55,6 +55,7 @@ pub fn expected(recipe: &Recipe, count: usize) -> Vec<(String, u64)> {
                 (text, bytes)
             }
             Assembly::Contact(_) => (format!("Contact sheet of {count} pictures."), 0),
+            Assembly::Stack(_) => (format!("One picture of {count} frames."), 0),
         })
     };
     recipe.tasks().into_iter().filter_map(estimate_of).collect()
