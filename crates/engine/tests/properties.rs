@@ -125,6 +125,9 @@ fn starting_values_do_something_or_are_set_on_the_picture() {
             "lens_profile",
             "capture_sharpening",
             "deflicker",
+            "hold_steady",
+            "blend",
+            "trails",
             "data",
             "convert_profile",
         ]

@@ -195,6 +195,72 @@ fn bright_things_leave_trails_that_fade() {
     assert!((at(5) - 250.0).abs() < 1.5, "{}", at(5));
     assert!(at(5) > at(4) && at(4) > at(3) && at(3) > at(2) && at(2) > 100.0, "a trail fades");
     assert!((at(1) - 20.0).abs() < 1.5 && (last[0] - 20.0).abs() < 1.5, "what has faded is gone");
+    // Joined twice: each takes what the one before it made, of every frame.
+    let both = json!([{"step": "blend", "frames": 3}, {"step": "trails", "frames": 3}]);
+    let (blended, both) = (
+        values(&place.run(&json!([{"step": "blend", "frames": 3}]), "blended", &[])[5]).1,
+        values(&place.run(&both, "both", &[])[5]).1,
+    );
+    let at = |all: &[f64], i: usize| all[220 * 720 + 120 + i * 60];
+    assert!(at(&blended, 3) < 21.5 && at(&both, 3) > 60.0, "{} {}", at(&blended, 3), at(&both, 3));
+    assert!((at(&both, 5) - at(&blended, 5)).abs() < 1.5);
+}
+
+#[test]
+fn all_frames_become_one_picture() {
+    let place = Place::new();
+    let folder = place.0.path().join("in");
+    std::fs::create_dir_all(&folder).unwrap();
+    // A person stands elsewhere in every frame; the ground has a grey of its own.
+    let value = |i: usize, x: usize| if x / 80 == i { 210 } else { 90 + (i as u8 % 2) * 20 };
+    for i in 0..5usize {
+        let pixels = (0..SIZE.area() as usize).flat_map(|k| [value(i, k % 720); 3]);
+        write(&folder.join(format!("P_{i}.png")), pixels.collect());
+    }
+    let deliveries: Vec<Value> = ["lighten", "darken", "mean", "median"]
+        .map(|by| json!({"kind": "stack", "by": by, "format": "png", "name": by, "to": "subfolder"}))
+        .into();
+    let recipe =
+        json!({"format": "rallo-recipe", "version": 1, "name": "One", "steps": [], "deliveries": deliveries});
+    std::fs::write(place.0.path().join("one.json"), recipe.to_string()).unwrap();
+    let (data, recipe, from, out) =
+        (place.text("data"), place.text("one.json"), place.text("in"), place.text("out"));
+    let done = rallo(&["--data", &data, "run", &recipe, "--from", &from, "--to", &out]);
+    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    let linear = |v: u8| {
+        let v = f64::from(v) / 255.0;
+        if v <= 0.04045 { v / 12.92 } else { ((v + 0.055) / 1.055).powf(2.4) }
+    };
+    for (by, truth) in [("lighten", 0), ("darken", 1), ("mean", 2), ("median", 3)] {
+        let file = files_below(Path::new(&out)).into_iter().find(|f| f.file_stem().is_some_and(|n| n == by));
+        let picture = FileSource::open(&file.unwrap()).unwrap().decode(0).unwrap();
+        // Written with 16 bits.
+        let Samples::U16(samples) = picture.samples() else { panic!("{by}") };
+        assert_eq!(picture.size(), SIZE);
+        for x in (7..720).step_by(40) {
+            let mut all: Vec<u8> = (0..5).map(|i| value(i, x)).collect();
+            all.sort_unstable();
+            let mean = all.iter().map(|v| linear(*v)).sum::<f64>() / 5.0;
+            let wanted = match truth {
+                0 => linear(all[4]),
+                1 => linear(all[0]),
+                2 => mean,
+                _ => linear(all[2]),
+            };
+            let got = f64::from(samples[(200 * 720 + x) * 3]) / 65_535.0;
+            let got = if got <= 0.04045 { got / 12.92 } else { ((got + 0.055) / 1.055).powf(2.4) };
+            assert!((got - wanted).abs() < 2e-4, "{by} at {x}: {got} and not {wanted}");
+        }
+    }
+    // Frames of two sizes are no picture; which, is said.
+    let small = Encoded { size: Size::new(10, 10), pixels: Pixels::U8(vec![9; 300]) };
+    let bytes = rallo_media::encode(&small, Encoding::Png, &Extras::default()).unwrap();
+    std::fs::write(folder.join("Q_small.png"), bytes).unwrap();
+    let out = place.text("again");
+    let done = rallo(&["--data", &data, "run", &recipe, "--from", &from, "--to", &out]);
+    assert!(!done.status.success());
+    let said = String::from_utf8_lossy(&done.stderr).into_owned() + &String::from_utf8_lossy(&done.stdout);
+    assert!(said.contains("one frame has 10 × 10 pixels and the first one 720 × 480"), "{said}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

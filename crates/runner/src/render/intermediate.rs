@@ -120,8 +120,8 @@ impl Ready<'_> {
     /// The same for frames of a clip: see [`Plan::reducing_sooner`].
     pub fn reducing_sooner(mut self) -> Self {
         self.plan = self.plan.reducing_sooner();
-        if let First::Joined(joined) = &mut self.first {
-            joined.reduces_sooner = true;
+        if let First::Joined(joined) = self.first {
+            self.first = First::Joined(joined.reducing_sooner());
         }
         self
     }
@@ -135,9 +135,8 @@ impl Ready<'_> {
             program.coverage(coverage, size.rect()).map(|values| (size, values)).map_err(failed)
         };
         let First::Joined(joined) = &self.first else { return Ok(through(&self.plan, of_source)?.1) };
-        let before = Plan::for_picture(joined.own_lines(), self.source)?;
-        let (size, values) = through(&before, of_source)?;
-        let picture = Picture::of_coverage(size, &values, Orientation::UPRIGHT);
+        let own = joined.own().coverage(of_source)?;
+        let picture = Picture::of_coverage(joined.size(), &own, Orientation::UPRIGHT);
         let picture = picture.map_err(|e| PlanError::Source(e.to_string()))?;
         Ok(through(&self.plan, &Pyramid::new(picture))?.1)
     }
@@ -156,7 +155,7 @@ pub fn bytes(recipe: &Recipe, size: Size, context: &ResolveContext) -> u64 {
 }
 
 /// The result of the lines `first` of a picture, taken from `kept` and kept there, where that is given.
-pub(super) fn result_of(
+fn result_of(
     recipe: &Recipe,
     first: Vec<Settings>,
     source: &FileSource,
@@ -193,11 +192,29 @@ pub fn ready<'a>(
     kept: Option<&'a IntermediateCache>,
     after: Vec<Settings>,
 ) -> Result<Ready<'a>, PlanError> {
-    let placed = recipe.placed(context);
-    let join = placed.iter().position(|(_, settings)| settings.step.joins().is_some());
+    ready_until(recipe, None, (source, context, sequence), kept, after)
+}
+
+/// As [`ready`], of the lines before `until` alone, where that is given.
+pub(super) fn ready_until<'a>(
+    recipe: &'a Recipe,
+    until: Option<usize>,
+    (source, context, sequence): (&'a FileSource, &'a ResolveContext, &'a RunSequence),
+    kept: Option<&'a IntermediateCache>,
+    after: Vec<Settings>,
+) -> Result<Ready<'a>, PlanError> {
+    let placed = recipe.placed(context).into_iter();
+    let is_before = |line: Option<usize>| until.zip(line).is_none_or(|(until, line)| line < until);
+    let placed: Vec<(Option<usize>, Settings)> = placed.filter(|(line, _)| is_before(*line)).collect();
+    // The last line that joins frames takes what the others made of them.
+    let join = placed
+        .iter()
+        .enumerate()
+        .rev()
+        .find_map(|(at, (line, settings))| Some((at, (*line)?, settings.step.joins()?)));
     let cut = lines(&infos(recipe, &placed)).filter(|_| source.size().area() <= LARGEST);
-    if let Some((at, join)) = join.and_then(|at| Some((at, placed[at].1.step.joins()?))) {
-        let joined = JoinedFrames::new((recipe, placed[at].0, join), (source, context, sequence), kept)?;
+    if let Some((at, line, join)) = join {
+        let joined = JoinedFrames::new((recipe, line, join), (source, context, sequence), kept)?;
         let mut settings: Vec<Settings> = placed.into_iter().skip(at + 1).map(|(_, s)| s).collect();
         settings.extend(after);
         let plan = Plan::for_picture(settings, &joined)?;

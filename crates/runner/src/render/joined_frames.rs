@@ -6,11 +6,11 @@
 //! windows it is in.
 
 use crate::render::disk_cache::IntermediateCache;
-use crate::render::intermediate::{infos, lines, result_of};
+use crate::render::intermediate::{Ready, ready_until};
 use crate::render::sequence::{Neighbour, RunSequence};
 use rallo_engine::sequence::joining::Joining;
 use rallo_engine::step::{Join, Joined};
-use rallo_engine::{Orientation, Picture, Plan, PlanError, Pyramid, Settings, Size, Source, SourceError};
+use rallo_engine::{Orientation, Picture, PlanError, Pyramid, Size, Source, SourceError};
 use rallo_media::FileSource;
 use rallo_recipe::{Recipe, ResolveContext};
 use std::collections::HashSet;
@@ -25,7 +25,7 @@ struct Key {
     /// Its place in the run, from 0.
     place: usize,
     /// The line that joins it.
-    line: Option<usize>,
+    line: usize,
     level: u8,
     reduces_sooner: bool,
     /// Without the colour behind what is transparent.
@@ -94,58 +94,59 @@ impl MadeFrames {
 pub struct JoinedFrames<'a> {
     recipe: &'a Recipe,
     /// The line that joins them.
-    line: Option<usize>,
+    line: usize,
     join: Join,
     source: &'a FileSource,
     context: &'a ResolveContext,
     sequence: &'a RunSequence,
     kept: Option<&'a IntermediateCache>,
     /// Whether frames may be made reduced sooner, as for a clip.
-    pub(super) reduces_sooner: bool,
-    size: Size,
+    reduces_sooner: bool,
+    /// What the lines before make of the picture itself.
+    own: Box<Ready<'a>>,
     levels: [OnceLock<Arc<Picture>>; Pyramid::LEVELS as usize + 1],
+}
+
+/// What a picture made ready becomes at a level.
+fn rendered(ready: &Ready, level: u8) -> Result<Made, SourceError> {
+    let program = ready.plan.program(0.5f64.powi(i32::from(level)));
+    Ok(Arc::new(program.render_values(ready.source(), program.size().rect())?))
 }
 
 impl<'a> JoinedFrames<'a> {
     /// The picture of a context with the neighbours that the line `line` of a recipe joins with it.
     ///
     /// # Errors
-    /// [`PlanError`] where the lines before would make it too large.
+    /// [`PlanError`] where the lines before cannot be made ready for it.
     pub fn new(
-        (recipe, line, join): (&'a Recipe, Option<usize>, Join),
+        (recipe, line, join): (&'a Recipe, usize, Join),
         (source, context, sequence): (&'a FileSource, &'a ResolveContext, &'a RunSequence),
         kept: Option<&'a IntermediateCache>,
     ) -> Result<Self, PlanError> {
-        let size = Plan::new(lines_before(recipe, line, context), source.size())?.size();
+        let of = (source, context, sequence);
+        let own = Box::new(ready_until(recipe, Some(line), of, kept, Vec::new())?);
         let levels = std::array::from_fn(|_| OnceLock::new());
-        Ok(Self { recipe, line, join, source, context, sequence, kept, reduces_sooner: false, size, levels })
+        Ok(Self { recipe, line, join, source, context, sequence, kept, reduces_sooner: false, own, levels })
     }
 
-    /// The lines before the join, for the picture itself.
-    pub fn own_lines(&self) -> Vec<Settings> {
-        lines_before(self.recipe, self.line, self.context)
+    /// The same for frames of a clip: see [`Ready::reducing_sooner`].
+    pub fn reducing_sooner(mut self) -> Self {
+        self.reduces_sooner = true;
+        self.own = Box::new(self.own.reducing_sooner());
+        self
     }
 
-    /// What the lines before make of a picture, at a level.
+    /// What the lines before make of the picture itself.
+    pub fn own(&self) -> &Ready<'a> {
+        &self.own
+    }
+
+    /// What the lines before make of another picture, at a level.
     fn make(&self, source: &FileSource, context: &ResolveContext, level: u8) -> Result<Made, SourceError> {
-        let told = |e: PlanError| SourceError(e.to_string());
-        let mut before = lines_before(self.recipe, self.line, context);
-        let placed = self.recipe.placed(context);
-        let cut = lines(&infos(self.recipe, &placed)).filter(|cut| *cut <= before.len());
-        let first = match cut {
-            Some(cut) => {
-                Some(result_of(self.recipe, before.drain(..cut).collect(), source, self.kept).map_err(told)?)
-            }
-            None => None,
-        };
-        let source: &dyn Source = match &first {
-            Some(first) => first,
-            None => source,
-        };
-        let plan = Plan::for_picture(before, source).map_err(told)?;
-        let plan = if self.reduces_sooner { plan.reducing_sooner() } else { plan };
-        let program = plan.program(0.5f64.powi(i32::from(level)));
-        Ok(Arc::new(program.render_values(source, program.size().rect())?))
+        let of = (source, context, self.sequence);
+        let ready = ready_until(self.recipe, Some(self.line), of, self.kept, Vec::new());
+        let ready = ready.map_err(|e| SourceError(e.to_string()))?;
+        rendered(&if self.reduces_sooner { ready.reducing_sooner() } else { ready }, level)
     }
 
     /// The same for another picture of the run.
@@ -187,7 +188,7 @@ impl<'a> JoinedFrames<'a> {
                     None if self.sequence.made.is_in_work(key) && !is_last => continue,
                     None => {
                         let new = if *offset == 0 {
-                            self.make(self.source, self.context, level)
+                            rendered(&self.own, level)
                         } else {
                             self.make_neighbour(place, level)
                         };
@@ -203,21 +204,18 @@ impl<'a> JoinedFrames<'a> {
     }
 }
 
-/// The lines before one, as they are for a picture.
-fn lines_before(recipe: &Recipe, line: Option<usize>, context: &ResolveContext) -> Vec<Settings> {
-    let placed = recipe.placed(context).into_iter();
-    placed.take_while(|(at, _)| at.is_none_or(|at| Some(at) < line)).map(|(_, settings)| settings).collect()
-}
-
 impl Source for JoinedFrames<'_> {
     fn size(&self) -> Size {
-        self.size
+        self.own.plan.size()
     }
     fn max_level(&self) -> u8 {
-        Pyramid::LEVELS
+        // Only where pixels of the level cover whole numbers of pixels do frames lie on each other exactly.
+        let size = self.size();
+        let even = size.width.trailing_zeros().min(size.height.trailing_zeros());
+        even.min(u32::from(Pyramid::LEVELS)) as u8
     }
     fn level(&self, level: u8) -> Result<Arc<Picture>, SourceError> {
-        let level = level.min(Pyramid::LEVELS);
+        let level = level.min(self.max_level());
         let slot = &self.levels[usize::from(level)];
         if let Some(known) = slot.get() {
             return Ok(known.clone());
@@ -226,14 +224,8 @@ impl Source for JoinedFrames<'_> {
         let (first, weight) = made.next().ok_or_else(|| SourceError("there is no frame to join".into()))?;
         let size = first.0;
         let mut joining = Joining::begin(self.join.by, first.1.clone(), weight);
-        for (frame, weight) in made {
-            if frame.0 != size {
-                let text = |s: Size| format!("{} × {}", s.width, s.height);
-                let (other, own) = (text(frame.0), text(size));
-                return Err(SourceError(format!(
-                    "a frame beside it has {other} pixels and it has {own}; frames that are joined are to have one size"
-                )));
-            }
+        // One of another size belongs to something else.
+        for (frame, weight) in made.filter(|(frame, _)| frame.0 == size) {
             joining.add(&frame.1, weight);
         }
         let picture = Picture::of_working(size, joining.end()).map_err(|e| SourceError(e.to_string()))?;

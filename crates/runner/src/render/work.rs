@@ -46,11 +46,21 @@ struct FilePixels {
 
 /// What the recipe's lines made of a picture, as large as the largest file needs it; with the colours the recipe names.
 pub(crate) struct Lines {
-    pub(super) picture: Pyramid,
+    pub(crate) picture: Pyramid,
     said: Option<Arc<OutputColour>>,
 }
 
 impl Lines {
+    /// Of working values that were joined from the lines of several pictures, in the colours these name.
+    pub fn joined(picture: Picture, said: Option<Arc<OutputColour>>) -> Self {
+        Self { picture: Pyramid::new(picture), said }
+    }
+
+    /// The colours the recipe names.
+    pub fn said(&self) -> Option<Arc<OutputColour>> {
+        self.said.clone()
+    }
+
     /// Bytes it takes.
     pub fn bytes(&self) -> usize {
         self.picture.size().area() as usize * 16

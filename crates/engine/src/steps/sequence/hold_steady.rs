@@ -9,8 +9,7 @@ use crate::ops::warp::{Projective, Warp};
 use crate::sequence::alignment::{Aligned, AlignmentView, Freedom, Reference, STILL};
 use crate::sequence::steadying::{FrameMotion, HeldTo, KnownBy, Steadied, steadied};
 use crate::step::{
-    AcrossPictures, Against, Effect, Geometry, Kind, ParamError, Seen, Step, Tool, ToolKind, is_part, step,
-    values_of,
+    AcrossPictures, Against, Effect, Geometry, Kind, Seen, Step, Tool, ToolKind, step, values_of,
 };
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
@@ -120,15 +119,6 @@ impl Step for HoldSteady {
             Hold::Drift => "on its drift over {smooth} frames to each side",
         };
         format!("Hold the picture steady {on}, frames {how}.")
-    }
-    fn check(&self) -> Result<(), ParamError> {
-        match self.ignore.iter().position(|part| !is_part(*part)) {
-            None => Ok(()),
-            Some(at) => Err(ParamError::new(
-                format!("ignore[{at}]"),
-                "expected [x, y, width, height] as shares of the picture's sides, inside it",
-            )),
-        }
     }
     fn geometry(&self, size: Size) -> Option<Geometry> {
         let map = self.motion();
@@ -357,7 +347,6 @@ mod tests {
             ..HoldSteady::default()
         };
         assert!(step.counts(0.3, 0.5) && !step.counts(0.6, 0.5) && !step.counts(0.1, 0.1));
-        assert!(HoldSteady { ignore: vec![[0.9, 0.0, 0.2, 0.2]], ..step }.check().is_err());
     }
 
     #[test]
