@@ -15,6 +15,8 @@ pub struct FrameMotion {
     pub on_reference: Option<Projective>,
     /// The same from the frame before it.
     pub on_before: Option<Projective>,
+    /// The same from the frame after it.
+    pub on_after: Option<Projective>,
 }
 
 /// Where a frame's motion is known from.
@@ -131,8 +133,9 @@ fn known(frames: &[FrameMotion], shape: (f64, f64)) -> (Vec<Corners>, Vec<KnownB
     }
     for i in (0..frames.len().saturating_sub(1)).rev() {
         if backward[i].is_none() {
-            let step = frames[i + 1].on_before.and_then(|step| step.inverse());
-            backward[i] = backward[i + 1].zip(step).map(|((after, far), step)| (after.then(&step), far + 1));
+            backward[i] = backward[i + 1]
+                .zip(frames[i].on_after)
+                .map(|((after, far), step)| (after.then(&step), far + 1));
         }
     }
     let mut known_by = Vec::with_capacity(frames.len());
@@ -277,8 +280,14 @@ mod tests {
 
     /// Each frame against the first, and against the one before it.
     fn frames(truth: &[Projective]) -> Vec<FrameMotion> {
-        let before = |i: usize| Some(truth[i.checked_sub(1)?].inverse()?.then(&truth[i]));
-        (0..truth.len()).map(|i| FrameMotion { on_reference: Some(truth[i]), on_before: before(i) }).collect()
+        let from = |other: Option<usize>, i: usize| Some(truth.get(other?)?.inverse()?.then(&truth[i]));
+        (0..truth.len())
+            .map(|i| FrameMotion {
+                on_reference: Some(truth[i]),
+                on_before: from(i.checked_sub(1), i),
+                on_after: from(Some(i + 1), i),
+            })
+            .collect()
     }
 
     fn shaken(count: usize) -> Vec<Projective> {
@@ -317,6 +326,7 @@ mod tests {
         }
         // What cannot be aligned at all takes the course of those around it.
         told[8] = FrameMotion::default();
+        told[7].on_after = None;
         told[9].on_before = None;
         let steady = steadied(&told, SHAPE, HeldTo::Reference);
         assert_eq!(steady.frames[8].1, KnownBy::Course);

@@ -18,6 +18,8 @@ pub enum Against {
     Share(f64),
     /// The one before it.
     Before,
+    /// The one after it.
+    After,
 }
 
 impl Against {
@@ -29,6 +31,7 @@ impl Against {
                 Some(((last as f64 * share).round() as usize).min(last))
             }
             Self::Before => at.checked_sub(1),
+            Self::After => Some(at + 1).filter(|place| *place < count),
         }
     }
 }
@@ -41,7 +44,7 @@ pub trait AcrossPictures {
         MEASURED_EDGE
     }
 
-    /// The other pictures each one is measured against.
+    /// The other pictures each one may be measured against.
     fn against(&self) -> Vec<Against> {
         Vec::new()
     }
@@ -49,8 +52,9 @@ pub trait AcrossPictures {
     /// What is made of a picture: working values (linear light, red, green and blue of each pixel by rows).
     fn see(&self, size: Size, values: &[f32]) -> Seen;
 
-    /// What is to be known of a picture, and of it [`against`](Self::against) others; nothing for one that cannot be had.
-    fn measure(&self, own: &Seen, against: &[Option<Seen>]) -> Vec<f64>;
+    /// What is to be known of a picture, and of it [`against`](Self::against) others: `other` shows the one of that place in
+    /// the list, and costs time; nothing for one that cannot be had.
+    fn measure(&self, own: &Seen, other: &dyn Fn(usize) -> Option<Seen>) -> Vec<f64>;
 
     /// The step's values for each picture, in their order, by what was measured of each; a picture that could not be
     /// measured, or to which the step does not apply, has nothing. What is not named stays as the recipe has it.

@@ -5,7 +5,7 @@ use crate::library::frame_light::{Behind, in_order};
 use crate::render::sequence::{self, RunSequence};
 use rallo_engine::ops::warp::Projective;
 use rallo_engine::sequence::steadying::KnownBy;
-use rallo_engine::steps::sequence::hold_steady::{HoldSteady, read_measured};
+use rallo_engine::steps::sequence::hold_steady::{HoldSteady, Measurement};
 use rallo_engine::{Size, Source, Step};
 use rallo_media::FileSource;
 use rallo_recipe::Recipe;
@@ -88,7 +88,6 @@ pub fn align(
         done(&frame.path);
         told
     };
-    // In order, so that a frame finds the one before it seen already.
     let told: Vec<_> = frames.par_iter().with_max_len(1).enumerate().map(one).collect();
     let numbers: Vec<Option<Vec<f64>>> = told.iter().map(|t| t.as_ref().ok()?.0.clone()).collect();
     let steady = hold.steady(&numbers);
@@ -105,7 +104,7 @@ pub fn align(
         let there = Projective::from_square([place(0.0, 0.0), place(w, 0.0), place(w, h), place(0.0, h)]);
         let matrix = unit.and_then(|unit| Some(unit.inverse()?.then(&there?)));
         let matrix = matrix.ok_or("its motion is none that could be")?;
-        let own = numbers.as_deref().and_then(read_measured).and_then(|(reference, ..)| reference);
+        let own = numbers.as_deref().and_then(Measurement::read).and_then(|told| told.on_reference);
         Ok(Lies {
             matrix: matrix.0.map(|v| v / matrix.0[8]),
             known_by,

@@ -59,7 +59,7 @@ impl AcrossPictures for EvenMeans {
         MEASURED.fetch_add(1, Ordering::Relaxed);
         Arc::new(values.iter().map(|v| f64::from(*v)).sum::<f64>() / (size.area() as f64 * 3.0))
     }
-    fn measure(&self, own: &Seen, _: &[Option<Seen>]) -> Vec<f64> {
+    fn measure(&self, own: &Seen, _: &dyn Fn(usize) -> Option<Seen>) -> Vec<f64> {
         own.downcast_ref::<f64>().map(|mean| vec![*mean]).unwrap_or_default()
     }
     fn decide(&self, measured: &[Option<Vec<f64>>]) -> Vec<Map<String, Value>> {

@@ -126,6 +126,13 @@ impl Ready<'_> {
         self
     }
 
+    /// The same for pictures that are joined and reduced again: see [`Plan::reducing_early`].
+    pub(super) fn reducing_early(mut self) -> Self {
+        self = self.reducing_sooner();
+        self.plan = self.plan.reducing_early();
+        self
+    }
+
     /// How much of each pixel of the plan's result is covered, by how much of the original's is.
     pub fn coverage(&self, of_source: &Pyramid) -> Result<Vec<u16>, PlanError> {
         let failed = |e: SourceError| PlanError::Source(e.to_string());

@@ -132,7 +132,7 @@ impl<'a> JoinedFrames<'a> {
     /// The same for frames of a clip: see [`Ready::reducing_sooner`].
     pub fn reducing_sooner(mut self) -> Self {
         self.reduces_sooner = true;
-        self.own = Box::new(self.own.reducing_sooner());
+        self.own = Box::new(self.own.reducing_early());
         self
     }
 
@@ -146,7 +146,7 @@ impl<'a> JoinedFrames<'a> {
         let of = (source, context, self.sequence);
         let ready = ready_until(self.recipe, Some(self.line), of, self.kept, Vec::new());
         let ready = ready.map_err(|e| SourceError(e.to_string()))?;
-        rendered(&if self.reduces_sooner { ready.reducing_sooner() } else { ready }, level)
+        rendered(&if self.reduces_sooner { ready.reducing_early() } else { ready }, level)
     }
 
     /// The same for another picture of the run.

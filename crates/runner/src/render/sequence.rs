@@ -4,7 +4,7 @@
 use crate::frame_context::{Decided, decided, resolve_context};
 use crate::render::fault::Fault;
 use crate::render::joined_frames::MadeFrames;
-use rallo_engine::step::{AcrossPictures, Against, Seen};
+use rallo_engine::step::{AcrossPictures, Seen};
 use rallo_engine::{Plan, Settings, Source};
 use rallo_job::{FailureKind, RunItem};
 use rallo_media::FileSource;
@@ -228,8 +228,8 @@ pub fn measured(
         if !others.is_empty() {
             sequence.seen.keep((line, at), own.clone());
         }
-        let other = |against: Against| -> Option<Seen> {
-            let place = against.place(at, sequence.count)?;
+        let other = |which: usize| -> Option<Seen> {
+            let place = others.get(which)?.place(at, sequence.count)?;
             if place == at {
                 return Some(own.clone());
             }
@@ -242,8 +242,7 @@ pub fn measured(
             sequence.seen.keep((line, place), seen.clone());
             Some(seen)
         };
-        let others: Vec<Option<Seen>> = others.into_iter().map(other).collect();
-        by_line.insert(line.to_string(), json!(across.measure(&own, &others)));
+        by_line.insert(line.to_string(), json!(across.measure(&own, &other)));
     }
     Ok(Value::Object(by_line))
 }

@@ -158,7 +158,7 @@ impl AcrossPictures for Deflicker {
         Arc::new(self.light_of_blocks(size, values))
     }
 
-    fn measure(&self, own: &Seen, _: &[Option<Seen>]) -> Vec<f64> {
+    fn measure(&self, own: &Seen, _: &dyn Fn(usize) -> Option<Seen>) -> Vec<f64> {
         own.downcast_ref::<Vec<f64>>().cloned().unwrap_or_default()
     }
 

@@ -1,8 +1,8 @@
 //! Hold steady: every frame of a sequence lies on one of them (`sequence/alignment`, `sequence/steadying.rs`), to hundredths of
 //! a pixel. Pure geometry: becomes part of one mapping with what stands beside it.
 //!
-//! Every frame is measured reduced, as it comes to this line, against the reference and against the frame before it; which
-//! of both tells is decided when all are measured.
+//! Every frame is measured reduced, as it comes to this line, against the reference; where that cannot be, against the frame
+//! before it and the one after it.
 
 use crate::geometry::{Affine, Size};
 use crate::ops::warp::{Projective, Warp};
@@ -89,8 +89,8 @@ step! {
     }
 }
 
-/// Long edge of the pictures that are compared.
-const EDGE: u32 = 1280;
+/// Long edge of the pictures that are compared: pictures of 12 and 24 megapixels can be decoded at a quarter for it.
+const EDGE: u32 = 900;
 
 /// Numbers told of one alignment: eight of its matrix, its error and its share; nothing of them where there is none.
 const TOLD: usize = 10;
@@ -169,13 +169,15 @@ impl HoldSteady {
 
     /// Where each frame is taken from, by what was measured of all; nothing where nothing was.
     pub fn steady(&self, measured: &[Option<Vec<f64>>]) -> Option<Steadied> {
-        let read: Vec<_> = measured.iter().map(|m| read_measured(m.as_ref()?)).collect();
-        let (.., shape) = read.iter().flatten().next()?;
-        let motion = |told: &Option<Measurement>| match told {
-            Some((reference, before, _)) => {
-                FrameMotion { on_reference: reference.map(|a| a.motion), on_before: before.map(|a| a.motion) }
-            }
-            None => FrameMotion::default(),
+        let read = |numbers: &Option<Vec<f64>>| Measurement::read(numbers.as_ref()?);
+        let read: Vec<Option<Measurement>> = measured.iter().map(read).collect();
+        let shape = read.iter().flatten().next()?.shape;
+        let motion = |told: &Option<Measurement>| {
+            told.map_or_else(FrameMotion::default, |told| FrameMotion {
+                on_reference: told.on_reference.map(|a| a.motion),
+                on_before: told.on_before.map(|a| a.motion),
+                on_after: told.on_after.map(|a| a.motion),
+            })
         };
         let frames: Vec<FrameMotion> = read.iter().map(motion).collect();
         let held_to = match self.hold {
@@ -183,7 +185,7 @@ impl HoldSteady {
             Hold::Middle => HeldTo::Middle,
             Hold::Drift => HeldTo::Course(self.smooth),
         };
-        Some(steadied(&frames, *shape, held_to))
+        Some(steadied(&frames, shape, held_to))
     }
 
     /// How one frame lies against another.
@@ -207,24 +209,44 @@ fn told(aligned: Option<Aligned>) -> [f64; TOLD] {
 }
 
 /// What [`told`] tells.
-pub fn read_aligned(told: &[f64]) -> Option<Aligned> {
+fn read_aligned(told: &[f64]) -> Option<Aligned> {
     let numbers: &[f64; TOLD] = told.try_into().ok()?;
     let motion = Projective(std::array::from_fn(|i| if i < 8 { numbers[i] } else { 1.0 }));
     (numbers[9] > 0.0).then_some(Aligned { motion, error: numbers[8], share: numbers[9] })
 }
 
-/// How a frame lies against the reference and against the frame before it, and half its width and height in lengths of its
-/// long edge.
-pub type Measurement = (Option<Aligned>, Option<Aligned>, (f64, f64));
+/// What was measured of a frame: how it lies, against the reference where that can be told, and half its width and height in
+/// lengths of its long edge.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Measurement {
+    /// Against the reference.
+    pub on_reference: Option<Aligned>,
+    /// Against the frame before it, where it cannot be told against the reference.
+    pub on_before: Option<Aligned>,
+    /// Against the frame after it, likewise.
+    pub on_after: Option<Aligned>,
+    /// Half its width and height.
+    pub shape: (f64, f64),
+}
 
-/// What was measured of a frame.
-pub fn read_measured(measured: &[f64]) -> Option<Measurement> {
-    if measured.len() != 2 + 2 * TOLD {
-        return None;
+impl Measurement {
+    /// From numbers as a run keeps them.
+    pub fn read(numbers: &[f64]) -> Option<Self> {
+        let (shape, told) = numbers.split_first_chunk::<2>()?;
+        let mut told = told.chunks_exact(TOLD).map(read_aligned);
+        let measurement = Self {
+            on_reference: told.next()?,
+            on_before: told.next()?,
+            on_after: told.next()?,
+            shape: (shape[0], shape[1]),
+        };
+        (numbers.len() == 2 + 3 * TOLD).then_some(measurement)
     }
-    let (shape, told) = measured.split_at(2);
-    let (on_reference, on_before) = told.split_at(TOLD);
-    Some((read_aligned(on_reference), read_aligned(on_before), (shape[0], shape[1])))
+
+    fn numbers(&self) -> Vec<f64> {
+        let told = [self.on_reference, self.on_before, self.on_after].map(told);
+        [&[self.shape.0, self.shape.1][..], told.as_flattened()].concat()
+    }
 }
 
 impl AcrossPictures for HoldSteady {
@@ -233,7 +255,7 @@ impl AcrossPictures for HoldSteady {
     }
 
     fn against(&self) -> Vec<Against> {
-        vec![Against::Share(self.reference / 100.0), Against::Before]
+        vec![Against::Share(self.reference / 100.0), Against::Before, Against::After]
     }
 
     fn see(&self, size: Size, values: &[f32]) -> Seen {
@@ -241,22 +263,20 @@ impl AcrossPictures for HoldSteady {
         Arc::new(SeenFrame { view, as_reference: OnceLock::new() })
     }
 
-    fn measure(&self, own: &Seen, against: &[Option<Seen>]) -> Vec<f64> {
+    fn measure(&self, own: &Seen, other: &dyn Fn(usize) -> Option<Seen>) -> Vec<f64> {
         let Some(frame) = own.downcast_ref::<SeenFrame>() else { return Vec::new() };
-        let (x, y) = frame.view.shape();
-        let mut out = vec![x, y];
-        for k in 0..2 {
-            let aligned = match against.get(k).and_then(Option::as_ref) {
-                // The reference lies on itself.
-                Some(other) if Arc::ptr_eq(other, own) => {
-                    Some(Aligned { motion: STILL, error: 0.0, share: 1.0 })
-                }
-                Some(other) => self.aligned(other, frame),
-                None => None,
-            };
-            out.extend(told(aligned));
-        }
-        out
+        let against = |which: usize| {
+            let other = other(which)?;
+            // The reference lies on itself.
+            if Arc::ptr_eq(&other, own) {
+                return Some(Aligned { motion: STILL, error: 0.0, share: 1.0 });
+            }
+            self.aligned(&other, frame)
+        };
+        let on_reference = against(0);
+        let beside = |which: usize| if on_reference.is_some() { None } else { against(which) };
+        let shape = frame.view.shape();
+        Measurement { on_reference, on_before: beside(1), on_after: beside(2), shape }.numbers()
     }
 
     fn decide(&self, measured: &[Option<Vec<f64>>]) -> Vec<Map<String, Value>> {
@@ -359,15 +379,16 @@ mod tests {
                 share: 0.9,
             })
         };
-        let numbers =
-            |reference, before| Some([vec![0.5, 0.33], told(reference).into(), told(before).into()].concat());
+        let numbers = |on_reference, on_before, on_after| {
+            Some(Measurement { on_reference, on_before, on_after, shape: (0.5, 0.33) }.numbers())
+        };
         let mut measured: Vec<Option<Vec<f64>>> =
-            (0..12).map(|i| numbers(lies(0.001 * f64::from(i)), lies(0.001))).collect();
+            (0..12).map(|i| numbers(lies(0.001 * f64::from(i)), None, None)).collect();
         let step = HoldSteady::default();
         assert_eq!(step.told(&measured, &names).len(), 1);
-        measured[3] = numbers(None, lies(0.001));
+        measured[3] = numbers(None, lies(0.001), None);
         measured[4] = None;
-        measured[5] = numbers(None, None);
+        measured[5] = numbers(None, None, lies(-0.001));
         let told = step.told(&measured, &names);
         assert!(told[0].ends_with("% of the picture is cropped: what not every frame has."), "{told:?}");
         assert_eq!(
@@ -381,8 +402,9 @@ mod tests {
     #[test]
     fn what_is_measured_is_told_in_numbers_and_read_again() {
         let motion = Projective([1.001, -0.002, 0.003, 0.004, 0.999, -0.005, 0.0, 0.0, 1.0]);
-        let aligned = Aligned { motion, error: 1e-5, share: 0.75 };
-        assert_eq!(read_aligned(&told(Some(aligned))), Some(aligned));
-        assert_eq!(read_aligned(&told(None)), None);
+        let on_reference = Some(Aligned { motion, error: 1e-5, share: 0.75 });
+        let one = Measurement { on_reference, on_before: None, on_after: on_reference, shape: (0.5, 0.25) };
+        assert_eq!(Measurement::read(&one.numbers()), Some(one));
+        assert_eq!(Measurement::read(&one.numbers()[1..]), None);
     }
 }
