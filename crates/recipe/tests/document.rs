@@ -89,7 +89,7 @@ fn every_fault_is_told_with_its_path() {
         "steps[7]: expected an object with \"step\", got 7",
         "deliveries[0].pictures.format: expected one of jpeg, png, webp, avif, jxl, tiff, as it is, copy, got \"gif\"",
         "deliveries[0].pictures.name: unknown field {stam}",
-        "deliveries[1].kind: expected one of pictures, frames, video, pdf, contact, archive, course, dng, got \"film\"",
+        "deliveries[1].kind: expected one of pictures, frames, video, pdf, contact, archive, course, dng, stack, got \"film\"",
     ];
     assert_eq!(got.len(), want.len(), "{got:#?}");
     for (got, want) in got.iter().zip(want) {

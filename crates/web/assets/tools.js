@@ -44,7 +44,7 @@ export function overlay(root, viewer, step, tool, facts, pick, shape) {
   if (tool === 'lines') for (const l of step?.lines ?? []) stroke([l[0], l[1]], [l[2], l[3]]);
   if (tool === 'parts') {
     const box = ([px, py, w, h]) => ({ x: x(px), y: y(py), width: w * p.w * p.zoom, height: h * p.h * p.zoom });
-    for (const part of step?.ignore ?? []) root.append(svg('rect', { class: 'shade frame', ...box(part) }));
+    for (const part of step?.ignore ?? []) root.append(svg('rect', { class: 'shade', ...box(part) }), svg('rect', { class: 'frame', ...box(part) }));
     if (step?.area) root.append(svg('rect', { class: 'frame', 'stroke-dasharray': '7 4', ...box(step.area) }));
     if (pick.part) root.append(svg('rect', { class: 'frame', ...box(pick.part) }));
   }

@@ -2,6 +2,7 @@
 //! and noise falls.
 
 use crate::step::{Effect, Join, JoinBy, Joined, Kind, Step, step, values_of};
+use crate::steps::sequence::JOINED_IN_A_RUN;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
@@ -50,7 +51,10 @@ impl Step for Blend {
             Weights::Triangle => ", nearer ones counting more",
             Weights::Gaussian => ", weighted as a bell",
         };
-        format!("Blend {{frames}} into each{weights}.")
+        format!("Blend {{frames}} frames into each{weights}.")
+    }
+    fn note(&self) -> Option<String> {
+        Some(JOINED_IN_A_RUN.into())
     }
     fn joins(&self) -> Option<Join> {
         let frames = self.frames.round();

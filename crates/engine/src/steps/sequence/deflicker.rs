@@ -9,6 +9,7 @@ use crate::geometry::Size;
 use crate::ops::pointwise::{Curve, PointOp};
 use crate::sequence::course::{Blocks, contrast_corrections, corrections};
 use crate::step::{AcrossPictures, Effect, Kind, Op, Place, Seen, Step, step, values_of};
+use crate::steps::sequence::DECIDED_IN_A_RUN;
 use serde_json::{Map, Value, json};
 use std::sync::Arc;
 
@@ -88,6 +89,9 @@ impl Step for Deflicker {
         }
         let gain = stops.map(|stops| 2f64.powf(stops) as f32);
         vec![Op::Point(PointOp::Matrix([[gain[0], 0.0, 0.0], [0.0, gain[1], 0.0], [0.0, 0.0, gain[2]]]))]
+    }
+    fn note(&self) -> Option<String> {
+        self.stops.is_none().then(|| DECIDED_IN_A_RUN.into())
     }
     fn across(&self) -> Option<&dyn AcrossPictures> {
         (self.strength > 0.0).then_some(self as _)

@@ -11,6 +11,7 @@ use crate::sequence::steadying::{FrameMotion, HeldTo, KnownBy, Steadied, steadie
 use crate::step::{
     AcrossPictures, Against, Effect, Geometry, Kind, Seen, Step, Tool, ToolKind, step, values_of,
 };
+use crate::steps::sequence::DECIDED_IN_A_RUN;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
 use std::sync::{Arc, OnceLock};
@@ -148,6 +149,9 @@ impl Step for HoldSteady {
             Warp::from(Projective([a, b, c, d, e, f, g, i, last]))
         };
         Some(Geometry { map, size })
+    }
+    fn note(&self) -> Option<String> {
+        self.map.is_none().then(|| DECIDED_IN_A_RUN.into())
     }
     fn across(&self) -> Option<&dyn AcrossPictures> {
         Some(self)

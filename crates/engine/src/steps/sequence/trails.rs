@@ -2,6 +2,7 @@
 //! theirs.
 
 use crate::step::{Effect, Join, JoinBy, Joined, Kind, Step, step, values_of};
+use crate::steps::sequence::JOINED_IN_A_RUN;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
@@ -41,7 +42,10 @@ impl Step for Trails {
         values_of(self)
     }
     fn sentence(&self) -> String {
-        "Let what is {of} leave trails that fade over {frames}.".into()
+        "Let what is {of} leave trails that fade over {frames} frames.".into()
+    }
+    fn note(&self) -> Option<String> {
+        Some(JOINED_IN_A_RUN.into())
     }
     fn joins(&self) -> Option<Join> {
         let frames = self.frames.round() as i64;
