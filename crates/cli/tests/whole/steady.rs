@@ -69,16 +69,19 @@ impl Place {
     fn text(&self, name: &str) -> String {
         self.0.path().join(name).to_string_lossy().into_owned()
     }
-    /// Runs lines over the frames of `in`; the results in order.
-    fn run(&self, steps: &Value, to: &str, more: &[&str]) -> Vec<PathBuf> {
+    /// Runs lines over the frames of `in`; whether all were made.
+    fn try_run(&self, steps: &Value, to: &str, more: &[&str]) -> bool {
         let recipe = json!({"format": "rallo-recipe", "version": 1, "name": "Steady", "steps": steps,
             "deliveries": [{"kind": "pictures", "format": "png", "name": "{stem}", "to": "subfolder"}]});
         std::fs::write(self.0.path().join("recipe.json"), recipe.to_string()).unwrap();
         let (data, recipe, from, out) =
             (self.text("data"), self.text("recipe.json"), self.text("in"), self.text(to));
         let args = ["--data", &data, "run", &recipe, "--from", &from, "--to", &out];
-        let done = rallo(&[&args[..], more].concat());
-        assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+        rallo(&[&args[..], more].concat()).status.success()
+    }
+    /// The same where all are to be made; the results in order.
+    fn run(&self, steps: &Value, to: &str, more: &[&str]) -> Vec<PathBuf> {
+        assert!(self.try_run(steps, to, more), "{steps}");
         let mut all: Vec<PathBuf> = files_below(&self.0.path().join(to));
         all.retain(|f| f.extension().is_some_and(|e| e == "png"));
         all.sort();
@@ -169,6 +172,15 @@ fn frames_become_the_mean_of_those_around_them() {
             assert!((got[k] - truth).abs() < 1.01, "frame {i}, pixel {k}: {} and not {truth}", got[k]);
         }
     }
+    // One that cannot be read fails alone, and is left out of the others.
+    std::fs::write(place.0.path().join("in/S_05x.png"), "no picture").unwrap();
+    let report = place.text("report.json");
+    let with_bad =
+        place.try_run(&json!([{"step": "blend", "frames": 4}]), "with-bad", &["--report", &report]);
+    assert!(!with_bad, "the run says that one failed");
+    let report: Value = serde_json::from_slice(&std::fs::read(&report).unwrap()).unwrap();
+    assert_eq!((&report["done"], &report["failed"]), (&json!(FRAMES), &json!(1)), "{report}");
+    std::fs::remove_file(place.0.path().join("in/S_05x.png")).unwrap();
     // Whoever works, however many: the same bytes.
     let again = place.run(&json!([{"step": "blend", "frames": 4}]), "again", &["--workers", "1"]);
     for (a, b) in blended.iter().zip(&again) {

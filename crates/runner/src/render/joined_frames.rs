@@ -192,7 +192,12 @@ impl<'a> JoinedFrames<'a> {
                         } else {
                             self.make_neighbour(place, level)
                         };
-                        let new = new.inspect_err(|_| self.sequence.made.given_up(key))?;
+                        let new = match new.inspect_err(|_| self.sequence.made.given_up(key)) {
+                            Ok(new) => new,
+                            Err(e) if *offset == 0 => return Err(e),
+                            // One that cannot be read fails by itself, in its own turn.
+                            Err(_) => continue,
+                        };
                         self.sequence.made.keep(key, &new);
                         new
                     }
