@@ -5,7 +5,9 @@ use clap::{Args, Subcommand};
 use indicatif::ProgressBar;
 use rallo_engine::sequence::alignment::Freedom;
 use rallo_engine::sequence::steadying::KnownBy;
+use rallo_engine::step::is_part;
 use rallo_engine::steps::sequence::hold_steady::HoldSteady;
+use rallo_recipe::Recipe;
 use rallo_runner::library::frame_alignment::{self, AlignedFrame};
 use rallo_runner::library::frame_light::{self, Behind, MeasuredFrame};
 use rallo_runner::library::measured_area::MeasuredArea;
@@ -15,16 +17,13 @@ use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
-/// Which frames, and what is measured of them.
+/// Which frames, and behind which lines of a recipe they are looked at.
 #[derive(Args)]
-pub struct Frames {
+pub struct Looked {
     /// Folders, with all that lies in them, or pictures.
     #[arg(required = true)]
     from: Vec<PathBuf>,
-    /// A part of the picture that is measured too, as shares of its sides: X,Y,W,H.
-    #[arg(long = "area", value_name = "X,Y,W,H", value_parser = part)]
-    areas: Vec<MeasuredArea>,
-    /// A recipe behind whose lines frames are measured, instead of as they are.
+    /// A recipe behind whose lines frames are looked at, instead of as they are.
     #[arg(long, value_name = "FILE")]
     recipe: Option<PathBuf>,
     /// Behind so many of its lines; all of them without this.
@@ -33,6 +32,28 @@ pub struct Frames {
     /// As JSON.
     #[arg(long)]
     json: bool,
+}
+
+impl Looked {
+    /// The files, and the recipe where there is one.
+    fn read(&self) -> Result<(Vec<PathBuf>, Option<Recipe>), String> {
+        Ok((pictures(&self.from)?, self.recipe.as_deref().map(commands::load).transpose()?))
+    }
+
+    /// The lines of that recipe.
+    fn behind<'a>(&self, recipe: Option<&'a Recipe>) -> Option<Behind<'a>> {
+        recipe.map(|recipe| Behind { recipe, lines: self.until.unwrap_or(recipe.steps.len()) })
+    }
+}
+
+/// Which frames, and what is measured of them.
+#[derive(Args)]
+pub struct Frames {
+    #[command(flatten)]
+    looked: Looked,
+    /// A part of the picture that is measured too, as shares of its sides: X,Y,W,H.
+    #[arg(long = "area", value_name = "X,Y,W,H", value_parser = part)]
+    areas: Vec<MeasuredArea>,
 }
 
 /// `rallo sequence …`.
@@ -59,9 +80,8 @@ pub enum SequenceCommand {
 /// What is aligned, and how.
 #[derive(Args)]
 pub struct AlignArgs {
-    /// Folders, with all that lies in them, or pictures.
-    #[arg(required = true)]
-    from: Vec<PathBuf>,
+    #[command(flatten)]
+    looked: Looked,
     /// How the camera may have moved.
     #[arg(long, value_parser = Freedom::WORDS, default_value = "turn")]
     freedom: String,
@@ -74,15 +94,6 @@ pub struct AlignArgs {
     /// A part that is not trusted.
     #[arg(long, value_name = "X,Y,W,H", value_parser = rectangle)]
     ignore: Vec<[f64; 4]>,
-    /// A recipe behind whose lines frames are aligned, instead of as they are.
-    #[arg(long, value_name = "FILE")]
-    recipe: Option<PathBuf>,
-    /// Behind so many of its lines; all of them without this.
-    #[arg(long, value_name = "N", requires = "recipe")]
-    until: Option<usize>,
-    /// As JSON.
-    #[arg(long)]
-    json: bool,
 }
 
 fn percent(text: &str) -> Result<f64, String> {
@@ -91,18 +102,15 @@ fn percent(text: &str) -> Result<f64, String> {
 }
 
 fn rectangle(text: &str) -> Result<[f64; 4], String> {
-    match part(text)? {
-        MeasuredArea::Rectangle(area) => Ok(area),
-        _ => Err("expected X,Y,W,H".into()),
-    }
+    let numbers: Vec<f64> = text.split(',').filter_map(|n| n.trim().parse().ok()).collect();
+    let area = <[f64; 4]>::try_from(numbers).ok().filter(|area| is_part(*area));
+    area.ok_or_else(|| {
+        "expected X,Y,W,H as shares of the picture's sides, inside it, such as 0.5,0,0.5,1".into()
+    })
 }
 
 fn part(text: &str) -> Result<MeasuredArea, String> {
-    let numbers: Vec<f64> = text.split(',').filter_map(|n| n.trim().parse().ok()).collect();
-    let area = <[f64; 4]>::try_from(numbers).ok().map(MeasuredArea::Rectangle);
-    area.filter(|area| MeasuredArea::check(std::slice::from_ref(area)).is_ok()).ok_or_else(|| {
-        "expected X,Y,W,H as shares of the picture's sides, inside it, such as 0.5,0,0.5,1".into()
-    })
+    rectangle(text).map(MeasuredArea::Rectangle)
 }
 
 /// Every picture in folders, and pictures.
@@ -121,12 +129,13 @@ pub fn pictures(from: &[PathBuf]) -> Result<Vec<PathBuf>, String> {
 }
 
 fn measured(frames: &Frames, data: &Path) -> Result<Vec<MeasuredFrame>, String> {
-    let paths = pictures(&frames.from)?;
-    let recipe = frames.recipe.as_deref().map(commands::load).transpose()?;
-    let behind =
-        recipe.as_ref().map(|recipe| Behind { recipe, lines: frames.until.unwrap_or(recipe.steps.len()) });
-    let bar: ProgressBar =
-        commands::bar(paths.len() as u64, frames.json, "{bar:30} {pos} of {len} frames measured, {eta} left");
+    let (paths, recipe) = frames.looked.read()?;
+    let behind = frames.looked.behind(recipe.as_ref());
+    let bar: ProgressBar = commands::bar(
+        paths.len() as u64,
+        frames.looked.json,
+        "{bar:30} {pos} of {len} frames measured, {eta} left",
+    );
     let kept = frame_light::folder_of(data);
     let measured = frame_light::measure(&paths, &frames.areas, Some(&kept), behind, |_| bar.inc(1));
     bar.finish_and_clear();
@@ -166,7 +175,7 @@ pub fn read_passes(file: &Path) -> Result<Vec<SwitchedPass>, String> {
 /// `rallo sequence measure`.
 pub fn measure(frames: &Frames, data: &Path) -> Ended {
     let measured = measured(frames, data)?;
-    if frames.json {
+    if frames.looked.json {
         let entry = |frame: &MeasuredFrame| {
             let mut entry = json!({"file": frame.path, "taken": frame.taken});
             match &frame.light {
@@ -226,7 +235,7 @@ pub fn sieved(frames: &Frames, passes: Option<&Path>, write: Option<&Path>, data
     let found = sieve(&as_sieved(&measured, &list), &list).map_err(wrong)?;
     let stay: Vec<&PathBuf> = found.stay().map(|i| &measured[i].path).collect();
     let go = found.by.iter().zip(&measured).filter_map(|(by, frame)| Some(((*by)?, &frame.path)));
-    if frames.json {
+    if frames.looked.json {
         let go: Vec<Value> = go.map(|(pass, file)| json!({"file": file, "pass": pass})).collect();
         let told = json!({"stay": stay, "go": go});
         return print(&if passes.is_some() { told } else { json!({"passes": list, "stay": stay, "go": go}) });
@@ -243,10 +252,8 @@ pub fn sieved(frames: &Frames, passes: Option<&Path>, write: Option<&Path>, data
 
 /// `rallo sequence align`.
 pub fn align(args: &AlignArgs) -> Ended {
-    let paths = pictures(&args.from)?;
-    let recipe = args.recipe.as_deref().map(commands::load).transpose()?;
-    let behind =
-        recipe.as_ref().map(|recipe| Behind { recipe, lines: args.until.unwrap_or(recipe.steps.len()) });
+    let (paths, recipe) = args.looked.read()?;
+    let behind = args.looked.behind(recipe.as_ref());
     let hold = HoldSteady {
         freedom: serde_json::from_value(json!(args.freedom)).map_err(|e| e.to_string())?,
         reference: args.reference,
@@ -254,9 +261,12 @@ pub fn align(args: &AlignArgs) -> Ended {
         ignore: args.ignore.clone(),
         ..HoldSteady::default()
     };
-    let bar: ProgressBar =
-        commands::bar(paths.len() as u64, args.json, "{bar:30} {pos} of {len} frames aligned, {eta} left");
-    let frames = frame_alignment::align(&paths, &hold, behind, |_| bar.inc(1))?;
+    let bar: ProgressBar = commands::bar(
+        paths.len() as u64,
+        args.looked.json,
+        "{bar:30} {pos} of {len} frames aligned, {eta} left",
+    );
+    let frames = frame_alignment::align(&paths, &hold, behind, |_| bar.inc(1)).map_err(|e| e.to_string())?;
     bar.finish_and_clear();
     let word = |by: KnownBy| match by {
         KnownBy::Reference => "reference",
@@ -264,13 +274,13 @@ pub fn align(args: &AlignArgs) -> Ended {
         KnownBy::Course => "course",
     };
     let failed = frames.iter().any(|f| f.lies.is_err());
-    if args.json {
+    if args.looked.json {
         let entry = |frame: &AlignedFrame| match &frame.lies {
             Ok(lies) => json!({
                 "file": frame.path, "taken": frame.taken, "matrix": lies.matrix, "known_by": word(lies.known_by),
                 "error": lies.error, "share": lies.share,
             }),
-            Err(e) => json!({"file": frame.path, "taken": frame.taken, "problem": e}),
+            Err(e) => json!({"file": frame.path, "taken": frame.taken, "problem": e.to_string()}),
         };
         print(&frames.iter().map(entry).collect::<Vec<_>>())?;
     } else {

@@ -189,6 +189,20 @@ mod tests {
     }
 
     #[test]
+    fn frames_are_joined_when_they_lie_on_each_other_in_even_light() {
+        assert_eq!(of(&["deflicker", "hold_steady", "blend", "unsharp_mask"]), []);
+        for (steps, line, begins) in [
+            (["blend", "hold_steady"], 1, "Line 2, hold steady, works better before line 1, blend frames"),
+            (["trails", "deflicker"], 1, "Line 2, deflicker, works better before line 1, trails"),
+            (["unsharp_mask", "blend"], 1, "Line 2, blend frames, works better before line 1, unsharp mask"),
+        ] {
+            let told = of(&steps);
+            assert_eq!((told.len(), told[0].line, told[0].order.clone()), (1, line, vec![1, 0]), "{steps:?}");
+            assert!(told[0].message.starts_with(begins), "{}", told[0].message);
+        }
+    }
+
+    #[test]
     fn bad_orders_are_told_and_mended_in_one_go() {
         let told = of(&["exposure", "unsharp_mask", "denoise"]);
         assert_eq!(told.len(), 1);

@@ -9,6 +9,7 @@ pub mod assemble;
 pub mod files;
 pub mod frame_context;
 pub mod library;
+mod lock;
 pub mod preflight;
 pub mod queue;
 pub mod render;

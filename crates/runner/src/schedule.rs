@@ -9,11 +9,12 @@
 //! Work is given up when its [`CancellationToken`] is cancelled; [`ask`] does so when the one who asked is gone, which
 //! for a request to the server means that the connection was closed.
 
+use crate::lock::lock;
 use rallo_engine::pace::{self, Pace};
 use std::cell::RefCell;
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicU32, AtomicUsize, Ordering};
-use std::sync::{Arc, Condvar, LazyLock, Mutex, MutexGuard};
+use std::sync::{Arc, Condvar, LazyLock, Mutex};
 use std::time::{Duration, Instant};
 pub use tokio_util::sync::CancellationToken;
 
@@ -154,10 +155,6 @@ impl Pace for Task {
     fn is_wanted(&self) -> bool {
         !lock(&self.wanted).is_cancelled()
     }
-}
-
-fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(|p| p.into_inner())
 }
 
 /// Crews that have nothing to do. One crew has one work at a time: work that waits for something else then never holds up

@@ -1,5 +1,6 @@
 // Frames: what is shown, what is chosen, and the ways to decide.
 
+import { runTakes } from './rail.js';
 import { ask, el, json, say, typing } from './talk.js';
 import { COLUMNS, Grid, seconds } from './grid.js';
 import { chooser } from './folders.js';
@@ -99,12 +100,9 @@ function marks() {
   else if (v.unmeasured) parts.push(`measuring ${v.unmeasured}`);
   $('count').textContent = parts.join(', ');
   const chosen = state.selected.size || v.chosen;
-  $('rail-frames')?.replaceChildren(String(chosen));
-  $('rail-frames-word')?.replaceChildren(state.selected.size ? 'selected' : v.word);
   const left = v.total - state.selected.size;
   const others = !state.selected.size ? v.left_out_of_run : left > 0 ? `${left} left out` : '';
-  $('rail-left-out')?.replaceChildren(others ? `, ${others}` : '');
-  $('run-count').textContent = `${chosen} ${chosen === 1 ? 'frame' : 'frames'}`;
+  runTakes(chosen, state.selected.size ? 'selected' : v.word, others);
   document.querySelectorAll('#which button').forEach((b) => {
     const on = (state.filter.values.choice?.join() ?? '') === b.dataset.which;
     b.classList.toggle('is-on', on);

@@ -79,6 +79,14 @@ document.addEventListener('alpine:init', () => {
   }));
 });
 
+/** What a run would take, as the rail and its button say it. */
+export function runTakes(chosen, word, left) {
+  $('rail-frames')?.replaceChildren(String(chosen));
+  $('rail-frames-word')?.replaceChildren(word);
+  $('rail-left-out')?.replaceChildren(left ? `, ${left}` : '');
+  $('run-count').textContent = `${chosen} ${chosen === 1 ? 'frame' : 'frames'}`;
+}
+
 /**
  * While the folders of the shoot are being read, pages that were opened meanwhile follow: how many frames there are is told
  * as they are found, and once all are known every page hears of it (`rallo:read`).
@@ -90,14 +98,12 @@ async function follow() {
   const desk = await json('GET', '/api/desk').catch(() => null);
   if (!desk) return;
   const { chosen, word, left_out: left } = desk.takes;
-  $('rail-frames')?.replaceChildren(String(chosen));
-  $('rail-frames-word')?.replaceChildren(word);
-  $('rail-left-out')?.replaceChildren(left ? `, ${left}` : '');
-  $('run-count').textContent = `${chosen} ${chosen === 1 ? 'frame' : 'frames'}`;
+  runTakes(chosen, word, left);
   if (!desk.scanning) delete rail.dataset.beingRead;
   document.dispatchEvent(new CustomEvent('rallo:read', { detail: desk }));
 }
-const followSoon = () => { if (rail.dataset.beingRead) following ??= setTimeout(follow, 250); };
+// The frames' own page asks for more than this anyway.
+const followSoon = () => { if (rail.dataset.beingRead && !document.body.classList.contains('page-frames')) following ??= setTimeout(follow, 250); };
 document.addEventListener('rallo:frames', (e) => { if (String(e.detail.shoot) === rail.dataset.beingRead) followSoon(); });
 document.addEventListener('rallo:again', followSoon);
 

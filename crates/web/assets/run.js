@@ -44,7 +44,7 @@ let isToldFound = false;
 async function found() {
   isToldFound = true;
   const told = await json('GET', `/api/runs/${run}/found`).catch(() => []);
-  $('found').replaceChildren(...told.map((text) => el('p', { class: 'working' }, text)));
+  $('found').replaceChildren(...(told.length ? [el('ul', { class: 'found-by-run', 'aria-label': 'What was found' }, ...told.map((text) => el('li', {}, text)))] : []));
 }
 
 const KINDS = { together: 'made of all pictures', gone: 'gone', unreadable: 'cannot be read', unsupported: 'not supported', 'too large': 'too large', 'no permission to read': 'no permission', changed: 'changed meanwhile', 'name taken': 'name taken', recipe: 'recipe', inside: 'fault in the program' };

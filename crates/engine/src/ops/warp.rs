@@ -13,6 +13,14 @@ use std::sync::Arc;
 pub struct Projective(pub [f64; 9]);
 
 impl Projective {
+    /// Every place where it is.
+    pub const IDENTITY: Self = Self([1.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 1.0]);
+
+    /// The same mapping, told with its last number 1.
+    pub fn normalised(&self) -> Self {
+        Self(self.0.map(|v| v / self.0[8]))
+    }
+
     /// The same as an affine mapping.
     pub fn of(m: &Affine) -> Self {
         Self([m.a, m.b, m.c, m.d, m.e, m.f, 0.0, 0.0, 1.0])

@@ -79,16 +79,14 @@ fn seen(motion: &Projective, shape: (f64, f64)) -> Corners {
 fn motion_of(corners: &Corners, shape: (f64, f64)) -> Option<Projective> {
     let to = [0, 1, 2, 3].map(|i| (corners[2 * i], corners[2 * i + 1]));
     let own = Projective::from_square(corners_of(shape))?;
-    let motion = own.inverse()?.then(&Projective::from_square(to)?);
-    let last = motion.0[8];
-    Some(Projective(motion.0.map(|v| v / last)))
+    Some(own.inverse()?.then(&Projective::from_square(to)?).normalised())
 }
 
 /// Where each frame is taken from so that the picture stands still. `shape` is half the width and height of the picture in
 /// lengths of its long edge.
 pub fn steadied(frames: &[FrameMotion], shape: (f64, f64), held_to: HeldTo) -> Steadied {
     let (places, known_by) = known(frames, shape);
-    let own = seen(&Projective([1.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 1.0]), shape);
+    let own = seen(&Projective::IDENTITY, shape);
     let count = frames.len();
     // Where the picture is held, for each frame.
     let held: Vec<Corners> = match held_to {
@@ -106,8 +104,8 @@ pub fn steadied(frames: &[FrameMotion], shape: (f64, f64), held_to: HeldTo) -> S
     let taken = places.iter().zip(&held).zip(&known_by).map(|((place, held), by)| {
         let motion = motion_of(place, shape).zip(motion_of(held, shape));
         let map = motion.and_then(|(frame, held)| Some(held.inverse()?.then(&frame)));
-        let map = map.map(|map| Projective(map.0.map(|v| v / map.0[8])));
-        (map.unwrap_or(Projective([1.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 1.0])), *by)
+        let map = map.map(|map| map.normalised());
+        (map.unwrap_or(Projective::IDENTITY), *by)
     });
     let frames: Vec<(Projective, KnownBy)> = taken.collect();
     let covered = covered(frames.iter().map(|(map, _)| map), shape);
@@ -116,7 +114,7 @@ pub fn steadied(frames: &[FrameMotion], shape: (f64, f64), held_to: HeldTo) -> S
 
 /// Where each frame has the reference's corners, and what that is known from.
 fn known(frames: &[FrameMotion], shape: (f64, f64)) -> (Vec<Corners>, Vec<KnownBy>) {
-    let still = Projective([1.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 1.0]);
+    let still = Projective::IDENTITY;
     let mut forward: Vec<Option<(Projective, usize)>> =
         frames.iter().map(|f| f.on_reference.map(|m| (m, 0))).collect();
     // Without any frame on the reference the first one is it.

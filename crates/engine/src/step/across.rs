@@ -94,3 +94,17 @@ pub struct Join {
     /// How.
     pub by: JoinBy,
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn others_lie_inside_the_run() {
+        assert_eq!(Against::Share(0.5).place(0, 14), Some(7));
+        assert_eq!((Against::Share(0.0).place(3, 14), Against::Share(1.0).place(3, 14)), (Some(0), Some(13)));
+        assert_eq!((Against::Before.place(0, 3), Against::Before.place(2, 3)), (None, Some(1)));
+        assert_eq!((Against::After.place(1, 3), Against::After.place(2, 3)), (Some(2), None));
+        assert_eq!(Against::Share(0.5).place(0, 0), None);
+    }
+}

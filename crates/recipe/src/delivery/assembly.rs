@@ -1,5 +1,5 @@
-//! Assemblies: one file of all frames. A clip, a document, a contact sheet, one picture of all; what each frame becomes before it joins them is
-//! described as pictures.
+//! Assemblies: one file of all frames. A clip, a document, a contact sheet, one picture of all; what each frame becomes
+//! before it joins them is described as pictures.
 
 use super::{Burned, OutputFrame, Pictures, Target, pixels_of};
 use crate::delivery::contact_sheet::Contact;

@@ -1,17 +1,31 @@
 //! How each frame of a sequence lies against one of them, without a run: what the step that holds the picture steady goes by.
 
 use crate::frame_context::{Decided, resolve_context};
-use crate::library::frame_light::{Behind, in_order};
+use crate::library::frame_light::{Behind, FrameFile, in_order};
 use crate::render::sequence::{self, RunSequence};
-use rallo_engine::ops::warp::Projective;
 use rallo_engine::sequence::steadying::KnownBy;
-use rallo_engine::steps::sequence::hold_steady::{HoldSteady, Measurement};
+use rallo_engine::steps::sequence::hold_steady::{HoldSteady, Measurement, in_pixels};
 use rallo_engine::{Size, Source, Step};
-use rallo_media::FileSource;
-use rallo_recipe::Recipe;
+use rallo_media::{FileSource, MediaError};
+use rallo_recipe::{Faults, Recipe};
 use rayon::prelude::*;
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
+
+/// Why a frame cannot be aligned.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum AlignmentError {
+    /// It cannot be opened or decoded.
+    #[error(transparent)]
+    Media(#[from] MediaError),
+    /// The lines before it cannot be worked out.
+    #[error("{0}")]
+    Render(String),
+    /// No frame of the sequence could be measured.
+    #[error("no frame could be measured")]
+    Nothing,
+}
 
 /// How one frame lies.
 #[derive(Debug)]
@@ -21,7 +35,7 @@ pub struct AlignedFrame {
     /// When it was taken, by the camera's clock.
     pub taken: Option<jiff::civil::DateTime>,
     /// How it lies; or why it could not be measured.
-    pub lies: Result<Lies, String>,
+    pub lies: Result<Lies, AlignmentError>,
 }
 
 /// A frame against the reference.
@@ -39,7 +53,7 @@ pub struct Lies {
 }
 
 /// The lines of a recipe that frames are measured behind, and the step behind these.
-fn with_step(hold: &HoldSteady, behind: Option<Behind<'_>>) -> Result<(Recipe, usize), String> {
+fn with_step(hold: &HoldSteady, behind: Option<Behind<'_>>) -> Result<(Recipe, usize), Faults> {
     let mut document = behind.map_or_else(|| Recipe::new("Alignment"), |b| b.recipe.clone()).to_value();
     let line = behind.map_or(0, |b| b.lines.min(b.recipe.steps.len()));
     let mut step = hold.values();
@@ -48,8 +62,7 @@ fn with_step(hold: &HoldSteady, behind: Option<Behind<'_>>) -> Result<(Recipe, u
         steps.truncate(line);
         steps.push(step);
     }
-    let recipe = Recipe::parse(&document.to_string()).map_err(|e| e.to_string())?;
-    Ok((recipe, line))
+    Ok((Recipe::parse(&document.to_string())?, line))
 }
 
 /// What was measured of a frame, with its size as it comes to the step.
@@ -58,12 +71,13 @@ fn measured(
     line: usize,
     sequence: &RunSequence,
     (at, path): (usize, &Path),
-) -> Result<(Option<Vec<f64>>, Size), String> {
-    let source = FileSource::open(path).map_err(|e| e.to_string())?.decoding_by(&recipe.decode);
+) -> Result<(Option<Vec<f64>>, Size), AlignmentError> {
+    let source = FileSource::open(path)?.decoding_by(&recipe.decode);
     let facts = source.facts(path);
     let mut context = resolve_context(path, Some(&facts), &Decided::default(), at + 1);
     context.sequence.count = sequence.count;
-    let told = sequence::measured(recipe, &source, &context, sequence).map_err(|fault| fault.reason)?;
+    let told = sequence::measured(recipe, &source, &context, sequence)
+        .map_err(|fault| AlignmentError::Render(fault.reason))?;
     let told = told.get(line.to_string()).map_or(Value::Null, Value::clone);
     let size = recipe.layout(&context).map_or(source.size(), |plan| plan.size_before(line));
     Ok((serde_json::from_value(told).ok(), size))
@@ -73,17 +87,17 @@ fn measured(
 /// recipe where that is asked for. `done` is told each frame.
 ///
 /// # Errors
-/// A text where the step's values do not fit.
+/// [`Faults`] where the step's values do not fit.
 pub fn align(
     paths: &[PathBuf],
     hold: &HoldSteady,
     behind: Option<Behind<'_>>,
     done: impl Fn(&Path) + Sync,
-) -> Result<Vec<AlignedFrame>, String> {
+) -> Result<Vec<AlignedFrame>, Faults> {
     let (recipe, line) = with_step(hold, behind)?;
     let frames = in_order(paths);
     let sequence = RunSequence::of_files(frames.iter().map(|f| f.path.clone()));
-    let one = |(at, frame): (usize, &crate::library::frame_light::FrameFile)| {
+    let one = |(at, frame): (usize, &FrameFile)| {
         let told = measured(&recipe, line, &sequence, (at, &frame.path));
         done(&frame.path);
         told
@@ -91,31 +105,18 @@ pub fn align(
     let told: Vec<_> = frames.par_iter().with_max_len(1).enumerate().map(one).collect();
     let numbers: Vec<Option<Vec<f64>>> = told.iter().map(|t| t.as_ref().ok()?.0.clone()).collect();
     let steady = hold.steady(&numbers);
-    let lies = |at: usize| -> Result<Lies, String> {
-        let (numbers, size) = told[at].as_ref().map_err(Clone::clone)?;
-        let (map, known_by) = steady.as_ref().map(|s| s.frames[at]).ok_or("no frame could be measured")?;
-        let (w, h, long) = (f64::from(size.width), f64::from(size.height), f64::from(size.long_edge()));
-        let place = |x: f64, y: f64| {
-            let (u, v) = map.at((x - w / 2.0) / long, (y - h / 2.0) / long);
-            (u * long + w / 2.0, v * long + h / 2.0)
-        };
-        // The matrix in pixels, by what it does to four corners.
-        let unit = Projective::from_square([(0.0, 0.0), (w, 0.0), (w, h), (0.0, h)]);
-        let there = Projective::from_square([place(0.0, 0.0), place(w, 0.0), place(w, h), place(0.0, h)]);
-        let matrix = unit.and_then(|unit| Some(unit.inverse()?.then(&there?)));
-        let matrix = matrix.ok_or("its motion is none that could be")?;
-        let own = numbers.as_deref().and_then(Measurement::read).and_then(|told| told.on_reference);
-        Ok(Lies {
-            matrix: matrix.0.map(|v| v / matrix.0[8]),
-            known_by,
-            error: own.map(|a| a.error * long),
-            share: own.map(|a| a.share),
-        })
+    let lies = |(frame, (at, told)): (FrameFile, (usize, Result<_, AlignmentError>))| {
+        let lies = told.and_then(|(numbers, size): (Option<Vec<f64>>, Size)| {
+            let (map, known_by) = steady.as_ref().map(|s| s.frames[at]).ok_or(AlignmentError::Nothing)?;
+            let own = numbers.as_deref().and_then(Measurement::read).and_then(|told| told.on_reference);
+            Ok(Lies {
+                matrix: in_pixels(&map, size).0,
+                known_by,
+                error: own.map(|a| a.error * f64::from(size.long_edge())),
+                share: own.map(|a| a.share),
+            })
+        });
+        AlignedFrame { path: frame.path, taken: frame.taken, lies }
     };
-    let lies: Vec<Result<Lies, String>> = (0..frames.len()).map(lies).collect();
-    Ok(frames
-        .into_iter()
-        .zip(lies)
-        .map(|(frame, lies)| AlignedFrame { path: frame.path, taken: frame.taken, lies })
-        .collect())
+    Ok(frames.into_iter().zip(told.into_iter().enumerate()).map(lies).collect())
 }

@@ -16,6 +16,7 @@ mod worker;
 pub use crate::queue::progress::Event;
 
 use crate::files::atomic_file::worker_name;
+use crate::lock::lock;
 use crate::preflight::cost::Costs;
 use crate::queue::progress::{Expected, Standing};
 use crate::queue::worker::{Parsed, Streams};
@@ -28,7 +29,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 use std::sync::atomic::AtomicUsize;
-use std::sync::{Arc, Mutex, MutexGuard};
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use tokio::sync::{Notify, broadcast};
 
@@ -172,10 +173,6 @@ pub struct Queue(Arc<Shared>);
 
 /// Files that are written at a time, for each core.
 const WRITING: usize = 8;
-
-fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(|p| p.into_inner())
-}
 
 impl Queue {
     /// Starts working on what waits, as one of perhaps several workers.

@@ -5,6 +5,7 @@
 //! of a frame is held for the frames beside it, within a bound, so that in a run each frame is made about once, however many
 //! windows it is in.
 
+use crate::lock::lock;
 use crate::render::disk_cache::IntermediateCache;
 use crate::render::intermediate::{Ready, ready_until};
 use crate::render::sequence::{Neighbour, RunSequence};
@@ -14,7 +15,7 @@ use rallo_engine::{Orientation, Picture, PlanError, Pyramid, Size, Source, Sourc
 use rallo_media::FileSource;
 use rallo_recipe::{Recipe, ResolveContext};
 use std::collections::HashSet;
-use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::sync::{Arc, Mutex, OnceLock};
 
 /// A frame as some lines made it.
 type Made = Arc<(Size, Vec<f32>)>;
@@ -46,7 +47,7 @@ pub struct MadeFrames(Mutex<Held>);
 
 impl std::fmt::Debug for MadeFrames {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_tuple("MadeFrames").field(&self.lock().bytes).finish()
+        f.debug_tuple("MadeFrames").field(&lock(&self.0).bytes).finish()
     }
 }
 
@@ -54,12 +55,8 @@ impl std::fmt::Debug for MadeFrames {
 const MOST: usize = 1_500_000_000;
 
 impl MadeFrames {
-    fn lock(&self) -> MutexGuard<'_, Held> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
     fn find(&self, key: Key) -> Option<Made> {
-        let mut held = self.lock();
+        let mut held = lock(&self.0);
         let at = held.frames.iter().position(|(known, _)| *known == key)?;
         let found = held.frames.remove(at);
         held.frames.push(found.clone());
@@ -68,11 +65,11 @@ impl MadeFrames {
 
     /// Whether somebody makes it just now; if not, whoever asks does.
     fn is_in_work(&self, key: Key) -> bool {
-        !self.lock().in_work.insert(key)
+        !lock(&self.0).in_work.insert(key)
     }
 
     fn keep(&self, key: Key, made: &Made) {
-        let mut held = self.lock();
+        let mut held = lock(&self.0);
         held.in_work.remove(&key);
         if held.frames.iter().any(|(known, _)| *known == key) {
             return;
@@ -86,7 +83,7 @@ impl MadeFrames {
     }
 
     fn given_up(&self, key: Key) {
-        self.lock().in_work.remove(&key);
+        lock(&self.0).in_work.remove(&key);
     }
 }
 

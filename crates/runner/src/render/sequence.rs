@@ -2,6 +2,7 @@
 //! lie beside each.
 
 use crate::frame_context::{Decided, decided, resolve_context};
+use crate::lock::lock;
 use crate::render::fault::Fault;
 use crate::render::joined_frames::MadeFrames;
 use rallo_engine::step::{AcrossPictures, Seen};
@@ -13,7 +14,7 @@ use rallo_shoot::frame::shifted;
 use serde_json::{Map, Value, json};
 use std::collections::HashMap;
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex};
 
 /// A picture of a run, as its neighbours see it.
 #[derive(Clone, Debug)]
@@ -38,10 +39,6 @@ pub struct RunSequence {
 /// by whoever else needs one: a thread that waits may be the one that computes.
 #[derive(Default)]
 struct SeenLately(Mutex<Vec<((usize, usize), Seen)>>);
-
-fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
-}
 
 /// So many are held; each takes a few megabytes.
 const MOST_SEEN: usize = 8;

@@ -20,9 +20,6 @@ use crate::sequence::alignment::motion::Fitted;
 use crate::sequence::alignment::patches::{Patch, patches};
 use crate::sequence::alignment::view::Plane;
 
-/// A motion that changes nothing.
-pub const STILL: Projective = Projective([1.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 1.0]);
-
 /// A frame others are aligned on.
 #[derive(Clone, Debug)]
 pub struct Reference {

@@ -306,6 +306,23 @@ mod tests {
     }
 
     #[test]
+    fn what_was_decided_is_what_is_done() {
+        let size = Size::new(4, 4);
+        let place = Place { size, output: size, to_output: 1.0, scale: 1.0, seed: 0 };
+        let brighter = Deflicker { stops: Some([1.0; 3]), ..Deflicker::default() };
+        let Some(Op::Point(PointOp::Matrix(gain))) = brighter.ops(&place).pop() else { panic!() };
+        assert_eq!((gain[0][0], gain[0][1], gain[2][2]), (2.0, 0.0, 2.0));
+        let steeper = Deflicker { power: Some([1.0, 2.0, 1.0]), ..brighter };
+        let Some(Op::Point(PointOp::Curves(curves))) = steeper.ops(&place).pop() else { panic!() };
+        // A light of 0.18 keeps only its gain; twice that has twice as much again where the power is two.
+        for (curve, above) in curves.iter().zip([0.72, 1.44, 0.72]) {
+            assert!((curve(0.18) - 0.36).abs() < 1e-6 && (curve(0.36) - above).abs() < 1e-5);
+        }
+        assert!(Deflicker { strength: 0.0, ..steeper }.ops(&place).is_empty());
+        assert!(Deflicker::default().ops(&place).is_empty());
+    }
+
+    #[test]
     fn only_the_part_that_is_named_counts() {
         // The left half flickers, the right one does not.
         let step = Deflicker { area: Some([0.5, 0.2, 0.5, 0.8]), ..Deflicker::default() };

@@ -6,7 +6,7 @@
 
 use crate::geometry::{Affine, Size};
 use crate::ops::warp::{Projective, Warp};
-use crate::sequence::alignment::{Aligned, AlignmentView, Freedom, Reference, STILL};
+use crate::sequence::alignment::{Aligned, AlignmentView, Freedom, Reference};
 use crate::sequence::steadying::{FrameMotion, HeldTo, KnownBy, Steadied, steadied};
 use crate::step::{
     AcrossPictures, Against, Effect, Geometry, Kind, Seen, Step, Tool, ToolKind, step, values_of,
@@ -96,6 +96,15 @@ const EDGE: u32 = 900;
 /// Numbers told of one alignment: eight of its matrix, its error and its share; nothing of them where there is none.
 const TOLD: usize = 10;
 
+/// A motion told in places from the middle of a picture, in its pixels.
+pub fn in_pixels(motion: &Projective, size: Size) -> Projective {
+    let (wide, high, long) = (f64::from(size.width), f64::from(size.height), f64::from(size.long_edge()));
+    let to_places =
+        Affine { a: 1.0 / long, b: 0.0, c: -wide / 2.0 / long, d: 0.0, e: 1.0 / long, f: -high / 2.0 / long };
+    let to_pixels = Affine { a: long, b: 0.0, c: wide / 2.0, d: 0.0, e: long, f: high / 2.0 };
+    Projective::of(&to_places).then(motion).then(&Projective::of(&to_pixels)).normalised()
+}
+
 /// A frame that was seen, and what there is to see in it, found once it is a reference.
 #[derive(Debug)]
 struct SeenFrame {
@@ -124,30 +133,16 @@ impl Step for HoldSteady {
     fn geometry(&self, size: Size) -> Option<Geometry> {
         let map = self.motion();
         let [x, y, w, h] = self.keep.filter(|_| self.edges == Edges::Crop).unwrap_or([0.0, 0.0, 1.0, 1.0]);
-        if map == STILL && [x, y, w, h] == [0.0, 0.0, 1.0, 1.0] {
+        if map == Projective::IDENTITY && [x, y, w, h] == [0.0, 0.0, 1.0, 1.0] {
             return None;
         }
         let (wide, high) = (f64::from(size.width), f64::from(size.height));
-        let long = wide.max(high);
-        // Pixels of the result, places of it from the middle, places of the frame, pixels of the frame.
-        let to_places = Affine {
-            a: w / long,
-            b: 0.0,
-            c: (x - 0.5) * wide / long,
-            d: 0.0,
-            e: h / long,
-            f: (y - 0.5) * high / long,
-        };
-        let to_pixels = Affine { a: long, b: 0.0, c: wide / 2.0, d: 0.0, e: long, f: high / 2.0 };
-        let whole = Projective::of(&to_places).then(&map).then(&Projective::of(&to_pixels)).0;
-        let [a, b, c, d, e, f, g, i, last] = whole.map(|v| v / whole[8]);
+        let window = Affine { a: w, b: 0.0, c: x * wide, d: 0.0, e: h, f: y * high };
+        let whole = Projective::of(&window).then(&in_pixels(&map, size)).normalised();
+        let [a, b, c, d, e, f, g, i, _] = whole.0;
         // What is as good as affine is told as such: it takes the quicker way.
-        let bend = (g.abs() * wide + i.abs() * high) * long;
-        let map = if bend < 1e-3 {
-            Warp::from(Affine { a, b, c, d, e, f })
-        } else {
-            Warp::from(Projective([a, b, c, d, e, f, g, i, last]))
-        };
+        let bend = (g.abs() * wide + i.abs() * high) * wide.max(high);
+        let map = if bend < 1e-3 { Warp::from(Affine { a, b, c, d, e, f }) } else { Warp::from(whole) };
         Some(Geometry { map, size })
     }
     fn note(&self) -> Option<String> {
@@ -160,7 +155,7 @@ impl Step for HoldSteady {
 
 impl HoldSteady {
     fn motion(&self) -> Projective {
-        let Some(map) = self.map else { return STILL };
+        let Some(map) = self.map else { return Projective::IDENTITY };
         Projective(std::array::from_fn(|i| map.get(i).copied().unwrap_or(1.0)))
     }
 
@@ -205,8 +200,9 @@ fn told(aligned: Option<Aligned>) -> [f64; TOLD] {
     let Some(Aligned { motion, error, share }) = aligned else { return [0.0; TOLD] };
     // A thousandth of a thousandth of a pixel.
     let tidy = |v: f64| (v * 1e10).round() / 1e10;
+    let motion = motion.normalised();
     std::array::from_fn(|i| match i {
-        0..8 => tidy(motion.0[i] / motion.0[8]),
+        0..8 => tidy(motion.0[i]),
         8 => tidy(error),
         _ => tidy(share),
     })
@@ -273,7 +269,7 @@ impl AcrossPictures for HoldSteady {
             let other = other(which)?;
             // The reference lies on itself.
             if Arc::ptr_eq(&other, own) {
-                return Some(Aligned { motion: STILL, error: 0.0, share: 1.0 });
+                return Some(Aligned { motion: Projective::IDENTITY, error: 0.0, share: 1.0 });
             }
             self.aligned(&other, frame)
         };

@@ -9,6 +9,7 @@ mod scanning;
 pub use crate::library::shoot_index::change::{Change, Refusal};
 
 use crate::library::scan::LeftOut;
+use crate::lock::lock;
 use rallo_job::{FrameRecord as Row, Records};
 use rallo_recipe::FrameAdjustments;
 use rallo_shoot::facets::Known;
@@ -17,7 +18,7 @@ use rallo_shoot::{Choice, Frame, suggest};
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex, MutexGuard};
+use std::sync::{Arc, Mutex};
 use tokio::sync::{Notify, broadcast};
 
 /// Which frames: those of a shoot, or of a named selection across shoots.
@@ -67,10 +68,6 @@ struct Inner {
 /// The frames' keeper.
 #[derive(Clone)]
 pub struct Frames(Arc<Inner>);
-
-fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(|poisoned| poisoned.into_inner())
-}
 
 fn frame(row: Row) -> Frame {
     // What was measured can be measured again; what people decided cannot, so it is said where it cannot be read.
