@@ -127,6 +127,7 @@ fn starting_values_do_something_or_are_set_on_the_picture() {
             "deflicker",
             "hold_steady",
             "blend",
+            "denoise_over_time",
             "trails",
             "data",
             "convert_profile",

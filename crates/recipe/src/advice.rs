@@ -23,7 +23,7 @@ struct Rule {
     why: &'static str,
 }
 
-static RULES: [Rule; 10] = [
+static RULES: [Rule; 11] = [
     Rule {
         first: &[Effect::FindsHotPixels],
         then: &[Effect::RemovesNoise],
@@ -73,6 +73,11 @@ static RULES: [Rule; 10] = [
         first: &[Effect::JoinsFrames],
         then: &[Effect::SharpensEdges, Effect::SharpensOutput],
         why: "the noise that joining takes out would be sharpened before, frame by frame",
+    },
+    Rule {
+        first: &[Effect::AveragesFrames],
+        then: &[Effect::RemovesNoise],
+        why: "the mean of frames takes noise and no detail; what is left then needs less",
     },
 ];
 

@@ -8,8 +8,8 @@ use rallo_media::{Encoding, Extras, FileSource};
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
 
-const SIZE: Size = Size { width: 720, height: 480 };
-const FRAMES: usize = 14;
+pub const SIZE: Size = Size { width: 720, height: 480 };
+pub const FRAMES: usize = 14;
 
 /// Numbers without a pattern, 0 to 1.
 fn chance(n: i64) -> f64 {
@@ -45,7 +45,7 @@ fn write(path: &Path, pixels: Vec<u8>) {
     std::fs::write(path, rallo_media::encode(&picture, Encoding::Png, &Extras::default()).unwrap()).unwrap();
 }
 
-fn write_frames(folder: &Path) {
+pub fn write_frames(folder: &Path) {
     std::fs::create_dir_all(folder).unwrap();
     for i in 0..FRAMES {
         let (dx, dy) = moved(i);
@@ -90,7 +90,7 @@ impl Place {
 }
 
 /// The red of every pixel.
-fn values(path: &Path) -> (Size, Vec<f64>) {
+pub fn values(path: &Path) -> (Size, Vec<f64>) {
     let picture = FileSource::open(path).unwrap().decode(0).unwrap();
     let Samples::U8(samples) = picture.samples() else { panic!() };
     (picture.size(), samples.iter().step_by(3).map(|v| f64::from(*v)).collect())
@@ -216,6 +216,43 @@ fn bright_things_leave_trails_that_fade() {
     let at = |all: &[f64], i: usize| all[220 * 720 + 120 + i * 60];
     assert!(at(&blended, 3) < 21.5 && at(&both, 3) > 60.0, "{} {}", at(&blended, 3), at(&both, 3));
     assert!((at(&both, 5) - at(&blended, 5)).abs() < 1.5);
+}
+
+#[test]
+fn noise_goes_over_time_and_what_moves_stays() {
+    let place = Place::new();
+    let folder = place.0.path().join("in");
+    std::fs::create_dir_all(&folder).unwrap();
+    // The same scene with other noise in each frame, and a bright thing that is elsewhere in each.
+    let moving =
+        |i: usize, x: usize, y: usize| (100 + i * 60..140 + i * 60).contains(&x) && (200..240).contains(&y);
+    let truth = |i: usize, x: usize, y: usize| {
+        if moving(i, x, y) { 240.0 } else { 40.0 + 0.6 * scene(x as f64, y as f64) }
+    };
+    for i in 0..7usize {
+        let pixels = (0..SIZE.area() as usize).flat_map(|k| {
+            let noise =
+                (0..4).map(|n| chance(((i * 4 + n) as i64) << 32 | k as i64) - 0.5).sum::<f64>() * 14.0;
+            [(truth(i, k % 720, k / 720) + noise).clamp(0.0, 255.0).round() as u8; 3]
+        });
+        write(&folder.join(format!("N_{i}.png")), pixels.collect());
+    }
+    let made = place.run(&json!([{"step": "denoise_over_time", "frames": 7}]), "made", &[]);
+    let (_, before) = values(&folder.join("N_3.png"));
+    let (_, after) = values(&made[3]);
+    let error = |got: &[f64], part: &dyn Fn(usize, usize) -> bool| {
+        let off: Vec<f64> = (0..got.len())
+            .filter(|k| part(k % 720, k / 720))
+            .map(|k| (got[k] - truth(3, k % 720, k / 720)).powi(2))
+            .collect();
+        (off.iter().sum::<f64>() / off.len() as f64).sqrt()
+    };
+    let still = |_: usize, y: usize| y > 250;
+    let ratio = error(&before, &still) / error(&after, &still);
+    assert!(ratio > 2.2, "seven frames could take 2.65 times the noise: {ratio:.2}");
+    // Neither the thing itself nor the places where it is in the other frames have a trace of another frame.
+    let passed = |x: usize, y: usize| (0..7).any(|i| moving(i, x, y));
+    assert!(error(&after, &passed) < error(&before, &passed) * 1.05, "a ghost");
 }
 
 #[test]

@@ -1,23 +1,40 @@
-//! Several frames as one: their weighted mean, or the first with what is brighter, or darker, in the others.
+//! Several frames as one: their weighted mean, that of what they show alike, or the first with what is brighter, or darker, in the
+//! others.
 //!
 //! Frames come one after the other, so that joining needs the room of two, however many there are.
 //!
 //! ```
+//! use rallo_engine::Size;
 //! use rallo_engine::sequence::joining::Joining;
 //! use rallo_engine::step::JoinBy;
 //!
-//! let mut joining = Joining::begin(JoinBy::Mean, vec![0.2; 6], 1.0);
+//! let mut joining = Joining::begin(JoinBy::Mean, Size::new(2, 1), vec![0.2; 6], 1.0);
 //! joining.add(&[0.6; 6], 1.0);
 //! assert_eq!(joining.end(), [0.4; 6]);
 //! ```
 
 use crate::colour::working::LUMINANCE;
+use crate::geometry::Size;
+use crate::sequence::alike::alike;
 use crate::step::JoinBy;
 
 /// Frames being joined, one after the other.
 pub enum Joining {
     /// A weighted sum, and the sum of the weights.
     Mean(Vec<f32>, f32),
+    /// The weighted sum of what the others show as the first frame does, and of each pixel the sum of the weights.
+    Alike {
+        /// Of each frame.
+        size: Size,
+        /// How much farther than by noise frames may differ.
+        tolerance: f32,
+        /// The first frame.
+        first: Vec<f32>,
+        /// The sum so far.
+        sum: Vec<f32>,
+        /// The weights so far.
+        total: Vec<f32>,
+    },
     /// Of each pixel of the first frame how much brighter (darker for −1) another one is, as far as it counts, and the pixel
     /// with that.
     Extreme {
@@ -39,11 +56,16 @@ fn light(pixel: &[f32; 3]) -> f32 {
 
 impl Joining {
     /// With the first frame.
-    pub fn begin(by: JoinBy, mut values: Vec<f32>, weight: f32) -> Self {
+    pub fn begin(by: JoinBy, size: Size, mut values: Vec<f32>, weight: f32) -> Self {
         let sign = match by {
             JoinBy::Mean => {
                 values.iter_mut().for_each(|v| *v *= weight);
                 return Self::Mean(values, weight);
+            }
+            JoinBy::Alike { tolerance } => {
+                let sum = values.iter().map(|v| v * weight).collect();
+                let total = vec![weight; values.len() / 3];
+                return Self::Alike { size, tolerance, first: values, sum, total };
             }
             JoinBy::Brighter => 1.0,
             JoinBy::Darker => -1.0,
@@ -57,6 +79,15 @@ impl Joining {
             Self::Mean(sum, total) => {
                 sum.iter_mut().zip(values).for_each(|(s, v)| *s += v * weight);
                 *total += weight;
+            }
+            Self::Alike { size, tolerance, first, sum, total } => {
+                let share = alike(*size, first, values, *tolerance);
+                let pixels = sum.as_chunks_mut::<3>().0.iter_mut().zip(values.as_chunks::<3>().0);
+                for ((sum, other), (total, share)) in pixels.zip(total.iter_mut().zip(share)) {
+                    let weight = share * weight;
+                    sum.iter_mut().zip(other).for_each(|(s, v)| *s += v * weight);
+                    *total += weight;
+                }
             }
             Self::Extreme { sign, first, most, result } => {
                 let pixels = values.as_chunks::<3>().0.iter().zip(first.as_chunks::<3>().0);
@@ -80,6 +111,11 @@ impl Joining {
                 sum.iter_mut().for_each(|v| *v /= total);
                 sum
             }
+            Self::Alike { mut sum, total, .. } => {
+                let pixels = sum.as_chunks_mut::<3>().0.iter_mut().zip(total);
+                pixels.for_each(|(sum, total)| sum.iter_mut().for_each(|v| *v /= total));
+                sum
+            }
             Self::Extreme { result, .. } => result,
         }
     }
@@ -88,20 +124,12 @@ impl Joining {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    /// Numbers without a pattern, around 0 with a spread of 1 / √12.
-    fn noise(x: u32, y: u32, frame: u32) -> f32 {
-        let mut n =
-            x.wrapping_mul(0x9E37_79B1) ^ y.wrapping_mul(0x85EB_CA77) ^ frame.wrapping_mul(0xC2B2_AE3D);
-        n = (n ^ (n >> 15)).wrapping_mul(0x2C1B_3C6D);
-        n = (n ^ (n >> 12)).wrapping_mul(0x297A_2D39);
-        (n ^ (n >> 15)) as f32 / u32::MAX as f32 - 0.5
-    }
+    use crate::sequence::testing::noise;
 
     fn mean(frames: impl Iterator<Item = (Vec<f32>, f32)>) -> Vec<f32> {
         let mut frames = frames;
         let (first, weight) = frames.next().unwrap();
-        let mut joining = Joining::begin(JoinBy::Mean, first, weight);
+        let mut joining = Joining::begin(JoinBy::Mean, Size::new(first.len() as u32 / 3, 1), first, weight);
         frames.for_each(|(frame, weight)| joining.add(&frame, weight));
         joining.end()
     }
@@ -134,7 +162,7 @@ mod tests {
     #[test]
     fn what_is_brighter_shows_by_its_weight_in_one_frame_s_colours() {
         let pixels = |own: [f32; 3], others: &[([f32; 3], f32)], by| {
-            let mut joining = Joining::begin(by, own.to_vec(), 1.0);
+            let mut joining = Joining::begin(by, Size::new(1, 1), own.to_vec(), 1.0);
             others.iter().for_each(|(other, weight)| joining.add(other, *weight));
             joining.end()
         };
@@ -144,5 +172,35 @@ mod tests {
         let half = pixels(dark, &[(bright, 0.5), (dim, 1.0)], JoinBy::Brighter);
         assert!(near(half, std::array::from_fn(|c| (dark[c] + bright[c]) / 2.0)));
         assert!(near(pixels(dark, &[(bright, 1.0), (dim, 1.0)], JoinBy::Darker), dim));
+    }
+
+    #[test]
+    fn what_moved_keeps_its_own_frame_and_the_rest_is_the_mean() {
+        let size = Size::new(96, 64);
+        // A bar that is elsewhere in each frame, on noise.
+        let is_bar = |x: u32, frame: u32| (10 * frame..10 * frame + 6).contains(&x);
+        let frame = |n: u32| -> Vec<f32> {
+            let pixels = (0..size.height).flat_map(|y| (0..size.width).map(move |x| (x, y)));
+            pixels
+                .flat_map(|(x, y)| {
+                    let light = if is_bar(x, n) { 0.7 } else { 0.2 };
+                    std::array::from_fn::<f32, 3, _>(|c| light + 0.04 * noise(x * 3 + c as u32, y, n))
+                })
+                .collect()
+        };
+        let mut joining = Joining::begin(JoinBy::Alike { tolerance: 1.0 }, size, frame(0), 1.0);
+        (1..8).for_each(|n| joining.add(&frame(n), 1.0));
+        let values = joining.end();
+        let deviation = |from: u32, to: u32, truth: f32| {
+            let part = values.as_chunks::<3>().0.iter().enumerate();
+            let part = part.filter(|(i, _)| (from..to).contains(&(*i as u32 % size.width)));
+            let off: Vec<f32> = part.flat_map(|(_, pixel)| pixel.map(|v| v - truth)).collect();
+            (off.iter().map(|v| v * v).sum::<f32>() / off.len() as f32).sqrt()
+        };
+        let noise = 0.04 / 12f32.sqrt();
+        assert!(deviation(84, 96, 0.2) < noise / 2.3, "{}", deviation(84, 96, 0.2) / noise);
+        // Where other frames have their bars, and where this one has its own, nothing of the others shows.
+        assert!(deviation(0, 6, 0.7) < noise * 1.1);
+        assert!(deviation(10, 76, 0.2) < noise * 0.6, "{}", deviation(10, 76, 0.2) / noise);
     }
 }

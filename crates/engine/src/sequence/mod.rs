@@ -1,6 +1,7 @@
 //! Mathematics of sequences of frames.
 
 pub mod alignment;
+pub mod alike;
 pub mod camera_move;
 pub mod course;
 pub mod exposure_jumps;
@@ -9,3 +10,6 @@ pub mod joining;
 pub mod ramp_curve;
 pub mod steadying;
 pub mod usual;
+
+#[cfg(test)]
+pub(crate) mod testing;

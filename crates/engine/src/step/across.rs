@@ -76,10 +76,15 @@ pub struct Joined {
 }
 
 /// How pictures are joined.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq)]
 pub enum JoinBy {
     /// The weighted mean.
     Mean,
+    /// The weighted mean of what shows the same, so that what moves stays as it is in the picture itself.
+    Alike {
+        /// How much farther than by noise alone pictures may differ; 1 is as far as noise goes.
+        tolerance: f32,
+    },
     /// What is brighter in another one shows by its weight; 1 is all of it.
     Brighter,
     /// What is darker in another one shows by its weight; 1 is all of it.

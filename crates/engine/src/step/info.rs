@@ -174,4 +174,6 @@ pub enum Effect {
     EvensLight,
     /// Joins each frame of a sequence with others.
     JoinsFrames,
+    /// Takes the mean of frames, and noise with that.
+    AveragesFrames,
 }

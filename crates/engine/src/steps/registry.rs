@@ -20,6 +20,7 @@ static ALL: &[&StepKind] = &[
     &geometry::resize::KIND,
     &sequence::deflicker::KIND,
     &sequence::hold_steady::KIND,
+    &sequence::denoise_over_time::KIND,
     &sequence::blend::KIND,
     &sequence::trails::KIND,
     &light::auto_range::KIND,

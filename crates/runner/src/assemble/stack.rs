@@ -90,7 +90,7 @@ impl Stacking {
             StackBy::Darken => JoinBy::Darker,
         };
         match &mut self.joining {
-            None => self.joining = Some(Joining::begin(by, values.clone(), 1.0)),
+            None => self.joining = Some(Joining::begin(by, size, values.clone(), 1.0)),
             Some(joining) => joining.add(values, 1.0),
         }
         Ok(())

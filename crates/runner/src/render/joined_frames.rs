@@ -225,7 +225,7 @@ impl Source for JoinedFrames<'_> {
         let mut made = self.made(level)?.into_iter();
         let (first, weight) = made.next().ok_or_else(|| SourceError("there is no frame to join".into()))?;
         let size = first.0;
-        let mut joining = Joining::begin(self.join.by, first.1.clone(), weight);
+        let mut joining = Joining::begin(self.join.by, size, first.1.clone(), weight);
         // One of another size belongs to something else.
         for (frame, weight) in made.filter(|(frame, _)| frame.0 == size) {
             joining.add(&frame.1, weight);

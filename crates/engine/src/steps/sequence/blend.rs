@@ -31,7 +31,7 @@ step! {
         ],
         neutral: r#"{"frames": 1}"#,
         starter: "{}",
-        facts: { effects: &[Effect::JoinsFrames] },
+        facts: { effects: &[Effect::JoinsFrames, Effect::AveragesFrames] },
     }
     parameters {
         /// How many frames become one. Of an even number those at both ends count half, so that no frame moves in time.

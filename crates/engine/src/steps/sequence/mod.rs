@@ -2,12 +2,13 @@
 
 pub mod blend;
 pub mod deflicker;
+pub mod denoise_over_time;
 pub mod hold_steady;
 pub mod trails;
 
 /// Said of a line that joins frames, where one frame is looked at.
-const JOINED_IN_A_RUN: &str = "A run joins the frames; a single picture is shown as it is alone.";
+const JOINED_IN_A_RUN: &str =
+    "With the frames beside the sample; behind a line that takes long for each of them only in a run.";
 
 /// Said of a line that decides about all frames together, where one frame is looked at.
-const DECIDED_IN_A_RUN: &str =
-    "Decided when a run has measured all frames; a single picture is shown as it is alone.";
+const DECIDED_IN_A_RUN: &str = "Decided from all frames: by a run, or once the sequence was played here.";
