@@ -45,6 +45,9 @@ const ROUNDS: usize = 6;
 /// A round that moves corners by less, in pixels of the size, is the last.
 const SETTLED: f64 = 0.004;
 
+/// And so is one that moves them by less and hardly less than the round before.
+const WAVERING: f64 = 0.03;
+
 /// Fewer patches that moved alike are chance.
 const FEWEST: f64 = 10.0;
 
@@ -53,6 +56,9 @@ const LEAST_SHARE: f64 = 0.2;
 
 /// An error above this, in lengths of the long edge, is none that could be used.
 const LARGEST_ERROR: f64 = 5e-4;
+
+/// Numbers added up side by side.
+const LANES: usize = 8;
 
 /// Share of the long edge a frame may be shifted by.
 const FARTHEST: f64 = 0.14;
@@ -78,6 +84,13 @@ impl Reference {
             // A shift alone first: with few patches, and much to move, a freer motion would follow whatever there is.
             let free = if level == last { Freedom::Shift } else { freedom };
             told = self.at_size(frame, level, free, &mut motion).or(told.filter(|_| level > 0));
+            // What hardly anything agrees on when it is small is no clearer when it is large.
+            let is_hopeless = |(fitted, seen): &(Fitted, usize)| {
+                fitted.weights.iter().sum::<f64>() < *seen as f64 * LEAST_SHARE / 2.0
+            };
+            if level < last && told.as_ref().is_none_or(is_hopeless) {
+                return None;
+            }
         }
         let (fitted, seen) = told?;
         let alike: f64 = fitted.weights.iter().sum();
@@ -94,21 +107,26 @@ impl Reference {
         let mut best = (f64::MIN, 0, 0);
         for down in -far..=far {
             for across in -far..=far {
-                let (mut product, mut own, mut other) = (0.0f32, 1e-9f32, 1e-9f32);
+                // Lane by lane, which the compiler does at once.
+                let mut sums = [[0.0f32; LANES]; 3];
                 for (a, b) in here.iter().zip(&there) {
                     for y in 0.max(-down)..height.min(height - down) {
                         let from = 0.max(-across);
                         let count = (width.min(width - across) - from).max(0) as usize;
                         let row = (y * width + from) as usize;
                         let moved = ((y + down) * width + from + across) as usize;
-                        for (a, b) in a.values[row..row + count].iter().zip(&b.values[moved..moved + count]) {
-                            product += a * b;
-                            own += a * a;
-                            other += b * b;
+                        let (a, b) = (&a.values[row..row + count], &b.values[moved..moved + count]);
+                        for (a, b) in a.as_chunks::<LANES>().0.iter().zip(b.as_chunks::<LANES>().0) {
+                            for lane in 0..LANES {
+                                sums[0][lane] += a[lane] * b[lane];
+                                sums[1][lane] += a[lane] * a[lane];
+                                sums[2][lane] += b[lane] * b[lane];
+                            }
                         }
                     }
                 }
-                let alike = f64::from(product) / f64::from(own * other).sqrt();
+                let [product, own, other] = sums.map(|lanes| f64::from(lanes.iter().sum::<f32>()));
+                let alike = product / (own * other + 1e-18).sqrt();
                 if alike > best.0 {
                     best = (alike, across, down);
                 }
@@ -129,6 +147,7 @@ impl Reference {
         let (plane, pixels) = (&frame.planes[level], self.view.pixels(level));
         let shape = self.view.shape();
         let mut told = None;
+        let mut before = f64::INFINITY;
         for _ in 0..ROUNDS {
             let measured: Vec<_> =
                 self.patches[level].iter().filter_map(|patch| patch.moved(plane, motion, pixels)).collect();
@@ -144,9 +163,11 @@ impl Reference {
             }
             *motion = fitted.taken_back().then(motion);
             told = Some((fitted, self.patches[level].len()));
-            if step < SETTLED {
+            // A step that is no shorter than the last one goes to and fro.
+            if step < SETTLED || step < WAVERING && step > before / 2.0 {
                 break;
             }
+            before = step;
         }
         told
     }

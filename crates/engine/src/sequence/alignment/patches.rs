@@ -150,20 +150,25 @@ impl Patch {
         let (o, r, d) = (map(x0, y0), map(x0 + far, y0), map(x0, y0 + far));
         let across = ((r.0 - o.0) / far, (r.1 - o.1) / far);
         let down = ((d.0 - o.0) / far, (d.1 - o.1) / far);
+        let last = (r.0 + d.0 - o.0, r.1 + d.1 - o.1);
+        if ![o, r, d, last].into_iter().all(|place| frame.holds(place)) {
+            return None;
+        }
         let mut right = [0f64; 3];
         let (mut sum, mut square, mut clips) = (0f64, 0f64, 0);
         let limit = clipped();
-        for (k, row) in self.rows.iter().enumerate() {
-            let (i, j) = ((k % self.side) as f64, (k / self.side) as f64);
-            let (x, y) = (o.0 + i * across.0 + j * down.0, o.1 + i * across.1 + j * down.1);
-            let value = frame.at(x, y)?;
-            clips += usize::from(value >= limit);
-            let value = f64::from(value);
-            for (right, own) in right.iter_mut().zip(row) {
-                *right += value * f64::from(*own);
+        for (j, line) in self.rows.chunks_exact(self.side).enumerate() {
+            let from = (o.0 + j as f64 * down.0, o.1 + j as f64 * down.1);
+            for (i, row) in line.iter().enumerate() {
+                let value = frame.at(from.0 + i as f64 * across.0, from.1 + i as f64 * across.1);
+                clips += usize::from(value >= limit);
+                let value = f64::from(value);
+                for (right, own) in right.iter_mut().zip(row) {
+                    *right += value * f64::from(*own);
+                }
+                sum += value;
+                square += value * value;
             }
-            sum += value;
-            square += value * value;
         }
         let count = self.rows.len() as f64;
         if clips * MOST_CLIPPED > self.rows.len() {
