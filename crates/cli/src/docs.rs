@@ -1,5 +1,6 @@
 //! The page about the steps, made from their own descriptions, with a small picture of each: before and after.
 
+use rallo_engine::step::StepInfo;
 use rallo_engine::{
     Encoded, OutputProfile, Param, Pixels, Plan, Rect, Settings, Size, Source, StepKind, registry,
 };
@@ -15,6 +16,11 @@ const SIDE: i64 = 300;
 
 /// Steps that change nothing that could be seen in such a picture, or do it only for a known lens.
 const UNSEEN: [&str; 3] = ["data", "convert_profile", "lens_profile"];
+
+/// Whether a step does something that could be seen in one picture; what goes by other frames does not.
+fn is_seen(info: &StepInfo) -> bool {
+    info.group != "sequence" && !UNSEEN.contains(&info.id)
+}
 
 /// Values that show something, for steps whose starting values are set on the picture.
 fn example(kind: &StepKind) -> Map<String, Value> {
@@ -184,7 +190,7 @@ fn text(pictures: bool) -> String {
             if let Ok(step) = kind.parse(&example(kind)) {
                 let _ = write!(text, "On a ticket: *{}*\n\n", plain(&Line::new(kind, step).parts(None)));
             }
-            if pictures && !UNSEEN.contains(&info.id) {
+            if pictures && is_seen(info) {
                 let _ = write!(text, "![{}, before and after](steps/{}.jpg)\n\n", info.title, info.id);
             }
             text += &table(kind.params, &kind.defaults());
@@ -204,7 +210,7 @@ pub fn write(folder: &Path, samples: &[PathBuf]) -> Result<(), String> {
     let sources = samples.iter().map(open).collect::<Result<Vec<_>, _>>()?;
     if let (Some(first), Some(last)) = (sources.first(), sources.last()) {
         std::fs::create_dir_all(&pictures).map_err(cannot)?;
-        for kind in registry().iter().filter(|k| !UNSEEN.contains(&k.info.id)) {
+        for kind in registry().iter().filter(|k| is_seen(k.info)) {
             let source = if kind.info.id == "denoise" { last } else { first };
             let bytes = picture(kind, source).map_err(|e| format!("{}: {e}", kind.info.id))?;
             std::fs::write(pictures.join(format!("{}.jpg", kind.info.id)), bytes).map_err(cannot)?;
@@ -224,6 +230,9 @@ mod tests {
         for kind in registry() {
             assert!(page.contains(&format!("### {}", kind.info.title)));
             assert!(kind.parse(&example(kind)).is_ok(), "{}", kind.info.id);
+            let picture = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/steps");
+            let is_there = Path::new(picture).join(format!("{}.jpg", kind.info.id)).exists();
+            assert_eq!(is_seen(kind.info), is_there, "the picture of {}", kind.info.id);
             for param in kind.params {
                 assert!(page.contains(&format!("| `{}` |", param.name)));
             }

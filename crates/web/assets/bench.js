@@ -12,6 +12,7 @@ import { drawShape, where } from './where.js';
 import { Hand } from './hand.js';
 import { histogram, scope } from './scopes.js';
 import { grab, overlay } from './tools.js';
+import { SequencePreview } from './sequence-preview.js';
 
 const $ = (id) => document.getElementById(id);
 const slip = $('bench');
@@ -149,6 +150,13 @@ function change(i, values, done) {
   changed(done);
 }
 
+/** The sequence played over the picture; when it ends the sample is shown with what was measured meanwhile. */
+const preview = new SequencePreview($('sequence-preview'), () => doc);
+preview.closed = () => { viewer.forget(); stage.focus(); costs(); };
+// What a picture costs is measured when the machine has nothing else to do.
+preview.opened = () => { clearTimeout(costing); costStop?.abort(); costOf = ''; };
+$('play-sequence').onclick = () => preview.open();
+
 let asking = false;
 let askAgain = false;
 /** Something changed: the picture and the words follow; a decision is kept. */
@@ -160,6 +168,7 @@ function changed(done) {
     if (off) trying(); else save();
   }
   viewer.refresh();
+  preview.follow();
   // Lines come and go at once; their words follow.
   const isNew = drawn !== doc.steps.map((s) => s.step).join();
   if (isNew) draw();
@@ -203,6 +212,7 @@ function drop() {
   if (open >= doc.steps.length) open = -1;
   trying();
   viewer.refresh();
+  preview.follow();
   tell(true);
 }
 /** Whether a line is not on the ticket as it stands. */
@@ -274,7 +284,7 @@ async function askCost(of, measured) {
 }
 function costs() {
   const of = text();
-  if (costOf === of) return;
+  if (costOf === of || preview.isOpen) return;
   costOf = of;
   clearTimeout(costing);
   costStop?.abort();
@@ -605,6 +615,7 @@ function travel(from, to) {
   if (open >= doc.steps.length) open = -1;
   if (off) trying(); else save();
   viewer.refresh();
+  preview.follow();
   tell(true);
 }
 $('record').onclick = () => record(Boolean(off));
@@ -913,6 +924,7 @@ document.addEventListener('keydown', (e) => {
   else if (e.key === 'l') useLoupe(loupe.hidden);
   else if (e.key === 'h') $('scope-box').click();
   else if (e.key === 'w') $('ask').focus();
+  else if (e.key === 'a') preview.open();
   else if (e.key === 't') record(Boolean(off));
   else if (e.key === 'z') travel(past, future);
   else if (e.key === 'y') travel(future, past);

@@ -80,6 +80,7 @@ pub(crate) struct Shared {
     gathering: api::gather::Gathering,
     camera: api::camera::Camera,
     sequences: api::sequence::Sequences,
+    previews: api::preview::Previews,
     full: full_quality::FullQuality,
     kept: api::bench::PrefixCache,
     writers: api::recipes::Writers,
@@ -172,6 +173,7 @@ pub async fn bind(options: Options) -> Result<Server, StartError> {
     );
     tokio::spawn(watch_folder::watch(records.clone(), queue.clone(), roots.clone()));
     let app = Arc::new(Shared {
+        previews: api::preview::Previews::new(queue.measurements().clone()),
         queue,
         roots,
         thumbs,

@@ -20,6 +20,7 @@ mod instruction_sets;
 mod interface;
 mod missing;
 mod moves;
+mod preview;
 mod queue;
 mod recording;
 mod runs;

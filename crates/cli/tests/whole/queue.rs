@@ -94,13 +94,10 @@ impl Place {
     }
 }
 
-/// Everything in a folder, hidden files too.
+/// Everything in a folder and below, hidden files too.
 fn files(folder: &Path) -> BTreeMap<String, Vec<u8>> {
-    std::fs::read_dir(folder)
-        .unwrap()
-        .map(|e| e.unwrap())
-        .map(|e| (e.file_name().to_string_lossy().into_owned(), std::fs::read(e.path()).unwrap()))
-        .collect()
+    let name = |path: &Path| path.strip_prefix(folder).unwrap().to_string_lossy().into_owned();
+    files_below(folder).iter().map(|path| (name(path), std::fs::read(path).unwrap())).collect()
 }
 
 #[test]
@@ -148,6 +145,45 @@ fn a_server_killed_fifty_times_makes_every_result_once_and_the_same() {
         killed["done"]
     );
     assert!(got == want, "bytes differ");
+}
+
+/// Lines that measure all frames, decide and join them, and one picture of all: whatever is being done is lost, and done again.
+#[test]
+fn a_run_over_time_that_is_killed_again_and_again_makes_the_same_frames() {
+    let place = Place { folder: tempfile::tempdir().unwrap() };
+    crate::steady::write_frames(&place.path("pictures/Spring"));
+    let recipe = json!({"format": "rallo-recipe", "version": 1, "name": "Web",
+        "steps": [{"step": "deflicker"}, {"step": "hold_steady"}, {"step": "denoise_over_time", "frames": 3},
+            {"step": "blend", "frames": 4}],
+        "deliveries": [{"kind": "pictures", "format": "png"},
+            {"kind": "stack", "by": "mean", "format": "png", "name": "all"}]});
+    std::fs::write(place.path("web.json"), recipe.to_string()).unwrap();
+    let run = place.add("web.json", "out", &[]);
+    let (mut kills, mut seed, mut longest) = (0, 4711u32, 250u64);
+    let mut was = Value::Null;
+    loop {
+        let report = place.report(&run);
+        if report["state"] == "done" {
+            break;
+        }
+        // Where nothing was done meanwhile, the next one is left alone longer.
+        let now = json!([report["done"], report["measured"], report["state"]]);
+        longest = if now == was { (longest * 3 / 2).min(20_000) } else { longest };
+        was = now;
+        let mut worker = place.worker();
+        seed = seed.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+        std::thread::sleep(Duration::from_millis(200 + u64::from(seed >> 16) % longest));
+        worker.0.kill().unwrap();
+        worker.0.wait().unwrap();
+        kills += 1;
+        assert!(kills < 200, "never done: {report}");
+    }
+    assert!(kills >= 4, "killed {kills} times only");
+    let report = place.report(&run);
+    assert_eq!((&report["done"], &report["failed"]), (&report["total"], &json!(0)), "{report}");
+    let got = files(&place.path("out"));
+    assert_eq!(got.len(), crate::steady::FRAMES + 1, "{:?}", got.keys());
+    assert!(got == place.undisturbed(), "bytes differ");
 }
 
 #[test]

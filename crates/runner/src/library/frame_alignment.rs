@@ -76,7 +76,7 @@ fn measured(
     let facts = source.facts(path);
     let mut context = resolve_context(path, Some(&facts), &Decided::default(), at + 1);
     context.sequence.count = sequence.count;
-    let told = sequence::measured(recipe, &source, &context, sequence)
+    let told = sequence::measured(recipe, &source, &context, sequence, None)
         .map_err(|fault| AlignmentError::Render(fault.reason))?;
     let told = told.get(line.to_string()).map_or(Value::Null, Value::clone);
     let size = recipe.layout(&context).map_or(source.size(), |plan| plan.size_before(line));

@@ -82,6 +82,12 @@ pub fn look(
     Ok(())
 }
 
+/// When a file was changed, in nanoseconds since 1970.
+pub(crate) fn modified_of(meta: &std::fs::Metadata) -> i64 {
+    let since = meta.modified().ok().and_then(|t| t.duration_since(std::time::UNIX_EPOCH).ok());
+    since.map_or(0, |d| d.as_nanos() as i64)
+}
+
 /// Why a path is left out that cannot be written down, which is done as text: two names that differ only in bytes that
 /// are no UTF-8 would become one.
 fn no_text(path: &Path) -> Option<String> {
@@ -108,11 +114,7 @@ fn file(path: &Path, results: bool, trusted: &dyn Fn(&Found) -> bool, seen: &mut
     }
     match std::fs::metadata(path) {
         Ok(meta) => {
-            let modified = meta
-                .modified()
-                .ok()
-                .and_then(|t| t.duration_since(std::time::UNIX_EPOCH).ok())
-                .map_or(0, |d| d.as_nanos() as i64);
+            let modified = modified_of(&meta);
             let found = Found { path: path.to_owned(), bytes: meta.len(), modified };
             if !results && !trusted(&found) && is_result(path) {
                 return seen(left("a result of an earlier run".into()));

@@ -21,6 +21,7 @@ use crate::preflight::cost::Costs;
 use crate::queue::progress::{Expected, Standing};
 use crate::queue::worker::{Parsed, Streams};
 use crate::render::disk_cache::IntermediateCache;
+use crate::render::measurements::Measurements;
 use crate::render::memory_budget::{MemoryBudget, default_memory};
 use crate::render::sequence::RunSequence;
 use crate::schedule::Share;
@@ -147,6 +148,8 @@ struct Shared {
     room: Arc<MemoryBudget>,
     /// What is expensive and kept on the disk.
     kept: IntermediateCache,
+    /// What was measured of the frames of sequences.
+    measurements: Arc<Measurements>,
     end_calls: EndCalls,
     /// Calls that are at work.
     calls: AtomicUsize,
@@ -179,6 +182,7 @@ impl Queue {
     pub fn start(records: Arc<dyn Records>, options: QueueOptions) -> Self {
         let QueueOptions { cores, limits, end_calls, only, clock } = options;
         let kept = records.folder().join("kept");
+        let measurements = Arc::new(Measurements::new(records.folder()));
         let queue = Self(Arc::new(Shared {
             records,
             clock,
@@ -191,6 +195,7 @@ impl Queue {
             writing: AtomicUsize::new(0),
             room: Arc::new(MemoryBudget::new(default_memory())),
             kept: IntermediateCache::new(&kept),
+            measurements,
             end_calls,
             calls: AtomicUsize::new(0),
             only,
@@ -300,6 +305,11 @@ impl Queue {
     /// Pictures that a run may have in work at a time.
     pub fn width(&self) -> usize {
         self.allowed().min(self.0.cores).max(1)
+    }
+
+    /// What was measured of the frames of sequences.
+    pub fn measurements(&self) -> &Arc<Measurements> {
+        &self.0.measurements
     }
 
     /// What is kept on the disk to save time.

@@ -9,7 +9,7 @@ use crate::queue::{PARALLEL, Queue, TICK, WRITING, lock};
 use crate::render::fault::{Ended, Fault};
 use crate::render::item::{self, Joins};
 use crate::render::picture_job::PictureJob;
-use crate::render::sequence::{self, RunSequence};
+use crate::render::sequence::{self, RunSequence, SequenceFrame};
 use crate::schedule::{self, CancellationToken, Class, Share};
 use rallo_job::{FailureKind, ItemState, Phase, Run, RunItem, WrittenFile};
 use rallo_recipe::Recipe;
@@ -219,7 +219,8 @@ impl Queue {
             };
             queue.pooled(threads, &share, || {
                 item::opened(&recipe, &job, &queue.0.room, |source, context| {
-                    sequence::measured(&recipe, source, context, &job.sequence).map_err(failed)
+                    let kept = Some(&*queue.0.measurements);
+                    sequence::measured(&recipe, source, context, &job.sequence, kept).map_err(failed)
                 })
             })
         };
@@ -252,9 +253,9 @@ impl Queue {
     }
 
     /// The pictures of a run together before they are measured: values that change over them hold for what is measured too,
-    /// and some are measured against others.
+    /// some are measured against others, and what was measured is kept for them.
     async fn unmeasured(&self, run: &Run, recipe: &Recipe) -> Result<Arc<RunSequence>, Fault> {
-        if !recipe.has_ramps() && !recipe.measures_against_others() {
+        if !recipe.has_ramps() && recipe.across().is_empty() {
             return Ok(Arc::default());
         }
         let key = (run.id, UNMEASURED);
@@ -263,7 +264,7 @@ impl Queue {
         }
         let stored = |e: rallo_job::Error| Fault::new(FailureKind::Stored, e.to_string());
         let items = self.0.records.items(run.id).await.map_err(stored)?;
-        let sequence = Arc::new(RunSequence::unmeasured(recipe, &items)?);
+        let sequence = Arc::new(RunSequence::unmeasured(recipe, SequenceFrame::of_items(&items)?)?);
         lock(&self.0.sequences).insert(key, sequence.clone());
         Ok(sequence)
     }
@@ -279,7 +280,8 @@ impl Queue {
             let counts = self.0.records.counts(run.id).await.map_err(stored)?;
             RunSequence::of(usize::try_from(counts.total - counts.tasks).unwrap_or_default())
         } else {
-            RunSequence::new(recipe, &self.0.records.items(run.id).await.map_err(stored)?)?
+            let items = self.0.records.items(run.id).await.map_err(stored)?;
+            RunSequence::new(recipe, SequenceFrame::of_items(&items)?)?
         };
         let sequence = Arc::new(sequence);
         let mut held = lock(&self.0.sequences);

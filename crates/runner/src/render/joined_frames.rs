@@ -42,21 +42,35 @@ struct Held {
 }
 
 /// Frames of one stage of a run that were made to be joined.
-#[derive(Default)]
-pub struct MadeFrames(Mutex<Held>);
+pub struct MadeFrames {
+    held: Mutex<Held>,
+    /// Bytes that are held at most; frames of a window that takes more are made again for each picture.
+    most: usize,
+}
 
-impl std::fmt::Debug for MadeFrames {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_tuple("MadeFrames").field(&lock(&self.0).bytes).finish()
+impl Default for MadeFrames {
+    fn default() -> Self {
+        Self::holding(MOST)
     }
 }
 
-/// Bytes that are held at most; frames of a window that takes more are made again for each picture.
+impl std::fmt::Debug for MadeFrames {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_tuple("MadeFrames").field(&lock(&self.held).bytes).finish()
+    }
+}
+
+/// Bytes that a run holds at most.
 const MOST: usize = 1_500_000_000;
 
 impl MadeFrames {
+    /// Room for so many bytes.
+    pub fn holding(most: usize) -> Self {
+        Self { held: Mutex::default(), most }
+    }
+
     fn find(&self, key: Key) -> Option<Made> {
-        let mut held = lock(&self.0);
+        let mut held = lock(&self.held);
         let at = held.frames.iter().position(|(known, _)| *known == key)?;
         let found = held.frames.remove(at);
         held.frames.push(found.clone());
@@ -65,25 +79,25 @@ impl MadeFrames {
 
     /// Whether somebody makes it just now; if not, whoever asks does.
     fn is_in_work(&self, key: Key) -> bool {
-        !lock(&self.0).in_work.insert(key)
+        !lock(&self.held).in_work.insert(key)
     }
 
     fn keep(&self, key: Key, made: &Made) {
-        let mut held = lock(&self.0);
+        let mut held = lock(&self.held);
         held.in_work.remove(&key);
         if held.frames.iter().any(|(known, _)| *known == key) {
             return;
         }
         held.bytes += made.1.len() * 4;
         held.frames.push((key, made.clone()));
-        while held.bytes > MOST && held.frames.len() > 1 {
+        while held.bytes > self.most && held.frames.len() > 1 {
             let (_, oldest) = held.frames.remove(0);
             held.bytes -= oldest.1.len() * 4;
         }
     }
 
     fn given_up(&self, key: Key) {
-        lock(&self.0).in_work.remove(&key);
+        lock(&self.held).in_work.remove(&key);
     }
 }
 
@@ -107,7 +121,23 @@ pub struct JoinedFrames<'a> {
 /// What a picture made ready becomes at a level.
 fn rendered(ready: &Ready, level: u8) -> Result<Made, SourceError> {
     let program = ready.plan.program(0.5f64.powi(i32::from(level)));
-    Ok(Arc::new(program.render_values(ready.source(), program.size().rect())?))
+    let (size, values) = program.render_values(ready.source(), program.size().rect())?;
+    let (whole, side) = (ready.plan.size(), |v: u32| v.div_ceil(1 << level));
+    Ok(Arc::new(fitted(size, values, Size::new(side(whole.width), side(whole.height)))))
+}
+
+/// A picture as large as a level is to be, which is a pixel more where its sides were rounded down.
+fn fitted(size: Size, values: Vec<f32>, to: Size) -> (Size, Vec<f32>) {
+    if size == to {
+        return (size, values);
+    }
+    let pixels = values.as_chunks::<3>().0;
+    let at = |x: u32, y: u32| {
+        let (x, y) = (x.min(size.width - 1), y.min(size.height - 1));
+        pixels[y as usize * size.width as usize + x as usize]
+    };
+    let fitted = (0..to.height).flat_map(|y| (0..to.width).flat_map(move |x| at(x, y))).collect();
+    (to, fitted)
 }
 
 impl<'a> JoinedFrames<'a> {
@@ -211,6 +241,9 @@ impl Source for JoinedFrames<'_> {
         self.own.plan.size()
     }
     fn max_level(&self) -> u8 {
+        if self.sequence.is_rough {
+            return Pyramid::LEVELS;
+        }
         // Only where pixels of the level cover whole numbers of pixels do frames lie on each other exactly.
         let size = self.size();
         let even = size.width.trailing_zeros().min(size.height.trailing_zeros());

@@ -2,16 +2,19 @@
 //! lie beside each.
 
 use crate::frame_context::{Decided, decided, resolve_context};
+use crate::library::scan::modified_of;
 use crate::lock::lock;
 use crate::render::fault::Fault;
 use crate::render::joined_frames::MadeFrames;
-use rallo_engine::step::{AcrossPictures, Seen};
-use rallo_engine::{Plan, Settings, Source};
+use crate::render::measurements::Measurements;
+use rallo_engine::raw::RawView;
+use rallo_engine::step::{AcrossPictures, MEASURED_EDGE, Seen};
+use rallo_engine::{Orientation, Picture, Plan, Settings, Size, Source, SourceError};
 use rallo_job::{FailureKind, RunItem};
-use rallo_media::FileSource;
+use rallo_media::{FileSource, content_hash};
 use rallo_recipe::{FrameValue, Overrides, RampFrame, Recipe, ResolveContext};
 use rallo_shoot::frame::shifted;
-use serde_json::{Map, Value, json};
+use serde_json::{Value, json};
 use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
@@ -23,6 +26,42 @@ struct Frame {
     decided: Decided,
 }
 
+/// A picture that is to be one of a sequence.
+#[derive(Clone, Debug)]
+pub struct SequenceFrame {
+    /// Its file.
+    pub source: PathBuf,
+    /// A number that changes with the file.
+    pub stamp: i64,
+    /// What people decided about it.
+    pub decided: Decided,
+    /// What was measured of it, by line.
+    pub measured: HashMap<usize, Vec<f64>>,
+}
+
+impl SequenceFrame {
+    /// The pictures of a run.
+    ///
+    /// # Errors
+    /// [`Fault`] where something that was stored cannot be read.
+    pub fn of_items(items: &[RunItem]) -> Result<Vec<Self>, Fault> {
+        let frame = |item: &RunItem| {
+            let measured = item.measured.as_ref().and_then(Value::as_object).into_iter().flatten();
+            let by_line = |(line, values): (&String, &Value)| {
+                Some((line.parse().ok()?, serde_json::from_value(values.clone()).ok()?))
+            };
+            let source = PathBuf::from(&item.source);
+            Ok(Self {
+                stamp: std::fs::metadata(&source).as_ref().map_or(0, modified_of),
+                source,
+                decided: decided(item)?,
+                measured: measured.filter_map(by_line).collect(),
+            })
+        };
+        items.iter().filter(|item| item.task.is_none()).map(frame).collect()
+    }
+}
+
 /// What the pictures of a run have to do with each other.
 #[derive(Clone, Debug, Default)]
 pub struct RunSequence {
@@ -30,7 +69,11 @@ pub struct RunSequence {
     pub count: usize,
     overrides: HashMap<usize, Overrides>,
     frames: Vec<Frame>,
+    /// Which frames they are, in a word; empty where that is not known.
+    identity: String,
     seen: Arc<SeenLately>,
+    /// Whether frames are only looked at: sizes of reduced ones may be rounded.
+    pub(super) is_rough: bool,
     /// What was made of pictures to be joined.
     pub(super) made: Arc<MadeFrames>,
 }
@@ -89,46 +132,57 @@ impl RunSequence {
         Self { count: frames.len(), frames, ..Self::default() }
     }
 
-    /// The sequence of a run's items, every one of which is measured where the recipe asks for that.
+    /// Pictures every one of which is measured where the recipe asks for that.
     ///
     /// # Errors
-    /// [`Fault`] where something that was stored cannot be read, or what is decided does not fit the recipe.
-    pub fn new(recipe: &Recipe, items: &[RunItem]) -> Result<Self, Fault> {
-        let pictures: Vec<&RunItem> = items.iter().filter(|item| item.task.is_none()).collect();
-        let mut values: Vec<Vec<FrameValue>> = vec![Vec::new(); pictures.len()];
+    /// [`Fault`] where what is decided does not fit the recipe.
+    pub fn new(recipe: &Recipe, frames: Vec<SequenceFrame>) -> Result<Self, Fault> {
+        let mut values: Vec<Vec<FrameValue>> = vec![Vec::new(); frames.len()];
         for line in recipe.across() {
             let Some(across) = recipe.steps[line].step.across() else { continue };
-            let measured: Vec<Option<Vec<f64>>> = pictures.iter().map(|i| measured_of(i, line)).collect();
+            let measured: Vec<Option<Vec<f64>>> =
+                frames.iter().map(|frame| frame.measured.get(&line).cloned()).collect();
             for (own, decided) in values.iter_mut().zip(across.decide(&measured)) {
                 own.extend(decided.into_iter().map(|(name, value)| (line, name, value)));
             }
         }
-        for (own, ramped) in values.iter_mut().zip(ramped(recipe, &pictures)?) {
+        for (own, ramped) in values.iter_mut().zip(ramped(recipe, &frames)) {
             own.extend(ramped);
         }
-        Self::with(recipe, &pictures, values)
+        Self::with(recipe, frames, values)
     }
 
-    /// The sequence as it is before its items are measured: only values that change over it are decided.
+    /// The sequence as it is before its pictures are measured: only values that change over it are decided.
     ///
     /// # Errors
-    /// [`Fault`] where something that was stored cannot be read, or what is decided does not fit the recipe.
-    pub fn unmeasured(recipe: &Recipe, items: &[RunItem]) -> Result<Self, Fault> {
-        let pictures: Vec<&RunItem> = items.iter().filter(|item| item.task.is_none()).collect();
-        Self::with(recipe, &pictures, ramped(recipe, &pictures)?)
+    /// [`Fault`] where what is decided does not fit the recipe.
+    pub fn unmeasured(recipe: &Recipe, frames: Vec<SequenceFrame>) -> Result<Self, Fault> {
+        let values = ramped(recipe, &frames);
+        Self::with(recipe, frames, values)
     }
 
-    fn with(recipe: &Recipe, pictures: &[&RunItem], values: Vec<Vec<FrameValue>>) -> Result<Self, Fault> {
+    fn with(
+        recipe: &Recipe,
+        frames: Vec<SequenceFrame>,
+        values: Vec<Vec<FrameValue>>,
+    ) -> Result<Self, Fault> {
         let mut overrides = HashMap::new();
         for (at, values) in values.into_iter().enumerate().filter(|(_, values)| !values.is_empty()) {
             let frame_overrides = Overrides::new(recipe, &values)
                 .map_err(|faults| Fault::new(FailureKind::Recipe, faults.to_string()))?;
             overrides.insert(at, frame_overrides);
         }
-        let frame =
-            |item: &&RunItem| Ok(Frame { source: item.source.clone().into(), decided: decided(item)? });
-        let frames = pictures.iter().map(frame).collect::<Result<Vec<_>, Fault>>()?;
-        Ok(Self { count: pictures.len(), overrides, frames, ..Self::default() })
+        let identity = identity_of(&frames);
+        let frame = |frame: SequenceFrame| Frame { source: frame.source, decided: frame.decided };
+        let frames: Vec<Frame> = frames.into_iter().map(frame).collect();
+        Ok(Self { count: frames.len(), overrides, frames, identity, ..Self::default() })
+    }
+
+    /// The same for looking: sizes may be rounded, and `made` is held beyond it.
+    pub(crate) fn rough(mut self, made: Arc<MadeFrames>) -> Self {
+        self.is_rough = true;
+        self.made = made;
+        self
     }
 
     /// What was decided about the picture at a place, from 0.
@@ -151,27 +205,75 @@ impl RunSequence {
     }
 }
 
+/// A word for frames in their order, that changes with them.
+pub(super) fn identity_of(frames: &[SequenceFrame]) -> String {
+    let frames: Vec<Value> = frames.iter().map(|f| json!([f.source, f.stamp, f.decided])).collect();
+    content_hash(Value::from(frames).to_string().as_bytes())
+}
+
+/// A word that is the same for the same first `lines` of a recipe over the same frames.
+pub(super) fn key_of(recipe: &Recipe, lines: usize, identity: &str) -> String {
+    let document = recipe.to_value();
+    let steps = document["steps"].as_array().map_or(&[][..], |steps| &steps[..lines.min(steps.len())]);
+    let of = json!([rallo_engine::RESULTS, identity, document["decode"], document["blocks"], steps]);
+    content_hash(of.to_string().as_bytes())
+}
+
 /// For every picture of a run the values of lines that change over it.
-fn ramped(recipe: &Recipe, pictures: &[&RunItem]) -> Result<Vec<Vec<FrameValue>>, Fault> {
+fn ramped(recipe: &Recipe, frames: &[SequenceFrame]) -> Vec<Vec<FrameValue>> {
     if !recipe.has_ramps() {
-        return Ok(vec![Vec::new(); pictures.len()]);
+        return vec![Vec::new(); frames.len()];
     }
     let by_time = recipe.ramps_by_time();
-    let frame = |item: &&RunItem| {
-        let path = PathBuf::from(&item.source);
+    let frame = |frame: &SequenceFrame| {
+        let path = &frame.source;
         let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
-        let decided = decided(item)?;
-        let camera = || rallo_media::decode::facts(&path).ok().and_then(|facts| facts.camera.taken);
-        let taken = if by_time { camera().and_then(|t| shifted(t, decided.shift)) } else { None };
-        Ok(RampFrame { name, taken })
+        let camera = || rallo_media::decode::facts(path).ok().and_then(|facts| facts.camera.taken);
+        let taken = if by_time { camera().and_then(|t| shifted(t, frame.decided.shift)) } else { None };
+        RampFrame { name, taken }
     };
-    let frames = pictures.iter().map(frame).collect::<Result<Vec<_>, Fault>>()?;
-    Ok(recipe.ramped(&frames))
+    recipe.ramped(&frames.iter().map(frame).collect::<Vec<_>>())
 }
 
 /// What was measured of a picture for a line.
 pub(crate) fn measured_of(item: &RunItem, line: usize) -> Option<Vec<f64>> {
     serde_json::from_value(item.measured.as_ref()?.get(line.to_string())?.clone()).ok()
+}
+
+/// A picture of which several reductions are wanted, the largest first: it is decoded once.
+struct DecodedOnce<'a> {
+    source: &'a FileSource,
+    smallest: Mutex<Option<(u8, Arc<Picture>)>>,
+}
+
+impl Source for DecodedOnce<'_> {
+    fn size(&self) -> Size {
+        self.source.size()
+    }
+    fn max_level(&self) -> u8 {
+        self.source.max_level()
+    }
+    fn level(&self, level: u8) -> Result<Arc<Picture>, SourceError> {
+        let mut smallest = lock(&self.smallest);
+        let (mut at, mut picture) = match smallest.take().filter(|(held, _)| *held <= level) {
+            Some(held) => held,
+            None => (level, self.source.level(level)?),
+        };
+        while at < level {
+            (at, picture) = (at + 1, Arc::new(picture.halved()));
+        }
+        *smallest = Some((at, picture.clone()));
+        Ok(picture)
+    }
+    fn orientation(&self) -> Orientation {
+        self.source.orientation()
+    }
+    fn seed(&self) -> u64 {
+        self.source.seed()
+    }
+    fn raw(&self) -> Option<Arc<RawView>> {
+        self.source.raw()
+    }
 }
 
 /// What a line makes of a picture, reduced, to measure it by; nothing where the line does not apply to it.
@@ -182,7 +284,7 @@ fn see(
     recipe: &Recipe,
     line: usize,
     across: &dyn AcrossPictures,
-    source: &FileSource,
+    source: &dyn Source,
     context: &ResolveContext,
 ) -> Result<Option<Seen>, Fault> {
     let placed = recipe.placed(context);
@@ -195,14 +297,18 @@ fn see(
         .map(|(_, settings)| settings)
         .collect();
     let plan = Plan::for_picture(before, source)?;
-    let edge = f64::from(plan.size().long_edge().max(1));
-    let program = plan.program((f64::from(across.edge()) / edge).min(1.0));
-    let (size, values) = program.render_values(source as &dyn Source, program.size().rect())?;
+    let scale = f64::from(across.edge()) / f64::from(plan.size().long_edge().max(1));
+    // Large ones by halves, as decoders have them without resampling.
+    let is_large = across.edge() > MEASURED_EDGE;
+    let scale = if is_large { scale.log2().round().exp2() } else { scale };
+    let plan = if is_large { plan.reducing_early() } else { plan };
+    let program = plan.program(scale.min(1.0));
+    let (size, values) = program.render_values(source, program.size().rect())?;
     Ok(Some(across.see(size, &values)))
 }
 
 /// What is measured of a picture for all lines of a recipe that decide about all pictures together, by line; `sequence` has
-/// the pictures that it is measured against.
+/// the pictures that it is measured against. What was measured before is taken from `kept`, and kept there.
 ///
 /// # Errors
 /// [`Fault`] where the picture cannot be decoded.
@@ -211,35 +317,71 @@ pub fn measured(
     source: &FileSource,
     context: &ResolveContext,
     sequence: &RunSequence,
+    kept: Option<&Measurements>,
 ) -> Result<Value, Fault> {
-    let at = context.sequence.number.saturating_sub(1);
-    let mut by_line = Map::new();
-    for line in recipe.across() {
-        let Some(across) = recipe.steps[line].step.across() else { continue };
-        let others = across.against();
-        let known = if others.is_empty() { None } else { sequence.seen.find((line, at)) };
-        let Some(own) = known.map_or_else(|| see(recipe, line, across, source, context), |s| Ok(Some(s)))?
-        else {
-            continue;
-        };
-        if !others.is_empty() {
-            sequence.seen.keep((line, at), own.clone());
+    let measured = measured_by(recipe, recipe.across(), (source, context, sequence), kept)?;
+    Ok(Value::Object(
+        measured.into_iter().filter_map(|(line, values)| Some((line.to_string(), json!(values?)))).collect(),
+    ))
+}
+
+/// What was measured of a picture for a line; nothing where the line does not apply to it.
+pub(super) type LineMeasurement = Option<Vec<f64>>;
+
+/// The same for some of those lines; nothing for one that does not apply to the picture.
+pub(super) fn measured_by(
+    recipe: &Recipe,
+    mut lines: Vec<usize>,
+    (source, context, sequence): (&FileSource, &ResolveContext, &RunSequence),
+    kept: Option<&Measurements>,
+) -> Result<Vec<(usize, LineMeasurement)>, Fault> {
+    let edge = |line: &usize| recipe.steps[*line].step.across().map_or(0, |across| across.edge());
+    lines.sort_by_key(|line| std::cmp::Reverse(edge(line)));
+    let kept = kept.filter(|_| !sequence.identity.is_empty());
+    let place = context.sequence.number.saturating_sub(1);
+    let source = DecodedOnce { source, smallest: Mutex::default() };
+    let one = |line: usize| {
+        let key = kept.map(|kept| (kept, key_of(recipe, line + 1, &sequence.identity)));
+        if let Some(known) = key.as_ref().and_then(|(kept, key)| kept.find(key, place)) {
+            return Ok((line, known));
         }
-        let other = |which: usize| -> Option<Seen> {
-            let place = others.get(which)?.place(at, sequence.count)?;
-            if place == at {
-                return Some(own.clone());
-            }
-            if let Some(known) = sequence.seen.find((line, place)) {
-                return Some(known);
-            }
-            // One that cannot be read fails in its own turn.
-            let Neighbour { source, context } = sequence.frame(recipe, place).ok().flatten()?;
-            let seen = see(recipe, line, across, &source, &context).ok().flatten()?;
-            sequence.seen.keep((line, place), seen.clone());
-            Some(seen)
-        };
-        by_line.insert(line.to_string(), json!(across.measure(&own, &other)));
+        let values = measured_line(recipe, line, (&source, context, sequence))?;
+        if let Some((kept, key)) = key {
+            kept.keep(&key, place, &values);
+        }
+        Ok((line, values))
+    };
+    lines.into_iter().map(one).collect()
+}
+
+fn measured_line(
+    recipe: &Recipe,
+    line: usize,
+    (source, context, sequence): (&dyn Source, &ResolveContext, &RunSequence),
+) -> Result<LineMeasurement, Fault> {
+    let Some(across) = recipe.steps[line].step.across() else { return Ok(None) };
+    let at = context.sequence.number.saturating_sub(1);
+    let others = across.against();
+    let known = if others.is_empty() { None } else { sequence.seen.find((line, at)) };
+    let Some(own) = known.map_or_else(|| see(recipe, line, across, source, context), |s| Ok(Some(s)))? else {
+        return Ok(None);
+    };
+    if !others.is_empty() {
+        sequence.seen.keep((line, at), own.clone());
     }
-    Ok(Value::Object(by_line))
+    let other = |which: usize| -> Option<Seen> {
+        let place = others.get(which)?.place(at, sequence.count)?;
+        if place == at {
+            return Some(own.clone());
+        }
+        if let Some(known) = sequence.seen.find((line, place)) {
+            return Some(known);
+        }
+        // One that cannot be read fails in its own turn.
+        let Neighbour { source, context } = sequence.frame(recipe, place).ok().flatten()?;
+        let seen = see(recipe, line, across, &source, &context).ok().flatten()?;
+        sequence.seen.keep((line, place), seen.clone());
+        Some(seen)
+    };
+    Ok(Some(across.measure(&own, &other)))
 }

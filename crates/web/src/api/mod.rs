@@ -16,6 +16,7 @@ pub(crate) mod gather;
 pub(crate) mod inspect;
 mod lenses;
 pub(crate) mod openapi;
+pub(crate) mod preview;
 mod ramps;
 pub mod recipes;
 mod runs;
@@ -42,6 +43,7 @@ pub fn routes() -> ApiRouter<App> {
         .merge(runs::routes())
         .merge(sequence::routes())
         .merge(ramps::routes())
+        .merge(preview::routes())
         .merge(sheet::routes())
         .merge(drops::routes())
         .merge(watches::routes())

@@ -2,6 +2,7 @@
 
 use super::opened::{MEASURED, Open};
 use super::view::{Moved, Shown, ViewAsk, geometry, part_of};
+use crate::App;
 use crate::api::document::Document;
 use crate::error::{Error, Result};
 use crate::full_quality::{Denoised, FullQuality};
@@ -89,8 +90,8 @@ impl Ask {
         let mut recipe = recipe.clone();
         recipe.steps.truncate(self.upto.unwrap_or(usize::MAX));
         if self.before {
-            // What moves or widens the picture, so that both sides lie on each other.
-            recipe.steps.retain(rallo_recipe::Line::moves);
+            // What moves or widens the picture, so that both sides lie on each other; the others keep their places.
+            recipe.steps.iter_mut().filter(|line| !line.moves()).for_each(|line| line.on = false);
         }
         recipe
     }
@@ -179,14 +180,37 @@ impl Ask {
         full.open(&key, settings[..n].to_vec(), &denoises, &frame.source, &*MEASURED)
     }
 
+    /// As [`plan`](Self::plan), from the sample joined with the frames beside it, where a line does that.
+    fn joined(&self, recipe: &Recipe, frame: &Open, app: &App) -> Result<Option<Prepared>> {
+        let Some(sample) = frame.sample.as_ref().filter(|_| !self.before) else { return Ok(None) };
+        let recipe = self.part(recipe);
+        let Some(source) = sample.joined(&recipe, (&frame.source, &frame.about), &app.previews.memory) else {
+            return Ok(None);
+        };
+        let join = source.line();
+        let behind = |line: &Option<usize>| line.is_some_and(|line| line > join);
+        // One without a line stands before the first line behind.
+        let placed = recipe.placed(&frame.about);
+        let first = placed.iter().position(|(line, _)| behind(line)).unwrap_or(placed.len());
+        let placed = &placed[first..];
+        let settings = placed.iter().map(|(_, settings)| settings.clone()).collect();
+        let plan = Plan::remembering(settings, &*source, Some(&*MEASURED)).map_err(Error::bad)?;
+        let from = self.from.filter(|from| *from > join);
+        let plan = match from {
+            Some(from) => {
+                plan.cut_before(placed.iter().take_while(|(l, _)| l.is_none_or(|l| l < from)).count())
+            }
+            None => plan,
+        };
+        Ok(Some(Prepared { plan, source, denoised: None, left_out: false }))
+    }
+
     /// As [`plan`](Self::plan), from the sample after its denoising as far as that is there.
-    pub(super) fn prepared(
-        &self,
-        recipe: &Recipe,
-        frame: &Open,
-        full: &FullQuality,
-        scale: f64,
-    ) -> Result<Prepared> {
+    pub(super) fn prepared(&self, recipe: &Recipe, frame: &Open, app: &App, scale: f64) -> Result<Prepared> {
+        if let Some(joined) = self.joined(recipe, frame, app)? {
+            return Ok(joined);
+        }
+        let full = &app.full;
         // Only who reads the head learns that parts are still to come; others wait for the whole truth.
         let begin = self.head && (scale >= STAND_IN || self.more.is_some());
         let whole = frame.source.size().rect();

@@ -64,8 +64,7 @@ impl Ask {
         if shown.region.area() > LARGEST_PART {
             return Err(Error::bad("this part is too large to be shown at once; zoom out"));
         }
-        let Prepared { plan, source, denoised, left_out } =
-            self.prepared(recipe, frame, &app.full, shown.scale)?;
+        let Prepared { plan, source, denoised, left_out } = self.prepared(recipe, frame, app, shown.scale)?;
         let program = plan.program(shown.scale);
         let level = program.level();
         let needed = program.needed(shown.region);
