@@ -85,12 +85,6 @@ impl Recipe {
         lines.filter(|(_, l)| self.is_on(l) && l.step.across().is_some()).map(|(at, _)| at).collect()
     }
 
-    /// Whether one of those lines measures pictures against others.
-    pub fn measures_against_others(&self) -> bool {
-        let against = |line: usize| self.steps[line].step.across().map(|across| across.against());
-        self.across().into_iter().filter_map(against).any(|others| !others.is_empty())
-    }
-
     /// Whether one of its lines joins pictures with their neighbours in the run.
     pub fn joins_neighbours(&self) -> bool {
         self.steps.iter().any(|l| self.is_on(l) && l.step.joins().is_some())

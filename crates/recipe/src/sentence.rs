@@ -226,6 +226,8 @@ impl Delivery {
                 for (is, more) in [
                     (v.length > 0.0, ", {length} seconds long"),
                     (v.length <= 0.0 && v.speed != 1.0, ", {speed} times as fast"),
+                    (v.between == "blend", ", frames between them mixed"),
+                    (v.between == "motion", ", frames between them made by their motion"),
                     (v.backwards, ", backwards"),
                     (v.hold_first > 0.0, ", first frame held {hold_first} s"),
                     (v.hold_last > 0.0, ", last frame held {hold_last} s"),

@@ -189,3 +189,36 @@ fn a_course_pack_is_frames_a_clip_and_a_document() {
     assert_eq!(clip.order(2).len(), 150);
     let What::Course(_) = pack.deliveries[0].what else { panic!() };
 }
+
+#[test]
+fn what_lies_between_frames_is_told_by_shares_of_the_way() {
+    let clip = |more: Value| {
+        let mut all = json!({"kind": "video", "between": "motion", "rate": "12"});
+        all.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
+        let FinishingTask::Assembly(Assembly::Video(video)) = recipe(json!([all])).tasks().remove(0).1 else {
+            panic!()
+        };
+        video
+    };
+    let half = clip(json!({"speed": 0.5}));
+    assert_eq!(half.arrivals(3), [vec![1.0], vec![0.5, 1.0], vec![0.5, 1.0, 1.0]]);
+    assert_eq!(half.order(3).len(), 6);
+    let held = clip(json!({"speed": 2.0, "hold_first": 0.2}));
+    assert_eq!(held.arrivals(4), [vec![1.0, 1.0, 1.0], vec![], vec![1.0], vec![]]);
+    // Every clip has as many frames as it is long, whatever its speed, and they come in order.
+    for speed in [0.13, 0.4, 0.75, 1.0, 1.3, 7.0] {
+        for count in [1, 2, 5, 40] {
+            let clip = clip(json!({"speed": speed, "hold_last": 0.3}));
+            let arrivals = clip.arrivals(count);
+            let shown: Vec<f64> = arrivals
+                .iter()
+                .enumerate()
+                .flat_map(|(at, shares)| shares.iter().map(move |share| at as f64 - 1.0 + share))
+                .collect();
+            assert_eq!(shown.len(), clip.order(count).len(), "{count} at {speed}");
+            assert!(shown.is_sorted() && (shown[0] >= 0.0), "{shown:?}");
+            assert!(Assembly::Video(clip).needs(count).iter().all(|needed| *needed));
+        }
+    }
+    assert!(half.arrivals(0).is_empty());
+}

@@ -256,6 +256,65 @@ fn noise_goes_over_time_and_what_moves_stays() {
 }
 
 #[test]
+fn a_slower_clip_shows_what_moves_on_its_way() {
+    let place = Place::new();
+    let folder = place.0.path().join("in");
+    std::fs::create_dir_all(&folder).unwrap();
+    // A disc with a pattern goes to the right before a ground that stands.
+    let value = |x: f64, y: f64, moved: f64| {
+        let (u, v) = (x - 200.0 - moved, y - 240.0);
+        let inside = (0.5 + (60.0 - u.hypot(v)) / 2.0).clamp(0.0, 1.0);
+        let disc = 170.0 + 50.0 * (u / 6.0).sin() * (v / 8.0).cos();
+        inside * disc + (1.0 - inside) * (30.0 + 0.3 * scene(x, y))
+    };
+    for i in 0..4usize {
+        let pixels = (0..SIZE.area() as usize)
+            .flat_map(|k| [value((k % 720) as f64, (k / 720) as f64, i as f64 * 24.0).round() as u8; 3]);
+        write(&folder.join(format!("D_{i}.png")), pixels.collect());
+    }
+    let recipe = json!({"format": "rallo-recipe", "version": 1, "name": "Slow", "steps": [],
+        "deliveries": [{"kind": "video", "purpose": "keep", "size": "custom", "width": 720, "height": 480,
+            "speed": 0.5, "between": "motion", "to": "subfolder"}]});
+    std::fs::write(place.0.path().join("recipe.json"), recipe.to_string()).unwrap();
+    let (data, recipe, from, out) =
+        (place.text("data"), place.text("recipe.json"), place.text("in"), place.text("out"));
+    let done = rallo(&["--data", &data, "run", &recipe, "--from", &from, "--to", &out]);
+    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    let mut clips = files_below(&place.0.path().join("out"));
+    clips.retain(|file| file.extension().is_some_and(|e| e == "mkv"));
+    let frames = place.0.path().join("frames");
+    std::fs::create_dir_all(&frames).unwrap();
+    let taken = std::process::Command::new("ffmpeg")
+        .args(["-loglevel", "error", "-i"])
+        .arg(&clips[0])
+        .args(["-pix_fmt", "rgb24"])
+        .arg(frames.join("%02d.png"))
+        .status();
+    assert!(taken.unwrap().success());
+    let mut shown = files_below(&frames);
+    shown.sort();
+    assert_eq!(shown.len(), 8);
+    let off = |got: &[f64], moved: f64| {
+        let square = |k: usize| (got[k] - value((k % 720) as f64, (k / 720) as f64, moved)).powi(2);
+        // Around the disc's way.
+        let part = (160..320).flat_map(|y| (120..360).map(move |x| y * 720 + x));
+        (part.map(square).sum::<f64>() / (160.0 * 240.0)).sqrt()
+    };
+    let got: Vec<Vec<f64>> = shown.iter().map(|path| values(path).1).collect();
+    for (n, frame) in got.iter().enumerate() {
+        let moved = (n as f64 * 12.0).min(72.0);
+        let off_by = off(frame, moved);
+        if n % 2 == 0 || n == 7 {
+            assert!(off_by < 1.0, "frame {n}: {off_by:.2}");
+            continue;
+        }
+        let mixed: Vec<f64> = got[n - 1].iter().zip(&got[n + 1]).map(|(a, b)| (a + b) / 2.0).collect();
+        let plain = off(&mixed, moved);
+        assert!(off_by < plain / 2.0, "frame {n}: {off_by:.2}, and {plain:.2} where both are mixed");
+    }
+}
+
+#[test]
 fn all_frames_become_one_picture() {
     let place = Place::new();
     let folder = place.0.path().join("in");

@@ -5,6 +5,8 @@ pub mod alike;
 pub mod camera_move;
 pub mod course;
 pub mod exposure_jumps;
+pub mod flow;
+pub mod in_between;
 pub mod interval;
 pub mod joining;
 pub mod ramp_curve;

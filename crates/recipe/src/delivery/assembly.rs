@@ -76,7 +76,10 @@ impl Assembly {
 
     /// Which of `count` frames it needs.
     pub fn needs(&self, count: usize) -> Vec<bool> {
-        let Self::Video(video) = self else { return vec![true; count] };
+        let video = match self {
+            Self::Video(video) if !video.makes_between() => video,
+            _ => return vec![true; count],
+        };
         let mut chosen = vec![false; count];
         for k in video.order(count) {
             chosen[k] = true;

@@ -20,7 +20,7 @@ pub(super) const MARKS: usize = 60;
 pub(super) const SMALLEST: f64 = 0.02;
 
 /// Parameters of a clip.
-pub static VIDEO: [Param; 31] = [
+pub static VIDEO: [Param; 32] = [
     Param {
         name: "purpose",
         about: "What it is for: share (plays everywhere), small (fewest bytes), web (in a page), edit (every frame for itself), keep (loses nothing), loop (a moving picture without a player).",
@@ -67,6 +67,12 @@ pub static VIDEO: [Param; 31] = [
         about: "How fast the frames go by: at 2 every second one is left out, at 0.5 each is shown twice.",
         unit: "",
         kind: Kind::Number { min: 0.001, max: 1000.0, step: 0.1 },
+    },
+    Param {
+        name: "between",
+        about: "What is shown between two frames where the clip is slower than they are, or faster by no whole number: repeat (the nearer one), blend (both, mixed in light), motion (what moves is on its way; where it cannot be followed, both are mixed).",
+        unit: "",
+        kind: Kind::Choice(&["repeat", "blend", "motion"]),
     },
     Param {
         name: "length",
@@ -178,6 +184,8 @@ pub struct Video {
     pub rate: String,
     /// Source frames for each frame of the clip.
     pub speed: f64,
+    /// `repeat`, `blend` or `motion`.
+    pub between: String,
     /// Seconds of the frames' part; 0 is by the speed.
     pub length: f64,
     /// Seconds.
@@ -228,6 +236,7 @@ impl Default for Video {
             colour: "#000000".into(),
             rate: "25".into(),
             speed: 1.0,
+            between: "repeat".into(),
             length: 0.0,
             hold_first: 0.0,
             hold_last: 0.0,
@@ -293,30 +302,64 @@ impl Video {
         self.course(count).into_iter().map(|(k, _)| k).collect()
     }
 
-    /// The same with the share of the clip's way, which stands while a frame is held.
-    fn course(&self, count: usize) -> Vec<(usize, f64)> {
+    /// Frames of the clip of `count` frames while the first one is held, while they go by, and while the last one is held.
+    fn parts(&self, count: usize) -> (usize, usize, usize) {
         let (n, d) = self.rate();
         let rate = f64::from(n) / f64::from(d);
-        let Some(last) = count.checked_sub(1) else { return Vec::new() };
         let moving = if self.length > 0.0 { self.length * rate } else { count as f64 / self.speed };
         // A clip of at most a day.
         let moving = moving.round().clamp(1.0, 86_400.0 * 60.0) as usize;
         let held = |seconds: f64| (seconds * rate).round() as usize;
+        (held(self.hold_first), moving, held(self.hold_last))
+    }
+
+    /// The same with the share of the clip's way, which stands while a frame is held.
+    fn course(&self, count: usize) -> Vec<(usize, f64)> {
+        let Some(last) = count.checked_sub(1) else { return Vec::new() };
+        let (before, moving, behind) = self.parts(count);
         let at = |k: usize| {
             let frame = (((k as f64 + 0.5) * count as f64 / moving as f64) as usize).min(last);
             (frame, k as f64 / (moving - 1).max(1) as f64)
         };
-        let mut windows = vec![at(0); held(self.hold_first)];
+        let mut windows = vec![at(0); before];
         windows.extend((0..moving).map(at));
-        windows.extend(vec![at(moving - 1); held(self.hold_last)]);
+        windows.extend(vec![at(moving - 1); behind]);
         if self.backwards {
             windows.iter_mut().for_each(|(k, _)| *k = last - *k);
         }
         windows
     }
 
+    /// Whether what lies between two frames is made of both.
+    pub fn makes_between(&self) -> bool {
+        self.between != "repeat"
+    }
+
+    /// For each of `count` frames, in the order they come, what the clip shows from the one before until it is there: shares of the
+    /// way, 1 being the frame itself; holds included. The last frame stands as long as any other.
+    pub fn arrivals(&self, count: usize) -> Vec<Vec<f64>> {
+        let mut arrivals = vec![Vec::new(); count];
+        let Some(last) = count.checked_sub(1) else { return arrivals };
+        let (held, moving, behind) = self.parts(count);
+        let each = count as f64 / moving as f64;
+        let going = (0..moving).map(|k| (k as f64 * each).min(last as f64));
+        let all = std::iter::repeat_n(0.0, held).chain(going).chain(std::iter::repeat_n(last as f64, behind));
+        for at in all {
+            // What rounding leaves between is none.
+            let (before, share) = ((at + 1e-6).floor(), at - (at + 1e-6).floor());
+            let (arrival, share) = if share < 1e-6 { (before, 1.0) } else { (before + 1.0, share) };
+            if let Some(shares) = arrivals.get_mut(arrival as usize) {
+                shares.push(share);
+            }
+        }
+        arrivals
+    }
+
     /// Frames of the clip of `count` frames that differ from the one before.
     pub fn fresh(&self, count: usize) -> usize {
+        if self.makes_between() {
+            return self.order(count).len();
+        }
         let seen = |(k, at): (usize, f64)| (k, if self.is_moving() { at } else { 0.0 });
         let mut windows: Vec<_> = self.course(count).into_iter().map(seen).collect();
         windows.dedup();
@@ -370,6 +413,11 @@ impl Video {
 
     /// What is wrong with its move.
     pub(super) fn move_fault(&self) -> Option<String> {
+        if self.is_moving() && self.makes_between() {
+            return Some(
+                "a window that moves shows each frame as it is: set between to repeat, or fit to fill".into(),
+            );
+        }
         if self.is_moving() && self.marks.is_empty() {
             return Some("expected at least one mark [at, x, y, size], got none".into());
         }

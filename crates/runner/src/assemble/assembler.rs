@@ -2,6 +2,7 @@
 
 use crate::assemble::clip::{clip, record};
 use crate::assemble::contact_sheet::Sheet;
+use crate::assemble::in_between::InBetweenFrames;
 use crate::assemble::pdf::{contact_layout, layout};
 use crate::assemble::piece::{Is, Piece};
 use crate::assemble::stack::Stacking;
@@ -27,6 +28,8 @@ pub(crate) struct Gathered {
     pub clip: Option<ClipFacts>,
     /// Pictures that are not in it.
     pub missing: usize,
+    /// What people should know of it.
+    pub told: Option<String>,
 }
 
 pub(super) enum Sink {
@@ -45,6 +48,8 @@ pub(crate) struct Gatherer {
     sink: Sink,
     /// How often each frame is shown.
     pub(super) times: Vec<usize>,
+    /// What lies between frames is made of both.
+    between: Option<InBetweenFrames>,
     /// Frames owed by pictures that are missing at the beginning.
     owed: usize,
     last: Option<Arc<Vec<u8>>>,
@@ -74,11 +79,13 @@ impl Gatherer {
         let part = part_in(folder).map_err(room)?.into_temp_path();
         let text = |template: &str| names::text(template, &recipe.name, first);
         let mut times = vec![1; count];
+        let mut between = None;
         let sink = match assembly {
             Assembly::Video(video) => {
                 times = vec![0; count];
                 video.order(count).into_iter().for_each(|k| times[k] += 1);
                 let clip = clip(video, &recipe.name, count);
+                between = video.makes_between().then(|| InBetweenFrames::new(video, clip.clone(), count));
                 let recorder = Recorder::start(clip, &part).map_err(|e| fault(&e))?;
                 crate::schedule::step_back_process(recorder.process());
                 Sink::Video(Box::new(recorder))
@@ -105,6 +112,7 @@ impl Gatherer {
             part,
             sink,
             times,
+            between,
             owed: 0,
             last: None,
             missing: 0,
@@ -115,6 +123,13 @@ impl Gatherer {
 
     /// Takes the next picture, or what stands for one that failed; a picture may come in parts.
     pub fn take(&mut self, at: usize, piece: Option<Piece>) -> Result<(), Fault> {
+        if let (Some(between), Sink::Video(recorder)) = (&mut self.between, &mut self.sink) {
+            let (missing, picture) = (usize::from(piece.is_none()), piece.map(|piece| piece.what));
+            between.take(recorder, at, picture)?;
+            self.missing += missing;
+            self.taken += 1 - missing;
+            return Ok(());
+        }
         let times = self.times.get(at).copied().unwrap_or(0);
         if times == 0 {
             return Ok(());
@@ -222,6 +237,7 @@ impl Gatherer {
                 (size, None)
             }
         };
-        Ok(Gathered { part: self.part, size, clip, missing: self.missing })
+        let told = self.between.as_ref().and_then(InBetweenFrames::told);
+        Ok(Gathered { part: self.part, size, clip, missing: self.missing, told })
     }
 }

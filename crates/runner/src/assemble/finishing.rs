@@ -254,7 +254,7 @@ impl Around<'_> {
             Some(Err(e)) if e.kind == FailureKind::NoRoom => return Err(e),
             _ => self.pass(assembly, task)?,
         };
-        let Gathered { part, size, clip, missing } = gathered;
+        let Gathered { part, size, clip, missing, told } = gathered;
         let mut output = self.keep(part, &target, replace, Some(&mark))?;
         (output.width, output.height) = size;
         output.clip = clip.map(|facts| json!(facts));
@@ -264,6 +264,8 @@ impl Around<'_> {
             (_, 1) => "one picture failed and is not in it".to_owned(),
             (_, n) => format!("{n} pictures failed and are not in it"),
         });
+        let both: Vec<String> = reason.into_iter().chain(told).collect();
+        let reason = (!both.is_empty()).then(|| both.join("; "));
         let ended = Ended { state: ItemState::Done, kind: None, reason, outputs: vec![output] };
         Ok(Done { ended, mark: Some(mark) })
     }

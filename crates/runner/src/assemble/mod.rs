@@ -8,6 +8,7 @@ pub(crate) mod course_page;
 pub mod encoder_speed;
 pub(crate) mod finishing;
 pub(crate) mod html;
+mod in_between;
 pub(crate) mod ordered_stream;
 pub(crate) mod pdf;
 pub mod piece;

@@ -140,7 +140,10 @@ pub(crate) fn piece(
                 let stage =
                     windows.first().map_or_else(|| stage.clone(), |(window, _)| through(stage, *window));
                 let (picture, _) = work.picture(&stage, None)?;
-                Is::Frame(Arc::new(clip.raw(&picture)?))
+                match video.makes_between() {
+                    true => Is::Picture(picture),
+                    false => Is::Frame(Arc::new(clip.raw(&picture)?)),
+                }
             }
         }
         Assembly::Stack(_) => Is::Light(work.lines(stage)?),

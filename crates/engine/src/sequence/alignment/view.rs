@@ -14,11 +14,11 @@ const SMALLEST: usize = 70;
 
 /// One size of a frame.
 #[derive(Clone, Debug)]
-pub(super) struct Plane {
-    pub(super) width: usize,
-    pub(super) height: usize,
+pub(crate) struct Plane {
+    pub(crate) width: usize,
+    pub(crate) height: usize,
     /// Row by row.
-    pub(super) values: Vec<f32>,
+    pub(crate) values: Vec<f32>,
 }
 
 /// A frame to be aligned, at all its sizes.
@@ -65,7 +65,7 @@ impl AlignmentView {
 
 impl Plane {
     /// By 1 2 1, both ways; beyond the edge its pixels count again.
-    fn smoothed(&self) -> Self {
+    pub(crate) fn smoothed(&self) -> Self {
         let (w, h) = (self.width, self.height);
         let mut across = vec![0.0; w * h];
         for (row, out) in self.values.chunks_exact(w.max(1)).zip(across.chunks_exact_mut(w.max(1))) {
@@ -85,7 +85,7 @@ impl Plane {
     }
 
     /// Half as large, by 1 3 3 1 both ways, so that pixels lie in the middle of the four they come from.
-    fn halved(&self) -> Self {
+    pub(crate) fn halved(&self) -> Self {
         let (w, h) = (self.width, self.height);
         let (to_w, to_h) = (w / 2, h / 2);
         let mut across = vec![0.0; to_w * h];
@@ -106,6 +106,18 @@ impl Plane {
             }
         }
         Self { width: to_w, height: to_h, values }
+    }
+
+    /// The value at a place in pixels, between the four around it; beyond the edge its own.
+    pub(crate) fn near(&self, x: f32, y: f32) -> f32 {
+        let (x, y) =
+            ((x - 0.5).clamp(0.0, (self.width - 1) as f32), (y - 0.5).clamp(0.0, (self.height - 1) as f32));
+        let (left, top) = (x as usize, y as usize);
+        let (right, low) = ((left + 1).min(self.width - 1), (top + 1).min(self.height - 1));
+        let (u, v) = (x - left as f32, y - top as f32);
+        let of = |x: usize, y: usize| self.values[y * self.width + x];
+        (of(left, top) * (1.0 - u) + of(right, top) * u) * (1.0 - v)
+            + (of(left, low) * (1.0 - u) + of(right, low) * u) * v
     }
 
     /// Whether values between pixels are known at a place in pixels (the middle of the first pixel is 0.5).
