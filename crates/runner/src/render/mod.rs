@@ -7,7 +7,6 @@ pub mod fault;
 pub mod intermediate;
 pub mod item;
 pub mod joined_frames;
-pub mod joined_sample;
 pub mod measurements;
 pub mod memory_budget;
 pub mod picture_job;

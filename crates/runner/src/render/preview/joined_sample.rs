@@ -22,7 +22,7 @@ pub struct JoinedSample {
 }
 
 impl JoinedSample {
-    pub(super) fn new(
+    pub(in crate::render) fn new(
         (recipe, line, join): (&Recipe, usize, Join),
         source: &Arc<FileSource>,
         context: &ResolveContext,

@@ -2,22 +2,25 @@
 //! frames together and what they join. What was measured and made is held, so that a changed line computes only what depends
 //! on it.
 
+mod joined_sample;
+mod memory;
+mod sample;
+
+pub use crate::render::preview::joined_sample::JoinedSample;
+pub use crate::render::preview::memory::PreviewMemory;
+pub use crate::render::preview::sample::{SequenceSample, sample};
+
 use crate::frame_context::Decided;
 use crate::lock::lock;
 use crate::render::fault::Fault;
 use crate::render::intermediate::ready_until;
-use crate::render::joined_frames::MadeFrames;
-use crate::render::joined_sample::JoinedSample;
-use crate::render::measurements::Measurements;
 use crate::render::sequence::{
     LineMeasurement, Neighbour, RunSequence, SequenceFrame, identity_of, key_of, measured_by,
 };
-use quick_cache::Weighter;
-use quick_cache::sync::Cache;
 use rallo_engine::OutputProfile;
 use rallo_job::FailureKind;
-use rallo_media::{Chroma, Encoding, Extras, FileSource, content_hash};
-use rallo_recipe::{Line, Overrides, Recipe, ResolveContext};
+use rallo_media::{Chroma, Encoding, Extras};
+use rallo_recipe::{Line, Recipe};
 use rayon::prelude::*;
 use std::collections::HashMap;
 use std::path::PathBuf;
@@ -26,15 +29,6 @@ use std::sync::{Arc, Mutex, OnceLock};
 
 /// Long edge of the pictures, about: they are reduced by halves, as decoders have them.
 const EDGE: f64 = 600.0;
-
-/// Bytes of pictures that are held.
-const PICTURES: u64 = 300_000_000;
-
-/// Bytes of frames to be joined that are held for one state of the lines before.
-const JOINED: usize = 500_000_000;
-
-/// So many states of the lines before what joins frames are held.
-const STATES: usize = 2;
 
 /// A frame to be looked at.
 #[derive(Clone, Debug)]
@@ -45,76 +39,6 @@ pub struct PreviewFrame {
     pub stamp: i64,
     /// What people decided about it.
     pub decided: Decided,
-}
-
-/// A picture that was made: of what, and which frame.
-type PictureKey = (String, usize);
-
-/// By their bytes.
-#[derive(Clone)]
-struct Bytes;
-
-impl Weighter<PictureKey, Arc<Vec<u8>>> for Bytes {
-    fn weight(&self, _: &PictureKey, picture: &Arc<Vec<u8>>) -> u64 {
-        picture.len().max(1) as u64
-    }
-}
-
-/// What was measured and made for previews so far.
-pub struct PreviewMemory {
-    measured: Arc<Measurements>,
-    pictures: Cache<PictureKey, Arc<Vec<u8>>, Bytes>,
-    /// Frames to be joined, by the lines before; the last used last.
-    made: Mutex<Vec<(String, Arc<MadeFrames>)>>,
-    /// The sample joined with its neighbours, by the lines until then; the last used last.
-    samples: Mutex<Vec<(String, Arc<JoinedSample>)>>,
-}
-
-impl PreviewMemory {
-    /// With what is kept of measurements.
-    pub fn new(measured: Arc<Measurements>) -> Self {
-        Self {
-            measured,
-            pictures: Cache::with_weighter(4000, PICTURES, Bytes),
-            made: Mutex::default(),
-            samples: Mutex::default(),
-        }
-    }
-}
-
-impl std::fmt::Debug for PreviewMemory {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("PreviewMemory").finish_non_exhaustive()
-    }
-}
-
-/// What is held under a key among the last few, made where it is not there; the last used last.
-fn recalled<T: Clone, E>(
-    held: &Mutex<Vec<(String, T)>>,
-    key: String,
-    most: usize,
-    make: impl FnOnce() -> Result<T, E>,
-) -> Result<T, E> {
-    let known = {
-        let mut held = lock(held);
-        held.iter().position(|(known, _)| *known == key).map(|at| held.remove(at).1)
-    };
-    let one = known.map_or_else(make, Ok)?;
-    let mut held = lock(held);
-    held.push((key, one.clone()));
-    if held.len() > most {
-        held.remove(0);
-    }
-    Ok(one)
-}
-
-impl PreviewMemory {
-    fn made(&self, key: String) -> Arc<MadeFrames> {
-        let make = || Ok::<_, std::convert::Infallible>(Arc::new(MadeFrames::holding(JOINED)));
-        match recalled(&self.made, key, STATES, make) {
-            Ok(made) => made,
-        }
-    }
 }
 
 /// Which pictures of a sequence are looked at.
@@ -368,61 +292,6 @@ impl Preview {
         let picture = Arc::new(rendered(&look.recipe, sequence, place)?);
         self.memory.pictures.insert(key, picture.clone());
         Ok(picture)
-    }
-}
-
-/// What is known of one frame of a sequence as a sample of it.
-pub struct SequenceSample {
-    /// What lines that look at all frames decided about it, where that was found out by looking at the sequence.
-    pub overrides: Option<Overrides>,
-    sequence: Option<(RunSequence, String)>,
-}
-
-/// What is known of the frame at a place as a sample of the sequence, by what was measured for looks at it.
-///
-/// # Errors
-/// [`Fault`] where values that change over the sequence do not fit.
-pub fn sample(
-    recipe: &Recipe,
-    frames: &[PreviewFrame],
-    place: usize,
-    memory: &Arc<PreviewMemory>,
-) -> Result<SequenceSample, Fault> {
-    let look = Preview::whole(recipe.clone(), Vec::new(), frames, memory.clone())?;
-    if !look.decide_by_memory() {
-        return Ok(SequenceSample { overrides: None, sequence: None });
-    }
-    let Some(sequence) = look.decided.into_inner() else {
-        return Ok(SequenceSample { overrides: None, sequence: None });
-    };
-    let sequence = sequence?;
-    let overrides = Some(sequence.overrides(place));
-    Ok(SequenceSample { overrides, sequence: Some((sequence, look.made.key.clone())) })
-}
-
-impl SequenceSample {
-    /// The frame joined with its neighbours by the last line that does so, where one does; nothing behind lines that take too long
-    /// for a look, or before what all frames decide is known.
-    pub fn joined(
-        &self,
-        recipe: &Recipe,
-        (source, context): (&Arc<FileSource>, &ResolveContext),
-        memory: &PreviewMemory,
-    ) -> Option<Arc<JoinedSample>> {
-        let (sequence, key) = self.sequence.as_ref()?;
-        let placed = recipe.placed(context);
-        let (line, join) =
-            placed.iter().rev().find_map(|(line, settings)| Some(((*line)?, settings.step.joins()?)))?;
-        let is_slow = |line: &Line| line.on && line.kind().info.facts.expensive;
-        if recipe.steps[..line].iter().any(is_slow) {
-            return None;
-        }
-        let look = Look { recipe: recipe.clone(), frames: Vec::new(), key: key.clone() };
-        let key = format!("{} {}", look.key_of(line + 1), context.sequence.number);
-        // Equal for equal pixels, as far as 16 digits tell.
-        let state = u64::from_str_radix(&content_hash(key.as_bytes())[..16], 16).unwrap_or_default();
-        let make = || JoinedSample::new((recipe, line, join), source, context, (sequence.clone(), state));
-        recalled(&memory.samples, key, STATES, || make().map(Arc::new)).ok()
     }
 }
 
