@@ -226,7 +226,9 @@ async function tell(all) {
   asking = true;
   try {
     const before = told;
-    told = { ...(await json('POST', '/api/plan', { recipe: doc, frame, quick: true })), steps: doc.steps.map((s) => s.step) };
+    // Lines may come and go while the answer is on its way.
+    const steps = doc.steps.map((s) => s.step);
+    told = { ...(await json('POST', '/api/plan', { recipe: doc, frame, quick: true })), steps };
     // What was measured stands until it is measured again.
     told.lines.forEach((l, i) => { if (before?.steps[i] === told.steps[i]) Object.assign(l, { found: before.lines[i].found, measured: before.lines[i].measured, ordinary: before.lines[i].ordinary }); });
     source = told.source;

@@ -4,6 +4,8 @@ import { el } from './talk.js';
 
 const AHEAD = 40;
 const AT_ONCE = 6;
+/** Milliseconds before a picture that did not come is asked for again. */
+const AGAIN = 500;
 /** The rate that was chosen last, in pictures a second. */
 const RATE = 'rallo-rate';
 
@@ -91,7 +93,10 @@ export class Player {
     this.coming.add(place);
     const asked = performance.now();
     let picture;
-    try { picture = await this.load(place); } catch { /* asked again when its turn comes */ }
+    try { picture = await this.load(place); } catch {
+      // Asked again when its turn comes, and not at once where nobody answers.
+      await new Promise((go) => { setTimeout(go, AGAIN); });
+    }
     if (round !== this.round || this.over) { if (picture) this.close(picture); return; }
     this.coming.delete(place);
     this.wait += ((performance.now() - asked) / 1000 - this.wait) * 0.3;

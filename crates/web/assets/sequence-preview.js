@@ -41,6 +41,8 @@ export class SequencePreview {
 
   async open() {
     if (this.isOpen) return this.close();
+    // Nothing to play before the recipe is there.
+    if (!this.recipe()) return undefined;
     this.box.hidden = false;
     this.box.tabIndex = -1;
     this.box.focus();
@@ -74,7 +76,10 @@ export class SequencePreview {
       this.player.count = begun.frames.length;
       this.hear(begun);
       this.watch();
-    } catch (e) { say(e.message); }
+    } catch (e) {
+      say(e.message);
+      if (!this.state && this.isOpen) this.close();
+    }
   }
 
   /** What is said of how far it is; other pictures are fetched where they are others by now. */
@@ -98,7 +103,7 @@ export class SequencePreview {
       if (!this.isOpen) return;
       try { this.hear(await json('GET', `/api/preview/${this.state.key}`)); } catch (e) {
         // A program that was started again knows nothing of it.
-        if (e.status) { this.take(); return; }
+        if (e.status) { this.state = null; this.take(); return; }
         this.said.textContent = e.message;
       }
       this.watch();
@@ -141,6 +146,7 @@ export class SequencePreview {
 
   /** The picture of a place; what it was before stands beside it where that is shown. */
   async load(place) {
+    if (!this.state) throw new Error();
     const { key } = this.state;
     const address = `/api/preview/${key}/${place}`;
     const wanted = this.how === 'after' ? [address] : [address, `${address}?untouched=true`];
