@@ -200,6 +200,7 @@ mod tests {
             (["blend", "hold_steady"], 1, "Line 2, hold steady, works better before line 1, blend frames"),
             (["trails", "deflicker"], 1, "Line 2, deflicker, works better before line 1, trails"),
             (["unsharp_mask", "blend"], 1, "Line 2, blend frames, works better before line 1, unsharp mask"),
+            (["denoise", "blend"], 1, "Line 2, blend frames, works better before line 1, denoise"),
         ] {
             let told = of(&steps);
             assert_eq!((told.len(), told[0].line, told[0].order.clone()), (1, line, vec![1, 0]), "{steps:?}");

@@ -221,4 +221,8 @@ fn what_lies_between_frames_is_told_by_shares_of_the_way() {
         }
     }
     assert!(half.arrivals(0).is_empty());
+    let moving = json!({"format": "rallo-recipe", "version": 1, "name": "x",
+        "deliveries": [{"kind": "video", "between": "blend", "fit": "move"}]});
+    let refused = Recipe::from_value(&moving).unwrap_err().to_string();
+    assert!(refused.contains("set between to repeat, or fit to fill"), "{refused}");
 }

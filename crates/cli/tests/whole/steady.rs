@@ -272,35 +272,47 @@ fn a_slower_clip_shows_what_moves_on_its_way() {
             .flat_map(|k| [value((k % 720) as f64, (k / 720) as f64, i as f64 * 24.0).round() as u8; 3]);
         write(&folder.join(format!("D_{i}.png")), pixels.collect());
     }
-    let recipe = json!({"format": "rallo-recipe", "version": 1, "name": "Slow", "steps": [],
-        "deliveries": [{"kind": "video", "purpose": "keep", "size": "custom", "width": 720, "height": 480,
-            "speed": 0.5, "between": "motion", "to": "subfolder"}]});
-    std::fs::write(place.0.path().join("recipe.json"), recipe.to_string()).unwrap();
-    let (data, recipe, from, out) =
-        (place.text("data"), place.text("recipe.json"), place.text("in"), place.text("out"));
-    let done = rallo(&["--data", &data, "run", &recipe, "--from", &from, "--to", &out]);
-    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
-    let mut clips = files_below(&place.0.path().join("out"));
-    clips.retain(|file| file.extension().is_some_and(|e| e == "mkv"));
-    let frames = place.0.path().join("frames");
-    std::fs::create_dir_all(&frames).unwrap();
-    let taken = std::process::Command::new("ffmpeg")
-        .args(["-loglevel", "error", "-i"])
-        .arg(&clips[0])
-        .args(["-pix_fmt", "rgb24"])
-        .arg(frames.join("%02d.png"))
-        .status();
-    assert!(taken.unwrap().success());
-    let mut shown = files_below(&frames);
-    shown.sort();
-    assert_eq!(shown.len(), 8);
+    // The frames of a clip of what lies in `in`, and what its run says of it.
+    let clip = |to: &str, backwards: bool| -> (Vec<Vec<f64>>, String) {
+        let recipe = json!({"format": "rallo-recipe", "version": 1, "name": "Slow", "steps": [],
+            "deliveries": [{"kind": "video", "purpose": "keep", "size": "custom", "width": 720, "height": 480,
+                "speed": 0.5, "between": "motion", "backwards": backwards, "to": "subfolder"}]});
+        std::fs::write(place.0.path().join("recipe.json"), recipe.to_string()).unwrap();
+        let (data, recipe, from, out, report) = (
+            place.text("data"),
+            place.text("recipe.json"),
+            place.text("in"),
+            place.text(to),
+            place.text("report.json"),
+        );
+        let args = ["--data", &data, "run", &recipe, "--from", &from, "--to", &out, "--report", &report];
+        let done = rallo(&args);
+        assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+        let mut clips = files_below(&place.0.path().join(to));
+        clips.retain(|file| file.extension().is_some_and(|e| e == "mkv"));
+        let frames = place.0.path().join(format!("{to} frames"));
+        std::fs::create_dir_all(&frames).unwrap();
+        let taken = std::process::Command::new("ffmpeg")
+            .args(["-loglevel", "error", "-i"])
+            .arg(&clips[0])
+            .args(["-pix_fmt", "rgb24"])
+            .arg(frames.join("%02d.png"))
+            .status();
+        assert!(taken.unwrap().success());
+        let mut shown = files_below(&frames);
+        shown.sort();
+        let shown = shown.iter().map(|path| values(path).1).collect();
+        (shown, std::fs::read_to_string(report).unwrap())
+    };
+    let (got, told) = clip("out", false);
+    assert_eq!(got.len(), 8);
+    assert!(!told.contains("could hardly be followed"), "{told}");
     let off = |got: &[f64], moved: f64| {
         let square = |k: usize| (got[k] - value((k % 720) as f64, (k / 720) as f64, moved)).powi(2);
         // Around the disc's way.
         let part = (160..320).flat_map(|y| (120..360).map(move |x| y * 720 + x));
         (part.map(square).sum::<f64>() / (160.0 * 240.0)).sqrt()
     };
-    let got: Vec<Vec<f64>> = shown.iter().map(|path| values(path).1).collect();
     for (n, frame) in got.iter().enumerate() {
         let moved = (n as f64 * 12.0).min(72.0);
         let off_by = off(frame, moved);
@@ -312,6 +324,18 @@ fn a_slower_clip_shows_what_moves_on_its_way() {
         let plain = off(&mixed, moved);
         assert!(off_by < plain / 2.0, "frame {n}: {off_by:.2}, and {plain:.2} where both are mixed");
     }
+    // Backwards the last frame comes first, and what lies between as well.
+    let (back, _) = clip("back", true);
+    assert_eq!(back.len(), 8);
+    assert!(off(&back[0], 72.0) < 1.0 && off(&back[6], 0.0) < 1.0, "{:.2}", off(&back[0], 72.0));
+    assert!(off(&back[1], 60.0) < off(&back[1], 72.0) / 2.0, "{:.2}", off(&back[1], 60.0));
+    // Where frames have nothing in common that is said.
+    for i in 0..2usize {
+        let pixels = (0..SIZE.area() as i64).flat_map(|k| [(chance(k * 2 + i as i64) * 255.0) as u8; 3]);
+        write(&folder.join(format!("D_{i}.png")), pixels.collect());
+    }
+    let (_, told) = clip("other", false);
+    assert!(told.contains("could hardly be followed between frames 1 and 2"), "{told}");
 }
 
 #[test]

@@ -9,6 +9,11 @@ pub type Matrix = [[f32; 3]; 3];
 /// Luminance of the working space's primaries (ITU-R BT.2020).
 pub const LUMINANCE: [f32; 3] = [0.2627, 0.6780, 0.0593];
 
+/// The luminance of a pixel.
+pub fn luminance(pixel: &[f32; 3]) -> f32 {
+    pixel.iter().zip(LUMINANCE).map(|(v, share)| v * share).sum()
+}
+
 /// The working space to XYZ under D65 (ITU-R BT.2020-2).
 pub const TO_XYZ: Matrix = [
     [0.636_958_05, 0.144_616_9, 0.168_880_98],

@@ -16,7 +16,7 @@
 //! assert_eq!((share[0], share[32 * 64 + 32]), (1.0, 0.0));
 //! ```
 
-use crate::colour::working::LUMINANCE;
+use crate::colour::working::luminance;
 use crate::geometry::Size;
 
 /// Pixels to each side of the small squares.
@@ -114,8 +114,7 @@ fn noise(size: Size, light: [&[f32]; 2], difference: &[f32]) -> [f32; LEVELS] {
 pub fn alike(size: Size, own: &[f32], other: &[f32], tolerance: f32) -> Vec<f32> {
     let pixels = || own.as_chunks::<3>().0.iter().zip(other.as_chunks::<3>().0);
     let light = |frame: &[f32]| -> Vec<f32> {
-        let of = |pixel: &[f32; 3]| pixel.iter().zip(LUMINANCE).map(|(v, share)| v * share).sum();
-        squares(size, &frame.as_chunks::<3>().0.iter().map(of).collect::<Vec<f32>>())
+        squares(size, &frame.as_chunks::<3>().0.iter().map(luminance).collect::<Vec<f32>>())
     };
     let light = [light(own), light(other)];
     let light = light.each_ref().map(Vec::as_slice);

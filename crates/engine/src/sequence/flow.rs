@@ -4,7 +4,7 @@
 //! best (the inverse form of S. Baker and I. Matthews, 2004, on a dense grid as T. Kroeger and others, "Fast optical flow using
 //! dense inverse search", 2016); each pixel takes the mean of the patches over it, those that fit it best the most.
 
-use crate::sequence::alignment::Plane;
+use crate::sequence::alignment::{Plane, around};
 use rayon::prelude::*;
 
 /// Pixels across and down a patch, and between two of them.
@@ -18,7 +18,7 @@ const ROUNDS: usize = 10;
 const FARTHEST: f64 = 6.0;
 
 /// The shortest long edge of the smallest size.
-const SMALLEST: usize = 24;
+pub(super) const SMALLEST: usize = 24;
 
 /// The long edge of the largest size that is searched; beyond it motions are enlarged.
 const LARGEST: usize = 1000;
@@ -33,16 +33,6 @@ pub struct Flow {
     height: usize,
     /// Across and down, row by row.
     pub(super) motions: Vec<[f32; 2]>,
-}
-
-/// Sizes of a picture that halve, the largest first.
-pub(super) fn sizes(plane: Plane) -> Vec<Plane> {
-    let mut planes = vec![plane];
-    while let Some(last) = planes.last().filter(|p| p.width.max(p.height) / 2 >= SMALLEST) {
-        let half = last.halved();
-        planes.push(half);
-    }
-    planes
 }
 
 impl Flow {
@@ -63,13 +53,8 @@ impl Flow {
 
     /// The motion at a place in pixels (the middle of the first pixel is 0.5), between those around; beyond the edge its own.
     pub(super) fn at(&self, x: f32, y: f32) -> [f32; 2] {
-        let (x, y) =
-            ((x - 0.5).clamp(0.0, (self.width - 1) as f32), (y - 0.5).clamp(0.0, (self.height - 1) as f32));
-        let (left, top) = (x as usize, y as usize);
-        let (right, low) = ((left + 1).min(self.width - 1), (top + 1).min(self.height - 1));
-        let (u, v) = (x - left as f32, y - top as f32);
-        let of = |x: usize, y: usize| self.motions[y * self.width + x];
-        let (a, b, c, d) = (of(left, top), of(right, top), of(left, low), of(right, low));
+        let ([a, b, c, d], u, v) = around((self.width, self.height), x, y);
+        let [a, b, c, d] = [a, b, c, d].map(|at| self.motions[at]);
         std::array::from_fn(|k| (a[k] * (1.0 - u) + b[k] * u) * (1.0 - v) + (c[k] * (1.0 - u) + d[k] * u) * v)
     }
 
@@ -217,7 +202,7 @@ mod tests {
         let is_part = |x: f64, y: f64| (70.0..130.0).contains(&x) && (50.0..100.0).contains(&y);
         let from = plane(scene);
         let to = plane(|x, y| if is_part(x + 5.0, y) { scene(x + 5.0, y) } else { scene(x - 3.4, y - 1.7) });
-        let flow = Flow::between(&sizes(from), &sizes(to));
+        let flow = Flow::between(&from.sizes(SMALLEST), &to.sizes(SMALLEST));
         let off = |x: usize, y: usize, truth: [f32; 2]| {
             let [u, v] = flow.motions[y * 200 + x];
             (u - truth[0]).hypot(v - truth[1])

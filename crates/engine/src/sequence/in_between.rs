@@ -2,10 +2,10 @@
 //! shows comes from that; elsewhere both are mixed in light.
 
 use crate::colour::transfer::{decode, encode};
-use crate::colour::working::LUMINANCE;
+use crate::colour::working::luminance;
 use crate::geometry::Size;
-use crate::sequence::alignment::Plane;
-use crate::sequence::flow::{Flow, sizes};
+use crate::sequence::alignment::{Plane, cubic};
+use crate::sequence::flow::{Flow, SMALLEST};
 use rayon::prelude::*;
 
 /// How far, in pixels, forth and back may be apart and still be the same motion; and for each pixel of it.
@@ -35,8 +35,7 @@ const TRUSTED: f32 = 0.5;
 const ARRIVES: f32 = 0.7;
 
 fn grey(size: Size, values: &[f32]) -> Plane {
-    let of = |pixel: &[f32; 3]| pixel.iter().zip(LUMINANCE).map(|(v, share)| v * share).sum();
-    let values = values.as_chunks::<3>().0.iter().map(of).collect();
+    let values = values.as_chunks::<3>().0.iter().map(luminance).collect();
     Plane { width: size.width as usize, height: size.height as usize, values }.smoothed()
 }
 
@@ -45,16 +44,7 @@ fn pixel(size: Size, values: &[f32], x: f32, y: f32) -> [f32; 3] {
     let (wide, high) = (size.width as usize, size.height as usize);
     let (x, y) = ((x - 0.5).clamp(0.0, (wide - 1) as f32), (y - 0.5).clamp(0.0, (high - 1) as f32));
     let (left, top) = (x as usize, y as usize);
-    let share = |t: f32| {
-        let (t2, t3) = (t * t, t * t * t);
-        [
-            0.5 * (-t + 2.0 * t2 - t3),
-            0.5 * (2.0 - 5.0 * t2 + 3.0 * t3),
-            0.5 * (t + 4.0 * t2 - 3.0 * t3),
-            0.5 * (t3 - t2),
-        ]
-    };
-    let (across, down) = (share(x - left as f32), share(y - top as f32));
+    let (across, down) = (cubic(x - left as f32), cubic(y - top as f32));
     let near = |at: usize, k: usize, length: usize| (at + k).saturating_sub(1).min(length - 1);
     let mut sum = [0.0; 3];
     for (j, down) in down.iter().enumerate() {
@@ -84,7 +74,7 @@ pub fn mixed(first: &[f32], second: &[f32], share: f32) -> Vec<f32> {
 impl InBetween {
     /// Of two frames of one size.
     pub fn new(size: Size, first: Vec<f32>, second: Vec<f32>) -> Self {
-        let planes = [&first, &second].map(|values| sizes(grey(size, values)));
+        let planes = [&first, &second].map(|values| grey(size, values).sizes(SMALLEST));
         let (forth, back) =
             rayon::join(|| Flow::between(&planes[0], &planes[1]), || Flow::between(&planes[1], &planes[0]));
         let wide = size.width as usize;

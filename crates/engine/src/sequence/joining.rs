@@ -13,7 +13,7 @@
 //! assert_eq!(joining.end(), [0.4; 6]);
 //! ```
 
-use crate::colour::working::LUMINANCE;
+use crate::colour::working::luminance;
 use crate::geometry::Size;
 use crate::sequence::alike::alike;
 use crate::step::JoinBy;
@@ -47,11 +47,6 @@ pub enum Joining {
         /// The result so far.
         result: Vec<f32>,
     },
-}
-
-/// The light of a pixel.
-fn light(pixel: &[f32; 3]) -> f32 {
-    pixel.iter().zip(LUMINANCE).map(|(v, share)| v * share).sum()
 }
 
 impl Joining {
@@ -94,7 +89,7 @@ impl Joining {
                 let so_far = most.iter_mut().zip(result.as_chunks_mut::<3>().0);
                 for ((other, own), (most, result)) in pixels.zip(so_far) {
                     // All three colours of one pixel come from one frame.
-                    let more = *sign * (light(other) - light(own)) * weight;
+                    let more = *sign * (luminance(other) - luminance(own)) * weight;
                     if more > *most {
                         *most = more;
                         *result = std::array::from_fn(|c| own[c] + (other[c] - own[c]) * weight);

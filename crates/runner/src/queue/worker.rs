@@ -281,7 +281,7 @@ impl Queue {
             RunSequence::of(usize::try_from(counts.total - counts.tasks).unwrap_or_default())
         } else {
             let items = self.0.records.items(run.id).await.map_err(stored)?;
-            RunSequence::new(recipe, SequenceFrame::of_items(&items)?)?
+            RunSequence::new(recipe, SequenceFrame::of_items(&items)?, &sequence::measured_of_items(&items))?
         };
         let sequence = Arc::new(sequence);
         let mut held = lock(&self.0.sequences);

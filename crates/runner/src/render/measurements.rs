@@ -6,6 +6,7 @@
 use crate::lock::lock;
 use crate::render::sequence::LineMeasurement;
 use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
@@ -58,30 +59,27 @@ impl Measurements {
         Self { folder: data.join("measurements"), held: Mutex::default() }
     }
 
-    fn load(&self, key: &str) -> OfFrames {
-        let text = std::fs::read_to_string(self.folder.join(key)).unwrap_or_default();
-        text.split_inclusive('\n').filter_map(read).collect()
+    /// Those under a key, read where they are not held yet.
+    fn of<'a>(&self, held: &'a mut HashMap<String, OfFrames>, key: &str) -> &'a mut OfFrames {
+        if held.len() >= MOST_HELD && !held.contains_key(key) {
+            held.clear();
+        }
+        held.entry(key.to_owned()).or_insert_with(|| {
+            let text = std::fs::read_to_string(self.folder.join(key)).unwrap_or_default();
+            text.split_inclusive('\n').filter_map(read).collect()
+        })
     }
 
     /// What was measured of the frame at a place; nothing where it was not measured yet.
     pub fn find(&self, key: &str, place: usize) -> Option<LineMeasurement> {
-        let mut held = lock(&self.held);
-        if !held.contains_key(key) {
-            if held.len() >= MOST_HELD {
-                held.clear();
-            }
-            held.insert(key.to_owned(), self.load(key));
-        }
-        held.get(key)?.get(&place).cloned()
+        self.of(&mut lock(&self.held), key).get(&place).cloned()
     }
 
-    /// Keeps what was measured. Where the disk refuses, it is measured again another time.
+    /// Keeps what was measured; what was measured first stays. Where the disk refuses, it is measured again another time.
     pub fn keep(&self, key: &str, place: usize, values: &LineMeasurement) {
-        if self.find(key, place).is_some() {
-            return;
-        }
         let mut held = lock(&self.held);
-        held.entry(key.to_owned()).or_default().insert(place, values.clone());
+        let Entry::Vacant(vacant) = self.of(&mut held, key).entry(place) else { return };
+        vacant.insert(values.clone());
         let file = self.folder.join(key);
         if !file.exists() {
             let _ = std::fs::create_dir_all(&self.folder);
@@ -127,6 +125,19 @@ mod tests {
         let text = std::fs::read_to_string(&file).unwrap();
         std::fs::write(&file, format!("{text}7 3ff0000000")).unwrap();
         assert_eq!(Measurements::new(folder.path()).find("a", 7), None);
+    }
+
+    #[test]
+    fn nothing_is_lost_where_more_is_kept_than_is_held() {
+        let folder = tempfile::tempdir().unwrap();
+        let kept = Measurements::new(folder.path());
+        let all = || (0..MOST_HELD * 2).map(|i| format!("{i}"));
+        for place in 0..3 {
+            all().for_each(|key| kept.keep(&key, place, &Some(vec![place as f64])));
+        }
+        for kept in [&kept, &Measurements::new(folder.path())] {
+            assert!(all().all(|key| (0..3).all(|at| kept.find(&key, at) == Some(Some(vec![at as f64])))));
+        }
     }
 
     #[test]

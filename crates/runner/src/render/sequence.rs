@@ -35,9 +35,10 @@ pub struct SequenceFrame {
     pub stamp: i64,
     /// What people decided about it.
     pub decided: Decided,
-    /// What was measured of it, by line.
-    pub measured: HashMap<usize, Vec<f64>>,
 }
+
+/// What was measured of a picture, by line.
+pub type MeasuredLines = HashMap<usize, Vec<f64>>;
 
 impl SequenceFrame {
     /// The pictures of a run.
@@ -46,20 +47,24 @@ impl SequenceFrame {
     /// [`Fault`] where something that was stored cannot be read.
     pub fn of_items(items: &[RunItem]) -> Result<Vec<Self>, Fault> {
         let frame = |item: &RunItem| {
-            let measured = item.measured.as_ref().and_then(Value::as_object).into_iter().flatten();
-            let by_line = |(line, values): (&String, &Value)| {
-                Some((line.parse().ok()?, serde_json::from_value(values.clone()).ok()?))
-            };
             let source = PathBuf::from(&item.source);
-            Ok(Self {
-                stamp: std::fs::metadata(&source).as_ref().map_or(0, modified_of),
-                source,
-                decided: decided(item)?,
-                measured: measured.filter_map(by_line).collect(),
-            })
+            let stamp = std::fs::metadata(&source).as_ref().map_or(0, modified_of);
+            Ok(Self { stamp, source, decided: decided(item)? })
         };
         items.iter().filter(|item| item.task.is_none()).map(frame).collect()
     }
+}
+
+/// What was measured of the pictures of a run.
+pub fn measured_of_items(items: &[RunItem]) -> Vec<MeasuredLines> {
+    let measured = |item: &RunItem| {
+        let measured = item.measured.as_ref().and_then(Value::as_object).into_iter().flatten();
+        let by_line = |(line, values): (&String, &Value)| {
+            Some((line.parse().ok()?, serde_json::from_value(values.clone()).ok()?))
+        };
+        measured.filter_map(by_line).collect()
+    };
+    items.iter().filter(|item| item.task.is_none()).map(measured).collect()
 }
 
 /// What the pictures of a run have to do with each other.
@@ -132,16 +137,20 @@ impl RunSequence {
         Self { count: frames.len(), frames, ..Self::default() }
     }
 
-    /// Pictures every one of which is measured where the recipe asks for that.
+    /// Pictures with what was `measured` of each where the recipe asks for that.
     ///
     /// # Errors
     /// [`Fault`] where what is decided does not fit the recipe.
-    pub fn new(recipe: &Recipe, frames: Vec<SequenceFrame>) -> Result<Self, Fault> {
+    pub fn new(
+        recipe: &Recipe,
+        frames: Vec<SequenceFrame>,
+        measured: &[MeasuredLines],
+    ) -> Result<Self, Fault> {
         let mut values: Vec<Vec<FrameValue>> = vec![Vec::new(); frames.len()];
         for line in recipe.across() {
             let Some(across) = recipe.steps[line].step.across() else { continue };
             let measured: Vec<Option<Vec<f64>>> =
-                frames.iter().map(|frame| frame.measured.get(&line).cloned()).collect();
+                measured.iter().map(|measured| measured.get(&line).cloned()).collect();
             for (own, decided) in values.iter_mut().zip(across.decide(&measured)) {
                 own.extend(decided.into_iter().map(|(name, value)| (line, name, value)));
             }
@@ -276,6 +285,11 @@ impl Source for DecodedOnce<'_> {
     }
 }
 
+/// The scale that brings a size nearest to a long edge by halves alone; never above 1.
+pub(super) fn by_halves(edge: u32, size: Size) -> f64 {
+    (f64::from(edge) / f64::from(size.long_edge().max(1))).log2().round().exp2().min(1.0)
+}
+
 /// What a line makes of a picture, reduced, to measure it by; nothing where the line does not apply to it.
 ///
 /// # Errors
@@ -297,12 +311,12 @@ fn see(
         .map(|(_, settings)| settings)
         .collect();
     let plan = Plan::for_picture(before, source)?;
-    let scale = f64::from(across.edge()) / f64::from(plan.size().long_edge().max(1));
     // Large ones by halves, as decoders have them without resampling.
     let is_large = across.edge() > MEASURED_EDGE;
-    let scale = if is_large { scale.log2().round().exp2() } else { scale };
     let plan = if is_large { plan.reducing_early() } else { plan };
-    let program = plan.program(scale.min(1.0));
+    let exactly = f64::from(across.edge()) / f64::from(plan.size().long_edge().max(1));
+    let scale = if is_large { by_halves(across.edge(), plan.size()) } else { exactly.min(1.0) };
+    let program = plan.program(scale);
     let (size, values) = program.render_values(source, program.size().rect())?;
     Ok(Some(across.see(size, &values)))
 }

@@ -12,7 +12,8 @@ use axum::Json;
 use axum::extract::State;
 use rallo_runner::Decided;
 use rallo_runner::render::measurements::Measurements;
-use rallo_runner::render::preview::{Preview, PreviewFrame, PreviewMemory, Side};
+use rallo_runner::render::preview::{Preview, PreviewMemory, Side};
+use rallo_runner::render::sequence::SequenceFrame;
 use rallo_runner::schedule::{self, Class};
 use rallo_shoot::Frame;
 use schemars::JsonSchema;
@@ -81,7 +82,7 @@ struct PreviewState {
 impl PreviewState {
     fn of(preview: &Preview) -> Self {
         Self {
-            key: preview.key(),
+            key: preview.key().to_owned(),
             count: preview.count(),
             measured: preview.measured(),
             decided: preview.is_decided(),
@@ -126,13 +127,13 @@ async fn chosen(app: &App) -> Result<Vec<Frame>> {
 }
 
 /// A frame as one of a sequence that is looked at.
-pub(super) fn looked_at(app: &App, frame: &Frame) -> Result<PreviewFrame> {
+pub(super) fn looked_at(app: &App, frame: &Frame) -> Result<SequenceFrame> {
     // One that is gone fails by itself.
     let path = match app.roots.existing(&frame.path) {
         Err(_) if !frame.path.exists() => frame.path.clone(),
         path => path?,
     };
-    Ok(PreviewFrame { path, stamp: frame.modified, decided: Decided::from(&frame.marks) })
+    Ok(SequenceFrame { source: path, stamp: frame.modified, decided: Decided::from(&frame.marks) })
 }
 
 async fn begin(State(app): State<App>, Sent(asked): Sent<BeginAsked>) -> Result<Json<Begun>> {
@@ -144,10 +145,10 @@ async fn begin(State(app): State<App>, Sent(asked): Sent<BeginAsked>) -> Result<
     let (shared, of) = (app.clone(), frames.clone());
     let preview = move || -> Result<Preview> {
         let frames = of.iter().map(|f| looked_at(&shared, f)).collect::<Result<Vec<_>>>()?;
-        Preview::new(&recipe, &frames, shared.previews.memory.clone()).map_err(Error::bad)
+        Preview::new(&recipe, frames, shared.previews.memory.clone()).map_err(Error::bad)
     };
     let preview = Arc::new(tokio::task::spawn_blocking(preview).await??);
-    let preview = match app.previews.find(&preview.key()) {
+    let preview = match app.previews.find(preview.key()) {
         Some(known) => known,
         None => {
             let mut open = lock(&app.previews.open);

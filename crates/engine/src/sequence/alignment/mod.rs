@@ -18,7 +18,7 @@ pub use crate::sequence::alignment::view::AlignmentView;
 use crate::ops::warp::Projective;
 use crate::sequence::alignment::motion::Fitted;
 use crate::sequence::alignment::patches::{Patch, patches};
-pub(crate) use crate::sequence::alignment::view::Plane;
+pub(crate) use crate::sequence::alignment::view::{Plane, around, cubic};
 
 /// A frame others are aligned on.
 #[derive(Clone, Debug)]

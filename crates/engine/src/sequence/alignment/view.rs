@@ -1,6 +1,6 @@
 //! A frame as alignment sees it: the root of its light, smoothed a little, at sizes that halve.
 
-use crate::colour::working::LUMINANCE;
+use crate::colour::working::luminance;
 use crate::geometry::Size;
 
 /// Added to light before its root is taken, so that noise in the dark is no larger than in the light.
@@ -36,18 +36,10 @@ pub(super) fn clipped() -> f32 {
 impl AlignmentView {
     /// Of working values (linear light, red, green and blue of each pixel by rows).
     pub fn new(size: Size, values: &[f32]) -> Self {
-        let light = |pixel: &[f32; 3]| {
-            let light: f32 = pixel.iter().zip(LUMINANCE).map(|(v, share)| v * share).sum();
-            (light.clamp(0.0, 1.0) + TOE).sqrt()
-        };
+        let light = |pixel: &[f32; 3]| (luminance(pixel).clamp(0.0, 1.0) + TOE).sqrt();
         let (width, height) = (size.width as usize, size.height as usize);
         let values = values.as_chunks::<3>().0.iter().map(light).collect();
-        let mut planes = vec![Plane { width, height, values }.smoothed()];
-        while let Some(last) = planes.last().filter(|p| p.width.max(p.height) / 2 >= SMALLEST) {
-            let half = last.halved();
-            planes.push(half);
-        }
-        Self { planes }
+        Self { planes: Plane { width, height, values }.smoothed().sizes(SMALLEST) }
     }
 
     /// Half the width and height, in lengths of the long edge.
@@ -84,6 +76,16 @@ impl Plane {
         Self { width: w, height: h, values }
     }
 
+    /// It and its halves, the largest first, as long as the long edge is not shorter than `smallest`.
+    pub(crate) fn sizes(self, smallest: usize) -> Vec<Self> {
+        let mut planes = vec![self];
+        while let Some(last) = planes.last().filter(|p| p.width.max(p.height) / 2 >= smallest) {
+            let half = last.halved();
+            planes.push(half);
+        }
+        planes
+    }
+
     /// Half as large, by 1 3 3 1 both ways, so that pixels lie in the middle of the four they come from.
     pub(crate) fn halved(&self) -> Self {
         let (w, h) = (self.width, self.height);
@@ -110,14 +112,9 @@ impl Plane {
 
     /// The value at a place in pixels, between the four around it; beyond the edge its own.
     pub(crate) fn near(&self, x: f32, y: f32) -> f32 {
-        let (x, y) =
-            ((x - 0.5).clamp(0.0, (self.width - 1) as f32), (y - 0.5).clamp(0.0, (self.height - 1) as f32));
-        let (left, top) = (x as usize, y as usize);
-        let (right, low) = ((left + 1).min(self.width - 1), (top + 1).min(self.height - 1));
-        let (u, v) = (x - left as f32, y - top as f32);
-        let of = |x: usize, y: usize| self.values[y * self.width + x];
-        (of(left, top) * (1.0 - u) + of(right, top) * u) * (1.0 - v)
-            + (of(left, low) * (1.0 - u) + of(right, low) * u) * v
+        let ([a, b, c, d], u, v) = around((self.width, self.height), x, y);
+        let [a, b, c, d] = [a, b, c, d].map(|at| self.values[at]);
+        (a * (1.0 - u) + b * u) * (1.0 - v) + (c * (1.0 - u) + d * u) * v
     }
 
     /// Whether values between pixels are known at a place in pixels (the middle of the first pixel is 0.5).
@@ -136,10 +133,7 @@ impl Plane {
         let mut sum = 0.0;
         for (k, share) in down.iter().enumerate() {
             let from = (top - 1 + k) * self.width + left - 1;
-            let row: &[f32; 4] = match self.values[from..].first_chunk() {
-                Some(row) => row,
-                None => return sum,
-            };
+            let row = &self.values[from..from + 4];
             sum +=
                 share * (across[0] * row[0] + across[1] * row[1] + across[2] * row[2] + across[3] * row[3]);
         }
@@ -147,8 +141,18 @@ impl Plane {
     }
 }
 
+/// The four pixels around a place, row by row (the middle of the first pixel is 0.5; beyond the edge its own), and how far it is from
+/// the first of them.
+pub(crate) fn around((width, height): (usize, usize), x: f32, y: f32) -> ([usize; 4], f32, f32) {
+    let (x, y) = ((x - 0.5).clamp(0.0, (width - 1) as f32), (y - 0.5).clamp(0.0, (height - 1) as f32));
+    let (left, top) = (x as usize, y as usize);
+    let (right, low) = ((left + 1).min(width - 1), (top + 1).min(height - 1));
+    let pixels = [top * width + left, top * width + right, low * width + left, low * width + right];
+    (pixels, x - left as f32, y - top as f32)
+}
+
 /// Weights of four neighbours (Catmull-Rom) at a share of the way from the second to the third.
-fn cubic(t: f32) -> [f32; 4] {
+pub(crate) fn cubic(t: f32) -> [f32; 4] {
     let (t2, t3) = (t * t, t * t * t);
     [
         0.5 * (-t + 2.0 * t2 - t3),

@@ -6,6 +6,7 @@ use crate::render::measurements::Measurements;
 use crate::render::preview::joined_sample::JoinedSample;
 use quick_cache::Weighter;
 use quick_cache::sync::Cache;
+use std::collections::HashSet;
 use std::sync::{Arc, Mutex};
 
 /// Bytes of pictures that are held.
@@ -33,6 +34,8 @@ impl Weighter<PictureKey, Arc<Vec<u8>>> for Bytes {
 /// What was measured and made for previews so far.
 pub struct PreviewMemory {
     pub(super) measured: Arc<Measurements>,
+    /// Frames that could not be measured, by lines and place: not kept, since a file may be read another time.
+    pub(super) unreadable: Mutex<HashSet<(String, usize)>>,
     pub(super) pictures: Cache<PictureKey, Arc<Vec<u8>>, Bytes>,
     /// Frames to be joined, by the lines before; the last used last.
     made: Mutex<Vec<(String, Arc<MadeFrames>)>>,
@@ -45,6 +48,7 @@ impl PreviewMemory {
     pub fn new(measured: Arc<Measurements>) -> Self {
         Self {
             measured,
+            unreadable: Mutex::default(),
             pictures: Cache::with_weighter(4000, PICTURES, Bytes),
             made: Mutex::default(),
             samples: Mutex::default(),

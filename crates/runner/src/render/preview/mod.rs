@@ -10,36 +10,23 @@ pub use crate::render::preview::joined_sample::JoinedSample;
 pub use crate::render::preview::memory::PreviewMemory;
 pub use crate::render::preview::sample::{SequenceSample, sample};
 
-use crate::frame_context::Decided;
 use crate::lock::lock;
 use crate::render::fault::Fault;
 use crate::render::intermediate::ready_until;
 use crate::render::sequence::{
-    LineMeasurement, Neighbour, RunSequence, SequenceFrame, identity_of, key_of, measured_by,
+    LineMeasurement, MeasuredLines, Neighbour, RunSequence, SequenceFrame, by_halves, identity_of, key_of,
+    measured_by,
 };
 use rallo_engine::OutputProfile;
 use rallo_job::FailureKind;
 use rallo_media::{Chroma, Encoding, Extras};
 use rallo_recipe::{Line, Recipe};
 use rayon::prelude::*;
-use std::collections::HashMap;
-use std::path::PathBuf;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, OnceLock};
 
 /// Long edge of the pictures, about: they are reduced by halves, as decoders have them.
-const EDGE: f64 = 600.0;
-
-/// A frame to be looked at.
-#[derive(Clone, Debug)]
-pub struct PreviewFrame {
-    /// Its file.
-    pub path: PathBuf,
-    /// A number that changes with the file.
-    pub stamp: i64,
-    /// What people decided about it.
-    pub decided: Decided,
-}
+const EDGE: u32 = 600;
 
 /// Which pictures of a sequence are looked at.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -54,29 +41,51 @@ pub enum Side {
 struct Look {
     recipe: Recipe,
     frames: Vec<SequenceFrame>,
-    /// What the lines and the frames are, in a word.
-    key: String,
+    /// Which frames they are, in a word.
+    identity: String,
 }
 
 impl Look {
-    /// A text that is the same for the same first `lines` over the same frames.
-    fn key_of(&self, lines: usize) -> String {
-        key_of(&self.recipe, lines, &self.key)
+    fn new(recipe: Recipe, frames: Vec<SequenceFrame>) -> Self {
+        Self { identity: identity_of(&frames), recipe, frames }
     }
 
-    fn key_of_all(&self) -> String {
-        self.key_of(self.recipe.steps.len())
+    /// A word that is the same for the whole recipe over the same frames.
+    fn key(&self) -> String {
+        key_of(&self.recipe, self.recipe.steps.len(), &self.identity)
     }
 
-    /// The sequence, with values that are `decided` or without.
-    fn sequence(&self, decided: bool, memory: &PreviewMemory) -> Result<RunSequence, Fault> {
+    /// Lines that decide about all frames together, each with a word for what they measure.
+    fn lines(&self) -> Vec<(usize, String)> {
+        let line = |line| (line, key_of(&self.recipe, line + 1, &self.identity));
+        self.recipe.across().into_iter().map(line).collect()
+    }
+
+    /// What was measured of a frame for these lines; nothing before all of that is.
+    fn known(lines: &[(usize, String)], place: usize, memory: &PreviewMemory) -> Option<MeasuredLines> {
+        let of = |(line, key): &(usize, String)| {
+            let known = memory.measured.find(key, place);
+            let is_unreadable = || lock(&memory.unreadable).contains(&(key.clone(), place));
+            Some((*line, known.or_else(|| is_unreadable().then_some(None))?))
+        };
+        let by_line: Vec<(usize, LineMeasurement)> = lines.iter().map(of).collect::<Option<_>>()?;
+        Some(by_line.into_iter().filter_map(|(line, values)| Some((line, values?))).collect())
+    }
+
+    /// The sequence, with what is decided by what was `measured`, or before anything is decided.
+    fn sequence(
+        &self,
+        measured: Option<&[MeasuredLines]>,
+        memory: &PreviewMemory,
+    ) -> Result<RunSequence, Fault> {
         let frames = self.frames.clone();
-        let sequence = match decided {
-            true => RunSequence::new(&self.recipe, frames)?,
-            false => RunSequence::unmeasured(&self.recipe, frames)?,
+        let sequence = match measured {
+            Some(measured) => RunSequence::new(&self.recipe, frames, measured)?,
+            None => RunSequence::unmeasured(&self.recipe, frames)?,
         };
         let joins = self.recipe.steps.iter().rposition(|line| line.step.joins().is_some());
-        let made = joins.map(|line| memory.made(format!("{} {decided}", self.key_of(line))));
+        let key = |line| format!("{} {}", key_of(&self.recipe, line, &self.identity), measured.is_some());
+        let made = joins.map(|line| memory.made(key(line)));
         Ok(sequence.rough(made.unwrap_or_default()))
     }
 }
@@ -85,6 +94,8 @@ impl Look {
 pub struct Preview {
     made: Look,
     untouched: Look,
+    /// Words for what either side shows.
+    keys: [String; 2],
     memory: Arc<PreviewMemory>,
     /// Titles of lines that are left out, since they take too long for a look.
     left_out: Vec<&'static str>,
@@ -106,43 +117,28 @@ impl Preview {
     ///
     /// # Errors
     /// [`Fault`] where its values that change over the sequence do not fit.
-    pub fn new(recipe: &Recipe, frames: &[PreviewFrame], memory: Arc<PreviewMemory>) -> Result<Self, Fault> {
+    pub fn new(
+        recipe: &Recipe,
+        frames: Vec<SequenceFrame>,
+        memory: Arc<PreviewMemory>,
+    ) -> Result<Self, Fault> {
         let mut recipe = recipe.clone();
         let mut left_out = Vec::new();
         for line in recipe.steps.iter_mut().filter(|line| line.on && line.kind().info.facts.expensive) {
             line.on = false;
             left_out.push(line.kind().info.title);
         }
-        Self::whole(recipe, left_out, frames, memory)
-    }
-
-    /// The same of all lines, whatever they take.
-    fn whole(
-        recipe: Recipe,
-        left_out: Vec<&'static str>,
-        frames: &[PreviewFrame],
-        memory: Arc<PreviewMemory>,
-    ) -> Result<Self, Fault> {
-        let frames: Vec<SequenceFrame> = frames
-            .iter()
-            .map(|frame| SequenceFrame {
-                source: frame.path.clone(),
-                stamp: frame.stamp,
-                decided: frame.decided.clone(),
-                measured: HashMap::new(),
-            })
-            .collect();
-        let key = identity_of(&frames);
         let mut untouched = recipe.clone();
         untouched.steps.retain(frames_alone);
-        let untouched = Look { recipe: untouched, frames: frames.clone(), key: key.clone() };
-        let made = Look { recipe, frames, key };
-        let plain = [made.sequence(false, &memory)?, untouched.sequence(false, &memory)?];
+        let untouched = Look::new(untouched, frames.clone());
+        let made = Look::new(recipe, frames);
+        let plain = [made.sequence(None, &memory)?, untouched.sequence(None, &memory)?];
         let decided = match made.recipe.across().is_empty() {
             true => OnceLock::from(Ok(plain[0].clone())),
             false => OnceLock::new(),
         };
         Ok(Self {
+            keys: [made.key(), untouched.key()],
             made,
             untouched,
             memory,
@@ -155,8 +151,8 @@ impl Preview {
     }
 
     /// A word that is the same for the same recipe over the same frames.
-    pub fn key(&self) -> String {
-        self.made.key_of_all()[..16].to_owned()
+    pub fn key(&self) -> &str {
+        &self.keys[0][..16]
     }
 
     /// Frames.
@@ -200,42 +196,25 @@ impl Preview {
         if self.is_decided() {
             return;
         }
-        let recipe = &self.made.recipe;
-        let lines: Vec<(usize, String)> =
-            recipe.across().into_iter().map(|line| (line, self.made.key_of(line + 1))).collect();
-        let kept = &*self.memory.measured;
-        let one = |place: usize| -> HashMap<usize, Vec<f64>> {
-            let known = |(line, key): &(usize, String)| Some((*line, kept.find(key, place)?));
-            let measured = match lines.iter().map(known).collect::<Option<Vec<_>>>() {
-                Some(known) => known,
-                None if given_up() => Vec::new(),
-                None => {
+        let (recipe, lines) = (&self.made.recipe, self.made.lines());
+        let one = |place: usize| -> MeasuredLines {
+            if Look::known(&lines, place, &self.memory).is_none() && !given_up() {
+                let frame = self.plain[0].frame(recipe, place).ok().flatten();
+                let of = frame.as_ref().map(|f| (&f.source, &f.context, &self.plain[0]));
+                let kept = Some(&*self.memory.measured);
+                if of.and_then(|of| measured_by(recipe, recipe.across(), of, kept).ok()).is_none() {
                     // A frame that cannot be read has nothing, as in a run.
-                    let frame = self.plain[0].frame(recipe, place).ok().flatten();
-                    let of = frame.as_ref().map(|f| (&f.source, &f.context, &self.plain[0]));
-                    let new = of.and_then(|of| measured_by(recipe, recipe.across(), of, Some(kept)).ok());
-                    new.unwrap_or_else(|| {
-                        lines.iter().for_each(|(_, key)| kept.keep(key, place, &None));
-                        Vec::new()
-                    })
+                    let unreadable = lines.iter().map(|(_, key)| (key.clone(), place));
+                    lock(&self.memory.unreadable).extend(unreadable);
                 }
-            };
+            }
             self.measured.fetch_add(1, Ordering::Relaxed);
-            measured.into_iter().filter_map(|(line, values)| Some((line, values?))).collect()
+            Look::known(&lines, place, &self.memory).unwrap_or_default()
         };
         let measured: Vec<_> = (0..self.count()).into_par_iter().with_max_len(1).map(one).collect();
         if !given_up() {
-            self.decide(measured);
+            let _ = self.decided.set(self.made.sequence(Some(&measured), &self.memory));
         }
-    }
-
-    /// Decides, by what was measured of each frame.
-    fn decide(&self, measured: Vec<HashMap<usize, Vec<f64>>>) {
-        let recipe = &self.made.recipe;
-        let frames = self.made.frames.iter().cloned().zip(measured);
-        let frames = frames.map(|(frame, measured)| SequenceFrame { measured, ..frame }).collect();
-        let look = Look { recipe: recipe.clone(), frames, key: self.made.key.clone() };
-        let _ = self.decided.set(look.sequence(true, &self.memory));
     }
 
     /// Makes all pictures that are not made yet, the first ones first; not where it is `given_up` meanwhile.
@@ -248,29 +227,10 @@ impl Preview {
         });
     }
 
-    /// Decides where all frames were measured for the same lines before; whether that is so.
-    fn decide_by_memory(&self) -> bool {
-        let recipe = &self.made.recipe;
-        let lines: Vec<(usize, String)> =
-            recipe.across().into_iter().map(|line| (line, self.made.key_of(line + 1))).collect();
-        let known = |place: usize| -> Option<HashMap<usize, Vec<f64>>> {
-            let of = |(line, key): &(usize, String)| Some((*line, self.memory.measured.find(key, place)?));
-            let by_line: Vec<(usize, LineMeasurement)> = lines.iter().map(of).collect::<Option<_>>()?;
-            Some(by_line.into_iter().filter_map(|(line, values)| Some((line, values?))).collect())
-        };
-        if !self.is_decided() {
-            let Some(measured) = (0..self.count()).map(known).collect::<Option<Vec<_>>>() else {
-                return false;
-            };
-            self.decide(measured);
-        }
-        true
-    }
-
     fn picture_key(&self, side: Side, is_decided: bool) -> String {
         match side {
-            Side::Made => format!("{} {is_decided}", self.made.key_of_all()),
-            Side::Untouched => format!("{} untouched", self.untouched.key_of_all()),
+            Side::Made => format!("{} {is_decided}", self.keys[0]),
+            Side::Untouched => format!("{} untouched", self.keys[1]),
         }
     }
 
@@ -302,8 +262,7 @@ fn rendered(recipe: &Recipe, sequence: &RunSequence, place: usize) -> Result<Vec
         return Err(Fault::new(FailureKind::Inside, reason));
     };
     let ready = ready_until(recipe, None, (&source, &context, sequence), None, Vec::new())?.reducing_early();
-    let edge = f64::from(ready.plan.size().long_edge().max(1));
-    let program = ready.plan.program((EDGE / edge).log2().round().exp2().min(1.0));
+    let program = ready.plan.program(by_halves(EDGE, ready.plan.size()));
     let srgb = OutputProfile::Srgb.colour();
     let picture = program.render(ready.source(), program.size().rect(), srgb)?;
     let encoding = Encoding::Jpeg { quality: 88, chroma: Chroma::Half, progressive: false, optimised: false };

@@ -102,15 +102,15 @@ async fn in_sequence(app: &App, frame: i64, recipe: &Recipe) -> Result<InSequenc
     (own.number, own.count) = (at + 1, frames.len());
     if looks_at_all && frames.len() <= TOO_MANY {
         let (shared, recipe, frames) = (app.clone(), recipe.clone(), frames.clone());
-        let sample = move || -> Result<SequenceSample> {
+        let sample = move || -> Result<Option<SequenceSample>> {
             let frames = frames.iter().map(|f| preview::looked_at(&shared, f)).collect::<Result<Vec<_>>>()?;
-            rallo_runner::render::preview::sample(&recipe, &frames, at, &shared.previews.memory)
+            rallo_runner::render::preview::sample(&recipe, frames, at, &shared.previews.memory)
                 .map_err(Error::bad)
         };
-        own.sample = Some(tokio::task::spawn_blocking(sample).await??);
+        own.sample = tokio::task::spawn_blocking(sample).await??;
     }
-    if let Some(decided) = own.sample.as_ref().and_then(|sample| sample.overrides.clone()) {
-        own.overrides = decided;
+    if let Some(sample) = &own.sample {
+        own.overrides = sample.overrides.clone();
     } else if recipe.has_ramps() {
         let named: Vec<RampFrame> =
             frames.iter().map(|f| RampFrame { name: f.name.clone(), taken: f.taken() }).collect();
