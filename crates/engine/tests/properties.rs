@@ -66,6 +66,7 @@ fn extremes(kind: &StepKind) -> Vec<Value> {
             }
             Kind::Spot => vec![json!([-2, 3]), json!([1, 0])],
             Kind::Kept(_) => vec![Value::Null],
+            Kind::Course(_) => vec![json!([]), json!([[0, 0.5], [1, 2]])],
             Kind::Rows(names, _) => {
                 let row = |all: [f64; 4]| json!(all[..names.len()].to_vec());
                 vec![

@@ -42,6 +42,10 @@ fn kind_schema(kind: Kind) -> Value {
             "type": "array", "maxItems": most,
             "items": {"type": "array", "minItems": names.len(), "maxItems": names.len(), "items": {"type": "number"}},
         }),
+        Kind::Course(most) => json!({
+            "type": "array", "maxItems": most,
+            "items": {"type": "array", "minItems": 2, "maxItems": 2, "items": {"type": "number", "minimum": 0, "maximum": 10}},
+        }),
         Kind::Colour => json!({"type": "string", "pattern": "^#[0-9a-fA-F]{6}$"}),
     }
 }

@@ -226,6 +226,7 @@ impl Delivery {
                 for (is, more) in [
                     (v.length > 0.0, ", {length} seconds long"),
                     (v.length <= 0.0 && v.speed != 1.0, ", {speed} times as fast"),
+                    (!v.speeds.is_empty(), ", at a speed that changes"),
                     (v.between == "blend", ", frames between them mixed"),
                     (v.between == "motion", ", frames between them made by their motion"),
                     (v.backwards, ", backwards"),

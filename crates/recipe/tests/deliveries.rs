@@ -115,6 +115,15 @@ fn a_clip_shows_the_frames_it_says() {
     assert_eq!(video(json!({"length": 0.2, "rate": "25"})).order(10), [1, 3, 5, 7, 9]);
     assert_eq!(video(json!({"hold_first": 0.08, "hold_last": 0.12})).order(2), [0, 0, 0, 1, 1, 1, 1]);
     assert_eq!(video(json!({"backwards": true})).order(3), [2, 1, 0]);
+    // Twice as fast all the way is the same however it is said; where the speed changes, so does how long frames stand.
+    assert_eq!(
+        video(json!({"speeds": [[0, 2], [1, 2]]})).arrivals(8),
+        video(json!({"speed": 2})).arrivals(8)
+    );
+    let slowing = video(json!({"speeds": [[0, 4], [1, 0.25]]})).order(60);
+    let shown = |frames: std::ops::Range<usize>| slowing.iter().filter(|k| frames.contains(k)).count();
+    // The speed 4^(1 - 2p) takes (16^p - 1) / (4 ln 16) until p: a quarter of the way 5.4 frames' time, the last quarter 43.3.
+    assert_eq!((shown(0..15), shown(45..60), slowing.len()), (5, 43, 81));
     assert!(video(json!({})).order(0).is_empty());
     // A window travels in the clip's time, and stands while a frame is held.
     let moving = json!({"fit": "move", "move": [[0, 0.5, 0.5, 1], [1, 0.5, 0.5, 0.25]], "ease": "even", "speed": 0.5, "hold_first": 0.08});

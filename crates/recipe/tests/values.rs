@@ -66,6 +66,17 @@ fn wrong(param: &Param) -> Vec<Value> {
                 json!("rows"),
             ]
         }
+        Kind::Course(most) => {
+            let many: Vec<[f64; 2]> = (0..=most).map(|k| [k as f64 / most as f64, 1.0]).collect();
+            vec![
+                json!(many),
+                json!([[0, 1, 2]]),
+                json!([[0, 0.05]]),
+                json!([[0, 11]]),
+                json!([[0.5, 1], [0.5, 2]]),
+                json!("2"),
+            ]
+        }
         Kind::Kept(count) => {
             vec![json!(vec![0; count + 1]), json!([]), json!("kept"), json!(vec!["a"; count])]
         }
@@ -95,6 +106,7 @@ fn ends(param: &Param) -> Vec<Value> {
         Kind::Triple { min, max, .. } => vec![json!([min, max, min]), json!([max, max, max])],
         Kind::Spot => vec![json!([0, 1]), json!([-2, 3])],
         Kind::Rows(names, _) => vec![json!([]), json!([vec![1.0; names.len()]])],
+        Kind::Course(_) => vec![json!([]), json!([[0, 0.1], [1, 10]])],
         Kind::Kept(count) => vec![json!(null), json!(vec![1; count])],
         Kind::Words(_) => vec![json!([]), json!(["pots", "thyme & sage"])],
         Kind::File(_) => Vec::new(),

@@ -40,13 +40,16 @@ function path(p) {
   return `${d} L${at(1, p.at(-1)[1])}`;
 }
 
+/** What a plot of tones says of itself; `rest` is the line it has when it changes nothing. */
+const TONES = { label: 'Curve: drag points, double-click to add one', rest: `M0 ${H}L${W} 0`, spoken: ([x, y]) => `in ${x}, out ${y}` };
+
 /** Builds the plot for `points`; `change(points, done)` is told every move. */
-export function curvePlot(points, histogram, change) {
+export function curvePlot(points, histogram, change, told = TONES) {
   let p = points.map((q) => [...q]);
-  const root = svg('svg', { class: 'curve', viewBox: `0 0 ${W} ${H}`, role: 'group', 'aria-label': 'Curve: drag points, double-click to add one' });
-  root.append(svg('path', { d: histogram(W, H), fill: '#e4e0d7' }));
+  const root = svg('svg', { class: 'curve', viewBox: `0 0 ${W} ${H}`, role: 'group', 'aria-label': told.label });
+  if (histogram) root.append(svg('path', { d: histogram(W, H), fill: '#e4e0d7' }));
   root.append(svg('path', { d: `M67 0V${H}M135 0V${H}M203 0V${H}M0 37H${W}M0 75H${W}M0 112H${W}`, stroke: '#e0dbd0' }));
-  root.append(svg('path', { d: `M0 ${H}L${W} 0`, stroke: '#bbb5a9', 'stroke-dasharray': '3 4' }));
+  root.append(svg('path', { d: told.rest, stroke: '#bbb5a9', 'stroke-dasharray': '3 4' }));
   const line = svg('path', { fill: 'none', stroke: '#23211e', 'stroke-width': 2 });
   const dots = svg('g', {});
   root.append(line, dots);
@@ -98,7 +101,7 @@ export function curvePlot(points, histogram, change) {
       dot.setAttribute('cx', q[0] * W);
       dot.setAttribute('cy', (1 - q[1]) * H);
       dot.setAttribute('aria-label', `Point ${i + 1}`);
-      dot.setAttribute('aria-valuetext', `in ${q[0]}, out ${q[1]}`);
+      dot.setAttribute('aria-valuetext', told.spoken(q));
     });
   }
   root.addEventListener('dblclick', (e) => {

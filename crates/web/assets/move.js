@@ -32,7 +32,7 @@ export async function moveDialog(recipe, frame, at, take) {
   const time = el('input', { type: 'range', min: 0, max: 1, step: 0.001, 'aria-label': 'Time in the clip' });
   const knobs = el('div', { class: 'moving-knobs' });
   const fields = el('div', { class: 'moving-fields' });
-  const ease = el('select', { 'aria-label': 'How it goes from mark to mark' }, ...['even', 'soft', 'soft start', 'soft end'].map((e) => el('option', { selected: e === goes.ease }, e)));
+  const ease = el('select', { 'aria-label': 'How it goes from mark to mark' }, ...['even', 'soft', 'soft start', 'soft end', 'flowing'].map((e) => el('option', { selected: e === goes.ease }, e)));
   const play = el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => (playing ? stop() : start()) }, 'Play');
 
   /** The window of a mark in shares of the picture: left, top, width, height; it never leaves the picture. */

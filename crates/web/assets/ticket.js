@@ -2,6 +2,7 @@
 
 import { el } from './talk.js';
 import { curvePlot } from './curve.js';
+import { coursePlot } from './course-plot.js';
 import { disc, hasDisc } from './discs.js';
 
 const NUMERIC = ['number', 'whole'];
@@ -31,7 +32,8 @@ export function parse(param, text) {
     case 'triple': { const n = t.split(/[^0-9.\-−]+/).filter(Boolean).map((v) => Number(v.replace('−', '-'))); return n.length === 3 && n.every(Number.isFinite) ? n.map((v) => Math.max(param.min, Math.min(param.max, v))) : undefined; }
     case 'spot': { const n = t.split(/[^0-9.\-]+/).filter(Boolean).map(Number); return n.length === 2 && n.every(Number.isFinite) ? n : undefined; }
     case 'words': return t.split(',').map((w) => w.trim()).filter(Boolean);
-    case 'rows': { const rows = t.split(/[;\n]/).map((r) => r.trim().split(/[\s,]+/).filter(Boolean).map(Number)).filter((r) => r.length); return rows.every((r) => r.length === param.names.length && r.every(Number.isFinite)) ? rows : undefined; }
+    case 'course':
+    case 'rows': { const rows = t.split(/[;\n]/).map((r) => r.trim().split(/[\s,]+/).filter(Boolean).map(Number)).filter((r) => r.length); return rows.every((r) => r.length === (param.names?.length ?? 2) && r.every(Number.isFinite)) ? rows : undefined; }
     case 'part':
     case 'window': { const n = numbers(); return n.length === 4 ? n : t ? undefined : null; }
     default: return t;
@@ -167,6 +169,9 @@ export function controls(params, values, change, histogram, memory) {
         field.addEventListener('change', () => set(Number(field.value.replace(',', '.').replace('−', '-')), true));
         into.push(el('label', {}, el('span', {}, name), range, field));
       });
+      continue;
+    } else if (param.kind === 'course') {
+      rows.push(coursePlot(param, value, put));
       continue;
     } else if (param.kind === 'file') {
       const field = el('input', { class: 'span2', type: 'file', 'aria-label': param.name });

@@ -4,6 +4,7 @@
 //! that one place of the picture stands still meanwhile; where sizes are equal, the middle goes straight. Each window is
 //! one mapping of its frame (no whole pixels), so that slow moves do not tremble.
 
+use super::ramp_curve::between;
 use crate::geometry::{Affine, Size};
 use crate::step::{Geometry, Step};
 use serde_json::{Value, json};
@@ -38,6 +39,8 @@ pub enum Ease {
     Start,
     /// Slowly at its end.
     End,
+    /// Through all marks without a rest at any: size and middle each on one smooth curve.
+    Flowing,
 }
 
 impl Ease {
@@ -45,7 +48,7 @@ impl Ease {
     pub fn at(self, t: f64) -> f64 {
         let start = |t: f64| t * t * (3.0 - t) / 2.0;
         match self {
-            Self::Even => t,
+            Self::Even | Self::Flowing => t,
             Self::Both => t * t * (3.0 - 2.0 * t),
             Self::Start => start(t),
             Self::End => 1.0 - start(1.0 - t),
@@ -62,12 +65,28 @@ pub fn window_at(marks: &[Mark], ease: Ease, at: f64) -> Option<Window> {
     let (Some(before), Some(after)) = (next.checked_sub(1).map(|k| marks[k]), marks.get(next)) else {
         return marks.get(next.saturating_sub(1)).map(|m| m.window);
     };
+    // Between two marks there is none to rest at.
+    if ease == Ease::Flowing && marks.len() > 2 {
+        return flowing(marks, at);
+    }
     let t = ease.at((at - before.at) / (after.at - before.at));
     let (a, b) = (before.window, after.window);
     let size = a.size * (b.size / a.size).powf(t);
     let share = if (b.size - a.size).abs() < SAME { t } else { (size - a.size) / (b.size - a.size) };
     let between = |a: f64, b: f64| a + (b - a) * share;
     Some(Window { middle: (between(a.middle.0, b.middle.0), between(a.middle.1, b.middle.1)), size })
+}
+
+/// The window on the curves through all marks: the logarithm of its size, and its middle.
+fn flowing(marks: &[Mark], at: f64) -> Option<Window> {
+    let curve = |value: fn(&Window) -> f64| {
+        let places: Vec<(f64, f64)> = marks.iter().map(|m| (m.at, value(&m.window))).collect();
+        between(&places, at)
+    };
+    Some(Window {
+        middle: (curve(|w| w.middle.0)?, curve(|w| w.middle.1)?),
+        size: curve(|w| w.size.ln())?.exp(),
+    })
 }
 
 /// What a window makes of a picture: its part, in exactly so many pixels. No step of recipes; what moves a window over a
@@ -136,6 +155,22 @@ mod tests {
     }
 
     #[test]
+    fn a_flowing_window_rests_at_no_mark_and_passes_none_by() {
+        let marks = [mark(0.0, 0.3, 0.5, 1.0), mark(0.5, 0.5, 0.4, 0.5), mark(1.0, 0.8, 0.4, 0.3)];
+        let at = |t: f64| window_at(&marks, Ease::Flowing, t).unwrap();
+        for m in &marks {
+            let w = at(m.at);
+            assert!((w.size - m.window.size).abs() < 1e-12 && (w.middle.0 - m.window.middle.0).abs() < 1e-12);
+        }
+        let speed = |t: f64| (at(t + 1e-5).middle.0 - at(t - 1e-5).middle.0) / 2e-5;
+        assert!(speed(0.5) > 0.3, "it rests at its mark: {}", speed(0.5));
+        assert!((speed(0.5 - 1e-3) - speed(0.5 + 1e-3)).abs() < 0.02, "its speed jumps at its mark");
+        assert!((0..=100).all(|k| (at(f64::from(k) / 100.0).middle.1 - 0.45).abs() < 0.05 + 1e-9));
+        // Two marks have none between them.
+        assert_eq!(window_at(&marks[..2], Ease::Flowing, 0.2), window_at(&marks[..2], Ease::Even, 0.2));
+    }
+
+    #[test]
     fn one_place_stands_still_while_a_window_nears_it() {
         // The place that has the same share of both windows has it of all between them.
         let (from, to) = (mark(0.0, 0.5, 0.5, 1.0), mark(1.0, 0.2, 0.7, 0.3));
@@ -153,7 +188,7 @@ mod tests {
 
     #[test]
     fn eases_begin_and_end_where_they_should() {
-        for ease in [Ease::Even, Ease::Both, Ease::Start, Ease::End] {
+        for ease in [Ease::Even, Ease::Both, Ease::Start, Ease::End, Ease::Flowing] {
             assert_eq!((ease.at(0.0), ease.at(1.0)), (0.0, 1.0));
             let rising = (0..100).all(|k| ease.at(f64::from(k) / 100.0) < ease.at(f64::from(k + 1) / 100.0));
             assert!(rising, "{ease:?}");

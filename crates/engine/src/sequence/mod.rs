@@ -10,6 +10,7 @@ pub mod in_between;
 pub mod interval;
 pub mod joining;
 pub mod ramp_curve;
+pub mod speed_curve;
 pub mod steadying;
 pub mod usual;
 

@@ -58,6 +58,9 @@ pub enum Kind {
     /// At most so many rows of numbers, each as long as the names say; shares of the picture's sides (lengths of its
     /// long edge).
     Rows(&'static [&'static str], usize),
+    /// At most so many marks `[at, factor]` of something that changes over a sequence: places from 0 to 1 that rise, and factors
+    /// from 0.1 to 10.
+    Course(usize),
     /// What was measured once and is kept: numbers in an order of the step's own, or nothing.
     Kept(usize),
     /// A list of at most so many words.
@@ -85,6 +88,7 @@ impl Kind {
             Self::Triple { .. } => ("triple", "[red, green, blue]"),
             Self::Spot => ("spot", "[x, y] as shares of width and height"),
             Self::Rows(..) => ("rows", "rows of numbers as shares of the picture"),
+            Self::Course(_) => ("course", "marks [at, factor] over the sequence"),
             Self::Kept(_) => ("kept", "what was measured once, or nothing"),
             Self::Words(_) => ("words", "list of words"),
             Self::File(_) => ("file", "text of a file"),
@@ -96,9 +100,12 @@ impl Kind {
         match self {
             Self::Number { min, max, .. } | Self::Triple { min, max, .. } => (Some(min), Some(max)),
             Self::Whole { min, max } => (Some(min.into()), Some(max.into())),
-            Self::Text(n) | Self::Template(n) | Self::Words(n) | Self::File(n) | Self::Rows(_, n) => {
-                (None, Some(n as f64))
-            }
+            Self::Text(n)
+            | Self::Template(n)
+            | Self::Words(n)
+            | Self::File(n)
+            | Self::Course(n)
+            | Self::Rows(_, n) => (None, Some(n as f64)),
             Self::Points | Self::Part => (Some(0.0), Some(1.0)),
             Self::Pair => (Some(1.0), None),
             Self::Window => (Some(0.0), None),
@@ -260,6 +267,21 @@ impl Param {
                 match value.as_array() {
                     Some(items) if items.len() <= most && items.iter().all(row) => Ok(()),
                     _ => fail(format!("at most {most} rows [{}] as shares of the picture", names.join(", "))),
+                }
+            }
+            Kind::Course(most) => {
+                let mark = |v: &Value| {
+                    let (at, factor) = (v.get(0)?.as_f64()?, v.get(1)?.as_f64()?);
+                    let fits = (0.0..=1.0).contains(&at) && (0.1..=10.0).contains(&factor);
+                    (fits && v.as_array().is_some_and(|a| a.len() == 2)).then_some(at)
+                };
+                let places: Option<Vec<f64>> =
+                    value.as_array().and_then(|all| all.iter().map(mark).collect());
+                match places {
+                    Some(all) if all.len() <= most && all.windows(2).all(|w| w[0] < w[1]) => Ok(()),
+                    _ => fail(format!(
+                        "at most {most} marks [at, factor], at rising from 0 to 1, factors from 0.1 to 10"
+                    )),
                 }
             }
             Kind::Flag if value.is_boolean() => Ok(()),

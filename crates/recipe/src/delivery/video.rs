@@ -2,6 +2,7 @@
 
 use super::{COLOUR, EXISTING, FOLDER, HEIGHT, NAME, SHARPEN, SIZE, TO, Target, WIDTH};
 use rallo_engine::sequence::camera_move::{Ease, Mark, Window, window_at};
+use rallo_engine::sequence::speed_curve::SpeedCurve;
 use rallo_engine::step::PLACES;
 use rallo_engine::{Kind, Param};
 use serde::{Deserialize, Serialize};
@@ -20,7 +21,7 @@ pub(super) const MARKS: usize = 60;
 pub(super) const SMALLEST: f64 = 0.02;
 
 /// Parameters of a clip.
-pub static VIDEO: [Param; 32] = [
+pub static VIDEO: [Param; 33] = [
     Param {
         name: "purpose",
         about: "What it is for: share (plays everywhere), small (fewest bytes), web (in a page), edit (every frame for itself), keep (loses nothing), loop (a moving picture without a player).",
@@ -56,9 +57,9 @@ pub static VIDEO: [Param; 32] = [
     },
     Param {
         name: "ease",
-        about: "How the window goes from one mark to the next: at one speed, or softly at both, at its start or at its end.",
+        about: "How the window goes from one mark to the next: at one speed, or softly at both, at its start or at its end; flowing: through all marks without a rest at any.",
         unit: "",
-        kind: Kind::Choice(&["even", "soft", "soft start", "soft end"]),
+        kind: Kind::Choice(&["even", "soft", "soft start", "soft end", "flowing"]),
     },
     COLOUR,
     Param { name: "rate", about: "Frames a second.", unit: "", kind: Kind::Choice(&RATES) },
@@ -67,6 +68,12 @@ pub static VIDEO: [Param; 32] = [
         about: "How fast the frames go by: at 2 every second one is left out, at 0.5 each is shown twice.",
         unit: "",
         kind: Kind::Number { min: 0.001, max: 1000.0, step: 0.1 },
+    },
+    Param {
+        name: "speeds",
+        about: "Where the speed changes over the clip: a place (0 the first frame, 1 the last) and the speed there, which multiplies the other; smooth between them.",
+        unit: "",
+        kind: Kind::Course(MARKS),
     },
     Param {
         name: "between",
@@ -176,7 +183,7 @@ pub struct Video {
     /// Marks `[at, x, y, size]` of a move.
     #[serde(rename = "move")]
     pub marks: Vec<[f64; 4]>,
-    /// `even`, `soft`, `soft start` or `soft end`.
+    /// `even`, `soft`, `soft start`, `soft end` or `flowing`.
     pub ease: String,
     /// Around what is fitted in.
     pub colour: String,
@@ -184,6 +191,8 @@ pub struct Video {
     pub rate: String,
     /// Source frames for each frame of the clip.
     pub speed: f64,
+    /// Marks `[at, speed]` of a speed that changes, which multiplies the other.
+    pub speeds: Vec<[f64; 2]>,
     /// `repeat`, `blend` or `motion`.
     pub between: String,
     /// Seconds of the frames' part; 0 is by the speed.
@@ -236,6 +245,7 @@ impl Default for Video {
             colour: "#000000".into(),
             rate: "25".into(),
             speed: 1.0,
+            speeds: Vec::new(),
             between: "repeat".into(),
             length: 0.0,
             hold_first: 0.0,
@@ -302,11 +312,17 @@ impl Video {
         self.course(count).into_iter().map(|(k, _)| k).collect()
     }
 
+    /// How frames go by where their speed changes.
+    fn speed_curve(&self) -> Option<SpeedCurve> {
+        (!self.speeds.is_empty()).then(|| SpeedCurve::new(&self.speeds))
+    }
+
     /// Frames of the clip of `count` frames while the first one is held, while they go by, and while the last one is held.
     fn parts(&self, count: usize) -> (usize, usize, usize) {
         let (n, d) = self.rate();
         let rate = f64::from(n) / f64::from(d);
-        let moving = if self.length > 0.0 { self.length * rate } else { count as f64 / self.speed };
+        let whole = self.speed_curve().map_or(1.0, |s| s.whole());
+        let moving = if self.length > 0.0 { self.length * rate } else { count as f64 / self.speed * whole };
         // A clip of at most a day.
         let moving = moving.round().clamp(1.0, 86_400.0 * 60.0) as usize;
         let held = |seconds: f64| (seconds * rate).round() as usize;
@@ -317,8 +333,11 @@ impl Video {
     fn course(&self, count: usize) -> Vec<(usize, f64)> {
         let Some(last) = count.checked_sub(1) else { return Vec::new() };
         let (before, moving, behind) = self.parts(count);
+        let speeds = self.speed_curve();
         let at = |k: usize| {
-            let frame = (((k as f64 + 0.5) * count as f64 / moving as f64) as usize).min(last);
+            let time = (k as f64 + 0.5) / moving as f64;
+            let way = speeds.as_ref().map_or(time, |s| s.way(time));
+            let frame = ((way * count as f64) as usize).min(last);
             (frame, k as f64 / (moving - 1).max(1) as f64)
         };
         let mut windows = vec![at(0); before];
@@ -341,8 +360,9 @@ impl Video {
         let mut arrivals = vec![Vec::new(); count];
         let Some(last) = count.checked_sub(1) else { return arrivals };
         let (held, moving, behind) = self.parts(count);
-        let each = count as f64 / moving as f64;
-        let going = (0..moving).map(|k| (k as f64 * each).min(last as f64));
+        let speeds = self.speed_curve();
+        let way = |time: f64| speeds.as_ref().map_or(time, |s| s.way(time));
+        let going = (0..moving).map(|k| (way(k as f64 / moving as f64) * count as f64).min(last as f64));
         let all = std::iter::repeat_n(0.0, held).chain(going).chain(std::iter::repeat_n(last as f64, behind));
         for at in all {
             // What rounding leaves between is none.
@@ -389,6 +409,7 @@ impl Video {
             "soft" => Ease::Both,
             "soft start" => Ease::Start,
             "soft end" => Ease::End,
+            "flowing" => Ease::Flowing,
             _ => Ease::Even,
         };
         window_at(&self.path(), ease, at).filter(|_| self.is_moving())
