@@ -29,6 +29,7 @@ const ONLY = { long_edge: ENCODED, widths: ENCODED, sharpen: ENCODED, camera_dat
 /** Values that mean something only where another one has a certain value. */
 const WHERE = {
   move: (v) => v('fit') === 'move', ease: (v) => v('fit') === 'move',
+  close_gaps: (v) => v('by') === 'lighten',
   width: (v) => v('size') === 'custom', height: (v) => v('size') === 'custom', colour: (v) => !v('fit') || v('fit') === 'fit',
   text_place: (v) => v('text'), text_size: (v) => v('text'), folder: (v) => v('to') === 'subfolder', quality: (v, kind) => !(kind === 'video' && v('megabytes')),
 };

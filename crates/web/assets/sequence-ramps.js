@@ -1,14 +1,15 @@
 // Values of the recipe that change over the sequence: their marks set and dragged on the chart, the curve between them from the server.
 
 import { el, json, say } from './talk.js';
+import { markButtons } from './sequence-marks.js';
 
 const COLOUR = '#e0c2ff';
 const REACH = 9;
 
 const tidy = (v) => Math.round(v * 1000) / 1000;
 
-/** The chooser and buttons in `bar`; `drawn` is told to draw the chart again. */
-export function rampTools({ bar, drawn }) {
+/** The chooser and buttons in `bar`; `drawn` is told to draw the chart again, `shown` tells which frame is seen and of how many. */
+export function rampTools({ bar, drawn, shown }) {
   let told = null;
   let key = '';
   let dragged = -1;
@@ -48,7 +49,11 @@ export function rampTools({ bar, drawn }) {
       })] : []),
       ...(v.marks.length ? [act('Hold it', 'The same value for every frame again', () => put([]))] : []),
     ];
-    bar.replaceChildren(el('label', {}, 'changing over the sequence ', choose), ...acts);
+    // Who moves a mark by keys stays on it.
+    const held = bar.contains(document.activeElement) ? document.activeElement.dataset.mark : undefined;
+    const each = v ? markButtons({ v, frames: shown()[1], now: () => shown()[0], drawn, put }) : [];
+    bar.replaceChildren(el('label', {}, 'changing over the sequence ', choose), ...acts, ...each);
+    if (held !== undefined) bar.querySelector(`[data-mark="${held}"]`)?.focus();
     document.body.dataset.marks = String(marks().length);
   }
 

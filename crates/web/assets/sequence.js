@@ -399,7 +399,7 @@ new ResizeObserver(draw).observe($('chart'));
 
 tools = areaTools({ image: $('seen'), over: $('over'), bar: $('areas'), put: doing((next, gone) => measure(next, Number($('behind').value || 0), gone == null ? passes : without(passes, gone))) });
 doing(async () => {
-  ramps = rampTools({ bar: $('ramps'), drawn: draw });
+  ramps = rampTools({ bar: $('ramps'), drawn: draw, shown: () => [at, frames.length] });
   await load();
   await ramps.load();
   // The first that is not dark: nights show nothing.

@@ -383,6 +383,25 @@ async fn marks_of_a_value_are_proposed_set_and_taken_away_on_the_page() {
         tokio::time::sleep(std::time::Duration::from_millis(100)).await;
     }
     assert!(last[4][0] == 1.0 && last[4][1].as_f64().unwrap() < 0.4 && last[0][1] == 0.5, "{last}");
+    // By keys: a mark goes up by notches, and one that is set where the playhead stands goes away again.
+    desk.until("document.querySelectorAll('#ramps .ramp-mark').length === 5").await;
+    desk.script("document.querySelector('#ramps [data-mark=\"0\"]').focus()").await;
+    desk.press(fantoccini::key::Key::Up.into()).await;
+    desk.press(fantoccini::key::Key::Up.into()).await;
+    let mut first = Value::Null;
+    for _ in 0..50 {
+        first = ramp(&desk.ask("GET", &path, Value::Null).await)[0][1].clone();
+        if first.as_f64().is_some_and(|v| v > 0.5) {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
+    assert!(first.as_f64().unwrap() > 0.5, "{first}");
+    desk.until("document.activeElement.dataset.mark === '0'").await;
+    desk.press(fantoccini::key::Key::Delete.into()).await;
+    desk.until("document.body.dataset.marks === '4'").await;
+    desk.script("[...document.querySelectorAll('#ramps button')].find((b) => b.innerText === 'Set a mark here').click()").await;
+    desk.until("document.body.dataset.marks === '5'").await;
     // The ticket says so, and a value that may not be is named.
     desk.go("/bench").await;
     desk.until("document.querySelector('#lines').innerText.includes('over the sequence')").await;
