@@ -257,7 +257,8 @@ impl Delivery {
             }
             What::Stack(s) => {
                 let edge = if s.long_edge.is_some() { ", {long_edge} pixels" } else { "" };
-                format!("One picture of all frames, by {{by}}{edge}, {{format}}")
+                let gaps = if s.closes_gaps() { ", gaps closed" } else { "" };
+                format!("One picture of all frames, by {{by}}{gaps}{edge}, {{format}}")
             }
             What::Archive(a) => {
                 let with = match (a.sidecars, a.checksums) {

@@ -395,6 +395,54 @@ fn all_frames_become_one_picture() {
     assert!(said.contains("one frame has 10 × 10 pixels and the first one 720 × 480"), "{said}");
 }
 
+#[test]
+fn gaps_in_the_trails_of_stars_are_closed_where_wanted() {
+    let place = Place::new();
+    let folder = place.0.path().join("in");
+    std::fs::create_dir_all(&folder).unwrap();
+    // Four stars that go ten pixels to the right from frame to frame.
+    let stars = [(60.0, 60.0), (200.0, 140.0), (330.0, 220.0), (480.0, 330.0)];
+    for i in 0..4usize {
+        let light = |k: usize| {
+            let (x, y) = ((k % 720) as f64, (k / 720) as f64);
+            let one = |(sx, sy): &(f64, f64)| {
+                (-((x - sx - 10.0 * i as f64).powi(2) + (y - sy).powi(2)) / 2.0).exp()
+            };
+            12 + (200.0 * stars.iter().map(one).sum::<f64>()) as u8
+        };
+        let pixels = (0..SIZE.area() as usize).flat_map(|k| [light(k); 3]);
+        write(&folder.join(format!("N_{i}.png")), pixels.collect());
+    }
+    let deliveries: Vec<Value> = [("dots", false), ("trails", true)]
+        .map(|(name, close)| json!({"kind": "stack", "close_gaps": close, "format": "png", "name": name, "to": "subfolder"}))
+        .into();
+    let recipe = json!({"format": "rallo-recipe", "version": 1, "name": "Stars", "steps": [], "deliveries": deliveries});
+    std::fs::write(place.0.path().join("stars.json"), recipe.to_string()).unwrap();
+    let out = place.text("out");
+    let done = rallo(&[
+        "--data",
+        &place.text("data"),
+        "run",
+        &place.text("stars.json"),
+        "--from",
+        &place.text("in"),
+        "--to",
+        &out,
+    ]);
+    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    let between = |name: &str| {
+        let file =
+            files_below(Path::new(&out)).into_iter().find(|f| f.file_stem().is_some_and(|n| n == name));
+        let picture = FileSource::open(&file.unwrap()).unwrap().decode(0).unwrap();
+        let Samples::U16(samples) = picture.samples() else { panic!("{name}") };
+        let darkest = |(x, y): &(f64, f64)| {
+            (*x as usize..=*x as usize + 30).map(|x| samples[(*y as usize * 720 + x) * 3] / 257).min()
+        };
+        stars.iter().filter_map(darkest).min().unwrap()
+    };
+    assert!(between("dots") < 20 && between("trails") > 150, "{} {}", between("dots"), between("trails"));
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn what_moves_is_drawn_on_the_picture_and_the_run_says_what_it_found() {
     let desk = Desk::open_with(write_frames).await;

@@ -11,6 +11,7 @@ pub mod interval;
 pub mod joining;
 pub mod ramp_curve;
 pub mod speed_curve;
+pub mod star_gaps;
 pub mod steadying;
 pub mod usual;
 

@@ -21,12 +21,18 @@ pub enum StackBy {
 }
 
 /// Parameters of one picture of all frames.
-pub static STACK: [Param; 9] = [
+pub static STACK: [Param; 10] = [
     Param {
         name: "by",
         about: "Of each place what was brightest in any frame (star trails, fireworks), darkest, the mean (one long exposure), or the median: what is there most of the time (a street without people).",
         unit: "",
         kind: Kind::Choice(&["lighten", "darken", "mean", "median"]),
+    },
+    Param {
+        name: "close_gaps",
+        about: "Draws the way of stars, and of other points of light, from each frame to the next, so that their trails have no gaps; for the brightest of all frames.",
+        unit: "",
+        kind: Kind::Flag,
     },
     Param {
         name: "format",
@@ -59,6 +65,8 @@ pub static STACK: [Param; 9] = [
 pub struct StackPicture {
     /// How.
     pub by: StackBy,
+    /// Whether the ways of points of light are drawn from frame to frame.
+    pub close_gaps: bool,
     /// `jpeg`, `png` or `tiff`.
     pub format: String,
     /// 1 ..= 100.
@@ -76,11 +84,19 @@ impl Default for StackPicture {
     fn default() -> Self {
         Self {
             by: StackBy::Lighten,
+            close_gaps: false,
             format: "jpeg".into(),
             quality: 92.0,
             long_edge: None,
             sharpen: 0.0,
             target: Target { name: "{recipe} stacked".into(), ..one_file() },
         }
+    }
+}
+
+impl StackPicture {
+    /// Whether gaps between frames are closed: only where the brightest counts are there any.
+    pub fn closes_gaps(&self) -> bool {
+        self.close_gaps && self.by == StackBy::Lighten
     }
 }

@@ -100,7 +100,7 @@ impl Gatherer {
                 let stages = recipe.stages().into_iter();
                 let stage = stages.filter(|(at, _)| Some(*at) == place).map(|(_, stage)| stage).next();
                 let stage = stage.unwrap_or_else(|| assembly.stage());
-                Sink::Stack(Box::new(Stacking::new(stack.by, (recipe, first), stage, folder)))
+                Sink::Stack(Box::new(Stacking::new(stack, (recipe, first), stage, folder)))
             }
             Assembly::Contact(c) => Sink::Contact(Box::new(Sheet::new(c, &text(&c.title), count)?)),
         };

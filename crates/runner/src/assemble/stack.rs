@@ -8,11 +8,12 @@ use crate::render::variant::encoding;
 use crate::render::work::Lines;
 use rallo_engine::colour::transfer::{decode, encode};
 use rallo_engine::sequence::joining::Joining;
+use rallo_engine::sequence::star_gaps::StarGaps;
 use rallo_engine::step::JoinBy;
 use rallo_engine::{OutputColour, Picture, Samples, Size, Source};
 use rallo_job::FailureKind;
 use rallo_media::Extras;
-use rallo_recipe::delivery::StackBy;
+use rallo_recipe::delivery::{StackBy, StackPicture};
 use rallo_recipe::{Pictures, Recipe, ResolveContext};
 use std::fs::File;
 use std::io::{BufReader, Read, Seek, SeekFrom, Write};
@@ -29,6 +30,8 @@ pub(super) struct Stacking {
     size: Option<Size>,
     said: Option<Arc<OutputColour>>,
     joining: Option<Joining>,
+    /// What is known of the stars of the frame before, where their ways are drawn.
+    gaps: Option<StarGaps>,
     spooled: Option<File>,
     count: usize,
 }
@@ -44,14 +47,14 @@ impl Stacking {
     /// Of the frames of a recipe, which become a picture by `stage`; what does not fit into memory lies in `folder`
     /// meanwhile.
     pub(super) fn new(
-        by: StackBy,
+        stack: &StackPicture,
         (recipe, context): (&Recipe, &ResolveContext),
         stage: Pictures,
         folder: &Path,
     ) -> Self {
         let (recipe, context, folder) = (recipe.clone(), context.clone(), folder.to_owned());
         Self {
-            by,
+            by: stack.by,
             recipe,
             context,
             stage,
@@ -59,6 +62,7 @@ impl Stacking {
             size: None,
             said: None,
             joining: None,
+            gaps: stack.closes_gaps().then(StarGaps::default),
             spooled: None,
             count: 0,
         }
@@ -89,9 +93,15 @@ impl Stacking {
             StackBy::Lighten => JoinBy::Brighter,
             StackBy::Darken => JoinBy::Darker,
         };
+        let mut drawn = None;
+        if let Some(gaps) = &mut self.gaps {
+            gaps.close(size, drawn.insert(values.clone()));
+        }
         match &mut self.joining {
-            None => self.joining = Some(Joining::begin(by, size, values.clone(), 1.0)),
-            Some(joining) => joining.add(values, 1.0),
+            None => {
+                self.joining = Some(Joining::begin(by, size, drawn.unwrap_or_else(|| values.clone()), 1.0))
+            }
+            Some(joining) => joining.add(drawn.as_ref().unwrap_or(values), 1.0),
         }
         Ok(())
     }
