@@ -15,6 +15,7 @@ mod data;
 mod deliveries;
 mod first_minute;
 mod frames;
+mod gather_to_clip;
 mod hand_on;
 mod instruction_sets;
 mod interface;
