@@ -33,7 +33,7 @@ fn example(kind: &StepKind) -> Map<String, Value> {
             json!({"table": "LUT_3D_SIZE 2\n0.05 0.02 0.1\n0.9 0.1 0.05\n0.1 0.8 0.1\n1 0.95 0.1\n0.05 0.1 0.6\n0.9 0.1 0.6\n0.1 0.9 0.8\n1 0.97 0.85\n"})
         }
         "lens" => json!({"distortion": 12, "falloff": 1}),
-        "denoise" => json!({"method": "thorough"}),
+        "denoise" => json!({"method": "auto"}),
         "border" => json!({"width": 6, "below": 6, "line": 0.4, "gap": 1}),
         "grain" => json!({"amount": 60, "size": 1.2}),
         "auto_range" | "auto_contrast" | "remove_cast" => json!({"strength": 100}),

@@ -30,6 +30,8 @@ const USUAL: &[(&str, f64)] = &[
     ("write avif", 3.0),
     ("write jxl", 0.9),
     ("write tiff", 0.05),
+    ("step denoise auto", 1.1),
+    ("step denoise learned", 1.1),
     ("step denoise thorough", 1.9),
     ("step denoise quick", 0.85),
     ("step upscale", 0.4),
@@ -302,7 +304,7 @@ fn table() -> BTreeMap<String, f64> {
     for kind in registry() {
         let starter: serde_json::Value = serde_json::from_str(kind.info.starter).unwrap_or_default();
         let methods: &[Option<&str>] = match kind.info.id {
-            "denoise" => &[Some("thorough"), Some("quick")],
+            "denoise" => &[Some("auto"), Some("learned"), Some("thorough"), Some("quick")],
             _ => &[None],
         };
         for method in methods {
@@ -406,7 +408,7 @@ mod tests {
         let costs = Costs::default();
         let of = |steps: &str| costs.picture(&recipe(steps), &ResolveContext::default(), original());
         let plain = of("[]");
-        let denoised = of(r#"[{"step": "denoise"}]"#);
+        let denoised = of(r#"[{"step": "denoise", "method": "thorough"}]"#);
         let quick = of(r#"[{"step": "denoise", "method": "quick"}]"#);
         let small = of(r#"[{"step": "resize", "long_edge": 1600}]"#);
         assert!(denoised.seconds > quick.seconds + 10.0 && quick.seconds > plain.seconds + 10.0);

@@ -7,10 +7,12 @@
 //! for white would leave the coarse part.
 //!
 //! `blocks` is the thorough way (matching blocks, filtered together, twice), `sliding` the quick one (every block by
-//! itself, twice).
+//! itself, twice), `learned` a network that was shown what noise looks like.
 
 pub mod blocks;
+pub mod cut;
 pub mod dct;
+pub mod learned;
 pub mod noise;
 pub mod sliding;
 
@@ -93,11 +95,6 @@ impl Planes {
             }
         });
         Self { width, height: pixels.len() / width, planes: [a, b, c] }
-    }
-
-    /// The working pixel of that index.
-    pub fn pixel(&self, at: usize) -> [f32; 3] {
-        together([self.planes[0][at], self.planes[1][at], self.planes[2][at]])
     }
 }
 

@@ -89,7 +89,33 @@ impl Noise {
         let variances: Vec<_> = bins.iter().map(|bin| variances(bin)).collect();
         let middles: Vec<f32> =
             bins.iter().map(|bin| bin.iter().map(|s| s.light).sum::<f32>() / bin.len() as f32).collect();
-        Self(std::array::from_fn(|c| plane(&middles, &variances, c)))
+        let noise = Self(std::array::from_fn(|c| plane(&middles, &variances, c)));
+        let between = middles.iter().filter(|m| (0.2 * WHITE..0.8 * WHITE).contains(*m)).count();
+        if between >= 3 { noise.evened() } else { noise }
+    }
+
+    /// White noise that is equally strong at all middle tones is so at all tones: what was measured less at the others was
+    /// cut off there.
+    fn evened(mut self) -> Self {
+        let middle = |plane: &PlaneNoise| {
+            let tones = &plane.deviation[NODES / 4..=3 * NODES / 4];
+            let mean = tones.iter().sum::<f32>() / tones.len() as f32;
+            tones.iter().all(|d| (d / mean - 1.0).abs() < 0.1).then_some(mean)
+        };
+        if let (true, [Some(a), Some(b), Some(c)]) = (self.is_white(), self.0.each_ref().map(middle)) {
+            for (plane, mean) in self.0.iter_mut().zip([a, b, c]) {
+                *plane = PlaneNoise { deviation: [mean; NODES], spread: [1.0; COUNT] };
+            }
+        }
+        self
+    }
+
+    /// Whether it is as strong at high frequencies as at others: in pictures of a camera it is not, being spread by
+    /// demosaicing and weakened by JPEG.
+    pub fn is_white(&self) -> bool {
+        let high = |k: &usize| k / SIDE + k % SIDE >= 8;
+        let shares: Vec<f32> = (0..COUNT).filter(high).map(|k| self.0[0].spread[k]).collect();
+        shares.iter().sum::<f32>() / shares.len() as f32 > 0.75
     }
 
     /// One number for people: the mean deviation of lightness noise, of 255.
@@ -379,6 +405,7 @@ mod tests {
                         "plane {c} at {tone}: {got} of {deviation}"
                     );
                 }
+                assert!(noise.is_white());
                 let (low, high) = (plane.spread[2], plane.spread[63]);
                 assert!((low - 1.0).abs() < 0.35 && (high - 1.0).abs() < 0.35, "{low} {high}");
             }
@@ -391,6 +418,7 @@ mod tests {
         let plane = &noise.0[0];
         // The mean of 2 × 2 lets low frequencies through and stops the highest.
         assert!(plane.spread[SIDE * 2] > 2.0 && plane.spread[63] < 0.1, "{:?}", plane.spread);
+        assert!(!noise.is_white());
         for tone in [0.25, 0.5, 0.75] {
             let (got, want) = (f64::from(plane.at(tone as f32 * WHITE)), 0.06 * (1.2 - tone));
             assert!((got / want - 1.0).abs() < 0.12, "at {tone}: {got} of {want}");

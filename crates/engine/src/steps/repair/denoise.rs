@@ -4,7 +4,8 @@
 //! changes the noise. On a reduced picture the same noise is taken for weaker by the reduction.
 
 use crate::geometry::Rect;
-use crate::ops::denoise::{Noise, Planes, Strength, blocks, sliding};
+use crate::ops::denoise::cut::uncut;
+use crate::ops::denoise::{Noise, Planes, Strength, blocks, learned, sliding, together};
 use crate::raw::{MosaicDenoise, RawView};
 use crate::step::{Effect, Kind, Op, Place, Step, View, Wants, WholeOp, step, values_of};
 use rayon::prelude::*;
@@ -13,8 +14,9 @@ use std::sync::Arc;
 
 step! {
     /// Takes out noise, measured in the picture by lightness and frequency, brightness and colour noise
-    /// each with its own strength. Thorough compares blocks all over the neighbourhood, quick looks at
-    /// every block alone. Belongs first, before anything that sharpens or raises contrast.
+    /// each with its own strength. Learned knows from drawn scenes what cameras' noise looks like,
+    /// thorough compares blocks all over the neighbourhood, quick looks at every block alone. Belongs
+    /// first, before anything that sharpens or raises contrast.
     pub struct Denoise {
         id: "denoise",
         title: "Denoise",
@@ -24,7 +26,7 @@ step! {
             "night",
         ],
         neutral: r#"{"brightness": 0, "colour": 0}"#,
-        starter: r#"{"method": "thorough"}"#,
+        starter: r#"{"method": "auto"}"#,
         facts: {
             expensive: true,
             once: Some("denoised"),
@@ -34,8 +36,9 @@ step! {
         },
     }
     parameters {
-        /// Thorough for the result, quick where time counts.
-        method: String = "thorough".into(), Kind::Choice(&["thorough", "quick"]);
+        /// Auto takes the way that was measured to be best: learned for the noise of cameras, thorough for white noise and
+        /// on what a sensor counted.
+        method: String = "auto".into(), Kind::Choice(&["auto", "learned", "thorough", "quick"]);
         /// Strength against brightness noise; 50 takes out what was measured.
         brightness: f64 = 50.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 };
         /// Strength against colour noise; 50 takes out what was measured.
@@ -51,7 +54,23 @@ step! {
     }
 }
 
+/// How noise is taken out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Way {
+    Learned,
+    Thorough,
+    Quick,
+}
+
 impl Denoise {
+    fn way(&self) -> Way {
+        match self.method.as_str() {
+            "quick" => Way::Quick,
+            "thorough" => Way::Thorough,
+            "auto" if self.noise.as_ref().is_some_and(|noise| noise.is_white()) => Way::Thorough,
+            _ => Way::Learned,
+        }
+    }
     fn strength(&self, scale: f32) -> Strength {
         Strength {
             light: (self.brightness / 50.0) as f32 * scale,
@@ -66,9 +85,22 @@ impl Step for Denoise {
         values_of(self)
     }
     fn sentence(&self) -> String {
-        let how = if self.method == "quick" { "Denoise quickly ({method})" } else { "Denoise, {method}" };
         let level = if self.level > 0.0 { ", noise {level}" } else { "" };
-        format!("{how}: brightness {{brightness}}, colour {{colour}}, keep detail {{detail}}{level}.")
+        format!(
+            "Denoise, {{method}}: brightness {{brightness}}, colour {{colour}}, keep detail {{detail}}{level}."
+        )
+    }
+    fn note(&self) -> Option<String> {
+        let is_auto = self.method == "auto";
+        let words = match (&self.raw, &self.noise) {
+            (Some(_), _) if is_auto || self.method == "learned" => {
+                "On what the sensor counted, the thorough way."
+            }
+            (None, Some(noise)) if is_auto && noise.is_white() => "White noise: the thorough way.",
+            (None, Some(_)) if is_auto => "A camera's noise: the learned way.",
+            _ => return None,
+        };
+        Some(words.into())
     }
     fn wants(&self) -> Wants {
         let nothing = self.level > 0.0 || (self.brightness == 0.0 && self.colour == 0.0);
@@ -83,7 +115,7 @@ impl Step for Denoise {
     }
     fn mosaic_denoise(&self) -> Option<MosaicDenoise> {
         let does = self.level == 0.0 && (self.brightness > 0.0 || self.colour > 0.0);
-        does.then(|| MosaicDenoise { strength: self.strength(1.0), thorough: self.method == "thorough" })
+        does.then(|| MosaicDenoise { strength: self.strength(1.0), thorough: self.way() != Way::Quick })
     }
     fn on_raw(&self, raw: &Arc<RawView>) -> Option<Box<dyn Step>> {
         // A level that is given is one of the picture's own scale.
@@ -107,11 +139,12 @@ impl Step for Denoise {
         };
         // A reduced picture is the mean of so many pixels, and has so much less noise.
         let strength = self.strength(place.scale as f32);
-        let thorough = self.method == "thorough";
+        let way = self.way();
         if let Some(raw) = self.raw.clone().filter(|_| place.scale >= 1.0) {
-            return vec![Op::Whole(Box::new(RawWork { raw, work: MosaicDenoise { strength, thorough } }))];
+            let work = MosaicDenoise { strength, thorough: way != Way::Quick };
+            return vec![Op::Whole(Box::new(RawWork { raw, work }))];
         }
-        vec![Op::Whole(Box::new(Work { noise, strength, thorough }))]
+        vec![Op::Whole(Box::new(Work { noise, strength, way }))]
     }
     fn needs_detail(&self) -> bool {
         true
@@ -136,27 +169,35 @@ impl WholeOp for RawWork {
 struct Work {
     noise: Arc<Noise>,
     strength: Strength,
-    thorough: bool,
+    way: Way,
 }
 
 impl WholeOp for Work {
     fn halo(&self) -> i64 {
-        if self.thorough { blocks::HALO } else { sliding::HALO }
+        match self.way {
+            Way::Learned => learned::HALO,
+            Way::Thorough => blocks::HALO,
+            Way::Quick => sliding::HALO,
+        }
     }
     fn run(&self, input: Vec<[f32; 3]>, have: Rect, rect: Rect) -> Vec<[f32; 3]> {
         let noisy = Planes::of(&input, have.width as usize);
         drop(input);
-        let done = if self.thorough {
-            blocks::run(&noisy, have, rect, &self.noise, self.strength)
-        } else {
-            sliding::run(&noisy, have, &self.noise, self.strength)
+        let done = match self.way {
+            Way::Learned => learned::run(noisy, have, &self.noise, self.strength),
+            Way::Thorough => blocks::run(&noisy, have, rect, &self.noise, self.strength),
+            Way::Quick => sliding::run(&noisy, have, &self.noise, self.strength),
         };
-        drop(noisy);
         let mut out = vec![[0f32; 3]; rect.area()];
         out.par_chunks_mut(rect.width as usize).enumerate().for_each(|(j, row)| {
             let at = ((rect.y - have.y + j as i64) * have.width + rect.x - have.x) as usize;
             for (i, pixel) in row.iter_mut().enumerate() {
-                *pixel = done.pixel(at + i);
+                let parts = done.planes.each_ref().map(|plane| plane[at + i]);
+                *pixel = together(match self.way {
+                    // It knows of that itself.
+                    Way::Learned => parts,
+                    _ => uncut(parts, &self.noise, [self.strength.light, self.strength.colour]),
+                });
             }
         });
         out
@@ -219,10 +260,12 @@ mod tests {
     #[test]
     fn known_noise_goes_white_or_coarse_with_the_strength_measured() {
         let nothing = || Denoise { brightness: 0.0, colour: 0.0, ..Denoise::default() };
-        for (deviation, coarse, thorough, quick) in [(0.06, false, 11.0, 9.5), (0.06, true, 6.0, 5.0)] {
+        for (deviation, coarse, least) in
+            [(0.06, false, [11.0, 9.0, 11.0, 9.5]), (0.06, true, [5.5, 5.5, 6.0, 5.0])]
+        {
             let scene = noisy(deviation, coarse);
             let before = quality(&whole(nothing(), &scene).1);
-            for (method, least) in [("thorough", thorough), ("quick", quick)] {
+            for (method, least) in ["auto", "learned", "thorough", "quick"].into_iter().zip(least) {
                 let after =
                     quality(&whole(Denoise { method: method.into(), ..Denoise::default() }, &scene).1);
                 assert!(after > before + least, "{method}, coarse {coarse}: {before} dB became {after}");
@@ -231,7 +274,7 @@ mod tests {
     }
 
     #[test]
-    fn a_night_sky_keeps_its_stars_through_both_methods() {
+    fn a_night_sky_keeps_its_stars_through_all_methods() {
         let stars = [(60.4, 50.2, 0.5), (200.7, 90.6, 0.25), (320.1, 200.8, 0.12), (100.5, 240.5, 0.06)];
         let scene = picture(Size::new(400, 300), |x, y| {
             let mut light = 0.01;
@@ -241,7 +284,7 @@ mod tests {
             }
             std::array::from_fn(|c| decode((encode(light) + 0.02 * chance(x, y, c as u32)).max(0.0)))
         });
-        for method in ["thorough", "quick"] {
+        for method in ["learned", "thorough", "quick"] {
             let (_, out) = whole(Denoise { method: method.into(), ..Denoise::default() }, &scene);
             for (sx, sy, peak) in stars {
                 let around = (-2..=2).flat_map(|v| (-2..=2).map(move |u| (u, v)));
