@@ -1,4 +1,5 @@
-//! Eight floats at a time, with the instruction set chosen at run time: the only place with vector intrinsics.
+//! Eight floats at a time, or sixteen sums of whole numbers, with the instruction set chosen at run time: the only place with
+//! vector intrinsics.
 //!
 //! Multiplication and addition stay apart (no fused rounding), so that every instruction set gives the same
 //! bits.
@@ -247,5 +248,121 @@ impl Lanes for Avx {
                 Self(_mm256_permute2f128_ps::<0x31>(low[3], high[3])),
             ]
         }
+    }
+}
+
+/// Sixteen sums of products of pairs of whole numbers; sums that stay in 32 bits are exact, in whatever order.
+pub trait PairSums: Copy {
+    /// Two numbers for each sum.
+    type Weights: Copy;
+    /// All zero.
+    fn zero() -> Self;
+    /// Weights from memory: two for the first sum, two for the second, and so on.
+    fn weights(from: &[i16; 32]) -> Self::Weights;
+    /// With the product of both numbers and the weights of each sum added.
+    fn plus_products(self, two: [i16; 2], weights: Self::Weights) -> Self;
+    /// To memory.
+    fn store(self, to: &mut [i32; 16]);
+}
+
+/// Arrays, for the compiler to make of what it can.
+#[derive(Clone, Copy)]
+pub struct PlainSums([i32; 16]);
+
+impl PairSums for PlainSums {
+    type Weights = [i16; 32];
+    #[inline(always)]
+    fn zero() -> Self {
+        Self([0; 16])
+    }
+    #[inline(always)]
+    fn weights(from: &[i16; 32]) -> [i16; 32] {
+        *from
+    }
+    #[inline(always)]
+    fn plus_products(mut self, two: [i16; 2], weights: [i16; 32]) -> Self {
+        for (sum, w) in self.0.iter_mut().zip(weights.as_chunks::<2>().0) {
+            *sum += i32::from(two[0]) * i32::from(w[0]) + i32::from(two[1]) * i32::from(w[1]);
+        }
+        self
+    }
+    #[inline(always)]
+    fn store(self, to: &mut [i32; 16]) {
+        *to = self.0;
+    }
+}
+
+/// Both numbers in each place of a register.
+#[cfg(target_arch = "x86_64")]
+#[inline(always)]
+fn both(two: [i16; 2]) -> i32 {
+    i32::from(two[0] as u16) | i32::from(two[1]) << 16
+}
+
+/// AVX2 registers, eight sums in each. Only made inside functions that are entered after the processor was asked.
+#[cfg(target_arch = "x86_64")]
+#[derive(Clone, Copy)]
+pub struct Avx2Sums([std::arch::x86_64::__m256i; 2]);
+
+// Sound: code that uses `Avx2Sums` is only entered behind `is_x86_feature_detected!("avx2")`.
+#[cfg(target_arch = "x86_64")]
+impl PairSums for Avx2Sums {
+    type Weights = [std::arch::x86_64::__m256i; 2];
+    #[inline(always)]
+    fn zero() -> Self {
+        unsafe { Self([std::arch::x86_64::_mm256_setzero_si256(); 2]) }
+    }
+    #[inline(always)]
+    fn weights(from: &[i16; 32]) -> Self::Weights {
+        use std::arch::x86_64::_mm256_loadu_si256;
+        unsafe {
+            [_mm256_loadu_si256(from.as_ptr().cast()), _mm256_loadu_si256(from.as_ptr().add(16).cast())]
+        }
+    }
+    #[inline(always)]
+    fn plus_products(self, two: [i16; 2], weights: Self::Weights) -> Self {
+        use std::arch::x86_64::{_mm256_add_epi32, _mm256_madd_epi16, _mm256_set1_epi32};
+        unsafe {
+            let two = _mm256_set1_epi32(both(two));
+            let of = |k: usize| _mm256_add_epi32(self.0[k], _mm256_madd_epi16(two, weights[k]));
+            Self([of(0), of(1)])
+        }
+    }
+    #[inline(always)]
+    fn store(self, to: &mut [i32; 16]) {
+        use std::arch::x86_64::_mm256_storeu_si256;
+        unsafe {
+            _mm256_storeu_si256(to.as_mut_ptr().cast(), self.0[0]);
+            _mm256_storeu_si256(to.as_mut_ptr().add(8).cast(), self.0[1]);
+        }
+    }
+}
+
+/// An AVX-512 register, which multiplies and adds at once. Only made inside functions that are entered after the processor was
+/// asked.
+#[cfg(target_arch = "x86_64")]
+#[derive(Clone, Copy)]
+pub struct Avx512Sums(std::arch::x86_64::__m512i);
+
+// Sound: code that uses `Avx512Sums` is only entered behind `is_x86_feature_detected!("avx512vnni")` and `("avx512bw")`.
+#[cfg(target_arch = "x86_64")]
+impl PairSums for Avx512Sums {
+    type Weights = std::arch::x86_64::__m512i;
+    #[inline(always)]
+    fn zero() -> Self {
+        unsafe { Self(std::arch::x86_64::_mm512_setzero_si512()) }
+    }
+    #[inline(always)]
+    fn weights(from: &[i16; 32]) -> Self::Weights {
+        unsafe { std::arch::x86_64::_mm512_loadu_si512(from.as_ptr().cast()) }
+    }
+    #[inline(always)]
+    fn plus_products(self, two: [i16; 2], weights: Self::Weights) -> Self {
+        use std::arch::x86_64::{_mm512_dpwssd_epi32, _mm512_set1_epi32};
+        unsafe { Self(_mm512_dpwssd_epi32(self.0, _mm512_set1_epi32(both(two)), weights)) }
+    }
+    #[inline(always)]
+    fn store(self, to: &mut [i32; 16]) {
+        unsafe { std::arch::x86_64::_mm512_storeu_si512(to.as_mut_ptr().cast(), self.0) };
     }
 }

@@ -298,14 +298,7 @@ async fn keywords_selections_and_gathering_by_mouse() {
     desk.until("document.querySelector('.rail').innerText.includes('Best of May')").await;
     desk.until("document.querySelectorAll('.fr').length === 12").await;
     // Gathered into a new folder beside: twelve files, of which two are alike in pixels but not in their data.
-    desk.find("#gather").await.click().await.unwrap();
-    desk.find("#folder-list button").await.click().await.unwrap();
-    desk.find(".new-folder input").await.send_keys("Gathered").await.unwrap();
-    desk.until("(() => { const b = document.querySelector('.new-folder button'); b?.click(); return b; })()")
-        .await;
-    desk.until("document.querySelector('#folder-path').innerText.includes('Gathered')").await;
-    desk.find("#take").await.click().await.unwrap();
-    desk.find("#gather-look").await.click().await.unwrap();
+    desk.gather_into("Gathered").await;
     desk.find("#gather-go").await;
     assert!(desk.text("#paper").await.contains("20260504-090100_TN_1.jpg"));
     desk.find("#gather-go").await.click().await.unwrap();

@@ -67,7 +67,7 @@ fn light(path: &Path) -> f64 {
 }
 
 /// How uneven light is from frame to frame: the deviation of its second difference.
-fn unevenness(lights: &[f64]) -> f64 {
+pub fn unevenness(lights: &[f64]) -> f64 {
     let second: Vec<f64> = lights.windows(3).map(|l| l[0] - 2.0 * l[1] + l[2]).collect();
     (second.iter().map(|v| v * v).sum::<f64>() / second.len() as f64).sqrt()
 }

@@ -65,7 +65,8 @@ fn out(program: &str, args: &[&str], path: &Path) -> String {
     String::from_utf8_lossy(&out.stdout).into_owned()
 }
 
-fn probed(path: &Path) -> Value {
+/// What ffprobe says of a clip, its frames counted.
+pub fn probed(path: &Path) -> Value {
     let args = ["-v", "error", "-count_frames", "-show_streams", "-show_format", "-of", "json"];
     serde_json::from_str(&out("ffprobe", &args, path)).unwrap()
 }

@@ -5,7 +5,7 @@
 
 use super::ramp_curve::between;
 
-/// Pieces of the way that are added up, at least.
+/// Pieces of the way that are added up.
 const PIECES: usize = 4096;
 
 /// Time against way.

@@ -11,8 +11,8 @@ const REACH: i64 = 3;
 const SIDE: usize = 2 * REACH as usize + 1;
 /// Pixels from the middle at which the sky around it is looked at.
 const AROUND: i64 = REACH + 2;
-/// A point stands out by so many deviations of what is around it.
-const STANDS_OUT: f32 = 6.0;
+/// A point stands out by so often what the darker half of the sky around it differs by.
+const STANDS_OUT: f32 = 3.0;
 /// And by so much light.
 const LEAST: f32 = 0.002;
 /// Most points of a frame.
@@ -46,7 +46,7 @@ impl StarGaps {
     pub fn close(&mut self, size: Size, values: &mut [f32]) {
         let now = points(size, values);
         let farthest = FARTHEST * size.width.max(size.height) as f32;
-        for (a, b) in alike(&self.before, &now, farthest) {
+        for (a, b) in matched(&self.before, &now, size, farthest) {
             draw(&self.before[a], &now[b], size, values.as_chunks_mut::<3>().0);
         }
         self.before = now;
@@ -90,7 +90,7 @@ fn points(size: Size, values: &[f32]) -> Vec<Point> {
             }
             let (sky, spread) = sky(x, y);
             let bright = here - luminance(&sky);
-            if bright < LEAST.max(spread * STANDS_OUT / 2.0) {
+            if bright < LEAST.max(spread * STANDS_OUT) {
                 continue;
             }
             let mut looks = [[0f32; 3]; SIDE * SIDE];
@@ -111,55 +111,96 @@ fn points(size: Size, values: &[f32]) -> Vec<Point> {
     found
 }
 
+/// Points by the square they lie in, so that what is near is found without looking at all.
+struct Squares {
+    side: f32,
+    held: HashMap<(i64, i64), Vec<usize>>,
+}
+
+impl Squares {
+    fn new<'a>(points: impl Iterator<Item = &'a Point>, side: f32) -> Self {
+        let mut squares = Self { side, held: HashMap::new() };
+        for (i, p) in points.enumerate() {
+            squares.held.entry(squares.of(p)).or_default().push(i);
+        }
+        squares
+    }
+
+    fn of(&self, p: &Point) -> (i64, i64) {
+        ((p.x / self.side) as i64, (p.y / self.side) as i64)
+    }
+
+    /// Those in the squares up to so many away from a point's own.
+    fn near(&self, p: &Point, away: i64) -> impl Iterator<Item = usize> {
+        let (x, y) = self.of(p);
+        let around = (-away..=away).flat_map(move |v| (-away..=away).map(move |u| (x + u, y + v)));
+        around.filter_map(|square| self.held.get(&square)).flatten().copied()
+    }
+}
+
+fn distance(a: &Point, b: &Point) -> f32 {
+    (a.x - b.x).hypot(a.y - b.y)
+}
+
+/// For each point the nearest of the others that is about as bright.
+fn nearest(from: &[Point], to: &[Point], farthest: f32) -> Vec<Option<usize>> {
+    let squares = Squares::new(to.iter(), farthest);
+    let one = |p: &Point| {
+        let fits = squares.near(p, 1).filter(|i| (0.4..2.5).contains(&(to[*i].bright / p.bright)));
+        let all = fits.map(|i| (i, distance(&to[i], p))).filter(|(_, d)| *d <= farthest);
+        all.min_by(|a, b| a.1.total_cmp(&b.1)).map(|(i, _)| i)
+    };
+    from.iter().map(one).collect()
+}
+
+/// A point of one frame that is one of the next, and how far it went.
+struct Pair {
+    a: usize,
+    b: usize,
+    way: (f32, f32),
+}
+
 /// Which point of the one frame is which of the other: each the nearest to the other, about as bright, and gone the way its
 /// neighbours went.
-fn alike(before: &[Point], now: &[Point], farthest: f32) -> Vec<(usize, usize)> {
-    let nearest = |from: &[Point], to: &[Point]| -> Vec<Option<usize>> {
-        let cell = |v: f32| (v / farthest) as i64;
-        let mut cells: HashMap<(i64, i64), Vec<usize>> = HashMap::new();
-        for (i, p) in to.iter().enumerate() {
-            cells.entry((cell(p.x), cell(p.y))).or_default().push(i);
-        }
-        let one = |p: &Point| {
-            let around = (-1..=1).flat_map(|v| (-1..=1).map(move |u| (u, v)));
-            let near = around.filter_map(|(u, v)| cells.get(&(cell(p.x) + u, cell(p.y) + v))).flatten();
-            let fits = near.filter(|i| (0.4..2.5).contains(&(to[**i].bright / p.bright)));
-            let all =
-                fits.map(|i| (*i, (to[*i].x - p.x).hypot(to[*i].y - p.y))).filter(|(_, d)| *d <= farthest);
-            all.min_by(|a, b| a.1.total_cmp(&b.1)).map(|(i, _)| i)
-        };
-        from.iter().map(one).collect()
-    };
-    let (there, back) = (nearest(before, now), nearest(now, before));
-    let pairs: Vec<(usize, usize)> = there
-        .iter()
-        .enumerate()
-        .filter_map(|(a, b)| b.filter(|b| back[*b] == Some(a)).map(|b| (a, b)))
-        .collect();
-    let way = |(a, b): (usize, usize)| (now[b].x - before[a].x, now[b].y - before[a].y);
-    let agrees = |pair: &(usize, usize)| {
-        let (own, from) = (way(*pair), &before[pair.0]);
-        let length = own.0.hypot(own.1);
+fn matched(before: &[Point], now: &[Point], size: Size, farthest: f32) -> Vec<(usize, usize)> {
+    let back = nearest(now, before, farthest);
+    let both = nearest(before, now, farthest).into_iter().enumerate();
+    let both = both.filter_map(|(a, b)| b.filter(|b| back[*b] == Some(a)).map(|b| (a, b)));
+    let pairs: Vec<Pair> =
+        both.map(|(a, b)| Pair { a, b, way: (now[b].x - before[a].x, now[b].y - before[a].y) }).collect();
+    // Squares that hold about as many as are asked.
+    let side = (size.area() as f32 * ASKED as f32 / pairs.len().max(1) as f32).sqrt().max(1.0);
+    let squares = Squares::new(pairs.iter().map(|p| &before[p.a]), side);
+    let most = (size.width.max(size.height) as f32 / side) as i64 + 1;
+    let agrees = |own: &Pair| {
+        let length = own.way.0.hypot(own.way.1);
         if length < NEAREST {
             return false;
         }
-        let mut others: Vec<(f32, f32)> = pairs
-            .iter()
-            .filter(|p| *p != pair)
-            .map(|p| {
-                let (dx, dy) = way(*p);
-                ((before[p.0].x - from.x).hypot(before[p.0].y - from.y), (dx - own.0).hypot(dy - own.1))
-            })
-            .collect();
-        let asked = ASKED.min(others.len());
+        let asked = ASKED.min(pairs.len() - 1);
         if asked == 0 {
             return true;
         }
-        others.select_nth_unstable_by(asked - 1, |a, b| a.0.total_cmp(&b.0));
+        let apart = |p: &Pair| {
+            (distance(&before[p.a], &before[own.a]), (p.way.0 - own.way.0).hypot(p.way.1 - own.way.1))
+        };
+        let mut others = Vec::new();
+        for away in 1..=most.max(1) {
+            let near = squares.near(&before[own.a], away).map(|i| &pairs[i]);
+            others = near.filter(|p| p.a != own.a).map(apart).collect();
+            if others.len() < asked {
+                continue;
+            }
+            others.select_nth_unstable_by(asked - 1, |a, b| a.0.total_cmp(&b.0));
+            // Nobody outside of these squares is nearer than what they reach.
+            if others[asked - 1].0 <= away as f32 * side {
+                break;
+            }
+        }
         let same = others[..asked].iter().filter(|(_, d)| *d < (length * 0.35).max(1.5)).count();
         2 * same >= asked
     };
-    pairs.iter().copied().filter(agrees).collect()
+    pairs.iter().filter(|pair| agrees(pair)).map(|pair| (pair.a, pair.b)).collect()
 }
 
 /// Brightness of a point at a place from its middle, between its pixels.
@@ -248,6 +289,46 @@ mod tests {
         let inside = all.filter(|(x, y)| (6.0..293.0).contains(x) && (6.0..193.0).contains(y));
         let light = |(x, y): (f32, f32)| trails[(y.round() as usize * 300 + x.round() as usize) * 3] - 0.01;
         inside.map(light).fold(bright, f32::min) / bright
+    }
+
+    #[test]
+    fn neighbours_are_those_that_are_nearest_however_many_there_are() {
+        // A sky of a thousand points that all went one way, but every seventh, which was taken for another: it disagrees.
+        let point =
+            |x: f32, y: f32| Point { x, y, bright: 1.0, sky: [0.0; 3], looks: [[0.0; 3]; SIDE * SIDE] };
+        let place = |i: usize| ((i * 7919 % 4000) as f32, (i * 104_729 % 3000) as f32);
+        let before: Vec<Point> = (0..1000).map(place).map(|(x, y)| point(x, y)).collect();
+        let way = |i: usize| if i.is_multiple_of(7) { (-4.0, 1.0) } else { (3.0, 2.0) };
+        let now: Vec<Point> =
+            (0..1000).map(|i| point(place(i).0 + way(i).0, place(i).1 + way(i).1)).collect();
+        let mut pairs = matched(&before, &now, Size::new(4000, 3000), 10.0);
+        pairs.sort_unstable();
+        // Held against all of them, without squares.
+        let back = nearest(&now, &before, 10.0);
+        let both: Vec<(usize, usize)> = nearest(&before, &now, 10.0)
+            .into_iter()
+            .enumerate()
+            .filter_map(|(a, b)| b.filter(|b| back[*b] == Some(a)).map(|b| (a, b)))
+            .collect();
+        let moved = |(a, b): (usize, usize)| (now[b].x - before[a].x, now[b].y - before[a].y);
+        let wanted: Vec<(usize, usize)> = both
+            .iter()
+            .copied()
+            .filter(|own| {
+                let mut others: Vec<(f32, f32)> = both
+                    .iter()
+                    .filter(|p| *p != own)
+                    .map(|p| {
+                        let (u, v) = (moved(*p).0 - moved(*own).0, moved(*p).1 - moved(*own).1);
+                        (distance(&before[p.0], &before[own.0]), u.hypot(v))
+                    })
+                    .collect();
+                others.sort_by(|a, b| a.0.total_cmp(&b.0));
+                2 * others[..ASKED].iter().filter(|(_, d)| *d < 1.5).count() >= ASKED
+            })
+            .collect();
+        assert_eq!(pairs, wanted);
+        assert!(wanted.len() > 700 && wanted.iter().all(|(a, _)| a % 7 > 0), "{}", wanted.len());
     }
 
     #[test]

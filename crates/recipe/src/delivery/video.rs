@@ -318,10 +318,10 @@ impl Video {
     }
 
     /// Frames of the clip of `count` frames while the first one is held, while they go by, and while the last one is held.
-    fn parts(&self, count: usize) -> (usize, usize, usize) {
+    fn parts(&self, count: usize, speeds: Option<&SpeedCurve>) -> (usize, usize, usize) {
         let (n, d) = self.rate();
         let rate = f64::from(n) / f64::from(d);
-        let whole = self.speed_curve().map_or(1.0, |s| s.whole());
+        let whole = speeds.map_or(1.0, SpeedCurve::whole);
         let moving = if self.length > 0.0 { self.length * rate } else { count as f64 / self.speed * whole };
         // A clip of at most a day.
         let moving = moving.round().clamp(1.0, 86_400.0 * 60.0) as usize;
@@ -332,8 +332,8 @@ impl Video {
     /// The same with the share of the clip's way, which stands while a frame is held.
     fn course(&self, count: usize) -> Vec<(usize, f64)> {
         let Some(last) = count.checked_sub(1) else { return Vec::new() };
-        let (before, moving, behind) = self.parts(count);
         let speeds = self.speed_curve();
+        let (before, moving, behind) = self.parts(count, speeds.as_ref());
         let at = |k: usize| {
             let time = (k as f64 + 0.5) / moving as f64;
             let way = speeds.as_ref().map_or(time, |s| s.way(time));
@@ -359,8 +359,8 @@ impl Video {
     pub fn arrivals(&self, count: usize) -> Vec<Vec<f64>> {
         let mut arrivals = vec![Vec::new(); count];
         let Some(last) = count.checked_sub(1) else { return arrivals };
-        let (held, moving, behind) = self.parts(count);
         let speeds = self.speed_curve();
+        let (held, moving, behind) = self.parts(count, speeds.as_ref());
         let way = |time: f64| speeds.as_ref().map_or(time, |s| s.way(time));
         let going = (0..moving).map(|k| (way(k as f64 / moving as f64) * count as f64).min(last as f64));
         let all = std::iter::repeat_n(0.0, held).chain(going).chain(std::iter::repeat_n(last as f64, behind));

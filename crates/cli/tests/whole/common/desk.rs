@@ -120,7 +120,12 @@ impl Desk {
 
     /// Waits until a script's expression is true, for a minute: several browsers may share two busy cores.
     pub async fn until(&self, expression: &str) {
-        for _ in 0..600 {
+        self.until_within(60, expression).await;
+    }
+
+    /// The same for so many seconds.
+    pub async fn until_within(&self, seconds: u32, expression: &str) {
+        for _ in 0..seconds * 10 {
             let value = self.page.execute(&format!("return Boolean({expression})"), vec![]).await.unwrap();
             if value == json!(true) {
                 return;
@@ -150,6 +155,20 @@ impl Desk {
             "document.querySelector('.fr img') && [...document.querySelectorAll('.fr img')].every((i) => i.complete && i.naturalWidth > 0)",
         )
         .await;
+    }
+
+    /// Asks for the frames to be gathered in a new folder beside the pictures; a look at the names is asked for.
+    pub async fn gather_into(&self, folder: &str) {
+        self.find("#gather").await.click().await.unwrap();
+        self.find("#folder-list button").await.click().await.unwrap();
+        self.find(".new-folder input").await.send_keys(folder).await.unwrap();
+        self.until(
+            "(() => { const b = document.querySelector('.new-folder button'); b?.click(); return b; })()",
+        )
+        .await;
+        self.until(&format!("document.querySelector('#folder-path').innerText.includes('{folder}')")).await;
+        self.find("#take").await.click().await.unwrap();
+        self.find("#gather-look").await.click().await.unwrap();
     }
 
     /// Adds a line by typing what is wanted.

@@ -22,13 +22,13 @@ fn above(value: f32, deviation: f32) -> f32 {
     if value >= FAR * deviation {
         return value;
     }
-    let at = ((value / deviation - 0.4) * 10.0).max(0.0);
-    let k = (at as usize).min(TRUE.len() - 2);
-    let share = at - k as f32;
     // Below what a black leaves there is black.
     if value < 0.4 * deviation {
         return TRUE[0] * value / 0.4;
     }
+    let at = (value / deviation - 0.4).max(0.0) * 10.0;
+    let k = (at as usize).min(TRUE.len() - 2);
+    let share = at - k as f32;
     (TRUE[k] + (TRUE[k + 1] - TRUE[k]) * share) * deviation
 }
 
@@ -36,20 +36,19 @@ fn above(value: f32, deviation: f32) -> f32 {
 /// colour.
 #[inline(always)]
 pub fn uncut(parts: [f32; 3], noise: &Noise, strength: [f32; 2]) -> [f32; 3] {
-    let encoded = together_encoded(parts);
+    let mut encoded = together_encoded(parts);
     let deviation = |c: usize| noise.0[c].at(parts[0]) * strength[c.min(1)];
     let [y, u, v] = [0, 1, 2].map(|c| deviation(c) * deviation(c));
     let outer = (y / 3.0 + u / 2.0 + v / 6.0).sqrt();
     let green = (y / 3.0 + v * 2.0 / 3.0).sqrt();
-    let mut out = encoded;
-    for (value, deviation) in out.iter_mut().zip([outer, green, outer]) {
+    for (value, deviation) in encoded.iter_mut().zip([outer, green, outer]) {
         // What is beyond white or below black was not cut off.
         if deviation > 0.0 && *value > 0.0 && *value < 1.0 {
             let from_white = above(1.0 - above(*value, deviation), deviation);
             *value = 1.0 - from_white;
         }
     }
-    super::apart_encoded(out)
+    super::apart_encoded(encoded)
 }
 
 #[cfg(test)]

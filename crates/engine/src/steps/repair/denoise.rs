@@ -265,6 +265,9 @@ mod tests {
         {
             let scene = noisy(deviation, coarse);
             let before = quality(&whole(nothing(), &scene).1);
+            let made =
+                |method: &str| whole(Denoise { method: method.into(), ..Denoise::default() }, &scene).1;
+            assert_eq!(made("auto"), made(if coarse { "learned" } else { "thorough" }), "coarse {coarse}");
             for (method, least) in ["auto", "learned", "thorough", "quick"].into_iter().zip(least) {
                 let after =
                     quality(&whole(Denoise { method: method.into(), ..Denoise::default() }, &scene).1);

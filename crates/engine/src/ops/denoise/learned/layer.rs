@@ -4,6 +4,10 @@
 //! rounded by itself. Sums of whole numbers are exact in any order, so every processor gives the same bytes, whichever of the
 //! three ways below it can go.
 
+#[cfg(target_arch = "x86_64")]
+use crate::simd::{Avx2Sums, Avx512Sums};
+use crate::simd::{PairSums, PlainSums};
+
 /// Outputs that are computed together.
 const TOGETHER: usize = 16;
 
@@ -111,38 +115,78 @@ impl Layer {
         assert!(self.weights.len() == self.outputs * 3 * self.run() && self.outputs.is_multiple_of(TOGETHER));
         #[cfg(target_arch = "x86_64")]
         {
+            #[target_feature(enable = "avx512f,avx512bw,avx512vnni")]
+            fn widest<const INPUTS: usize>(l: &Layer, from: [&[i16]; 3], first: usize, sums: &mut [i32]) {
+                sums_in::<Avx512Sums, 16>(l, INPUTS, from, first, sums);
+            }
             let is_widest = is_x86_feature_detected!("avx512bw") && is_x86_feature_detected!("avx512vnni");
-            // Sound: the processor is asked here, and the lengths were looked at above.
+            // Compiled for the widths of the network that ships; sound: the processor is asked here.
             match (self.inputs, is_widest, is_x86_feature_detected!("avx2")) {
-                (14, true, _) => return unsafe { sums_of_16::<14>(self, from, first, sums) },
-                (48, true, _) => return unsafe { sums_of_16::<48>(self, from, first, sums) },
-                (14, _, true) => return unsafe { sums_of_8::<14>(self, from, first, sums) },
-                (48, _, true) => return unsafe { sums_of_8::<48>(self, from, first, sums) },
+                (14, true, _) => return unsafe { widest::<14>(self, from, first, sums) },
+                (48, true, _) => return unsafe { widest::<48>(self, from, first, sums) },
+                (14, _, true) => return unsafe { wide::<14>(self, from, first, sums) },
+                (48, _, true) => return unsafe { wide::<48>(self, from, first, sums) },
                 _ => {}
             }
         }
-        self.sums_of_1(from, first, sums);
+        sums_in::<PlainSums, 1>(self, self.inputs, from, first, sums);
     }
+}
 
-    /// In the language itself.
-    fn sums_of_1(&self, from: [&[i16]; 3], first: usize, sums: &mut [i32]) {
-        let pairs = self.run() / 2;
-        for (x, sums) in sums.chunks_exact_mut(self.outputs).enumerate() {
-            for (group, sums) in sums.as_chunks_mut::<TOGETHER>().0.iter_mut().enumerate() {
-                let mut sum = [0i32; TOGETHER];
-                for (r, row) in from.iter().enumerate() {
-                    let values = &row[(first + x) * self.inputs..][..self.run()];
-                    let weights = &self.weights[(group * 3 + r) * pairs * TOGETHER * 2..];
-                    let weights = weights.as_chunks::<{ TOGETHER * 2 }>().0;
-                    for (two, weights) in values.as_chunks::<2>().0.iter().zip(weights) {
-                        for (sum, w) in sum.iter_mut().zip(weights.as_chunks::<2>().0) {
-                            *sum += i32::from(two[0]) * i32::from(w[0]) + i32::from(two[1]) * i32::from(w[1]);
+/// Eight sums to an instruction.
+#[cfg(target_arch = "x86_64")]
+#[target_feature(enable = "avx2")]
+fn wide<const INPUTS: usize>(layer: &Layer, from: [&[i16]; 3], first: usize, sums: &mut [i32]) {
+    sums_in::<Avx2Sums, 6>(layer, INPUTS, from, first, sums);
+}
+
+/// The sums of results, of which so many at a time stay in registers. `inputs` are the layer's, told anew so that they can be
+/// known when this is compiled.
+#[inline(always)]
+fn sums_in<S: PairSums, const RESULTS: usize>(
+    layer: &Layer,
+    inputs: usize,
+    from: [&[i16]; 3],
+    first: usize,
+    sums: &mut [i32],
+) {
+    let (outputs, count) = (layer.outputs, sums.len() / layer.outputs);
+    let mut weights = layer.weights.as_ptr();
+    for group in 0..outputs / TOGETHER {
+        let mut x = 0;
+        while x < count {
+            // Fewer than a whole set are computed one after the other, in the same registers.
+            let set = if x + RESULTS <= count { RESULTS } else { 1 };
+            let mut sum = [S::zero(); RESULTS];
+            let mut at = weights;
+            for row in from {
+                // Sound: `Layer::sums` looked at the lengths of rows and weights; pairs of numbers need no alignment of their own.
+                unsafe {
+                    let mut values = row.as_ptr().add((first + x) * inputs);
+                    for _ in 0..3 * inputs / 2 {
+                        let weights = S::weights(&*at.cast::<[i16; 2 * TOGETHER]>());
+                        let mut add = |p: usize| {
+                            sum[p] =
+                                sum[p].plus_products(*values.add(p * inputs).cast::<[i16; 2]>(), weights);
+                        };
+                        add(0);
+                        if set == RESULTS {
+                            (1..RESULTS).for_each(add);
                         }
+                        at = at.add(2 * TOGETHER);
+                        values = values.add(2);
                     }
                 }
-                *sums = sum;
             }
+            for (p, sum) in sum.iter().enumerate().take(set) {
+                let to = &mut sums[(x + p) * outputs + group * TOGETHER..];
+                if let Some(to) = to.first_chunk_mut() {
+                    sum.store(to);
+                }
+            }
+            x += set;
         }
+        weights = weights.wrapping_add(9 * inputs * TOGETHER);
     }
 }
 
@@ -172,104 +216,6 @@ fn whole(value: f32) -> i16 {
     const ROUND: f32 = 12_582_912.0;
     let rounded = value.clamp(-LARGEST as f32, LARGEST as f32) + ROUND;
     (rounded.to_bits() as i32).wrapping_sub(ROUND.to_bits() as i32) as i16
-}
-
-/// Eight outputs to an instruction, and six results whose sums stay in registers.
-///
-/// # Safety
-/// The processor has these instructions, and the lengths are as [`Layer::sums`] looks at.
-#[cfg(target_arch = "x86_64")]
-#[target_feature(enable = "avx2")]
-unsafe fn sums_of_8<const INPUTS: usize>(layer: &Layer, from: [&[i16]; 3], first: usize, sums: &mut [i32]) {
-    use std::arch::x86_64::*;
-    const RESULTS: usize = 6;
-    let (outputs, count) = (layer.outputs, sums.len() / layer.outputs);
-    let mut weights = layer.weights.as_ptr();
-    for group in 0..outputs / TOGETHER {
-        let mut x = 0;
-        while x < count {
-            // Fewer than a whole set are computed one after the other, in the same registers.
-            let set = if x + RESULTS <= count { RESULTS } else { 1 };
-            let mut sum = [[_mm256_setzero_si256(); 2]; RESULTS];
-            let mut at = weights;
-            for row in from {
-                unsafe {
-                    let mut values = row.as_ptr().add((first + x) * INPUTS);
-                    for _ in 0..3 * INPUTS / 2 {
-                        let low = _mm256_loadu_si256(at.cast());
-                        let high = _mm256_loadu_si256(at.add(TOGETHER).cast());
-                        let mut add = |p: usize| {
-                            let two =
-                                _mm256_set1_epi32(values.add(p * INPUTS).cast::<i32>().read_unaligned());
-                            sum[p][0] = _mm256_add_epi32(sum[p][0], _mm256_madd_epi16(two, low));
-                            sum[p][1] = _mm256_add_epi32(sum[p][1], _mm256_madd_epi16(two, high));
-                        };
-                        add(0);
-                        if set == RESULTS {
-                            (1..RESULTS).for_each(add);
-                        }
-                        at = at.add(2 * TOGETHER);
-                        values = values.add(2);
-                    }
-                }
-            }
-            for (p, sum) in sum.iter().enumerate().take(set) {
-                let to = &mut sums[(x + p) * outputs + group * TOGETHER..][..TOGETHER];
-                unsafe {
-                    _mm256_storeu_si256(to.as_mut_ptr().cast(), sum[0]);
-                    _mm256_storeu_si256(to.as_mut_ptr().add(8).cast(), sum[1]);
-                }
-            }
-            x += set;
-        }
-        weights = weights.wrapping_add(9 * INPUTS * TOGETHER);
-    }
-}
-
-/// Sixteen outputs to an instruction, and sixteen results whose sums stay in registers.
-///
-/// # Safety
-/// The processor has these instructions, and the lengths are as [`Layer::sums`] looks at.
-#[cfg(target_arch = "x86_64")]
-#[target_feature(enable = "avx512f,avx512bw,avx512vnni")]
-unsafe fn sums_of_16<const INPUTS: usize>(layer: &Layer, from: [&[i16]; 3], first: usize, sums: &mut [i32]) {
-    use std::arch::x86_64::*;
-    const RESULTS: usize = 16;
-    let (outputs, count) = (layer.outputs, sums.len() / layer.outputs);
-    let mut weights = layer.weights.as_ptr();
-    for group in 0..outputs / TOGETHER {
-        let mut x = 0;
-        while x < count {
-            let set = if x + RESULTS <= count { RESULTS } else { 1 };
-            let mut sum = [_mm512_setzero_si512(); RESULTS];
-            let mut at = weights;
-            for row in from {
-                unsafe {
-                    let mut values = row.as_ptr().add((first + x) * INPUTS);
-                    for _ in 0..3 * INPUTS / 2 {
-                        let weights = _mm512_loadu_si512(at.cast());
-                        let mut add = |p: usize| {
-                            let two =
-                                _mm512_set1_epi32(values.add(p * INPUTS).cast::<i32>().read_unaligned());
-                            sum[p] = _mm512_dpwssd_epi32(sum[p], two, weights);
-                        };
-                        add(0);
-                        if set == RESULTS {
-                            (1..RESULTS).for_each(add);
-                        }
-                        at = at.add(2 * TOGETHER);
-                        values = values.add(2);
-                    }
-                }
-            }
-            for (p, sum) in sum.iter().enumerate().take(set) {
-                let to = &mut sums[(x + p) * outputs + group * TOGETHER..][..TOGETHER];
-                unsafe { _mm512_storeu_si512(to.as_mut_ptr().cast(), *sum) };
-            }
-            x += set;
-        }
-        weights = weights.wrapping_add(9 * INPUTS * TOGETHER);
-    }
 }
 
 #[cfg(test)]
@@ -307,7 +253,7 @@ mod tests {
                 let input = input(count + 1, inputs, LARGEST);
                 let from = input.each_ref().map(Vec::as_slice);
                 let mut plain = vec![0; count * layer.outputs];
-                layer.sums_of_1(from, 1, &mut plain);
+                sums_in::<PlainSums, 1>(&layer, inputs, from, 1, &mut plain);
                 let mut own = vec![0; count * layer.outputs];
                 layer.sums(from, 1, &mut own);
                 assert!(plain == own, "{inputs} values, {count} results");
@@ -316,8 +262,8 @@ mod tests {
                     own.fill(0);
                     // Sound: the processor was just asked, and the lengths are those above.
                     match inputs {
-                        14 => unsafe { sums_of_8::<14>(&layer, from, 1, &mut own) },
-                        _ => unsafe { sums_of_8::<48>(&layer, from, 1, &mut own) },
+                        14 => unsafe { wide::<14>(&layer, from, 1, &mut own) },
+                        _ => unsafe { wide::<48>(&layer, from, 1, &mut own) },
                     }
                     assert!(plain == own, "{inputs} values, {count} results, eight at once");
                 }
