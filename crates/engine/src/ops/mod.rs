@@ -3,6 +3,7 @@
 pub mod denoise;
 pub mod guided_filter;
 pub mod mask;
+mod network;
 pub(crate) mod overlay;
 pub mod planes;
 pub mod pointwise;

@@ -5,18 +5,27 @@
 //! as it is, and a person's strength scales what is told. It was trained without any photograph (R. Achddou, Y. Gousseau, S. Ladjal, "Synthetic images as a regularity prior for image restoration
 //! neural networks", 2021); that noise is told to it is after K. Zhang, W. Zuo and L. Zhang, "FFDNet", 2018.
 
-mod grid;
-mod layer;
-mod network;
-
 use super::{Noise, Planes, Strength};
 use crate::geometry::Rect;
-use grid::Grid;
-use network::Network;
+use crate::ops::network::{self, Grid, Network};
 use rayon::prelude::*;
+use std::sync::LazyLock;
 
 /// Pixels beyond the result that are needed: ten layers at half size see so far.
 pub const HALO: i64 = 24;
+
+/// Values of each pixel at half size that go in: four of each plane, the noise of lightness and of colour.
+const INPUTS: usize = 14;
+/// What noise is multiplied by before it goes in.
+const NOISE: f32 = 8.0;
+/// Noise below which less and less is taken out, down to nothing where there is none.
+const FAINT: f32 = 1.0 / 255.0;
+
+/// The network that ships with the program.
+static NETWORK: LazyLock<Network> = LazyLock::new(|| {
+    // What ships with the program is read by its tests.
+    Network::read(include_bytes!("weights.safetensors"), INPUTS).expect("the weights that ship are whole")
+});
 
 /// Side of the pixels that become one at half size.
 const PLACE: i64 = 2;
@@ -30,7 +39,7 @@ pub fn run(noisy: Planes, have: Rect, noise: &Noise, strength: Strength) -> Plan
         return noisy;
     }
     let view = View::of(&noisy, have, noise, strength);
-    let Some(found) = Network::get().found(view.input()) else { return noisy };
+    let Some(found) = NETWORK.found(view.input()) else { return noisy };
     view.without(noisy.clone(), &found)
 }
 
@@ -101,9 +110,9 @@ impl<'a> View<'a> {
 
     /// Two by two pixels of all planes side by side, with the noise of both kinds.
     fn input(&self) -> Grid {
-        let mut grid = Grid::new(self.width / 2, self.height / 2, network::INPUTS);
+        let mut grid = Grid::new(self.width / 2, self.height / 2, INPUTS);
         grid.rows().for_each(|(y, row)| {
-            for (x, values) in row.chunks_exact_mut(network::INPUTS).enumerate() {
+            for (x, values) in row.chunks_exact_mut(INPUTS).enumerate() {
                 let four = [(0, 0), (1, 0), (0, 1), (1, 1)].map(|(u, v)| self.at(2 * x + u, 2 * y + v));
                 for (c, plane) in self.noisy.planes.iter().enumerate() {
                     for (k, at) in four.iter().enumerate() {
@@ -112,7 +121,7 @@ impl<'a> View<'a> {
                 }
                 for (c, noise) in self.noise.iter().enumerate() {
                     let [a, b, d, e] = four.map(|at| noise.at(self.around[at]));
-                    values[12 + c] = network::taken((a + b + d + e) / 4.0 * network::NOISE);
+                    values[12 + c] = network::taken((a + b + d + e) / 4.0 * NOISE);
                 }
             }
         });
@@ -130,7 +139,7 @@ impl<'a> View<'a> {
                     let x = column + self.before.0 as usize;
                     let at = (y / 2 * half + x / 2) * network::OUTPUTS + c * 4 + y % 2 * 2 + x % 2;
                     let level = noise.at(self.around[row * w + column]);
-                    *value -= found[at] * (level / (level + network::FAINT));
+                    *value -= found[at] * (level / (level + FAINT));
                 }
             });
         }
@@ -172,20 +181,20 @@ mod tests {
             let tensor = |name: &str| network::numbers(&proof, &format!("{kind}.{name}")).unwrap();
             let (noisy, noise, done) = (tensor("noisy"), tensor("noise"), tensor("done"));
             let (w, h) = (64, 48);
-            let mut grid = Grid::new(w / 2, h / 2, network::INPUTS);
+            let mut grid = Grid::new(w / 2, h / 2, INPUTS);
             grid.rows().for_each(|(y, row)| {
-                for (x, values) in row.chunks_exact_mut(network::INPUTS).enumerate() {
+                for (x, values) in row.chunks_exact_mut(INPUTS).enumerate() {
                     let four = [(0, 0), (1, 0), (0, 1), (1, 1)].map(|(u, v)| (2 * y + v) * w + 2 * x + u);
                     for (c, k) in (0..3).flat_map(|c| (0..4).map(move |k| (c, k))) {
                         values[c * 4 + k] = network::taken(noisy[c * w * h + four[k]] - network::MIDDLE);
                     }
                     for c in 0..2 {
                         let sum: f32 = four.iter().map(|at| noise[c * w * h + at]).sum();
-                        values[12 + c] = network::taken(sum / 4.0 * network::NOISE);
+                        values[12 + c] = network::taken(sum / 4.0 * NOISE);
                     }
                 }
             });
-            let found = Network::get().found(grid).unwrap();
+            let found = NETWORK.found(grid).unwrap();
             let (mut off, mut taken_out) = (0.0f64, 0.0f64);
             for c in 0..3 {
                 for (x, y) in (0..h).flat_map(|y| (0..w).map(move |x| (x, y))) {
@@ -193,7 +202,7 @@ mod tests {
                     let here =
                         found[(y / 2 * (w / 2) + x / 2) * network::OUTPUTS + c * 4 + y % 2 * 2 + x % 2];
                     let level = noise[c.min(1) * w * h + y * w + x];
-                    let own = noisy[at] - here * level / (level + network::FAINT);
+                    let own = noisy[at] - here * level / (level + FAINT);
                     off += f64::from(own - done[at]).powi(2);
                     taken_out += f64::from(noisy[at] - done[at]).powi(2);
                 }

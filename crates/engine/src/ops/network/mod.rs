@@ -1,20 +1,18 @@
-//! The trained network: its layers, and the way through them.
+//! A trained network of residual blocks, in whole numbers: its layers, and the way through them.
+//!
+//! Its weights are read from a safetensors file as the programs in `training/` write it.
 
-use super::grid::Grid;
-use super::layer::{LARGEST, Layer, Then};
+mod grid;
+mod layer;
+
+pub(in crate::ops) use grid::Grid;
+use layer::{LARGEST, Layer, Then};
 use safetensors::{SafeTensors, tensor::TensorView};
-use std::sync::LazyLock;
 
-/// Values of each pixel at half size that go in: four of each plane, the noise of lightness and of colour.
-pub(super) const INPUTS: usize = 14;
-/// Values that come out: four of each plane, and what fills a group of outputs.
-pub(super) const OUTPUTS: usize = 16;
+/// Values that come out for each pixel: twelve, and what fills a group of outputs.
+pub(in crate::ops) const OUTPUTS: usize = 16;
 /// What is taken away from planes before they go in.
-pub(super) const MIDDLE: f32 = 0.4;
-/// What noise is multiplied by before it goes in.
-pub(super) const NOISE: f32 = 8.0;
-/// Noise below which less and less is taken out, down to nothing where there is none.
-pub(super) const FAINT: f32 = 1.0 / 255.0;
+pub(in crate::ops) const MIDDLE: f32 = 0.4;
 
 /// A value that is 1, as it goes in.
 const ONE: f32 = 8192.0;
@@ -22,7 +20,7 @@ const ONE: f32 = 8192.0;
 const ROOM: f32 = 1.5;
 
 /// A number as it goes in.
-pub(super) fn taken(value: f32) -> i16 {
+pub(in crate::ops) fn taken(value: f32) -> i16 {
     (value * ONE).clamp(-LARGEST as f32, LARGEST as f32).round_ties_even() as i16
 }
 
@@ -32,14 +30,14 @@ struct Block {
     second: Layer,
 }
 
-pub(super) struct Network {
+pub(in crate::ops) struct Network {
     head: Layer,
     blocks: Vec<Block>,
     tail: Layer,
 }
 
 /// The numbers of a tensor.
-pub(super) fn numbers(file: &SafeTensors<'_>, name: &str) -> Option<Vec<f32>> {
+pub(in crate::ops) fn numbers(file: &SafeTensors<'_>, name: &str) -> Option<Vec<f32>> {
     let tensor: TensorView<'_> = file.tensor(name).ok()?;
     Some(tensor.data().as_chunks::<4>().0.iter().map(|b| f32::from_le_bytes(*b)).collect())
 }
@@ -77,16 +75,8 @@ impl Weights<'_> {
 }
 
 impl Network {
-    /// The network that ships with the program.
-    pub(super) fn get() -> &'static Self {
-        static NETWORK: LazyLock<Network> = LazyLock::new(|| {
-            // What ships with the program is read by its tests.
-            Network::read(include_bytes!("weights.safetensors")).expect("the weights that ship are whole")
-        });
-        &NETWORK
-    }
-
-    fn read(file: &[u8]) -> Option<Self> {
+    /// From its weights, with so many values of each pixel that go in.
+    pub(in crate::ops) fn read(file: &[u8], inputs: usize) -> Option<Self> {
         let weights = Weights(SafeTensors::deserialize(file).ok()?);
         let width = weights.numbers("head.bias")?.len();
         let stream = weights.one("stream")?;
@@ -95,14 +85,14 @@ impl Network {
             blocks.push(found);
         }
         Some(Self {
-            head: weights.layer("head", INPUTS, ONE, stream)?,
+            head: weights.layer("head", inputs, ONE, stream)?,
             blocks,
             tail: weights.layer("tail", width, stream, 1.0)?,
         })
     }
 
-    /// What it finds in a picture at half size, [`OUTPUTS`] numbers for each pixel; nothing where nobody waits for it any more.
-    pub(super) fn found(&self, input: Grid) -> Option<Vec<f32>> {
+    /// What it finds in a picture, [`OUTPUTS`] numbers for each pixel; nothing where nobody waits for it any more.
+    pub(in crate::ops) fn found(&self, input: Grid) -> Option<Vec<f32>> {
         let mut stream = input.like(self.head.outputs());
         input.around(&self.head, &mut stream, Then::Keep);
         drop(input);
