@@ -1,5 +1,6 @@
 //! What each command does.
 
+use crate::fleet;
 use crate::{Camera, Demo, Pick, Render, Serve};
 use indicatif::{ProgressBar, ProgressStyle};
 use rallo_demo::device::{Device, Faults, Settings};
@@ -17,6 +18,7 @@ use serde_json::{Value, json};
 use std::io::{IsTerminal, Write};
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
+use std::sync::Arc;
 
 /// How a command ends: a status, or wrong use with a message.
 pub type Ended = Result<ExitCode, String>;
@@ -46,7 +48,8 @@ pub fn load(file: &Path) -> Result<Recipe, String> {
 pub fn log() {
     tracing_subscriber::fmt()
         .with_env_filter(
-            tracing_subscriber::EnvFilter::try_from_default_env().unwrap_or_else(|_| "info,sqlx=warn".into()),
+            tracing_subscriber::EnvFilter::try_from_default_env()
+                .unwrap_or_else(|_| "info,sqlx=warn,async_nats=warn".into()),
         )
         .with_writer(std::io::stderr)
         .init();
@@ -58,6 +61,7 @@ pub fn serve(args: &Serve, data: &Path) -> Ended {
     let roots = Roots::new(&args.roots).map_err(|e| e.to_string())?;
     let runtime = tokio::runtime::Runtime::new().map_err(|e| e.to_string())?;
     runtime.block_on(async {
+        let helpers = fleet::helpers(&args.joins, data, args.fleet_room).await?;
         let options = rallo_web::Options {
             roots,
             data: data.to_owned(),
@@ -68,9 +72,18 @@ pub fn serve(args: &Serve, data: &Path) -> Ended {
             secure: args.secure,
             workers: args.workers.unwrap_or_else(cores).max(1),
             hook: args.after_run.clone(),
+            helpers: helpers.map(|fleet| Arc::new(fleet) as Arc<dyn rallo_runner::queue::Helpers>),
+            leaves_pictures: args.leave_pictures,
         };
         let server = rallo_web::bind(options).await.map_err(|e| e.to_string())?;
         println!("Rallo is at http://{}/  (Ctrl-C stops it)", server.address());
+        if let Some(broker) = &args.joins.fleet {
+            // Whoever started it may have read enough.
+            let _ = writeln!(
+                std::io::stdout(),
+                "Machines that help are given pictures by the broker at {broker}"
+            );
+        }
         server.run(shutdown()).await.map_err(|e| e.to_string())
     })?;
     Ok(ExitCode::SUCCESS)

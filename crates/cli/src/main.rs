@@ -5,6 +5,7 @@
 mod commands;
 mod desktop;
 mod docs;
+mod fleet;
 mod queue;
 mod sequence;
 mod ways;
@@ -50,6 +51,15 @@ enum Command {
     },
     /// Work on what waits in the queue, beside a running server or without one.
     Worker(Worker),
+    /// Other machines that help a server.
+    Fleet {
+        /// As JSON.
+        #[arg(long)]
+        json: bool,
+        /// What to do.
+        #[command(subcommand)]
+        command: FleetCommand,
+    },
     /// Folders that are watched: a recipe runs on whatever arrives while a server is there.
     #[command(subcommand)]
     Watch(WatchCommand),
@@ -152,6 +162,44 @@ pub struct Serve {
     /// (http://, https://) that the report is sent to.
     #[arg(long, value_name = "COMMAND")]
     pub after_run: Option<String>,
+    /// Other machines that help.
+    #[command(flatten)]
+    pub joins: Joins,
+    /// With --fleet: pictures that other machines can make are left to them.
+    #[arg(long, requires = "fleet")]
+    pub leave_pictures: bool,
+    /// With --fleet: gigabytes of originals, and of results, that the broker holds at most.
+    #[arg(long, value_name = "GB", requires = "fleet")]
+    pub fleet_room: Option<u64>,
+}
+
+/// Where machines that work together meet.
+#[derive(Args)]
+pub struct Joins {
+    /// The broker by which several machines work together, such as nats://studio:4222.
+    #[arg(long, value_name = "ADDRESS")]
+    pub fleet: Option<String>,
+    /// A file with what the broker asks for: a token, or user:password.
+    #[arg(long, value_name = "FILE", requires = "fleet")]
+    pub fleet_login: Option<PathBuf>,
+    /// A file with the certificates (PEM) that the broker's own is signed by; nothing but TLS is spoken then.
+    #[arg(long, value_name = "FILE", requires = "fleet")]
+    pub fleet_authority: Option<PathBuf>,
+}
+
+/// `rallo fleet …`.
+#[derive(Subcommand)]
+pub enum FleetCommand {
+    /// Which machines help, and what they do.
+    Status(Joins),
+    /// Let a machine end what it has in work, and go.
+    SendHome {
+        /// Its name, as the status says it.
+        name: String,
+        /// The broker.
+        #[command(flatten)]
+        joins: Joins,
+    },
 }
 
 /// `rallo demo`.
@@ -207,6 +255,9 @@ pub struct Worker {
     /// Pictures at a time [default: the number of cores].
     #[arg(long)]
     pub workers: Option<usize>,
+    /// Another machine's runs, by a broker; nothing is shared with it then.
+    #[command(flatten)]
+    pub joins: Joins,
 }
 
 /// `rallo queue …`.
@@ -482,7 +533,11 @@ fn main() -> ExitCode {
         Command::Queue { json, command } => {
             data_folder(cli.data).and_then(|data| queue::queue(&command, json, &data))
         }
-        Command::Worker(args) => data_folder(cli.data).and_then(|data| queue::worker(&args, &data)),
+        Command::Worker(args) => data_folder(cli.data).and_then(|data| match args.joins.fleet {
+            Some(_) => fleet::help(&args.joins, args.workers.unwrap_or_else(commands::cores).max(1), &data),
+            None => queue::worker(&args, &data),
+        }),
+        Command::Fleet { json, command } => fleet::fleet(&command, json),
         Command::Watch(command) => data_folder(cli.data).and_then(|data| ways::watch(&command, &data)),
         Command::Token(command) => data_folder(cli.data).and_then(|data| ways::token(&command, &data)),
         Command::Passphrase => data_folder(cli.data).and_then(|data| ways::passphrase(&data)),

@@ -150,6 +150,9 @@ pub struct ResultFile {
     /// What a player needs to know of a clip, as the `media` crate writes it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub clip: Option<Value>,
+    /// The other machine that made it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub made_by: Option<String>,
 }
 
 fn yes() -> bool {

@@ -89,7 +89,7 @@ pub struct SequencePlace {
 
 /// Values of lines that hold for one frame alone, by line from 0 and parameter. They were decided about all frames
 /// together, so the document does not have them; they come before those of the ISO.
-#[derive(Clone, Debug, Default, PartialEq)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Overrides(BTreeMap<usize, Map<String, Value>>);
 
 impl Overrides {

@@ -139,6 +139,7 @@ fn file(bytes: u64) -> ResultFile {
         made: true,
         variant: None,
         clip: None,
+        made_by: None,
     }
 }
 

@@ -48,6 +48,10 @@ pub struct Options {
     pub workers: usize,
     /// A command that is run after each run, with the report on its standard input, or an address it is sent to.
     pub hook: Option<String>,
+    /// Other machines that make pictures.
+    pub helpers: Option<Arc<dyn rallo_runner::queue::Helpers>>,
+    /// Pictures that other machines can make are left to them.
+    pub leaves_pictures: bool,
 }
 
 /// Why the server did not start.
@@ -169,7 +173,13 @@ pub async fn bind(options: Options) -> Result<Server, StartError> {
     let records: Arc<dyn rallo_job::Records> = Arc::new(store.clone());
     let queue = Queue::start(
         records.clone(),
-        QueueOptions { limits, end_calls: EndCalls::All(options.hook), ..QueueOptions::new(options.workers) },
+        QueueOptions {
+            limits,
+            end_calls: EndCalls::All(options.hook),
+            helpers: options.helpers,
+            leaves_pictures: options.leaves_pictures,
+            ..QueueOptions::new(options.workers)
+        },
     );
     tokio::spawn(watch_folder::watch(records.clone(), queue.clone(), roots.clone()));
     let app = Arc::new(Shared {

@@ -13,6 +13,7 @@ use rallo_job::prelude::*;
 use rallo_job::{ItemState, Run};
 use rallo_media::{Format, bytes_text};
 use rallo_recipe::{Part, Recipe};
+use rallo_runner::queue::Helper;
 use rallo_runner::report::{self, settings_sheet};
 use rallo_runner::schedule::{self, Class};
 
@@ -30,6 +31,7 @@ pub fn routes() -> Router<App> {
         .route("/watched", get(watched))
         .route("/setup", get(setup))
         .route("/runs", get(runs))
+        .route("/runs/machines", get(machines))
         .route("/runs/{id}", get(run))
         .route("/runs/{id}/report", get(run_report))
         .route("/runs/{id}/folder", get(run_folder))
@@ -471,6 +473,7 @@ fn listed(
 #[template(path = "runs.html")]
 struct Runs {
     rail: Rail,
+    machines: Machines,
     runs: Vec<(Run, String, rallo_job::Counts)>,
 }
 
@@ -482,7 +485,27 @@ async fn runs(State(app): State<App>) -> Result<Html<String>> {
         let name = run.recipe_name.clone();
         runs.push((run, name, counts));
     }
-    html(&Runs { rail: Rail::new(&app, &laid, "run"), runs })
+    html(&Runs { rail: Rail::new(&app, &laid, "run"), machines: Machines::new(&app), runs })
+}
+
+/// Other machines that make pictures of runs.
+#[derive(Template)]
+#[template(path = "machines.html")]
+struct Machines {
+    broker: Option<String>,
+    helpers: Vec<Helper>,
+}
+
+impl Machines {
+    fn new(app: &App) -> Self {
+        let helpers = app.queue.helpers();
+        Self { broker: helpers.address(), helpers: helpers.helpers() }
+    }
+}
+
+/// How they stand now, to be exchanged in a page that is open.
+async fn machines(State(app): State<App>) -> Result<Html<String>> {
+    html(&Machines::new(&app))
 }
 
 #[derive(Template)]

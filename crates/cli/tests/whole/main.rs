@@ -14,6 +14,7 @@ mod controls;
 mod data;
 mod deliveries;
 mod first_minute;
+mod fleet;
 mod frames;
 mod gather_to_clip;
 mod hand_on;

@@ -275,8 +275,17 @@ impl Around<'_> {
         let path = PathBuf::from(&self.item.target);
         let bytes = path.metadata().map_or(0, |m| m.len());
         let hash = file_hash(&path).unwrap_or_default();
-        let output =
-            ResultFile { path, bytes, width: 0, height: 0, hash, made: false, variant: None, clip: None };
+        let output = ResultFile {
+            path,
+            bytes,
+            width: 0,
+            height: 0,
+            hash,
+            made: false,
+            variant: None,
+            clip: None,
+            made_by: None,
+        };
         let reason = Some("already made by this recipe from these pictures".to_owned());
         Ended { state: ItemState::Skipped, kind: None, reason, outputs: vec![output] }
     }
@@ -372,6 +381,7 @@ impl Around<'_> {
             made: true,
             variant: None,
             clip: None,
+            made_by: None,
         })
     }
 }

@@ -17,7 +17,7 @@ static WORKER: LazyLock<String> = LazyLock::new(|| {
 });
 
 /// This worker's name.
-pub(crate) fn worker_name() -> &'static str {
+pub fn worker_name() -> &'static str {
     &WORKER
 }
 

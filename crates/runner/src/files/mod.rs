@@ -5,3 +5,5 @@ pub(crate) mod atomic_file;
 pub mod file_names;
 pub mod free_space;
 pub mod zip;
+
+pub use atomic_file::worker_name;

@@ -4,6 +4,8 @@
 //! back, so that several workers can share one queue and a killed one is made up for. What an item makes depends on
 //! nothing but itself, so work done twice does no harm.
 
+mod by_helper;
+mod helpers;
 mod lease;
 mod progress;
 mod scheduler;
@@ -13,11 +15,14 @@ mod sequence_tests;
 mod tests;
 mod worker;
 
+pub use crate::queue::helpers::{FromHelper, Helper, Helpers, NotMade};
 pub use crate::queue::progress::Event;
 
 use crate::files::atomic_file::worker_name;
 use crate::lock::lock;
 use crate::preflight::cost::Costs;
+use crate::queue::helpers::NoHelpers;
+use crate::queue::lease::InWork;
 use crate::queue::progress::{Expected, Standing};
 use crate::queue::worker::{Parsed, Streams};
 use crate::render::disk_cache::IntermediateCache;
@@ -25,7 +30,7 @@ use crate::render::measurements::Measurements;
 use crate::render::memory_budget::{MemoryBudget, default_memory};
 use crate::render::sequence::RunSequence;
 use crate::schedule::Share;
-use rallo_job::{Clock, ItemKey, Records, SystemClock};
+use rallo_job::{Clock, ItemKey, Records, RunItem, SystemClock};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
@@ -119,6 +124,10 @@ pub struct QueueOptions {
     pub only: Option<i64>,
     /// The clock.
     pub clock: Arc<dyn Clock>,
+    /// Other machines that make pictures; nobody where there are none.
+    pub helpers: Option<Arc<dyn Helpers>>,
+    /// Pictures that other machines can make are left to them.
+    pub leaves_pictures: bool,
 }
 
 impl QueueOptions {
@@ -130,6 +139,8 @@ impl QueueOptions {
             end_calls: EndCalls::default(),
             only: None,
             clock: Arc::new(SystemClock),
+            helpers: None,
+            leaves_pictures: false,
         }
     }
 }
@@ -145,6 +156,12 @@ struct Shared {
     busy: AtomicUsize,
     /// Pictures that only wait for the disk.
     writing: AtomicUsize,
+    /// Other machines, and the pictures they have in work.
+    helpers: Arc<dyn Helpers>,
+    with_helpers: AtomicUsize,
+    leaves_pictures: bool,
+    /// An item that was claimed for another machine and must be made here, until there is room.
+    put_by: Mutex<Option<(RunItem, InWork)>>,
     room: Arc<MemoryBudget>,
     /// What is expensive and kept on the disk.
     kept: IntermediateCache,
@@ -180,7 +197,7 @@ const WRITING: usize = 8;
 impl Queue {
     /// Starts working on what waits, as one of perhaps several workers.
     pub fn start(records: Arc<dyn Records>, options: QueueOptions) -> Self {
-        let QueueOptions { cores, limits, end_calls, only, clock } = options;
+        let QueueOptions { cores, limits, end_calls, only, clock, helpers, leaves_pictures } = options;
         let kept = records.folder().join("kept");
         let measurements = Arc::new(Measurements::new(records.folder()));
         let queue = Self(Arc::new(Shared {
@@ -193,6 +210,10 @@ impl Queue {
             limits: Mutex::new(limits),
             busy: AtomicUsize::new(0),
             writing: AtomicUsize::new(0),
+            helpers: helpers.unwrap_or_else(|| Arc::new(NoHelpers)),
+            with_helpers: AtomicUsize::new(0),
+            leaves_pictures,
+            put_by: Mutex::default(),
             room: Arc::new(MemoryBudget::new(default_memory())),
             kept: IntermediateCache::new(&kept),
             measurements,
@@ -305,6 +326,11 @@ impl Queue {
     /// Pictures that a run may have in work at a time.
     pub fn width(&self) -> usize {
         self.allowed().min(self.0.cores).max(1)
+    }
+
+    /// Other machines that make pictures.
+    pub fn helpers(&self) -> &Arc<dyn Helpers> {
+        &self.0.helpers
     }
 
     /// What was measured of the frames of sequences.

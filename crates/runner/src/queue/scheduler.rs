@@ -3,8 +3,9 @@
 use crate::assemble::web_gallery;
 use crate::files::atomic_file::{part_in, sweep};
 use crate::files::free_space::free_bytes;
+use crate::queue::helpers::AtHelper;
 use crate::queue::lease::{InWork, LEASE};
-use crate::queue::worker::Slot;
+use crate::queue::worker::{Place, Slot};
 use crate::queue::{EndCalls, KEPT, Limits, Queue, TICK, lock};
 use crate::render::fault::{Ended, Fault};
 use crate::report::{self, webhook};
@@ -65,34 +66,54 @@ impl Queue {
         }
     }
 
-    /// Takes as many items into work as may be.
+    /// Takes as many items into work as may be, here and elsewhere.
     async fn hand_out(&self) -> rallo_job::Result<()> {
         let shared = &self.0;
         loop {
             let (busy, allowed) = (shared.busy.load(Ordering::Relaxed), self.allowed());
-            if busy >= allowed {
-                return Ok(());
-            }
+            let has_room = busy < allowed;
+            let put_by = if has_room { lock(&shared.put_by).take() } else { None };
             let clock = shared.clock.text();
-            let until = shared.clock.millis() + LEASE;
-            let claim = Claim { worker: &shared.name, until, clock: &clock, only: shared.only };
-            let Some(item) = shared.records.claim(&claim).await? else { return Ok(()) };
-            let in_work = InWork::begin(self, &item);
-            // Fewer pictures than cores: each gets more of them.
-            let others = shared.records.claimable(&clock, allowed as i64).await? as usize;
-            let threads = (allowed / (busy + 1 + others).min(allowed)).max(1);
-            let slot = Arc::new(Slot::take(self));
+            let (item, in_work, elsewhere) = if let Some((item, in_work)) = put_by {
+                (item, in_work, None)
+            } else {
+                let elsewhere = match has_room && !shared.leaves_pictures {
+                    false if lock(&shared.put_by).is_none() => AtHelper::take(self),
+                    _ => None,
+                };
+                if elsewhere.is_none() && (!has_room || shared.leaves_pictures) {
+                    return Ok(());
+                }
+                let until = shared.clock.millis() + LEASE;
+                let claim = Claim { worker: &shared.name, until, clock: &clock, only: shared.only };
+                let Some(item) = shared.records.claim(&claim).await? else { return Ok(()) };
+                let in_work = InWork::begin(self, &item);
+                (item, in_work, elsewhere)
+            };
+            let place = match elsewhere {
+                Some(place) if self.can_be_made_elsewhere(&item).await => Place::Elsewhere(place),
+                Some(_) if !has_room => {
+                    *lock(&shared.put_by) = Some((item, in_work));
+                    continue;
+                }
+                _ => {
+                    // Fewer pictures than cores: each gets more of them.
+                    let others = shared.records.claimable(&clock, allowed as i64).await? as usize;
+                    let threads = (allowed / (busy + 1 + others).min(allowed)).max(1);
+                    Place::Here(threads, Arc::new(Slot::take(self)))
+                }
+            };
             let queue = self.clone();
-            tokio::spawn(async move { queue.see_through(item, threads, slot, in_work).await });
+            tokio::spawn(async move { queue.see_through(item, place, in_work).await });
         }
     }
 
     /// Works on an item until its end is written down, whatever happens on the way.
-    async fn see_through(&self, item: RunItem, threads: usize, slot: Arc<Slot>, in_work: InWork) {
+    async fn see_through(&self, item: RunItem, place: Place, in_work: InWork) {
         let run = item.run_id;
         let (queue, work, in_work) = (self.clone(), item.clone(), Arc::new(in_work));
         let held = in_work.clone();
-        let done = tokio::spawn(async move { queue.item(work, threads, slot, &held).await }).await;
+        let done = tokio::spawn(async move { queue.item(work, place, &held).await }).await;
         if let Err(e) = done {
             let reason = format!("the program failed on this picture: {e}");
             tracing::error!("run {run}, item {}: {reason}", item.position + 1);

@@ -4,6 +4,7 @@ use crate::assemble::finishing::{self, Around};
 use crate::assemble::ordered_stream::Stream;
 use crate::assemble::piece::Piece;
 use crate::frame_context::decided;
+use crate::queue::helpers::AtHelper;
 use crate::queue::lease::InWork;
 use crate::queue::{PARALLEL, Queue, TICK, WRITING, lock};
 use crate::render::fault::{Ended, Fault};
@@ -71,6 +72,14 @@ impl Drop for Slot {
     }
 }
 
+/// Where an item is worked on.
+pub(super) enum Place {
+    /// Here, in so many threads.
+    Here(usize, Arc<Slot>),
+    /// By another machine.
+    Elsewhere(AtHelper),
+}
+
 /// The recipe with what was changed for one picture at a checkpoint.
 fn answered(recipe: &Result<Recipe, Fault>, item: &RunItem) -> Result<Recipe, Fault> {
     let recipe = recipe.as_ref().map_err(Clone::clone)?;
@@ -133,7 +142,7 @@ impl Queue {
     }
 
     /// One item, from its claim to its end in the records.
-    pub(super) async fn item(&self, item: RunItem, threads: usize, slot: Arc<Slot>, in_work: &InWork) {
+    pub(super) async fn item(&self, item: RunItem, place: Place, in_work: &InWork) {
         #[cfg(test)]
         assert!(!item.source.contains("panic-in-the-queue"), "as the test asks for");
         let run = match self.run_of(&item).await {
@@ -147,6 +156,10 @@ impl Queue {
             tokio::spawn(async move { queue.expect(run, recipe).await });
         }
         let start = Instant::now();
+        let (threads, slot) = match place {
+            Place::Here(threads, slot) => (threads, slot),
+            Place::Elsewhere(place) => return self.elsewhere(&run, &recipe, item, place, in_work).await,
+        };
         if item.phase == Phase::Measure {
             return self.measure(&run, &recipe, item, (threads, share), in_work).await;
         }
@@ -292,8 +305,27 @@ impl Queue {
         Ok(sequence)
     }
 
+    /// What is to be made of one picture.
+    pub(super) async fn picture_job(
+        &self,
+        run: &Run,
+        item: &RunItem,
+        recipe: &Parsed,
+    ) -> Result<(Recipe, PictureJob), Fault> {
+        let of = recipe.as_ref().as_ref().map_err(Clone::clone)?;
+        let sequence = self.sequence(run, of).await?;
+        let job = PictureJob {
+            source: item.source.clone().into(),
+            targets: self.targets(item).await,
+            decided: decided(item)?,
+            number: item.position as usize + 1,
+            sequence,
+        };
+        Ok((answered(recipe, item)?, job))
+    }
+
     /// The results of one picture.
-    async fn picture(
+    pub(super) async fn picture(
         &self,
         run: &Run,
         item: &RunItem,
@@ -302,24 +334,14 @@ impl Queue {
         (threads, share): (usize, Share),
         slot: Arc<Slot>,
     ) -> Ended {
-        let targets = self.targets(item).await;
-        let sequence = match recipe.as_ref() {
-            Ok(recipe) => match self.sequence(run, recipe).await {
-                Ok(sequence) => sequence,
-                Err(fault) => return Ended::failed(fault),
-            },
-            Err(fault) => return Ended::failed(fault.clone()),
+        let (recipe, work) = match self.picture_job(run, item, recipe).await {
+            Ok(job) => job,
+            Err(fault) => return Ended::failed(fault),
         };
         let at = item.position as usize;
         streams.by_task.values().for_each(|s| s.began(at));
-        let (queue, recipe, item) = (self.clone(), recipe.clone(), item.clone());
+        let queue = self.clone();
         let work = move || {
-            let (recipe, decided) = match (answered(&recipe, &item), decided(&item)) {
-                (Ok(recipe), Ok(decided)) => (recipe, decided),
-                (Err(fault), _) | (_, Err(fault)) => return Ended::failed(fault),
-            };
-            let number = at + 1;
-            let work = PictureJob { source: item.source.clone().into(), targets, decided, number, sequence };
             let wanted = streams.by_task.iter().filter(|(_, s)| s.wants(at)).map(|(t, _)| *t).collect();
             let give = |task: usize, piece: Piece| {
                 if let Some(stream) = streams.by_task.get(&task) {
@@ -339,7 +361,7 @@ impl Queue {
     }
 
     /// No fault of the picture: it is given back, and the run waits until the cause is over, or somebody helps.
-    async fn hold(&self, run: &Run, item: &RunItem, kind: FailureKind, reason: &str) {
+    pub(super) async fn hold(&self, run: &Run, item: &RunItem, kind: FailureKind, reason: &str) {
         let reason = format!("It waits: {reason}. It goes on by itself when that is over.");
         let paused = self.0.records.pause_run(run.id, Some(&reason), Some(kind)).await;
         let back = self.0.records.give_back(item).await;

@@ -6,7 +6,7 @@ use crate::render::disk_cache::IntermediateCache;
 use crate::render::existing_file::{identity, place, state_of};
 use crate::render::fault::{Ended, Fault};
 use crate::render::picture_job::PictureJob;
-use crate::render::variant::variants;
+use crate::render::variant::{Variant, variants};
 use crate::render::work::{Ready, Work, done};
 use rallo_job::{FailureKind, ItemState, ResultFile};
 use rallo_media::{FileSource, Made, content_hash};
@@ -46,9 +46,81 @@ impl Computed {
                 made: true,
                 variant: Some(variant),
                 clip: None,
+                made_by: None,
             });
         }
         Ended { state: ItemState::Done, kind: None, reason: None, outputs }
+    }
+}
+
+/// What is to be made of an opened picture, and what is there already.
+pub(crate) struct Planned {
+    /// Each with its place among the variants, where it goes, and whether a file there is replaced.
+    pub(super) todo: Vec<(usize, Variant, PathBuf, bool, Made)>,
+    there: Vec<ResultFile>,
+    /// How the original stood when it was read.
+    before: Option<(u64, std::time::SystemTime)>,
+}
+
+/// Looks at what stands where the results of an opened source would go.
+pub(crate) fn planned(
+    recipe: &Recipe,
+    source: &FileSource,
+    item: &PictureJob,
+    context: &ResolveContext,
+) -> Result<Planned, Box<Ended>> {
+    let variants = variants(recipe);
+    // A picture that only joins others names the file it joins.
+    if !joins_only(recipe) && (variants.is_empty() || variants.len() != item.targets.len()) {
+        return Err(Ended::boxed(
+            FailureKind::Recipe,
+            "the recipe has no delivery, or others than when the run began".into(),
+        ));
+    }
+    let before = state_of(&item.source);
+    let (hash, done) = (content_hash(source.bytes()), done(recipe, source, context));
+    let (mut there, mut todo) = (Vec::new(), Vec::new());
+    for (variant, (one, (target, known))) in variants.into_iter().zip(&item.targets).enumerate() {
+        let recipe = identity(recipe, &one, item.decided.shift, context);
+        let made = Made { recipe, source: hash.clone(), done: done.clone() };
+        match place(&one.delivery, item, target, known.as_ref(), &made) {
+            Ok((target, replace)) => todo.push((variant, one, target, replace, made)),
+            Err(ended) if ended.state == ItemState::Skipped => {
+                there.extend(ended.outputs.into_iter().map(|o| ResultFile { variant: Some(variant), ..o }));
+            }
+            Err(ended) => return Err(ended),
+        }
+    }
+    Ok(Planned { todo, there, before })
+}
+
+/// Whether the recipe makes no file of each picture, but only of all together.
+fn joins_only(recipe: &Recipe) -> bool {
+    variants(recipe).is_empty() && !recipe.stages().is_empty()
+}
+
+impl Planned {
+    /// How a picture ends for which nothing is to be made.
+    pub(super) fn skipped(self) -> Box<Ended> {
+        let reason = Some("already made by this recipe from this picture".to_owned());
+        Box::new(Ended { state: ItemState::Skipped, kind: None, reason, outputs: self.there })
+    }
+
+    /// The files, made: they can be written, unless the original changed meanwhile.
+    pub(super) fn with_files(
+        self,
+        files: Vec<Ready<(usize, PathBuf, bool)>>,
+        source: &FileSource,
+        item: &PictureJob,
+    ) -> Result<Computed, Box<Ended>> {
+        if state_of(&item.source) != self.before
+            || self.before.is_some_and(|b| b.0 != source.bytes().len() as u64)
+        {
+            let reason =
+                "the original changed while it was read; nothing was written, try again when it is complete";
+            return Err(Ended::boxed(FailureKind::Changed, reason.into()));
+        }
+        Ok(Computed { files, there: self.there, pieces: Vec::new(), nothing: None })
     }
 }
 
@@ -62,63 +134,37 @@ pub fn execute(
     kept: Option<&IntermediateCache>,
     (wanted, of): (&[usize], usize),
 ) -> Result<Computed, Box<Ended>> {
-    let variants = variants(recipe);
-    let stages = recipe.stages();
-    // A picture that only joins others names the file it joins.
-    let joins = variants.is_empty() && !stages.is_empty();
-    if !joins && (variants.is_empty() || variants.len() != item.targets.len()) {
-        return Err(Ended::boxed(
-            FailureKind::Recipe,
-            "the recipe has no delivery, or others than when the run began".into(),
-        ));
+    let mut planned = planned(recipe, source, item, context)?;
+    let joins = joins_only(recipe);
+    let stages: Vec<_> = recipe.stages().into_iter().filter(|(task, _)| wanted.contains(task)).collect();
+    if planned.todo.is_empty() && stages.is_empty() {
+        return Err(if joins {
+            let reason = "not needed: what it would join is there, or leaves it out";
+            let (state, reason) = (ItemState::Skipped, Some(reason.to_owned()));
+            Box::new(Ended { state, kind: None, reason, outputs: planned.there })
+        } else {
+            planned.skipped()
+        });
     }
-    let shift = item.decided.shift;
-    let before = state_of(&item.source);
-    let (hash, done) = (content_hash(source.bytes()), done(recipe, source, context));
-    let mut there = Vec::new();
-    let mut todo = Vec::new();
-    for (variant, (one, (target, known))) in variants.into_iter().zip(&item.targets).enumerate() {
-        let made =
-            Made { recipe: identity(recipe, &one, shift, context), source: hash.clone(), done: done.clone() };
-        match place(&one.delivery, item, target, known.as_ref(), &made) {
-            Ok((target, replace)) => todo.push((variant, one, target, replace, made)),
-            Err(ended) if ended.state == ItemState::Skipped => {
-                there.extend(ended.outputs.into_iter().map(|o| ResultFile { variant: Some(variant), ..o }));
-            }
-            Err(ended) => return Err(ended),
-        }
-    }
-    let stages: Vec<_> = stages.into_iter().filter(|(task, _)| wanted.contains(task)).collect();
-    let nothing = match (todo.is_empty(), joins) {
+    let nothing = match (planned.todo.is_empty(), joins) {
         (false, _) => None,
         (true, false) => {
             Some((ItemState::Skipped, Some("already made by this recipe from this picture".to_owned())))
         }
-        (true, true) if stages.is_empty() => Some((
-            ItemState::Skipped,
-            Some("not needed: what it would join is there, or leaves it out".to_owned()),
-        )),
         (true, true) => Some((ItemState::Done, None)),
     };
-    if let (true, Some((state, reason))) = (stages.is_empty(), nothing.clone()) {
-        return Err(Box::new(Ended { state, kind: None, reason, outputs: there }));
-    }
     let failed = |fault| Box::new(Ended::failed(fault));
+    let shift = item.decided.shift;
     let work = Work::new(recipe, source, context, shift, kept, &item.sequence).map_err(failed)?;
-    let todo =
-        todo.into_iter().map(|(v, variant, target, replace, made)| (variant, made, (v, target, replace)));
+    let todo = std::mem::take(&mut planned.todo).into_iter();
+    let todo = todo.map(|(v, variant, target, replace, made)| (variant, made, (v, target, replace)));
     let mut files = work.make_all(todo.collect()).map_err(failed)?;
     files.sort_by_key(|file| file.what.0);
     let place = (item.number.saturating_sub(1), of);
     let pieces: Result<Vec<_>, Fault> =
         stages.iter().map(|(task, stage)| Ok((*task, piece::piece(&work, *task, stage, place)?))).collect();
     let pieces = pieces.map_err(failed)?;
-    if state_of(&item.source) != before || before.is_some_and(|b| b.0 != source.bytes().len() as u64) {
-        let reason =
-            "the original changed while it was read; nothing was written, try again when it is complete";
-        return Err(Ended::boxed(FailureKind::Changed, reason.into()));
-    }
-    Ok(Computed { files, there, pieces, nothing })
+    Ok(Computed { pieces, nothing, ..planned.with_files(files, source, item)? })
 }
 
 /// Writes a result, in a folder that is made where there is none.

@@ -131,6 +131,7 @@ pub(super) fn place(
                         made: false,
                         variant: None,
                         clip: None,
+                        made_by: None,
                     }],
                 }));
             }

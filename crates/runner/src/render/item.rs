@@ -51,12 +51,24 @@ pub(crate) fn opened<T>(
 ) -> Result<T, Box<Ended>> {
     let failed = |fault| Box::new(Ended::failed(fault));
     let source = FileSource::open(&item.source).map_err(|e| failed(Fault::from(e)))?;
+    let (source, about) = read(recipe, source, item);
+    let _taken = room.take(bytes(recipe, &source, &about).map_err(failed)?);
+    work(&source, &about)
+}
+
+/// A file as the recipe reads it, and what its lines depend on.
+pub(super) fn read(recipe: &Recipe, source: FileSource, item: &PictureJob) -> (FileSource, ResolveContext) {
     let source = source.decoding_by(&recipe.decode);
     let facts = source.facts(&item.source);
     let mut about = resolve_context(&item.source, Some(&facts), &item.decided, item.number);
     about.sequence.count = item.sequence.count;
     about.overrides = item.sequence.overrides(item.number.saturating_sub(1));
-    let plan = recipe.layout(&about).map_err(|e| failed(Fault::new(FailureKind::TooLarge, e.to_string())))?;
+    (source, about)
+}
+
+/// Memory that a picture takes while it is made.
+pub(super) fn bytes(recipe: &Recipe, source: &FileSource, about: &ResolveContext) -> Result<u64, Fault> {
+    let plan = recipe.layout(about).map_err(|e| Fault::new(FailureKind::TooLarge, e.to_string()))?;
     let level = plan.program(1.0).level();
     // What stays transparent is decoded twice.
     let keeps = variants(recipe).iter().any(|v| v.delivery.keeps_transparent());
@@ -70,9 +82,7 @@ pub(crate) fn opened<T>(
     let files = variants(recipe).len() + stages.len();
     let moves = |(_, stage): &(usize, Pictures)| stage.frame.as_ref().is_some_and(|f| f.fit == "move");
     let shared = if files > 1 || stages.iter().any(moves) { plan.size().area() * 16 } else { 0 };
-    let bytes = bytes + intermediate::bytes(recipe, source.size(), &about) + shared;
-    let _taken = room.take(bytes);
-    work(&source, &about)
+    Ok(bytes + intermediate::bytes(recipe, source.size(), about) + shared)
 }
 
 fn made(

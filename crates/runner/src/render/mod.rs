@@ -1,6 +1,7 @@
 //! One picture of a run: reading, rendering, encoding, writing.
 
 pub mod disk_cache;
+pub mod elsewhere;
 pub mod execute;
 pub mod existing_file;
 pub mod fault;

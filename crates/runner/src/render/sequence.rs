@@ -130,6 +130,11 @@ impl RunSequence {
         Self { count, ..Self::default() }
     }
 
+    /// A run of so many pictures of which one, at a place from 0, is made here.
+    pub fn of_one(count: usize, at: usize, overrides: Overrides) -> Self {
+        Self { count, overrides: HashMap::from([(at, overrides)]), ..Self::default() }
+    }
+
     /// Pictures of which nothing is decided yet.
     pub fn of_files(files: impl IntoIterator<Item = PathBuf>) -> Self {
         let frame = |source| Frame { source, decided: Decided::default() };

@@ -305,6 +305,7 @@ mod tests {
             made: true,
             variant: None,
             clip: None,
+            made_by: None,
         };
         let items = vec![
             item("/p/a, \"b\".jpg", ItemState::Done, None, Some(1.25), vec![file]),

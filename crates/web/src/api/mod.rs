@@ -13,6 +13,7 @@ pub(crate) mod drops;
 mod folders;
 mod frames;
 pub(crate) mod gather;
+mod helpers;
 pub(crate) mod inspect;
 mod lenses;
 pub(crate) mod openapi;
@@ -49,6 +50,7 @@ pub fn routes() -> ApiRouter<App> {
         .merge(watches::routes())
         .merge(auth::routes())
         .merge(cache::routes())
+        .merge(helpers::routes())
 }
 
 /// What a mutex guards, also after a thread that held it failed.

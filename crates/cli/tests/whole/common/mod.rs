@@ -2,6 +2,7 @@
 #![allow(dead_code, missing_docs)]
 
 pub mod desk;
+pub mod place;
 pub mod web;
 
 use rallo_engine::{Encoded, Pixels, Size};

@@ -1,0 +1,242 @@
+//! Several machines: a real broker, a server that hands pictures out, and workers that share nothing with it.
+
+use crate::common::desk::Held;
+use crate::common::place::{Place, files};
+use crate::common::*;
+use serde_json::{Value, json};
+use std::io::{BufRead, BufReader};
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+/// A broker of one's own.
+struct Broker {
+    folder: tempfile::TempDir,
+    port: u16,
+    process: Held,
+}
+
+impl Broker {
+    fn start() -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let free = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let process = Self::process(folder.path(), free);
+        Self { folder, port: free, process }
+    }
+
+    fn process(folder: &Path, port: u16) -> Held {
+        let child = Command::new("nats-server")
+            .args(["-js", "-a", "127.0.0.1", "-p", &port.to_string(), "-sd"])
+            .arg(folder.join("broker"))
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("the broker is installed by script/test");
+        let held = Held(child);
+        let begin = Instant::now();
+        while std::net::TcpStream::connect(("127.0.0.1", port)).is_err() {
+            assert!(begin.elapsed() < Duration::from_secs(20), "the broker did not start");
+            std::thread::sleep(Duration::from_millis(50));
+        }
+        held
+    }
+
+    /// Killed, away for a while, and there again with what it had kept.
+    fn restart(&mut self, away: Duration) {
+        self.process.0.kill().unwrap();
+        self.process.0.wait().unwrap();
+        std::thread::sleep(away);
+        self.process = Self::process(self.folder.path(), self.port);
+    }
+
+    fn address(&self) -> String {
+        format!("nats://127.0.0.1:{}", self.port)
+    }
+
+    fn serve(&self, place: &Place, more: &[&str]) -> Held {
+        let mut child = Command::new(env!("CARGO_BIN_EXE_rallo"))
+            .args(["--data", &place.text("data"), "serve", "--port", "0", "--root", &place.text("pictures")])
+            .args(["--fleet", &self.address()])
+            .args(more)
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        let mut line = String::new();
+        BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
+        assert!(line.contains("http"), "{line}");
+        Held(child)
+    }
+
+    fn worker(&self, place: &Place, name: &str) -> Child {
+        Command::new(env!("CARGO_BIN_EXE_rallo"))
+            .args(["--data", &place.text(name), "worker", "--workers", "2", "--fleet", &self.address()])
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap()
+    }
+
+    fn status(&self, place: &Place) -> Value {
+        let (_, out, _) = place.rallo(&["fleet", "--json", "status", "--fleet", &self.address()]);
+        serde_json::from_str(&out).unwrap_or(Value::Null)
+    }
+
+    /// Waits until so many machines help.
+    fn until_helped_by(&self, place: &Place, count: usize) -> Value {
+        let begin = Instant::now();
+        loop {
+            let status = self.status(place);
+            let helpers = status["helpers"].as_array().cloned().unwrap_or_default();
+            if helpers.iter().filter(|h| h["refused"].is_null() && h["seen"].as_f64() < Some(6.0)).count()
+                >= count
+            {
+                return status;
+            }
+            assert!(begin.elapsed() < Duration::from_secs(30), "nobody helps: {status}");
+            std::thread::sleep(Duration::from_millis(100));
+        }
+    }
+
+    /// Bytes of messages that the broker still holds.
+    fn held(&self) -> u64 {
+        let store = self.folder.path().join("broker");
+        files_below(&store).iter().filter_map(|f| f.metadata().ok()).map(|m| m.len()).sum()
+    }
+}
+
+/// Which machines made the results of a run.
+fn makers(report: &Value) -> Vec<String> {
+    let mut all: Vec<String> = report["items"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .flat_map(|item| item["outputs"].as_array().cloned().unwrap_or_default())
+        .filter_map(|output| output["made_by"].as_str().map(str::to_owned))
+        .collect();
+    all.sort();
+    all
+}
+
+#[test]
+fn others_make_the_same_bytes_and_the_report_says_who() {
+    let place = Place::new(24, 900, 600);
+    let broker = Broker::start();
+    let _server = broker.serve(&place, &["--leave-pictures"]);
+    let _workers = ["first", "second"].map(|name| Held(broker.worker(&place, name)));
+    let status = broker.until_helped_by(&place, 2);
+    let names: Vec<&str> =
+        status["helpers"].as_array().unwrap().iter().map(|h| h["name"].as_str().unwrap()).collect();
+    let run = place.add("web.json", "pictures/out", &[]);
+    let report = place.done(&run);
+    assert_eq!((report["done"].as_i64(), report["failed"].as_i64()), (Some(24), Some(0)), "{report}");
+    assert!(files(&place.path("pictures/out")) == place.undisturbed(), "bytes differ");
+    let makers = makers(&report);
+    assert!(makers.len() == 24 && names.iter().all(|name| makers.iter().any(|m| m == name)), "{makers:?}");
+    // Neither originals nor results stay with the broker; what JetStream keeps of its own is small.
+    let begin = Instant::now();
+    while broker.held() > 400_000 && begin.elapsed() < Duration::from_secs(20) {
+        std::thread::sleep(Duration::from_millis(200));
+    }
+    let originals: u64 = files(&place.path("pictures/Spring")).values().map(|b| b.len() as u64).sum();
+    assert!(broker.held() < 400_000.min(originals), "{} bytes are left of {originals}", broker.held());
+}
+
+#[test]
+fn whoever_is_killed_every_result_is_made_once_and_the_same() {
+    let place = Place::new(60, 1200, 800);
+    let mut broker = Broker::start();
+    let mut server = broker.serve(&place, &[]);
+    let mut workers = ["first", "second"].map(|name| Held(broker.worker(&place, name)));
+    broker.until_helped_by(&place, 2);
+    let run = place.add("web.json", "pictures/out", &[]);
+    for round in 0..6 {
+        std::thread::sleep(Duration::from_millis(350 + 130 * round));
+        match round {
+            // The broker, with all it has in hand; and the server.
+            2 => broker.restart(Duration::from_secs(1)),
+            4 => {
+                server.0.kill().unwrap();
+                server.0.wait().unwrap();
+                server = broker.serve(&place, &[]);
+            }
+            _ => {
+                let at = round as usize % 2;
+                workers[at].0.kill().unwrap();
+                workers[at].0.wait().unwrap();
+                workers[at] = Held(broker.worker(&place, ["first", "second"][at]));
+            }
+        }
+    }
+    let report = place.done(&run);
+    assert_eq!((report["total"].as_i64(), report["failed"].as_i64()), (Some(60), Some(0)), "{report}");
+    assert!(files(&place.path("pictures/out")) == place.undisturbed(), "bytes differ, or something is left");
+    drop(server);
+}
+
+#[test]
+fn what_cannot_be_made_elsewhere_is_made_here_and_a_second_server_is_refused() {
+    let place = Place::new(6, 600, 400);
+    let broker = Broker::start();
+    let _server = broker.serve(&place, &[]);
+    let _worker = Held(broker.worker(&place, "first"));
+    broker.until_helped_by(&place, 1);
+    // One picture cannot be read, and a page is made of all: the failure and the page are those of one machine.
+    std::fs::write(place.path("pictures/Spring/TN_004.jpg"), b"\xff\xd8 this is none").unwrap();
+    let recipe = json!({"format": "rallo-recipe", "version": 1, "name": "Both",
+        "steps": [{"step": "exposure", "stops": 0.2}],
+        "deliveries": [{"kind": "pictures", "format": "png", "long_edge": 200},
+            {"kind": "pictures", "format": "webp", "long_edge": 100, "name": "{stem}-small"}]});
+    std::fs::write(place.path("both.json"), recipe.to_string()).unwrap();
+    let run = place.add("both.json", "pictures/both", &[]);
+    let report = place.until(&run, "over", |r| r["state"] == "done" || r["state"] == "failed");
+    assert_eq!((report["done"].as_i64(), report["failed"].as_i64()), (Some(5), Some(1)), "{report}");
+    let bad = report["items"].as_array().unwrap().iter().find(|i| i["state"] == "failed").unwrap();
+    assert!(bad["source"].as_str().unwrap().ends_with("TN_004.jpg"), "{bad}");
+    assert_eq!(files(&place.path("pictures/both")).len(), 10);
+
+    let second = Command::new(env!("CARGO_BIN_EXE_rallo"))
+        .args(["--data", &place.text("other"), "serve", "--port", "0", "--root", &place.text("pictures")])
+        .args(["--fleet", &broker.address()])
+        .output()
+        .unwrap();
+    let said = String::from_utf8_lossy(&second.stderr).into_owned();
+    assert!(!second.status.success() && said.contains("another server hands out work"), "{said}");
+}
+
+#[test]
+fn a_machine_with_other_profiles_is_told_why_it_gets_nothing_and_one_can_be_sent_home() {
+    let place = Place::new(1, 300, 200);
+    let broker = Broker::start();
+    let _server = broker.serve(&place, &[]);
+    let lenses = place.path("other/lens-profiles");
+    std::fs::create_dir_all(&lenses).unwrap();
+    std::fs::write(lenses.join("names.json"), "{}").unwrap();
+    let _other = Held(broker.worker(&place, "other"));
+    let mut alike = broker.worker(&place, "alike");
+    broker.until_helped_by(&place, 1);
+    let begin = Instant::now();
+    let refused = loop {
+        let status = broker.status(&place);
+        let helpers = status["helpers"].as_array().cloned().unwrap_or_default();
+        if let Some(why) = helpers.iter().find_map(|h| h["refused"].as_str().map(str::to_owned)) {
+            break why;
+        }
+        assert!(begin.elapsed() < Duration::from_secs(20), "{status}");
+        std::thread::sleep(Duration::from_millis(100));
+    };
+    assert!(refused.contains("profiles are others"), "{refused}");
+    let status = broker.status(&place);
+    let name = status["helpers"].as_array().unwrap().iter().find(|h| h["refused"].is_null()).unwrap()["name"]
+        .clone();
+    let (code, out, errors) =
+        place.rallo(&["fleet", "send-home", name.as_str().unwrap(), "--fleet", &broker.address()]);
+    assert!(code == 0 && out.contains("goes"), "{out} {errors}");
+    let begin = Instant::now();
+    while alike.try_wait().unwrap().is_none() {
+        assert!(begin.elapsed() < Duration::from_secs(30), "it was sent home and stays");
+        std::thread::sleep(Duration::from_millis(100));
+    }
+    let (code, _, errors) = place.rallo(&["fleet", "send-home", "nobody", "--fleet", &broker.address()]);
+    assert!(code != 0 && errors.contains("no machine of the name nobody"), "{errors}");
+}

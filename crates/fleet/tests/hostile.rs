@@ -1,0 +1,179 @@
+//! A machine that gives back what it should not: the server gets nothing of it, and gives it nothing more.
+#![allow(missing_docs)]
+
+use async_nats::jetstream;
+use async_nats::jetstream::consumer::PullConsumer;
+use futures_util::StreamExt;
+use rallo_fleet::BrokerOptions;
+use rallo_fleet::server::Fleet;
+use rallo_media::content_hash;
+use rallo_runner::Decided;
+use rallo_runner::queue::{Helpers, NotMade};
+use rallo_runner::render::elsewhere::PictureRequest;
+use serde_json::{Value, json};
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+
+struct Broker(Child, u16);
+
+impl Drop for Broker {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+impl Broker {
+    fn start(folder: &Path) -> Self {
+        let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let child = Command::new("nats-server")
+            .args(["-js", "-a", "127.0.0.1", "-p", &port.to_string(), "-sd"])
+            .arg(folder)
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("the broker is installed by script/test");
+        let broker = Self(child, port);
+        while std::net::TcpStream::connect(("127.0.0.1", port)).is_err() {
+            std::thread::sleep(Duration::from_millis(50));
+        }
+        broker
+    }
+
+    fn options(&self) -> BrokerOptions {
+        BrokerOptions { address: format!("nats://127.0.0.1:{}", self.1), ..BrokerOptions::default() }
+    }
+}
+
+/// What the server is told to have made.
+fn request(original: &[u8]) -> PictureRequest {
+    PictureRequest {
+        source: content_hash(original),
+        length: original.len() as u64,
+        name: "Spring/TN_1.jpg".into(),
+        recipe: "{}".into(),
+        answers: Vec::new(),
+        decided: Decided::default(),
+        number: 1,
+        count: 1,
+        overrides: rallo_recipe::Overrides::default(),
+        files: vec![0],
+    }
+}
+
+/// A machine of one's own making: it is welcome, takes pictures, and says of each what `answer` makes of it.
+async fn helper(address: String, name: &'static str, answer: impl Fn(&Value) -> Value) {
+    let client = async_nats::connect(address).await.unwrap();
+    let context = jetstream::new(client.clone());
+    let stream = context.get_stream("rallo-work").await.unwrap();
+    let consumer = stream.consumer_names().next().await.unwrap().unwrap();
+    let kind = consumer.trim_start_matches("takes-").to_owned();
+    let hello = json!({"name": name, "machine": "elsewhere", "cores": 1, "room": 1, "kind": kind,
+        "version": "", "at_work": [], "made": 0, "leaves": false});
+    let said = client.request("rallo.hello", hello.to_string().into()).await.unwrap();
+    let said: Value = serde_json::from_slice(&said.payload).unwrap();
+    assert!(said["refused"].is_null(), "{said}");
+    let consumer: PullConsumer = stream.get_consumer(&consumer).await.unwrap();
+    let mut messages = consumer.messages().await.unwrap();
+    while let Some(Ok(message)) = messages.next().await {
+        let assignment: Value = serde_json::from_slice(&message.payload).unwrap();
+        // Content and names, and no paths.
+        assert_eq!(assignment["request"]["name"], "Spring/TN_1.jpg");
+        let outcome = answer(&assignment);
+        let to = assignment["answer"].as_str().unwrap().to_owned();
+        client.request(to, outcome.to_string().into()).await.unwrap();
+        message.ack().await.unwrap();
+    }
+}
+
+#[tokio::test]
+async fn bytes_of_another_hash_too_many_or_none_are_not_taken() {
+    let folder = tempfile::tempdir().unwrap();
+    let broker = Broker::start(&folder.path().join("broker"));
+    let options = broker.options();
+    let fleet = Fleet::serve(&options, folder.path(), None).await.unwrap();
+    let wrong: [(&str, &str, Value); 3] = [
+        (
+            "none",
+            "cannot be used",
+            json!({"variant": 0, "hash": "0123", "length": 5, "width": 9, "height": 9}),
+        ),
+        (
+            "huge",
+            "larger than",
+            json!({"variant": 0, "hash": "0123", "length": 900_000_000, "width": 9, "height": 9}),
+        ),
+        ("other", "not those of its hash", Value::Null),
+    ];
+    for (name, why, file) in wrong {
+        // One that holds other bytes under the hash it says.
+        let file = if file.is_null() {
+            let hash = content_hash(b"what it should be");
+            let results = jetstream::new(async_nats::connect(&options.address).await.unwrap());
+            let results = results.get_object_store("rallo-results").await.unwrap();
+            results.put(hash.as_str(), &mut &b"something else"[..]).await.unwrap();
+            json!({"variant": 0, "hash": hash, "length": 14, "width": 9, "height": 9})
+        } else {
+            file
+        };
+        let bad = tokio::spawn(helper(
+            options.address.clone(),
+            name,
+            move |assignment| json!({"token": assignment["token"], "helper": name, "seconds": 0.1, "result": {"Ok": [file]}}),
+        ));
+        while fleet.room() == 0 {
+            assert!(!bad.is_finished(), "the helper failed");
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+        let made = fleet.make(request(b"an original"), b"an original".to_vec()).await;
+        let Err(NotMade::Nobody(said)) = made else { panic!("{name}: {made:?}") };
+        assert!(said.contains(why), "{name}: {said}");
+        assert_eq!(fleet.room(), 0, "{name} is given more");
+        let known = fleet.helpers().into_iter().find(|helper| helper.name == name).unwrap();
+        assert!(known.refused.unwrap().contains("not believed"));
+        bad.abort();
+    }
+}
+
+#[tokio::test]
+async fn a_picture_that_nobody_asked_for_is_not_wanted_and_a_failure_is_the_pictures() {
+    let folder = tempfile::tempdir().unwrap();
+    let broker = Broker::start(&folder.path().join("broker"));
+    let options = broker.options();
+    let fleet = Fleet::serve(&options, folder.path(), None).await.unwrap();
+    let address = options.address.clone();
+    let helping = tokio::spawn(helper(address, "honest", |assignment| {
+        json!({"token": assignment["token"], "helper": "honest", "seconds": 0.1,
+            "result": {"Err": {"kind": "unreadable", "reason": "it is none"}}})
+    }));
+    while fleet.room() == 0 {
+        assert!(!helping.is_finished(), "the helper failed");
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    let made = fleet.make(request(b"one"), b"one".to_vec()).await;
+    assert!(matches!(&made, Err(NotMade::Failed(fault)) if fault.reason == "it is none"), "{made:?}");
+    assert_eq!(fleet.room(), 1, "who tells of a bad picture is not to blame");
+
+    let client = async_nats::connect(&options.address).await.unwrap();
+    let stranger = json!({"token": "0123", "helper": "stranger", "seconds": 0.0, "result": {"Ok": []}});
+    let said =
+        client.request(format!("rallo.done.{}", fleet.name()), stranger.to_string().into()).await.unwrap();
+    assert_eq!(&said.payload[..], b"false");
+    let nonsense = client.request("rallo.hello", "nonsense".into()).await.unwrap();
+    assert!(String::from_utf8_lossy(&nonsense.payload).contains("cannot be understood"));
+}
+
+#[tokio::test]
+async fn a_broker_that_is_full_leaves_the_picture_to_the_server() {
+    let folder = tempfile::tempdir().unwrap();
+    let broker = Broker::start(&folder.path().join("broker"));
+    let options = broker.options();
+    let fleet = Fleet::serve(&options, folder.path(), Some(100_000)).await.unwrap();
+    let original = vec![7u8; 400_000];
+    let made = fleet.make(request(&original), original.clone()).await;
+    assert!(matches!(made, Err(NotMade::Nobody(_))), "{made:?}");
+    // What there is room for goes on.
+    let small = fleet.make(request(b"small"), b"small".to_vec());
+    assert!(tokio::time::timeout(Duration::from_secs(2), small).await.is_err(), "it waits for somebody");
+}
