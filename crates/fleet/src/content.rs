@@ -13,13 +13,23 @@ use tokio::time::timeout;
 /// Bytes that do not go on for so long will not come.
 const STALLED: Duration = Duration::from_secs(20);
 
-/// The bytes that are held under a hash.
+/// The name of a result: two pictures may come to the same bytes, and each has its own to take away.
+pub(crate) fn result_name(hash: &str, token: &str) -> String {
+    format!("{hash}-{token}")
+}
+
+/// The bytes of a hash that are held under a name.
 ///
 /// # Errors
 /// Why they cannot be had, or are others.
-pub(crate) async fn fetched(store: &ObjectStore, hash: &str, most: u64) -> Result<Vec<u8>, String> {
+pub(crate) async fn fetched(
+    store: &ObjectStore,
+    name: &str,
+    hash: &str,
+    most: u64,
+) -> Result<Vec<u8>, String> {
     let late = |_| "the broker does not go on with it".to_owned();
-    let object = timeout(STALLED, store.get(hash)).await.map_err(late)?.map_err(|e| e.to_string())?;
+    let object = timeout(STALLED, store.get(name)).await.map_err(late)?.map_err(|e| e.to_string())?;
     if object.info().size as u64 > most {
         return Err(format!("it has {} bytes, and at most {most} were told", object.info().size));
     }
@@ -31,13 +41,13 @@ pub(crate) async fn fetched(store: &ObjectStore, hash: &str, most: u64) -> Resul
     if content_hash(&bytes) == hash { Ok(bytes) } else { Err("its bytes are not those of its hash".into()) }
 }
 
-/// Puts bytes where they are held by their hash.
+/// Puts bytes where they are held under a name.
 ///
 /// # Errors
 /// The broker's, such as that there is no room.
-pub(crate) async fn put(store: &ObjectStore, hash: &str, bytes: &[u8]) -> Result<(), String> {
+pub(crate) async fn put(store: &ObjectStore, name: &str, bytes: &[u8]) -> Result<(), String> {
     let mut bytes = bytes;
-    store.put(hash, &mut bytes).await.map(drop).map_err(|e| e.to_string())
+    store.put(name, &mut bytes).await.map(drop).map_err(|e| e.to_string())
 }
 
 type Held = Arc<OnceCell<()>>;

@@ -1,6 +1,7 @@
 //! What machines say to each other.
 
 use rallo_job::FailureKind;
+use rallo_runner::assemble::piece::SentAs;
 use rallo_runner::queue::Helper;
 use rallo_runner::render::elsewhere::PictureRequest;
 use serde::{Deserialize, Serialize};
@@ -53,13 +54,37 @@ pub(crate) struct SentFile {
     pub height: u32,
 }
 
+/// A piece of a file of all pictures, held by its hash.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub(crate) struct SentPiece {
+    pub task: usize,
+    pub sent: SentAs,
+    pub hash: String,
+    pub length: u64,
+}
+
+/// What was made of a picture.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+#[serde(default)]
+pub(crate) struct Sent {
+    pub files: Vec<SentFile>,
+    pub pieces: Vec<SentPiece>,
+}
+
+impl Sent {
+    /// The hashes of all that is held.
+    pub fn hashes(&self) -> impl Iterator<Item = &String> {
+        self.files.iter().map(|file| &file.hash).chain(self.pieces.iter().map(|piece| &piece.hash))
+    }
+}
+
 /// How it went.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub(crate) struct Outcome {
     pub token: String,
     pub helper: String,
     pub seconds: f64,
-    pub result: Result<Vec<SentFile>, Failure>,
+    pub result: Result<Sent, Failure>,
 }
 
 /// Why a picture could not be made.

@@ -7,9 +7,9 @@ use crate::broker::{
     BEAT, Broker, BrokerOptions, FleetError, HELLO, HOME, LEASE, ORIGINALS, RESULTS, STATUS, WORK,
     consumer_name, refused, work_subject,
 };
-use crate::content::{Contents, fetched};
+use crate::content::{Contents, fetched, result_name};
 use crate::equipment;
-use crate::message::{Assignment, Hello, Home, Outcome, Reply, SentFile, Status, written};
+use crate::message::{Assignment, Hello, Home, Outcome, Reply, Sent, Status, written};
 use async_nats::Message;
 use async_nats::jetstream::consumer::{AckPolicy, pull};
 use async_nats::jetstream::object_store::ObjectStore;
@@ -18,7 +18,7 @@ use async_trait::async_trait;
 use futures_util::StreamExt;
 use rallo_media::content_hash;
 use rallo_runner::queue::{FromHelper, Helper, Helpers, NotMade};
-use rallo_runner::render::elsewhere::{MadeFile, PictureRequest, most_bytes};
+use rallo_runner::render::elsewhere::{MadeFile, MadePicture, MadePiece, PictureRequest, most_bytes};
 use rallo_runner::render::fault::Fault;
 use std::collections::{HashMap, HashSet, VecDeque};
 use std::path::{Path, PathBuf};
@@ -34,6 +34,9 @@ const REMEMBERED: Duration = Duration::from_secs(600);
 const NOBODY: Duration = Duration::from_secs(30);
 /// What a kind of work is told by is looked at anew after this.
 const KIND_HOLDS: Duration = Duration::from_secs(2);
+
+/// The largest piece that is taken: 400 megapixels of three samples of 16 bits.
+const LARGEST_PIECE: u64 = 2_400_000_000;
 
 /// A machine as it was last heard of.
 struct Known {
@@ -289,14 +292,34 @@ impl Fleet {
         }
     }
 
-    /// A file that somebody made.
-    async fn received(&self, file: &SentFile) -> Result<MadeFile, String> {
-        let most = most_bytes(file.width, file.height);
-        if file.length > most {
-            return Err("its result is larger than such a picture can be".into());
+    /// The bytes of something that somebody made.
+    async fn result(&self, token: &str, hash: &str, length: u64) -> Result<Vec<u8>, String> {
+        fetched(&self.0.results, &result_name(hash, token), hash, length).await
+    }
+
+    /// What somebody made.
+    async fn received(&self, token: &str, sent: &Sent) -> Result<MadePicture, String> {
+        let mut made = MadePicture::default();
+        for file in &sent.files {
+            if file.length > most_bytes(file.width, file.height) {
+                return Err("its result is larger than such a picture can be".into());
+            }
+            let bytes = self.result(token, &file.hash, file.length).await?;
+            made.files.push(MadeFile {
+                variant: file.variant,
+                bytes,
+                width: file.width,
+                height: file.height,
+            });
         }
-        let bytes = fetched(&self.0.results, &file.hash, file.length).await?;
-        Ok(MadeFile { variant: file.variant, bytes, width: file.width, height: file.height })
+        for piece in &sent.pieces {
+            if piece.length > LARGEST_PIECE {
+                return Err("its piece is larger than a picture can be".into());
+            }
+            let bytes = self.result(token, &piece.hash, piece.length).await?;
+            made.pieces.push(MadePiece { task: piece.task, sent: piece.sent, bytes });
+        }
+        Ok(made)
     }
 }
 
@@ -350,28 +373,23 @@ impl Helpers for Fleet {
     async fn make(&self, request: PictureRequest, original: Vec<u8>) -> Result<FromHelper, NotMade> {
         let under_way = self.0.under_way.read().await;
         let outcome = self.handed_out(request, original).await.map_err(NotMade::Nobody)?;
-        let files = match outcome.result {
-            Ok(files) => files,
+        let sent = match outcome.result {
+            Ok(sent) => sent,
             Err(failure) => return Err(NotMade::Failed(Fault::new(failure.kind, failure.reason))),
         };
-        let mut made = Vec::new();
-        let mut wrong = None;
-        for file in &files {
-            match self.received(file).await {
-                Ok(file) => made.push(file),
-                Err(why) => wrong = Some(why),
-            }
+        let received = self.received(&outcome.token, &sent).await;
+        for hash in sent.hashes() {
             // However it went, it is not needed there any more.
-            let _ = self.0.results.delete(&file.hash).await;
+            let _ = self.0.results.delete(result_name(hash, &outcome.token)).await;
         }
         drop(under_way);
         if let Ok(_nothing) = self.0.under_way.try_write() {
             // Nobody waits for anything: what deleting leaves goes too.
             let _ = self.0.results_kept_in.purge().await;
         }
-        match wrong {
-            None => Ok(FromHelper { files: made, helper: outcome.helper, seconds: outcome.seconds }),
-            Some(why) => {
+        match received {
+            Ok(made) => Ok(FromHelper { made, helper: outcome.helper, seconds: outcome.seconds }),
+            Err(why) => {
                 self.distrust(&outcome.helper, &why);
                 Err(NotMade::Nobody(format!("what {} gave cannot be used: {why}", outcome.helper)))
             }

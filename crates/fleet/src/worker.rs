@@ -3,9 +3,9 @@
 use crate::broker::{
     BEAT, Broker, BrokerOptions, FleetError, HELLO, LEASE, ORIGINALS, RESULTS, WORK, consumer_name,
 };
-use crate::content::{fetched, put};
+use crate::content::{fetched, put, result_name};
 use crate::equipment;
-use crate::message::{Assignment, Failure, Hello, Outcome, Reply, SentFile, written};
+use crate::message::{Assignment, Failure, Hello, Outcome, Reply, Sent, SentFile, SentPiece, written};
 use crate::server::machine;
 use async_nats::jetstream::consumer::PullConsumer;
 use async_nats::jetstream::object_store::ObjectStore;
@@ -14,7 +14,7 @@ use futures_util::StreamExt;
 use rallo_job::FailureKind;
 use rallo_media::content_hash;
 use rallo_runner::files::worker_name;
-use rallo_runner::render::elsewhere::{MadeFile, Maker};
+use rallo_runner::render::elsewhere::{MadeFile, MadePiece, Maker};
 use rallo_runner::render::fault::Fault;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
@@ -284,17 +284,17 @@ impl Worker {
     /// Results that nobody wants are taken away again.
     async fn take_back(&self, outcome: &Outcome) {
         let Ok(results) = self.0.broker.bucket(RESULTS).await else { return };
-        for file in outcome.result.iter().flatten() {
-            let _ = results.delete(&file.hash).await;
+        for hash in outcome.result.iter().flat_map(Sent::hashes) {
+            let _ = results.delete(result_name(hash, &outcome.token)).await;
         }
     }
 
     /// What becomes of a picture; or why this machine cannot tell.
-    async fn made(&self, assignment: &Assignment) -> Result<Result<Vec<SentFile>, Failure>, String> {
+    async fn made(&self, assignment: &Assignment) -> Result<Result<Sent, Failure>, String> {
         let inner = &*self.0;
         let mut request = assignment.request.clone();
         let originals = inner.broker.bucket(ORIGINALS).await.map_err(|e| e.to_string())?;
-        let original = fetched(&originals, &request.source, request.length).await?;
+        let original = fetched(&originals, &request.source, &request.source, request.length).await?;
         request.recipe = self.recipe(&originals, &request.recipe).await?;
         let permit = inner.permits.acquire().await.map_err(|e| e.to_string())?;
         let busy = inner.computing.fetch_add(1, Ordering::Relaxed) + 1;
@@ -305,17 +305,22 @@ impl Worker {
         let done = tokio::task::spawn_blocking(work).await;
         inner.computing.fetch_sub(1, Ordering::Relaxed);
         drop(permit);
-        let files = match done {
-            Ok(Ok(files)) => files,
+        let made = match done {
+            Ok(Ok(made)) => made,
             Ok(Err(Fault { kind, reason })) => return Ok(Err(Failure { kind, reason })),
             Err(e) => return Err(e.to_string()),
         };
         let results = inner.broker.bucket(RESULTS).await.map_err(|e| e.to_string())?;
-        let mut sent = Vec::new();
-        for MadeFile { variant, bytes, width, height } in files {
-            let hash = content_hash(&bytes);
-            put(&results, &hash, &bytes).await?;
-            sent.push(SentFile { variant, hash, length: bytes.len() as u64, width, height });
+        let mut sent = Sent::default();
+        for MadeFile { variant, bytes, width, height } in made.files {
+            let (hash, length) = (content_hash(&bytes), bytes.len() as u64);
+            put(&results, &result_name(&hash, &assignment.token), &bytes).await?;
+            sent.files.push(SentFile { variant, hash, length, width, height });
+        }
+        for MadePiece { task, sent: is, bytes } in made.pieces {
+            let (hash, length) = (content_hash(&bytes), bytes.len() as u64);
+            put(&results, &result_name(&hash, &assignment.token), &bytes).await?;
+            sent.pieces.push(SentPiece { task, sent: is, hash, length });
         }
         Ok(Ok(sent))
     }
@@ -328,7 +333,7 @@ impl Worker {
             return Ok(text.clone());
         }
         let text =
-            String::from_utf8(fetched(held, hash, LARGEST_RECIPE).await?).map_err(|e| e.to_string())?;
+            String::from_utf8(fetched(held, hash, hash, LARGEST_RECIPE).await?).map_err(|e| e.to_string())?;
         *lock(&self.0.recipe) = Some((hash.to_owned(), text.clone()));
         Ok(text)
     }

@@ -59,11 +59,17 @@ fn request(original: &[u8]) -> PictureRequest {
         count: 1,
         overrides: rallo_recipe::Overrides::default(),
         files: vec![0],
+        pieces: Vec::new(),
+        of: 0,
     }
 }
 
-/// A machine of one's own making: it is welcome, takes pictures, and says of each what `answer` makes of it.
-async fn helper(address: String, name: &'static str, answer: impl Fn(&Value) -> Value) {
+/// Bytes that are held under a hash.
+type Holds = Option<(String, &'static [u8])>;
+
+/// A machine of one's own making: it is welcome, takes pictures, lets the broker hold what it `holds`, and says of each what
+/// `answer` makes of it.
+async fn helper(address: String, name: &'static str, holds: Holds, answer: impl Fn(&Value) -> Value) {
     let client = async_nats::connect(address).await.unwrap();
     let context = jetstream::new(client.clone());
     let stream = context.get_stream("rallo-work").await.unwrap();
@@ -80,6 +86,11 @@ async fn helper(address: String, name: &'static str, answer: impl Fn(&Value) -> 
         let assignment: Value = serde_json::from_slice(&message.payload).unwrap();
         // Content and names, and no paths.
         assert_eq!(assignment["request"]["name"], "Spring/TN_1.jpg");
+        if let Some((hash, mut bytes)) = holds.clone() {
+            let results = context.get_object_store("rallo-results").await.unwrap();
+            let at = format!("{hash}-{}", assignment["token"].as_str().unwrap());
+            results.put(at.as_str(), &mut bytes).await.unwrap();
+        }
         let outcome = answer(&assignment);
         let to = assignment["answer"].as_str().unwrap().to_owned();
         client.request(to, outcome.to_string().into()).await.unwrap();
@@ -107,21 +118,13 @@ async fn bytes_of_another_hash_too_many_or_none_are_not_taken() {
         ("other", "not those of its hash", Value::Null),
     ];
     for (name, why, file) in wrong {
-        // One that holds other bytes under the hash it says.
-        let file = if file.is_null() {
-            let hash = content_hash(b"what it should be");
-            let results = jetstream::new(async_nats::connect(&options.address).await.unwrap());
-            let results = results.get_object_store("rallo-results").await.unwrap();
-            results.put(hash.as_str(), &mut &b"something else"[..]).await.unwrap();
-            json!({"variant": 0, "hash": hash, "length": 14, "width": 9, "height": 9})
-        } else {
-            file
-        };
-        let bad = tokio::spawn(helper(
-            options.address.clone(),
-            name,
-            move |assignment| json!({"token": assignment["token"], "helper": name, "seconds": 0.1, "result": {"Ok": [file]}}),
-        ));
+        let hash = content_hash(b"what it should be");
+        let said = json!({"variant": 0, "hash": hash, "length": 14, "width": 9, "height": 9});
+        // One holds other bytes under the hash it says.
+        let (file, holds) =
+            if file.is_null() { (said, Some((hash, &b"something else"[..]))) } else { (file, None) };
+        let answer = move |assignment: &Value| json!({"token": assignment["token"], "helper": name, "seconds": 0.1, "result": {"Ok": {"files": [file]}}});
+        let bad = tokio::spawn(helper(options.address.clone(), name, holds, answer));
         while fleet.room() == 0 {
             assert!(!bad.is_finished(), "the helper failed");
             tokio::time::sleep(Duration::from_millis(20)).await;
@@ -143,7 +146,7 @@ async fn a_picture_that_nobody_asked_for_is_not_wanted_and_a_failure_is_the_pict
     let options = broker.options();
     let fleet = Fleet::serve(&options, folder.path(), None).await.unwrap();
     let address = options.address.clone();
-    let helping = tokio::spawn(helper(address, "honest", |assignment| {
+    let helping = tokio::spawn(helper(address, "honest", None, |assignment: &Value| {
         json!({"token": assignment["token"], "helper": "honest", "seconds": 0.1,
             "result": {"Err": {"kind": "unreadable", "reason": "it is none"}}})
     }));
@@ -156,7 +159,7 @@ async fn a_picture_that_nobody_asked_for_is_not_wanted_and_a_failure_is_the_pict
     assert_eq!(fleet.room(), 1, "who tells of a bad picture is not to blame");
 
     let client = async_nats::connect(&options.address).await.unwrap();
-    let stranger = json!({"token": "0123", "helper": "stranger", "seconds": 0.0, "result": {"Ok": []}});
+    let stranger = json!({"token": "0123", "helper": "stranger", "seconds": 0.0, "result": {"Ok": {}}});
     let said =
         client.request(format!("rallo.done.{}", fleet.name()), stranger.to_string().into()).await.unwrap();
     assert_eq!(&said.payload[..], b"false");

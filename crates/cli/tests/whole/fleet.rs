@@ -20,14 +20,15 @@ impl Broker {
     fn start() -> Self {
         let folder = tempfile::tempdir().unwrap();
         let free = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
-        let process = Self::process(folder.path(), free);
+        let process = Self::process(folder.path(), free, &[]);
         Self { folder, port: free, process }
     }
 
-    fn process(folder: &Path, port: u16) -> Held {
+    fn process(folder: &Path, port: u16, more: &[&str]) -> Held {
         let child = Command::new("nats-server")
             .args(["-js", "-a", "127.0.0.1", "-p", &port.to_string(), "-sd"])
             .arg(folder.join("broker"))
+            .args(more)
             .stdout(Stdio::null())
             .stderr(Stdio::null())
             .spawn()
@@ -46,7 +47,7 @@ impl Broker {
         self.process.0.kill().unwrap();
         self.process.0.wait().unwrap();
         std::thread::sleep(away);
-        self.process = Self::process(self.folder.path(), self.port);
+        self.process = Self::process(self.folder.path(), self.port, &[]);
     }
 
     fn address(&self) -> String {
@@ -202,6 +203,59 @@ fn what_cannot_be_made_elsewhere_is_made_here_and_a_second_server_is_refused() {
         .unwrap();
     let said = String::from_utf8_lossy(&second.stderr).into_owned();
     assert!(!second.status.success() && said.contains("another server hands out work"), "{said}");
+}
+
+#[test]
+fn a_clip_and_a_contact_sheet_are_joined_from_pieces_that_others_made() {
+    let place = Place::new(30, 400, 300);
+    // Two pictures that are the same come to the same bytes.
+    let at = |name: &str| place.path("pictures/Spring").join(name);
+    std::fs::copy(at("TN_007.jpg"), at("TN_031.jpg")).unwrap();
+    let recipe = json!({"format": "rallo-recipe", "version": 1, "name": "Joined",
+        "steps": [{"step": "exposure", "stops": 0.2}],
+        "deliveries": [{"kind": "pictures", "long_edge": 160}, {"kind": "video", "size": "own"},
+            {"kind": "contact", "columns": 6}, {"kind": "pdf"}]});
+    std::fs::write(place.path("web.json"), recipe.to_string()).unwrap();
+    let known = place.undisturbed();
+    assert!(known.len() >= 34, "{:?}", known.keys());
+    let broker = Broker::start();
+    let _server = broker.serve(&place, &["--leave-pictures"]);
+    let _workers = ["first", "second"].map(|name| Held(broker.worker(&place, name)));
+    broker.until_helped_by(&place, 2);
+    let run = place.add("web.json", "pictures/out", &[]);
+    let report = place.done(&run);
+    assert_eq!(report["failed"].as_i64(), Some(0), "{report}");
+    let got = files(&place.path("pictures/out"));
+    assert!(got.keys().eq(known.keys()), "{:?}\n{:?}", got.keys(), known.keys());
+    let other: Vec<_> =
+        got.iter().filter(|(name, bytes)| known[*name] != **bytes).map(|(name, _)| name).collect();
+    assert!(other.is_empty(), "{other:?} have other bytes");
+    assert_eq!(makers(&report).len(), 31, "{report}");
+}
+
+#[test]
+fn a_broker_lets_nobody_in_without_the_login() {
+    let folder = tempfile::tempdir().unwrap();
+    let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let process = Broker::process(folder.path(), port, &["--auth", "s3cret"]);
+    let broker = Broker { folder, port, process };
+    let place = Place::new(1, 300, 200);
+    let login = place.text("login");
+    for (text, is_let_in) in [(None, false), (Some("wrong"), false), (Some("s3cret\n"), true)] {
+        let mut args = vec!["fleet", "status", "--fleet"];
+        let address = broker.address();
+        args.push(&address);
+        if let Some(text) = text {
+            std::fs::write(&login, text).unwrap();
+            args.extend(["--fleet-login", &login]);
+        }
+        let (code, out, errors) = place.rallo(&args);
+        // Let in, it is told that no server is there.
+        let said = if is_let_in { "no server hands out work" } else { "cannot be used" };
+        assert!(code != 0 && errors.contains(said), "{text:?}: {out} {errors}");
+    }
+    let (code, _, errors) = place.rallo(&["fleet", "status"]);
+    assert!(code != 0 && errors.contains("--fleet"), "{errors}");
 }
 
 #[test]

@@ -9,12 +9,13 @@ use crate::assemble::clip::clip;
 use crate::render::fault::Fault;
 use crate::render::variant::Variant;
 use crate::render::work::{Lines, Work};
-use rallo_engine::Encoded;
 use rallo_engine::sequence::camera_move::Window;
+use rallo_engine::{Encoded, Pixels, Size, Source};
 use rallo_job::FailureKind;
 use rallo_media::video::Clip;
 use rallo_recipe::{Assembly, FinishingTask, Pictures, Recipe, ResolveContext, names};
 use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
 /// What one picture becomes before it joins the others.
@@ -123,11 +124,6 @@ pub(crate) fn piece(
         return Err(Fault::new(FailureKind::Recipe, "there is no such file to join"));
     };
     let whole_variant = || Variant { at: task, delivery: stage.clone(), width: None };
-    let caption = match assembly {
-        Assembly::Video(_) | Assembly::Stack(_) => "",
-        Assembly::Pdf(p) => &p.caption,
-        Assembly::Contact(c) => &c.caption,
-    };
     let what = match assembly {
         Assembly::Video(video) => {
             let clip = clip(video, "", 1);
@@ -153,10 +149,113 @@ pub(crate) fn piece(
             Is::Jpeg(bytes, (width, height))
         }
     };
-    let counted = stage.counted(work.context);
-    Ok(Piece {
-        what,
-        caption: names::text(caption, &work.recipe.name, &counted),
-        folder: work.context.frame.folder.clone(),
-    })
+    Ok(labelled(what, work.recipe, work.context, assembly, stage))
+}
+
+/// A piece with what is written beside it.
+fn labelled(
+    what: Is,
+    recipe: &Recipe,
+    context: &ResolveContext,
+    assembly: &Assembly,
+    stage: &Pictures,
+) -> Piece {
+    let caption = match assembly {
+        Assembly::Video(_) | Assembly::Stack(_) => "",
+        Assembly::Pdf(p) => &p.caption,
+        Assembly::Contact(c) => &c.caption,
+    };
+    let caption = names::text(caption, &recipe.name, &stage.counted(context));
+    Piece { what, caption, folder: context.frame.folder.clone() }
+}
+
+/// Whether pieces of an assembly are small enough to be made by another machine: not those that hold a picture's working values.
+pub(crate) fn can_be_sent(assembly: &Assembly) -> bool {
+    match assembly {
+        Assembly::Video(video) => !video.is_moving(),
+        Assembly::Stack(_) => false,
+        Assembly::Pdf(_) | Assembly::Contact(_) => true,
+    }
+}
+
+/// What the bytes of a piece that was sent are.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum SentAs {
+    /// A frame as the pipe takes it.
+    Frame,
+    /// A JPEG of so many columns and rows.
+    Jpeg(u32, u32),
+    /// So many columns and rows of pixels with three samples of so many bytes.
+    Pixels(u32, u32, u8),
+}
+
+impl Piece {
+    /// As it is sent to another machine; nothing where it [cannot be](can_be_sent).
+    pub(crate) fn packed(self) -> Option<(SentAs, Vec<u8>)> {
+        match self.what {
+            Is::Frame(bytes) => Some((SentAs::Frame, Arc::unwrap_or_clone(bytes))),
+            Is::Jpeg(bytes, (width, height)) => Some((SentAs::Jpeg(width, height), bytes)),
+            Is::Picture(Encoded { size: Size { width, height }, pixels }) => {
+                let (depth, bytes) = match pixels {
+                    Pixels::U8(v) => (1, v),
+                    Pixels::U16(v) => (2, v.iter().flat_map(|v| v.to_le_bytes()).collect()),
+                    Pixels::F32(v) => (4, v.iter().flat_map(|v| v.to_le_bytes()).collect()),
+                };
+                Some((SentAs::Pixels(width, height, depth), bytes))
+            }
+            Is::Shown(_) | Is::Travel(_) | Is::Light(_) => None,
+        }
+    }
+
+    /// A piece that another machine made for one of the recipe's tasks.
+    ///
+    /// # Errors
+    /// Why it is none.
+    pub(crate) fn unpacked(
+        (recipe, context): (&Recipe, &ResolveContext),
+        (task, stage): (usize, &Pictures),
+        sent: SentAs,
+        bytes: Vec<u8>,
+    ) -> Result<Self, String> {
+        let tasks = recipe.tasks();
+        let Some((_, FinishingTask::Assembly(assembly))) = tasks.get(task) else {
+            return Err("its piece is for no file that is joined".into());
+        };
+        let wrong = || "its piece is not what is joined".to_owned();
+        let what = match sent {
+            SentAs::Frame => {
+                let Assembly::Video(video) = assembly else { return Err(wrong()) };
+                let clip = clip(video, "", 1);
+                let black = Pixels::U8(vec![0; clip.size.area() as usize * 3]);
+                let known =
+                    clip.raw(&Encoded { size: clip.size, pixels: black }).map_err(|e| e.to_string())?;
+                if known.len() != bytes.len() {
+                    return Err(wrong());
+                }
+                Is::Frame(Arc::new(bytes))
+            }
+            SentAs::Jpeg(width, height) => {
+                let read = rallo_media::FileSource::from_bytes(bytes.clone()).map_err(|e| e.to_string())?;
+                if read.format() != rallo_media::Format::Jpeg || read.size() != Size::new(width, height) {
+                    return Err(wrong());
+                }
+                Is::Jpeg(bytes, (width, height))
+            }
+            SentAs::Pixels(width, height, depth) => {
+                let samples = u64::from(width) * u64::from(height) * 3;
+                if bytes.len() as u64 != samples * u64::from(depth) {
+                    return Err(wrong());
+                }
+                let pixels = match depth {
+                    1 => Pixels::U8(bytes),
+                    2 => Pixels::U16(bytes.as_chunks().0.iter().map(|b| u16::from_le_bytes(*b)).collect()),
+                    4 => Pixels::F32(bytes.as_chunks().0.iter().map(|b| f32::from_le_bytes(*b)).collect()),
+                    _ => return Err(wrong()),
+                };
+                Is::Picture(Encoded { size: Size::new(width, height), pixels })
+            }
+        };
+        Ok(labelled(what, recipe, context, assembly, stage))
+    }
 }

@@ -5,7 +5,7 @@
 //! what, and a helper that is gone is made up for.
 
 use crate::queue::Queue;
-use crate::render::elsewhere::{MadeFile, PictureRequest};
+use crate::render::elsewhere::{MadePicture, PictureRequest};
 use crate::render::fault::Fault;
 use async_trait::async_trait;
 use schemars::JsonSchema;
@@ -24,8 +24,8 @@ pub enum NotMade {
 /// A picture that came back.
 #[derive(Clone, Debug, PartialEq)]
 pub struct FromHelper {
-    /// Its files.
-    pub files: Vec<MadeFile>,
+    /// What was made of it.
+    pub made: MadePicture,
     /// Who made them.
     pub helper: String,
     /// Seconds it took there.

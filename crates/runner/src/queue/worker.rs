@@ -36,6 +36,24 @@ impl Streams {
         self.stop.store(true, Ordering::Relaxed);
         self.by_task.values().for_each(Stream::give_up);
     }
+
+    /// A picture goes into work; how many the files of all pictures join.
+    pub(super) fn begin(&self, at: usize) -> usize {
+        self.by_task.values().for_each(|s| s.began(at));
+        self.by_task.values().next().map_or(0, Stream::count)
+    }
+
+    /// Which of them want a piece of a picture.
+    pub(super) fn wanting(&self, at: usize) -> Vec<usize> {
+        self.by_task.iter().filter(|(_, s)| s.wants(at)).map(|(task, _)| *task).collect()
+    }
+
+    /// Gives one of them its piece.
+    pub(super) fn give(&self, task: usize, at: usize, piece: Piece) {
+        if let Some(stream) = self.by_task.get(&task) {
+            stream.give(at, Some(piece));
+        }
+    }
 }
 
 /// A picture's place among those in work. Once it only waits for the disk, another picture may be computed; a slow
@@ -156,10 +174,7 @@ impl Queue {
             tokio::spawn(async move { queue.expect(run, recipe).await });
         }
         let start = Instant::now();
-        let (threads, slot) = match place {
-            Place::Here(threads, slot) => (threads, slot),
-            Place::Elsewhere(place) => return self.elsewhere(&run, &recipe, item, place, in_work).await,
-        };
+        let threads = if let Place::Here(threads, _) = &place { *threads } else { 1 };
         if item.phase == Phase::Measure {
             return self.measure(&run, &recipe, item, (threads, share), in_work).await;
         }
@@ -167,17 +182,26 @@ impl Queue {
             Ok(recipe) => self.streams(&run, recipe).await,
             Err(_) => Arc::default(),
         };
-        let mut mark = None;
-        let ended = if item.task.is_some() {
-            let done = self.task(&run, &recipe, &item, streams.clone(), threads).await;
-            mark = done.mark;
-            done.ended
-        } else {
-            self.picture(&run, &item, &recipe, streams.clone(), (threads, share), slot).await
+        let (mut mark, mut took_elsewhere) = (None, None);
+        let ended = match place {
+            Place::Here(..) if item.task.is_some() => {
+                let done = self.task(&run, &recipe, &item, streams.clone(), threads).await;
+                mark = done.mark;
+                done.ended
+            }
+            Place::Here(threads, slot) => {
+                self.picture(&run, &item, &recipe, streams.clone(), (threads, share), slot).await
+            }
+            Place::Elsewhere(place) => {
+                let (ended, took) = self.elsewhere(&run, &recipe, &item, streams.clone(), place).await;
+                took_elsewhere = took;
+                ended
+            }
         };
         in_work.settle();
-        let took = start.elapsed().as_secs_f64();
-        if item.task.is_none() && ended.state == ItemState::Done && self.is_worth_learning(&item) {
+        let took = took_elsewhere.unwrap_or_else(|| start.elapsed().as_secs_f64());
+        let is_own = item.task.is_none() && took_elsewhere.is_none();
+        if is_own && ended.state == ItemState::Done && self.is_worth_learning(&item) {
             let bytes = ended.outputs.iter().filter(|o| o.made).map(|o| o.bytes).sum();
             let (queue, recipe, item) = (self.clone(), recipe.clone(), item.clone());
             let seconds = took * (threads as f64).powf(PARALLEL);
@@ -339,17 +363,11 @@ impl Queue {
             Err(fault) => return Ended::failed(fault),
         };
         let at = item.position as usize;
-        streams.by_task.values().for_each(|s| s.began(at));
+        let of = streams.begin(at);
         let queue = self.clone();
         let work = move || {
-            let wanted = streams.by_task.iter().filter(|(_, s)| s.wants(at)).map(|(t, _)| *t).collect();
-            let give = |task: usize, piece: Piece| {
-                if let Some(stream) = streams.by_task.get(&task) {
-                    stream.give(at, Some(piece));
-                }
-            };
-            let of = streams.by_task.values().next().map_or(0, Stream::count);
-            let joins = Joins { wanted, of, give: &give };
+            let give = |task: usize, piece: Piece| streams.give(task, at, piece);
+            let joins = Joins { wanted: streams.wanting(at), of, give: &give };
             queue.pooled(threads, &share, || {
                 item::picture(&recipe, &work, &queue.0.room, &queue.0.kept, &joins, &|| slot.write())
             })

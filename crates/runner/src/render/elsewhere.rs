@@ -4,6 +4,7 @@
 //! nothing of other pictures. What it gives back is written only if it is a picture of the size it says, bears the mark of
 //! this recipe on this original, and keeps within bounds.
 
+use crate::assemble::piece::{self, Piece, SentAs};
 use crate::frame_context::Decided;
 use crate::render::disk_cache::IntermediateCache;
 use crate::render::execute::{Computed, Planned, planned};
@@ -17,7 +18,7 @@ use crate::render::work::{Ready, Work, done};
 use crate::schedule::{self, CancellationToken, Class};
 use rallo_job::FailureKind;
 use rallo_media::{FileSource, Made, content_hash};
-use rallo_recipe::{FrameValue, Overrides, Recipe, ResolveContext};
+use rallo_recipe::{FinishingTask, FrameValue, Overrides, Recipe, ResolveContext};
 use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -45,6 +46,30 @@ pub struct PictureRequest {
     pub overrides: Overrides,
     /// Which of the files that the recipe makes of each picture are wanted.
     pub files: Vec<usize>,
+    /// Which of its files of all pictures want a piece of this one.
+    pub pieces: Vec<usize>,
+    /// Pictures that they join.
+    pub of: usize,
+}
+
+/// What was made of a picture.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct MadePicture {
+    /// Its files.
+    pub files: Vec<MadeFile>,
+    /// What joins others.
+    pub pieces: Vec<MadePiece>,
+}
+
+/// A piece of a file of all pictures.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct MadePiece {
+    /// Which of the recipe's files of all pictures wants it.
+    pub task: usize,
+    /// What its bytes are.
+    pub sent: SentAs,
+    /// They.
+    pub bytes: Vec<u8>,
 }
 
 /// A file that was made.
@@ -60,9 +85,13 @@ pub struct MadeFile {
     pub height: u32,
 }
 
-/// Whether pictures of a recipe can be made elsewhere: each for itself, and without joining others in one file.
+/// Whether pictures of a recipe can be made elsewhere: each for itself, with pieces that are not too large to be sent.
 pub(crate) fn is_possible(recipe: &Recipe) -> bool {
-    recipe.tasks().is_empty() && !recipe.joins_neighbours() && !variants(recipe).is_empty()
+    let can_be_sent = |(_, task): &(usize, FinishingTask)| match task {
+        FinishingTask::Assembly(assembly) => piece::can_be_sent(assembly),
+        _ => true,
+    };
+    !recipe.joins_neighbours() && recipe.tasks().iter().all(can_be_sent)
 }
 
 /// A picture that is about to be made elsewhere.
@@ -78,13 +107,11 @@ pub(crate) struct Prepared {
 pub(crate) fn prepared(
     (recipe, document, answers): (&Recipe, &str, &[FrameValue]),
     item: &PictureJob,
+    (wanted, of): (&[usize], usize),
 ) -> Result<Prepared, Box<Ended>> {
     let source = FileSource::open(&item.source).map_err(|e| Box::new(Ended::failed(Fault::from(e))))?;
     let (source, context) = read(recipe, source, item);
-    let planned = planned(recipe, &source, item, &context)?;
-    if planned.todo.is_empty() {
-        return Err(planned.skipped());
-    }
+    let planned = planned(recipe, &source, item, &context, wanted)?;
     let above = item.source.parent().and_then(Path::file_name).map(PathBuf::from).unwrap_or_default();
     let request = PictureRequest {
         source: content_hash(source.bytes()),
@@ -97,6 +124,8 @@ pub(crate) fn prepared(
         count: item.sequence.count,
         overrides: context.overrides.clone(),
         files: planned.todo.iter().map(|(variant, ..)| *variant).collect(),
+        pieces: planned.stages.iter().map(|(task, _)| *task).collect(),
+        of,
     };
     Ok(Prepared { planned, source, context, request })
 }
@@ -117,7 +146,7 @@ impl Prepared {
         mut self,
         recipe: &Recipe,
         item: &PictureJob,
-        files: Vec<MadeFile>,
+        MadePicture { files, pieces }: MadePicture,
     ) -> Result<Result<Computed, Box<Ended>>, String> {
         let todo = std::mem::take(&mut self.planned.todo);
         if files.iter().map(|f| f.variant).ne(todo.iter().map(|(variant, ..)| *variant)) {
@@ -129,7 +158,15 @@ impl Prepared {
             let (what, size) = ((variant, target, replace), (file.width, file.height));
             ready.push(Ready { what, bytes: file.bytes, size });
         }
-        Ok(self.planned.with_files(ready, &self.source, item))
+        if pieces.iter().map(|p| p.task).ne(self.planned.stages.iter().map(|(task, _)| *task)) {
+            return Err("it gave other pieces than were asked for".into());
+        }
+        let mut joined = Vec::new();
+        for (piece, (task, stage)) in pieces.into_iter().zip(&self.planned.stages) {
+            let of = (recipe, &self.context);
+            joined.push((*task, Piece::unpacked(of, (*task, stage), piece.sent, piece.bytes)?));
+        }
+        Ok(self.planned.with(ready, joined, &self.source, item))
     }
 }
 
@@ -188,7 +225,7 @@ impl Maker {
         request: &PictureRequest,
         original: Vec<u8>,
         threads: usize,
-    ) -> Result<Vec<MadeFile>, Fault> {
+    ) -> Result<MadePicture, Fault> {
         let work = || {
             schedule::work(Class::Run, threads, &CancellationToken::new(), || self.made(request, original))
         };
@@ -198,7 +235,7 @@ impl Maker {
         })
     }
 
-    fn made(&self, request: &PictureRequest, original: Vec<u8>) -> Result<Vec<MadeFile>, Fault> {
+    fn made(&self, request: &PictureRequest, original: Vec<u8>) -> Result<MadePicture, Fault> {
         let recipe = Recipe::parse(&request.recipe).and_then(|recipe| recipe.answered(&request.answers));
         let recipe = recipe.map_err(|faults| {
             Fault::new(FailureKind::Recipe, format!("the recipe cannot be read: {faults}"))
@@ -230,7 +267,16 @@ impl Maker {
         files.sort_by_key(|file| file.what);
         let file =
             |Ready { what, bytes, size: (width, height) }| MadeFile { variant: what, bytes, width, height };
-        Ok(files.into_iter().map(file).collect())
+        let place = (request.number.saturating_sub(1), request.of);
+        let mut pieces = Vec::new();
+        for (task, stage) in recipe.stages().into_iter().filter(|(task, _)| request.pieces.contains(task)) {
+            let packed = piece::piece(&work, task, &stage, place)?.packed();
+            let (sent, bytes) = packed.ok_or_else(|| {
+                Fault::new(FailureKind::Inside, "a piece of this picture cannot be sent; please report it")
+            })?;
+            pieces.push(MadePiece { task, sent, bytes });
+        }
+        Ok(MadePicture { files: files.into_iter().map(file).collect(), pieces })
     }
 }
 
@@ -269,7 +315,7 @@ mod tests {
     }
 
     /// What another machine is told, in writing, and what it makes of that.
-    fn made(folder: &Path, prepared: &Prepared) -> Vec<MadeFile> {
+    fn made(folder: &Path, prepared: &Prepared) -> MadePicture {
         let text = serde_json::to_string(&prepared.request).unwrap();
         assert!(!text.contains(folder.to_str().unwrap()), "a path is told: {text}");
         let request = serde_json::from_str(&text).unwrap();
@@ -280,27 +326,27 @@ mod tests {
     #[test]
     fn another_machine_makes_the_same_bytes() {
         let (folder, recipe, job) = place();
-        let prepared = prepared((&recipe, RECIPE, &[]), &job).unwrap();
-        let files = made(folder.path(), &prepared);
+        let prepared = prepared((&recipe, RECIPE, &[]), &job, (&[], 0)).unwrap();
+        let made = made(folder.path(), &prepared);
         let own: Vec<Vec<u8>> = {
             let (source, about) = read(&recipe, FileSource::open(&job.source).unwrap(), &job);
             let computed = execute(&recipe, &source, &job, &about, None, (&[], 0)).unwrap();
             computed.files.into_iter().map(|file| file.bytes).collect()
         };
-        assert!(files.iter().map(|f| &f.bytes).eq(&own) && own.len() == 2, "bytes differ");
-        let ended = prepared.checked(&recipe, &job, files).unwrap().unwrap().write();
+        assert!(made.files.iter().map(|f| &f.bytes).eq(&own) && own.len() == 2, "bytes differ");
+        let ended = prepared.checked(&recipe, &job, made).unwrap().unwrap().write();
         assert_eq!(ended.state, rallo_job::ItemState::Done);
         assert!(job.targets.iter().all(|(target, _)| target.exists()));
         // What is there is not made again.
-        let again = super::prepared((&recipe, RECIPE, &[]), &job).err().unwrap();
+        let again = super::prepared((&recipe, RECIPE, &[]), &job, (&[], 0)).err().unwrap();
         assert_eq!(again.state, rallo_job::ItemState::Skipped);
     }
 
     #[test]
     fn what_is_something_else_is_not_believed() {
         let (folder, recipe, job) = place();
-        let fresh = || prepared((&recipe, RECIPE, &[]), &job).unwrap();
-        let files = made(folder.path(), &fresh());
+        let fresh = || prepared((&recipe, RECIPE, &[]), &job, (&[], 0)).unwrap();
+        let made = made(folder.path(), &fresh());
         type Change = fn(&mut Vec<MadeFile>);
         let wrong: [(&str, Change); 5] = [
             ("other files", |files| drop(files.pop())),
@@ -310,16 +356,16 @@ mod tests {
             ("larger than", |files| files[1].bytes.resize(70_000_000, 0)),
         ];
         for (why, change) in wrong {
-            let mut files = files.clone();
-            change(&mut files);
-            let said = fresh().checked(&recipe, &job, files).err().unwrap();
+            let mut wrong = made.clone();
+            change(&mut wrong.files);
+            let said = fresh().checked(&recipe, &job, wrong).err().unwrap();
             assert!(said.contains(why), "{said}");
         }
         assert!(!folder.path().join("out").exists(), "something was written");
         // An original that changed meanwhile fails, and that is the picture's matter.
         let before = fresh();
         std::fs::write(&job.source, b"other").unwrap();
-        let ended = before.checked(&recipe, &job, files).unwrap().err().unwrap();
+        let ended = before.checked(&recipe, &job, made).unwrap().err().unwrap();
         assert_eq!(ended.kind, Some(FailureKind::Changed));
     }
 }

@@ -10,7 +10,7 @@ use crate::render::variant::{Variant, variants};
 use crate::render::work::{Ready, Work, done};
 use rallo_job::{FailureKind, ItemState, ResultFile};
 use rallo_media::{FileSource, Made, content_hash};
-use rallo_recipe::{Recipe, ResolveContext};
+use rallo_recipe::{Pictures, Recipe, ResolveContext};
 use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
@@ -57,21 +57,28 @@ impl Computed {
 pub(crate) struct Planned {
     /// Each with its place among the variants, where it goes, and whether a file there is replaced.
     pub(super) todo: Vec<(usize, Variant, PathBuf, bool, Made)>,
+    /// What joins others: the task's place, and the picture.
+    pub(super) stages: Vec<(usize, Pictures)>,
     there: Vec<ResultFile>,
+    /// How it ends when there are no files to write.
+    nothing: Option<(ItemState, Option<String>)>,
     /// How the original stood when it was read.
     before: Option<(u64, std::time::SystemTime)>,
 }
 
-/// Looks at what stands where the results of an opened source would go.
+/// Looks at what stands where the results of an opened source would go; pieces are made for the tasks in `wanted`.
 pub(crate) fn planned(
     recipe: &Recipe,
     source: &FileSource,
     item: &PictureJob,
     context: &ResolveContext,
+    wanted: &[usize],
 ) -> Result<Planned, Box<Ended>> {
     let variants = variants(recipe);
+    let stages = recipe.stages();
     // A picture that only joins others names the file it joins.
-    if !joins_only(recipe) && (variants.is_empty() || variants.len() != item.targets.len()) {
+    let joins = variants.is_empty() && !stages.is_empty();
+    if !joins && (variants.is_empty() || variants.len() != item.targets.len()) {
         return Err(Ended::boxed(
             FailureKind::Recipe,
             "the recipe has no delivery, or others than when the run began".into(),
@@ -91,25 +98,30 @@ pub(crate) fn planned(
             Err(ended) => return Err(ended),
         }
     }
-    Ok(Planned { todo, there, before })
-}
-
-/// Whether the recipe makes no file of each picture, but only of all together.
-fn joins_only(recipe: &Recipe) -> bool {
-    variants(recipe).is_empty() && !recipe.stages().is_empty()
+    let stages: Vec<_> = stages.into_iter().filter(|(task, _)| wanted.contains(task)).collect();
+    let nothing = match (todo.is_empty(), joins) {
+        (false, _) => None,
+        (true, false) => {
+            Some((ItemState::Skipped, Some("already made by this recipe from this picture".to_owned())))
+        }
+        (true, true) if stages.is_empty() => Some((
+            ItemState::Skipped,
+            Some("not needed: what it would join is there, or leaves it out".to_owned()),
+        )),
+        (true, true) => Some((ItemState::Done, None)),
+    };
+    if let (true, Some((state, reason))) = (stages.is_empty(), nothing.clone()) {
+        return Err(Box::new(Ended { state, kind: None, reason, outputs: there }));
+    }
+    Ok(Planned { todo, stages, there, nothing, before })
 }
 
 impl Planned {
-    /// How a picture ends for which nothing is to be made.
-    pub(super) fn skipped(self) -> Box<Ended> {
-        let reason = Some("already made by this recipe from this picture".to_owned());
-        Box::new(Ended { state: ItemState::Skipped, kind: None, reason, outputs: self.there })
-    }
-
-    /// The files, made: they can be written, unless the original changed meanwhile.
-    pub(super) fn with_files(
+    /// The files and pieces, made: they can be written, unless the original changed meanwhile.
+    pub(super) fn with(
         self,
         files: Vec<Ready<(usize, PathBuf, bool)>>,
+        pieces: Vec<(usize, Piece)>,
         source: &FileSource,
         item: &PictureJob,
     ) -> Result<Computed, Box<Ended>> {
@@ -120,7 +132,7 @@ impl Planned {
                 "the original changed while it was read; nothing was written, try again when it is complete";
             return Err(Ended::boxed(FailureKind::Changed, reason.into()));
         }
-        Ok(Computed { files, there: self.there, pieces: Vec::new(), nothing: None })
+        Ok(Computed { files, there: self.there, pieces, nothing: self.nothing })
     }
 }
 
@@ -134,25 +146,7 @@ pub fn execute(
     kept: Option<&IntermediateCache>,
     (wanted, of): (&[usize], usize),
 ) -> Result<Computed, Box<Ended>> {
-    let mut planned = planned(recipe, source, item, context)?;
-    let joins = joins_only(recipe);
-    let stages: Vec<_> = recipe.stages().into_iter().filter(|(task, _)| wanted.contains(task)).collect();
-    if planned.todo.is_empty() && stages.is_empty() {
-        return Err(if joins {
-            let reason = "not needed: what it would join is there, or leaves it out";
-            let (state, reason) = (ItemState::Skipped, Some(reason.to_owned()));
-            Box::new(Ended { state, kind: None, reason, outputs: planned.there })
-        } else {
-            planned.skipped()
-        });
-    }
-    let nothing = match (planned.todo.is_empty(), joins) {
-        (false, _) => None,
-        (true, false) => {
-            Some((ItemState::Skipped, Some("already made by this recipe from this picture".to_owned())))
-        }
-        (true, true) => Some((ItemState::Done, None)),
-    };
+    let mut planned = planned(recipe, source, item, context, wanted)?;
     let failed = |fault| Box::new(Ended::failed(fault));
     let shift = item.decided.shift;
     let work = Work::new(recipe, source, context, shift, kept, &item.sequence).map_err(failed)?;
@@ -161,10 +155,9 @@ pub fn execute(
     let mut files = work.make_all(todo.collect()).map_err(failed)?;
     files.sort_by_key(|file| file.what.0);
     let place = (item.number.saturating_sub(1), of);
-    let pieces: Result<Vec<_>, Fault> =
-        stages.iter().map(|(task, stage)| Ok((*task, piece::piece(&work, *task, stage, place)?))).collect();
-    let pieces = pieces.map_err(failed)?;
-    Ok(Computed { pieces, nothing, ..planned.with_files(files, source, item)? })
+    let piece = |(task, stage): &(usize, Pictures)| Ok((*task, piece::piece(&work, *task, stage, place)?));
+    let pieces = planned.stages.iter().map(piece).collect::<Result<_, _>>().map_err(failed)?;
+    planned.with(files, pieces, source, item)
 }
 
 /// Writes a result, in a folder that is made where there is none.
