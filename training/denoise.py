@@ -1,6 +1,6 @@
 """Trains the small network that takes camera noise out of pictures, on scenes drawn by scenes.py.
 
-    python train.py SCENES STATE.pt STEPS        needs torch, numpy, pillow
+    python denoise.py SCENES STATE.pt STEPS        needs torch, numpy, pillow
 
 The network works on lightness and two colour differences, which stand square to each other (as the engine's denoising
 does). Beside the picture it is given a map: how strong the noise is at each pixel, of lightness and of colour. What it
@@ -12,13 +12,8 @@ batch has white noise instead. The map is what a measurement of the noisy pictur
 lightness, with the error such a measurement has.
 
 Started again with the same state file, it goes on from there. Send it SIGTERM to stop: it saves first."""
-import copy
-import glob
 import io
-import os
-import signal
 import sys
-import time
 
 import numpy as np
 import torch
@@ -26,23 +21,9 @@ import torch.nn as nn
 import torch.nn.functional as F
 from PIL import Image
 
-SCENES, STATE, STEPS = sys.argv[1], sys.argv[2], int(sys.argv[3])
+from parts import Block, apart, compared, encode, parts_of, scenes_in, train
+
 PATCH, BATCH, RATE = 96, 16, 5e-4
-# The weights that are shipped are a running mean of those that are trained.
-MEAN = 0.999
-torch.manual_seed(0)
-rng = np.random.default_rng(0)
-
-
-class Block(nn.Module):
-    def __init__(self, width):
-        super().__init__()
-        self.a = nn.Conv2d(width, width, 3, padding=1)
-        self.b = nn.Conv2d(width, width, 3, padding=1)
-        self.b.weight.data *= 0.3
-
-    def forward(self, x):
-        return x + self.b(F.relu(self.a(x)))
 
 
 # Noise below which less and less is taken out, down to nothing where there is none: one level of 8 bits.
@@ -67,22 +48,6 @@ class Net(nn.Module):
         found = F.pixel_shuffle(self.tail(seen), 2)
         share = noise / (noise + FAINT)
         return planes - found * torch.cat([share[:, :1], share[:, 1:], share[:, 1:]], 1)
-
-
-THIRD, HALF, SIXTH = 3**-0.5, 2**-0.5, 6**-0.5
-TO = torch.tensor([[THIRD, THIRD, THIRD], [HALF, 0, -HALF], [SIXTH, -2 * SIXTH, SIXTH]])
-
-
-def apart(rgb):
-    return torch.einsum("ij,bjhw->bihw", TO, rgb)
-
-
-def together(planes):
-    return torch.einsum("ji,bjhw->bihw", TO, planes)
-
-
-def encode(light):
-    return torch.where(light <= 0.0031308, light * 12.92, 1.055 * light.clamp_min(1e-8) ** (1 / 2.4) - 0.055)
 
 
 KERNEL_GREEN = torch.tensor([[0, 1, 0], [1, 4, 1], [0, 1, 0]]).float() / 4
@@ -124,7 +89,7 @@ def demosaic(raw, kind):
     return torch.stack([red, green, blue], 1)
 
 
-def through_jpeg(pictures):
+def through_jpeg(pictures, rng):
     eight = (pictures * 255).round().byte().permute(0, 2, 3, 1).numpy()
     for i in range(len(eight)):
         if rng.random() < 0.7:
@@ -138,7 +103,7 @@ def through_jpeg(pictures):
 LEVELS = 12
 
 
-def noise_map(noisy, clean):
+def noise_map(noisy, clean, rng):
     """What a measurement finds: the deviation of lightness and of colour for each lightness, told at each pixel."""
     wrong = noisy - clean
     light = clean[:, 0] / 3**0.5
@@ -160,20 +125,9 @@ def noise_map(noisy, clean):
     return maps
 
 
-def batch(data):
-    out = np.empty((BATCH, PATCH, PATCH, 3), np.float32)
-    for i in range(BATCH):
-        scene = data[rng.integers(len(data))]
-        y, x = rng.integers(0, 512 - PATCH, 2)
-        part = scene[y : y + PATCH, x : x + PATCH].astype(np.float32)
-        if rng.random() < 0.5:
-            part = part[::-1]
-        if rng.random() < 0.5:
-            part = part[:, ::-1]
-        if rng.random() < 0.5:
-            part = part.transpose(1, 0, 2)
-        out[i] = part * np.exp(rng.uniform(-1.0, 0.4))
-    light = torch.from_numpy(out).permute(0, 3, 1, 2).clamp(0, 1)
+def batch(scenes, rng):
+    """Noisy and clean planes, and what is known of the noise."""
+    light = parts_of(scenes, rng, BATCH, PATCH)
     white = BATCH // 4
     clean = encode(light[:white])
     level = torch.from_numpy(rng.uniform(0, 55, (white, 1, 1, 1)).astype(np.float32)) / 255
@@ -184,86 +138,31 @@ def batch(data):
     mosaic = (rest * MASKS[None]).sum(1, keepdim=True)
     caught = torch.poisson(mosaic * full) / full + torch.randn_like(mosaic) * spread(1, 5) / full
     kind = int(rng.integers(0, 2))
-    seen = through_jpeg(encode(demosaic(caught, kind).clamp(0, 1)))
+    seen = through_jpeg(encode(demosaic(caught, kind).clamp(0, 1)), rng)
     truth = encode(demosaic(mosaic, kind).clamp(0, 1))
     noisy, clean = apart(torch.cat([noisy, seen])), apart(torch.cat([clean, truth]))
-    return noisy, clean, noise_map(noisy, clean)
+    return noisy, clean, noise_map(noisy, clean, rng)
 
 
 def quality(net, sets):
-    """Signal to noise in dB over the held-out scenes, before and after, white and camera noise apart."""
-    before, after = [[], []], [[], []]
-    with torch.no_grad():
-        for noisy, clean, noise in sets:
-            for found, said in [(noisy, before), (net(noisy, noise), after)]:
-                error = ((together(found).clamp(0, 1) - together(clean)) ** 2).mean((1, 2, 3))
-                for i, e in enumerate(error):
-                    said[int(i >= BATCH // 4)].append(-10 * float(torch.log10(e + 1e-9)))
-    mean = lambda both: " / ".join(f"{np.mean(v):.2f}" for v in both)
-    return f"white / camera {mean(before)} -> {mean(after)} dB"
+    done = ((noisy, net(noisy, noise), clean, BATCH // 4) for noisy, clean, noise in sets)
+    return compared(done, "white / camera")
 
 
 def main():
-    global rng
-    torch.set_num_threads(2)
-    files = sorted(glob.glob(SCENES + "/*.npy"))
-    scenes = [np.load(f) for f in files]
-    data, held_out = scenes[:-12], scenes[-12:]
-    rng, held = np.random.default_rng(7), rng
+    data, held_out = scenes_in(sys.argv[1])
+    rng = np.random.default_rng(7)
     torch.manual_seed(7)
-    sets = [batch(held_out) for _ in range(6)]
-    rng = held
+    sets = [batch(held_out, rng) for _ in range(6)]
     torch.manual_seed(0)
-    net = Net()
-    mean = copy.deepcopy(net)
-    optimizer = torch.optim.Adam(net.parameters(), RATE)
-    step = 0
-    print(f"{sum(p.numel() for p in net.parameters())} parameters, {len(data)} scenes", flush=True)
-    if os.path.exists(STATE):
-        kept = torch.load(STATE, weights_only=False)
-        net.load_state_dict(kept["net"])
-        mean.load_state_dict(kept["mean"])
-        optimizer.load_state_dict(kept["optimizer"])
-        step = kept["step"]
-        rng = np.random.default_rng(step)
-        torch.manual_seed(step)
-        print(f"goes on from step {step}", flush=True)
 
-    def save():
-        kept = {"net": net.state_dict(), "mean": mean.state_dict(), "optimizer": optimizer.state_dict(), "step": step}
-        torch.save(kept, STATE + ".part")
-        os.replace(STATE + ".part", STATE)
-
-    wanted = [True]
-    signal.signal(signal.SIGTERM, lambda *_: wanted.__setitem__(0, False))
-    begin = last = time.time()
-    total, count = 0.0, 0
-    while step < STEPS and wanted[0]:
-        rate = float(RATE) * min(1, (step + 1) / 300) * max(0.005, 0.5 * (1 + np.cos(np.pi * step / STEPS)))
-        for group in optimizer.param_groups:
-            group["lr"] = float(rate)
-        noisy, clean, noise = batch(data)
+    def loss_of(net, rng):
+        noisy, clean, noise = batch(data, rng)
         # Half way to units of the noise, so that weak noise is learned beside strong.
         scale = (noise.mean((1, 2, 3), keepdim=True) + 0.01).sqrt()
-        loss = ((((net(noisy, noise) - clean) / scale) ** 2 + 1e-5).sqrt()).mean()
-        optimizer.zero_grad()
-        loss.backward()
-        torch.nn.utils.clip_grad_norm_(net.parameters(), 1.0)
-        optimizer.step()
-        step += 1
-        keep = min(MEAN, step / (step + 10))
-        with torch.no_grad():
-            for m, p in zip(mean.parameters(), net.parameters()):
-                m.lerp_(p, 1 - keep)
-        total, count = total + loss.item(), count + 1
-        if time.time() - last > 300:
-            last = time.time()
-            save()
-            minutes = (last - begin) / 60
-            print(f"{minutes:.1f} min step {step} of {STEPS} rate {rate:.5f} loss {total / count:.4f} {quality(mean, sets)}", flush=True)
-            total, count = 0.0, 0
-    save()
-    print(f"stopped at step {step} of {STEPS}: {quality(mean, sets)}", flush=True)
+        return ((((net(noisy, noise) - clean) / scale) ** 2 + 1e-5).sqrt()).mean()
+
+    train(Net(), sys.argv[2], int(sys.argv[3]), RATE, loss_of, lambda mean: quality(mean, sets))
 
 
 if __name__ == "__main__":

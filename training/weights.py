@@ -1,27 +1,26 @@
-"""Writes the trained network as the engine reads it, with what it needs to know about the range of each value.
+"""Writes a trained network as the engine reads it, with what it needs to know about the range of each value.
 
-    python weights.py SCENES STATE.pt OUT.safetensors        needs torch, numpy, pillow, safetensors
+    python weights.py denoise|upscale SCENES STATE.pt OUT.safetensors PROOF.safetensors        needs torch, numpy, pillow, safetensors
 
 Besides the weights there is, for each of the network's inner pictures, the largest value that was met in the held-out
-scenes: the engine computes with whole numbers, and that says how large one of them is. With a fourth name a small noisy
-picture, its noise map and what the network makes of them here are written too: what the engine's own computation is
-held against in its tests."""
+scenes: the engine computes with whole numbers, and that says how large one of them is. The proof is a small picture and what
+the network makes of it here: what the engine's own computation is held against in its tests."""
+import importlib
 import sys
 
 import numpy as np
 import torch
+import torch.nn.functional as F
 from safetensors.torch import save_file
 
-SCENES, STATE, OUT = sys.argv[1:4]
-PROOF = sys.argv[4] if len(sys.argv) > 4 else None
-sys.argv = [sys.argv[0], SCENES, STATE, "0"]
-import train  # noqa: E402
+from parts import scenes_in
 
-train.rng = np.random.default_rng(7)
+KIND, SCENES, STATE, OUT, PROOF = sys.argv[1:6]
+work = importlib.import_module(KIND)
+rng = np.random.default_rng(7)
 torch.manual_seed(7)
-scenes = [np.load(f) for f in sorted(train.glob.glob(SCENES + "/*.npy"))[-12:]]
-sets = [train.batch(scenes) for _ in range(12)]
-net = train.Net()
+sets = [work.batch(scenes_in(SCENES)[1], rng) for _ in range(12)]
+net = work.Net()
 net.load_state_dict(torch.load(STATE, weights_only=False)["mean"])
 
 largest = {}
@@ -39,20 +38,31 @@ def watch(block, stream, hidden):
 
 for k, block in enumerate(net.blocks):
     watch(block, "stream", f"blocks.{k}")
+
+
+def given(one):
+    """What a batch gives to the network: all but the wanted picture, which stands second."""
+    return (one[0], *one[2:])
+
+
 with torch.no_grad():
-    for noisy, _, noise in sets:
-        net(noisy, noise)
+    for one in sets:
+        net(*given(one))
 tensors = {name: values.contiguous() for name, values in net.state_dict().items()}
+head = tensors["head.weight"]
+if head.shape[1] % 2:
+    # Values go in by pairs: the last one's fellow counts nothing.
+    tensors["head.weight"] = F.pad(head, (0, 0, 0, 0, 0, 1)).contiguous()
 tensors |= {f"largest.{name}": torch.tensor([value]) for name, value in largest.items()}
 save_file(tensors, OUT)
 print({name: round(value, 2) for name, value in largest.items()})
-if PROOF:
-    noisy, _, noise = sets[0]
-    # One with white noise and one with a camera's.
-    proof = {}
-    for name, i in [("white", 0), ("camera", 5)]:
-        part = noisy[i : i + 1, :, :48, :64], noise[i : i + 1, :, :48, :64]
-        with torch.no_grad():
-            done = net(*part)
-        proof |= {f"{name}.noisy": part[0][0], f"{name}.noise": part[1][0], f"{name}.done": done[0]}
-    save_file({name: values.contiguous() for name, values in proof.items()}, PROOF)
+# One from each half of what was trained on.
+names = {"denoise": (("white", 0), ("camera", 5)), "upscale": (("worn", 0), ("clean", work.BATCH // 2))}[KIND]
+proof = {}
+for name, i in names:
+    high, wide = (48, 64) if KIND == "denoise" else (32, 32)
+    part = [values[i : i + 1, :, :high, :wide] for values in given(sets[0])]
+    with torch.no_grad():
+        proof |= {f"{name}.done": net(*part)[0]}
+    proof |= {f"{name}.{what}": values[0] for what, values in zip(("noisy" if KIND == "denoise" else "small", "noise"), part)}
+save_file({name: values.contiguous() for name, values in proof.items()}, PROOF)

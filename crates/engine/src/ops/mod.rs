@@ -1,6 +1,7 @@
 //! The work steps are made of: per pixel, with neighbours, resampling, drawing on top.
 
 pub mod denoise;
+pub mod enlarge;
 pub mod guided_filter;
 pub mod mask;
 mod network;

@@ -9,7 +9,7 @@ pub(in crate::ops) use grid::Grid;
 use layer::{LARGEST, Layer, Then};
 use safetensors::{SafeTensors, tensor::TensorView};
 
-/// Values that come out for each pixel: twelve, and what fills a group of outputs.
+/// Values that come out for each pixel: those that were trained, and what fills a group of outputs.
 pub(in crate::ops) const OUTPUTS: usize = 16;
 /// What is taken away from planes before they go in.
 pub(in crate::ops) const MIDDLE: f32 = 0.4;

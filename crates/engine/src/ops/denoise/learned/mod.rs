@@ -1,6 +1,6 @@
 //! The learned way: a small network that was shown scenes drawn by formula with the noise of cameras, and without.
 //!
-//! Residual blocks at half size on lightness and two colour differences (`training/train.py` has the same in another
+//! Residual blocks at half size on lightness and two colour differences (`training/denoise.py` has the same in another
 //! language). Beside the picture it is told how strong the noise is at each pixel: where there is none, the picture stays exactly
 //! as it is, and a person's strength scales what is told. It was trained without any photograph (R. Achddou, Y. Gousseau, S. Ladjal, "Synthetic images as a regularity prior for image restoration
 //! neural networks", 2021); that noise is told to it is after K. Zhang, W. Zuo and L. Zhang, "FFDNet", 2018.
