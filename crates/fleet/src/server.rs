@@ -250,9 +250,11 @@ impl Fleet {
         is_here
     }
 
-    /// Whether anybody is there to do work.
+    /// Whether nobody is there who may have work, or get some; who leaves ends what it has first.
     fn is_alone(&self) -> bool {
-        self.room() == 0
+        let kind = self.kind();
+        let roll = self.roll();
+        !roll.known.values().any(|known| roll.is_here(known, &kind))
     }
 
     /// Hands a picture out, and waits until somebody made it, or nobody is there.
@@ -333,6 +335,11 @@ impl Drop for Pending {
 }
 
 impl Roll {
+    /// Whether a machine was heard of, and can do this kind of work.
+    fn is_here(&self, known: &Known, kind: &str) -> bool {
+        known.seen.elapsed() < GONE && self.refusal(&known.hello, kind).is_none()
+    }
+
     /// Why a machine gets nothing to do, if so.
     fn refusal(&self, hello: &Hello, kind: &str) -> Option<String> {
         if let Some(why) = self.distrusted.get(&hello.name) {
@@ -362,10 +369,7 @@ impl Helpers for Fleet {
         let kind = self.kind();
         let roll = self.roll();
         let helps = |known: &&Known| {
-            known.seen.elapsed() < GONE
-                && !known.hello.leaves
-                && !roll.sent_home.contains(&known.hello.name)
-                && roll.refusal(&known.hello, &kind).is_none()
+            roll.is_here(known, &kind) && !known.hello.leaves && !roll.sent_home.contains(&known.hello.name)
         };
         roll.known.values().filter(helps).map(|known| known.hello.room.min(4096)).sum()
     }
