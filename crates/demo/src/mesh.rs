@@ -269,7 +269,7 @@ impl Mesh {
         });
     }
 
-    /// A hand trowel lying on the bench.
+    /// A hand trowel lying on the bench, its hollow side down: its edges touch the bench.
     pub fn trowel(&mut self, at: V3, turn: f32) {
         let (s, c) = turn.sin_cos();
         let (x, z) = (V3(c, 0.0, s), V3(-s, 0.0, c));
@@ -282,16 +282,16 @@ impl Mesh {
             };
             at + x * (v * 15.0)
                 + z * (half * shape)
-                + V3(0.0, 0.5 + half * half * 1.6 * (1.0 - v * 0.7) + (1.0 - v) * 0.8, 0.0)
+                + V3(0.0, 0.12 + (1.0 - half * half) * 1.7 * (1.0 - v * 0.7), 0.0)
         });
         let neck: Vec<V3> = (0..=5)
             .map(|i| {
                 let t = i as f32 / 5.0;
-                at - x * (t * 6.0) + V3(0.0, 1.2 + (PI * t).sin() * 1.5 + t * 0.6, 0.0)
+                at - x * (t * 6.0 - 0.4) + V3(0.0, 1.5 + (PI * t).sin() * 0.9 + t * 0.2, 0.0)
             })
             .collect();
         self.tube(&neck, 0.55, 0.55, Stuff::Metal, 6);
-        let grip: Vec<V3> = (0..=8).map(|i| at - x * (6.0 + i as f32 * 1.6) + V3(0.0, 1.8, 0.0)).collect();
+        let grip: Vec<V3> = (0..=8).map(|i| at - x * (6.0 + i as f32 * 1.6) + V3(0.0, 1.55, 0.0)).collect();
         self.tube(&grip, 1.35, 1.5, Stuff::Handle, 7);
     }
 
