@@ -50,13 +50,10 @@ fn pose(at: usize) -> (Mesh, Eye) {
     }
     let mut dice = Dice::new(2026);
     mesh.plant(root, 13.5 + 1.5 * smooth(0.8, 1.0, t), 4, 4.6, &mut dice);
-    // The trowel goes to and fro while soil is put in, and lies down in between.
+    // The trowel lies on the bench, elsewhere each time while soil is put in: nobody holds it when a picture is taken.
     let works = (t < 0.28) || (0.66..0.84).contains(&t);
     let swing = if works { ((at % 8) as f32 / 8.0 * std::f32::consts::TAU).sin() } else { -1.0 };
-    mesh.trowel(
-        V3(-2.0 + 7.0 * swing, if works { 3.0 + 2.0 * swing } else { 0.0 }, 19.0 - 3.0 * swing),
-        -0.35 + 0.2 * swing,
-    );
+    mesh.trowel(V3(-2.0 + 7.0 * swing, 0.0, 19.0 - 3.0 * swing), -0.35 + 0.2 * swing);
     if t > 0.88 {
         mesh.tag(soil + V3(4.6, -1.0 - 4.0 * smooth(0.96, 0.88, t), 3.6), 0.2, 31);
     }
