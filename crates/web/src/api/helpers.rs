@@ -1,6 +1,6 @@
 //! Other machines that make pictures of runs.
 
-use super::answer::about;
+use super::answer::{Done, about};
 use crate::App;
 use crate::error::{Error, Result};
 use aide::axum::ApiRouter;
@@ -10,7 +10,7 @@ use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use rallo_runner::queue::Helper;
 use schemars::JsonSchema;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 pub fn routes() -> ApiRouter<App> {
     ApiRouter::new()
@@ -35,9 +35,16 @@ async fn helpers(State(app): State<App>) -> Json<Machines> {
     Json(Machines { broker: all.address(), helpers: all.helpers() })
 }
 
-async fn send_home(State(app): State<App>, Path(name): Path<String>) -> Result<StatusCode> {
+/// A machine by its name.
+#[derive(Deserialize, JsonSchema)]
+struct Name {
+    /// As the list has it.
+    name: String,
+}
+
+async fn send_home(State(app): State<App>, Path(Name { name }): Path<Name>) -> Result<Json<Done>> {
     if app.queue.helpers().send_home(&name).await {
-        Ok(StatusCode::NO_CONTENT)
+        Ok(Json(Done {}))
     } else {
         Err(Error(StatusCode::NOT_FOUND, format!("no machine of the name {name} helps")))
     }
