@@ -1,10 +1,10 @@
 //! Enlarging by a small network that was shown scenes drawn by formula, small and large.
 //!
 //! Residual blocks at the size of the small picture tell what the lightness of a picture lacks that was enlarged by cubic
-//! interpolation, four values for each pixel; colours, which are soft in photographs, stay as that makes them (after W. Shi
-//! and others, "Real-time single image super-resolution using an efficient sub-pixel convolutional neural network", 2016;
-//! `training/upscale.py`). It was trained without any photograph. The result is corrected half way to what it must be so
-//! that, reduced again, it is the small picture. Four times as large is twice as large, twice; three times is that, reduced.
+//! interpolation, four values for each pixel (W. Shi and others, arXiv 1609.05158, 2016); colours, which are soft in
+//! photographs, stay as that makes them. `training/upscale.py` trained it, without any photograph. The result is corrected
+//! half way to what it must be so that, reduced again, it is the small picture. Four times as large is twice as large,
+//! twice; three times is that, reduced.
 
 use super::plane::{Cubic, Plane};
 use super::{pixels_of, planes_of};
