@@ -1,7 +1,7 @@
 //! One picture made by another machine: what it has to be told, what it gives back, and what of that is believed.
 //!
-//! A machine that helps sees a picture's bytes, the recipe, and the names that texts and file names may be made of; no path, and
-//! nothing of other pictures. What it gives back is written only if it is a picture of the size it says, bears the mark of
+//! A machine that helps sees a picture's bytes, the recipe, and the names that texts and file names may be made of; not where
+//! the picture lies, and nothing of other pictures. What it gives back is written only if it is a picture of the size it says, bears the mark of
 //! this recipe on this original, and keeps within bounds.
 
 use crate::assemble::piece::{self, Piece, SentAs};
