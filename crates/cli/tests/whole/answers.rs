@@ -172,7 +172,11 @@ fn what_the_pages_are_made_of_is_sent_again_only_when_it_has_changed() {
     let site = site(folder.path(), &[]);
     let bearer = format!("Bearer {}", site.token);
     let ask = |known: &str| {
-        site.raw("GET /assets/talk.js", &[("Authorization", bearer.as_str()), ("If-None-Match", known)], b"")
+        site.raw(
+            "GET /assets/app/api.js",
+            &[("Authorization", bearer.as_str()), ("If-None-Match", known)],
+            b"",
+        )
     };
     let first = ask("\"other\"");
     let tag = first.header("etag").unwrap().to_owned();

@@ -72,7 +72,7 @@ async fn typed_values(desk: &Desk) {
         [of("text"), "  as it is ", "as it is"],
         [of("colour"), "#ffffff", "#ffffff"],
     ]);
-    let script = "const { parse, shown } = await import('/assets/ticket.js'); \
+    let script = "const { parse, shown } = await import('/assets/bench/ticket.js'); \
         return given.map(([param, text]) => { const v = parse(param, text); \
             const again = v === undefined ? v : parse(param, shown(v, param.kind)); \
             return [v === undefined ? 'none' : v, JSON.stringify(v) === JSON.stringify(again)]; });";
@@ -98,7 +98,7 @@ fn numbers(value: &Value) -> Value {
 }
 
 async fn times_and_sizes(desk: &Desk) {
-    let script = "const { duration } = await import('/assets/talk.js'); const { seconds } = await import('/assets/grid.js'); \
+    let script = "const { duration } = await import('/assets/app/api.js'); const { seconds } = await import('/assets/frames/grid.js'); \
         return [[0.2, 42.4, 89, 95, 5000, 5500, 40000].map(duration), [null, 0.004, 0.25, 0.4, 1.5, 30].map(seconds)];";
     let found = in_page(desk, script, Value::Null).await;
     let times = [
@@ -132,7 +132,7 @@ fn engines(points: &Value) -> Vec<f64> {
 
 async fn the_curve_is_the_engines(desk: &Desk) {
     // The path's pieces have their points at thirds, so a place along one is its share of it.
-    let script = "const { curvePlot } = await import('/assets/curve.js'); \
+    let script = "const { curvePlot } = await import('/assets/bench/controls/curve.js'); \
         return given.map((points) => { \
             const d = curvePlot(points, () => '', () => {}).querySelector('path[fill=none]').getAttribute('d'); \
             const n = d.match(/-?[0-9.]+/g).map(Number); const p = []; \
@@ -165,7 +165,7 @@ async fn the_curve_is_the_engines(desk: &Desk) {
 }
 
 async fn places_on_the_stage(desk: &Desk) {
-    let script = "const { Viewer } = await import('/assets/viewer.js'); const found = []; \
+    let script = "const { Viewer } = await import('/assets/bench/viewer.js'); const found = []; \
         const stage = document.createElement('div'); stage.append(document.createElement('canvas')); document.body.append(stage); \
         for (const [width, height, w, h, zoom, cx, cy, side] of given) { \
             stage.style.cssText = `position:fixed;left:0;top:0;width:${width}px;height:${height}px`; \
@@ -221,7 +221,7 @@ async fn places_on_the_stage(desk: &Desk) {
 }
 
 async fn what_a_delivery_shows(desk: &Desk) {
-    let script = "const { fitting } = await import('/assets/fields.js'); \
+    let script = "const { fitting } = await import('/assets/app/fields.js'); \
         const kinds = (await (await fetch('/api/steps')).json()).deliveries; \
         return given.map((goes) => fitting(kinds.find((k) => k.id === goes.kind), goes).map((p) => p.name));";
     let cases = [

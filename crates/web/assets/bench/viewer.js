@@ -1,0 +1,385 @@
+// The viewer: asks the engine for what is seen, and draws each picture only where it belongs.
+//
+// The server says of each picture which part of the result it covers, how large that result is, and a number for how it
+// lies on the original (its geometry). A picture is drawn by these and never by what the page believes meanwhile: while a
+// new one is on its way, the last one stays, in its own geometry. What it is compared with is drawn only in the same one.
+
+import { ask } from '../app/api.js';
+import { pixels } from '../app/request-slots.js';
+
+/** An answer's head and its picture: four bytes of length, so much JSON, and the rest. */
+async function apart(answer) {
+  const bytes = await answer.arrayBuffer();
+  const length = new DataView(bytes).getUint32(0, true);
+  const head = JSON.parse(new TextDecoder().decode(new Uint8Array(bytes, 4, length)));
+  return { head, blob: new Blob([new Uint8Array(bytes, 4 + length)], { type: 'image/jpeg' }) };
+}
+
+/** Milliseconds after which a request is given up for a newer one: of other lines or another zoom, and of another place. */
+const OLD = { shape: 150, view: 400 };
+/** Milliseconds that a hand rests before a stand-in at fit is refined. */
+const REST = 400;
+/** The last true picture stays until so much of the next one is denoised, or for so long after the last change. */
+const ENOUGH = 0.4;
+const HELD = 1500;
+/** How often, and after how many milliseconds, it is asked again where no answer came. */
+const TRIES = 20;
+const AGAIN = 1500;
+/** Milliseconds of work that need no sign. */
+const UNSEEN = 150;
+
+/**
+ * Shows a frame through a recipe; `source()` gives what to ask for: { recipe, text, frame, upto, size }, and what it is
+ * compared with: `other()`, a promise of { body, key }, and `otherName`.
+ */
+export class Viewer {
+  constructor(stage, source, drawn) {
+    this.stage = stage;
+    this.canvas = stage.querySelector('canvas');
+    this.context = this.canvas.getContext('2d');
+    this.source = source;
+    this.drawn = drawn;
+    this.zoom = 'fit';
+    this.centre = [0.5, 0.5];
+    this.split = 0.42;
+    // split, side (by side), after alone, or difference.
+    this.compare = 'split';
+    this.holding = false;
+    this.pictures = { before: null, after: null };
+    // The last pictures of the whole, beneath the parts that are seen.
+    this.whole = { before: null, after: null };
+    this.jobs = { before: null, after: null };
+    this.failed = { before: '', after: '' };
+    this.changed = 0;
+    new ResizeObserver(() => this.refresh()).observe(stage);
+  }
+
+  /** Size of the result that is drawn, or that will be. */
+  size() {
+    const { after } = this.pictures;
+    const source = this.source();
+    return after && after.upto === source.upto && after.frame === source.frame ? after.head.size : source.size;
+  }
+
+  /** Where the picture lies on the stage (CSS pixels), and its scale. */
+  place() {
+    const { width: all, height } = this.stage.getBoundingClientRect();
+    const [w, h] = this.size();
+    const dots = devicePixelRatio;
+    // Side by side, the result has the right half; before lies `left` further to the left.
+    const left = this.compare === 'side' && !this.plain() ? Math.round(all / 2) : 0;
+    const width = all - left;
+    const zoom = this.zoom === 'fit' ? Math.min((width * dots) / w, (height * dots) / h, 1) / dots : this.zoom / dots;
+    const at = (room, side, share) => {
+      const spare = room - side * zoom;
+      return spare >= 0 ? spare / 2 : Math.max(spare, Math.min(0, room / 2 - share * side * zoom));
+    };
+    return { x: left + at(width, w, this.centre[0]), y: at(height, h, this.centre[1]), zoom, width, height, w, h, left, all };
+  }
+
+  /** Whether the picture is shown as it comes to the open line, for a tool. */
+  plain() {
+    return this.source().upto !== undefined;
+  }
+
+  /** Whether a picture to compare with is needed. */
+  comparing() {
+    return !this.plain() && (this.compare !== 'after' || this.holding);
+  }
+
+  /** A point of the stage as shares of the picture. */
+  share(x, y) {
+    const p = this.place();
+    const over = x < p.left ? x + p.left : x;
+    return [(over - p.x) / (p.w * p.zoom), (y - p.y) / (p.h * p.zoom)];
+  }
+
+  /** How the result is looked at, as the server is told. */
+  view() {
+    const p = this.place();
+    const dots = devicePixelRatio;
+    return { room: [Math.max(1, p.width * dots), Math.max(1, p.height * dots)], zoom: this.zoom === 'fit' ? null : this.zoom, centre: [...this.centre] };
+  }
+
+  /** What is seen now, in words that are equal when it is: all of it, the view alone, and its lines and zoom alone. */
+  wanted() {
+    const source = this.source();
+    const view = this.view();
+    const seen = JSON.stringify(view);
+    const shape = JSON.stringify([this.zoom, this.compare === 'side', source.upto, source.frame, source.recipe.steps.map((s) => [s.step, s.on])]);
+    return { key: JSON.stringify([source.text, source.frame, source.upto, source.clip, seen]), seen, shape, view, source };
+  }
+
+  /** Something may have changed: what is there is drawn, and what is missing asked for. */
+  refresh() {
+    // Nothing to show before the recipe is there.
+    if (!this.source().recipe) return;
+    this.changed = performance.now();
+    this.failed = { before: '', after: '' };
+    this.tries = 0;
+    this.draw();
+    const now = this.wanted();
+    for (const side of ['after', 'before']) {
+      const job = this.jobs[side];
+      const age = job ? performance.now() - job.since : 0;
+      const old = job && (job.shape !== now.shape ? age > OLD.shape : job.seen !== now.seen && age > OLD.view);
+      if (old || (job?.refines && job.key !== now.key)) job.stop.abort();
+    }
+    this.go();
+  }
+
+  /** What is shown no longer holds, though the recipe is the same. */
+  forget() {
+    this.pictures = { before: null, after: null };
+    this.whole = { before: null, after: null };
+    this.held = null;
+    this.refresh();
+  }
+
+  /** Begins what is wanted and not under way. */
+  go() {
+    if (!this.source().frame) return;
+    const now = this.wanted();
+    this.glance(now.source.frame);
+    if (!this.jobs.after) {
+      const { after } = this.pictures;
+      const latest = this.held ?? after;
+      if (latest?.key !== now.key && this.failed.after !== now.key) this.begin('after', now, this.after(now));
+      else if (latest?.key === now.key) {
+        // What was asked for meanwhile was given up: the picture that stands there is the one that is wanted, with its tools.
+        if (latest === after) this.drawn(null, after);
+        this.refine(now, latest);
+      }
+    }
+    if (!this.jobs.before && this.comparing() && this.failed.before !== now.key) this.begin('before', now, this.before(now));
+    this.sign();
+  }
+
+  /** Until the first true picture is there, the frame as its own small picture shows it; it never covers a true one. */
+  glance(frame) {
+    if (this.first?.frame === frame || this.pictures.after?.frame === frame) return;
+    this.first = { frame };
+    const image = new Image();
+    image.onload = () => {
+      if (this.first?.frame !== frame) return;
+      this.first.image = image;
+      if (this.pictures.after?.frame !== frame) this.draw();
+    };
+    image.src = `/api/frames/${frame}/thumb?edge=960`;
+  }
+
+  /** Draws that, as a whole and in its own proportion. */
+  drawGlance(p, isShown) {
+    const image = isShown ? this.first?.image : null;
+    if (image) {
+      const zoom = Math.min(p.all / image.width, p.height / image.height);
+      const [w, h] = [image.width * zoom, image.height * zoom];
+      this.context.drawImage(image, (p.all - w) / 2, (p.height - h) / 2, w, h);
+    }
+    this.stage.dataset.glance = String(Boolean(image));
+    this.stage.querySelector('.tag-glance').hidden = !image;
+  }
+
+  /** Runs a job; when it is over, the next one may begin. `work(signal)` gives whether anything came of it. */
+  begin(side, now, work, refines = false) {
+    const stop = new AbortController();
+    const job = { stop, key: now.key, seen: now.seen, shape: now.shape, since: performance.now(), refines };
+    this.jobs[side] = job;
+    work(stop.signal).then((more) => {
+      this.jobs[side] = null;
+      if (more) this.go();
+      else this.sign();
+      const open = Object.values(this.jobs).some((j) => j && !j.refines);
+      if (!refines && !open) this.stage.dataset.shown = String(Number(this.stage.dataset.shown ?? 0) + 1);
+    }, (e) => {
+      this.jobs[side] = null;
+      if (stop.signal.aborted) { this.go(); return; }
+      this.failed[side] = now.key;
+      this.sign();
+      this.drawn(e);
+      // A program that is started again, or was too busy, is asked again; what it refuses is not.
+      if (e.status === undefined && this.tries < TRIES) {
+        this.tries += 1;
+        setTimeout(() => { this.failed[side] = ''; this.go(); }, AGAIN);
+      }
+    });
+  }
+
+  /** Has a picture computed. */
+  async fetch(body, now, signal) {
+    const answer = () => ask('POST', '/api/render', { frame: now.source.frame, view: now.view, head: true, ...body }, { signal }).then(apart);
+    const { head, blob } = await pixels.run(answer, signal);
+    return { image: await createImageBitmap(blob), head, seen: now.seen, frame: now.source.frame, text: now.source.text, upto: now.source.upto };
+  }
+
+  body({ source }) {
+    return { recipe: source.recipe, upto: source.upto, from: source.from, clip: source.clip };
+  }
+
+  after(now) {
+    // The recipe is written down now: it goes on changing while this is on its way.
+    const body = { ...this.body(now), recipe: JSON.parse(now.source.text) };
+    return async (signal) => {
+      const picture = { ...(await this.fetch(body, now, signal)), key: now.key, body };
+      this.take(picture);
+      return true;
+    };
+  }
+
+  /** Takes a picture over, unless it is a stand-in for a true one that still shows the same place. */
+  take(picture) {
+    const { after } = this.pictures;
+    const true_ = after && !after.head.stand_in && after.head.geometry === picture.head.geometry && after.seen === picture.seen && after.frame === picture.frame;
+    const waits = picture.head.stand_in && picture.head.scale >= 0.5 && picture.head.share < ENOUGH && !picture.head.failed;
+    if (true_ && waits && performance.now() - this.changed < HELD) {
+      this.held = picture;
+      return;
+    }
+    this.held = null;
+    this.pictures.after = picture;
+    this.first = null;
+    if (this.zoom === 'fit') this.whole.after = picture;
+    this.stage.dataset.standIn = String(picture.head.stand_in);
+    this.draw();
+    this.drawn(null, picture);
+  }
+
+  /** Where only a stand-in could be shown at once, the true picture takes its place, as far as it is computed. */
+  refine(now, latest) {
+    const { head } = latest;
+    if (!head.stand_in || head.failed) return;
+    clearTimeout(this.later);
+    const rest = head.scale < 0.5 ? REST - (performance.now() - this.changed) : 0;
+    if (rest > 0) { this.later = setTimeout(() => this.go(), rest); return; }
+    this.begin('after', now, async (signal) => {
+      const picture = { ...(await this.fetch({ ...latest.body, more: head.known }, now, signal)), key: now.key, body: latest.body };
+      this.take(picture);
+      return true;
+    }, true);
+  }
+
+  before(now) {
+    const recipe = JSON.parse(now.source.text);
+    return async (signal) => {
+      const other = await now.source.other();
+      const key = JSON.stringify([other.key, now.source.frame, now.seen]);
+      if (this.pictures.before?.key === key) return false;
+      const picture = { ...(await this.fetch({ ...other.body, beside: recipe }, now, signal)), key };
+      this.pictures.before = picture;
+      if (this.zoom === 'fit') this.whole.before = picture;
+      this.draw();
+      return true;
+    };
+  }
+
+  /** Says that work is under way, once it takes long enough to be noticed. */
+  sign() {
+    clearTimeout(this.signing);
+    const { after } = this.pictures;
+    const head = (this.held ?? after)?.head;
+    const busy = this.jobs.after ?? this.jobs.before;
+    const box = this.stage.querySelector('.tag-work');
+    const say = () => {
+      const share = head?.stand_in && !head.failed && head.share < 1 ? `denoised ${Math.round(head.share * 100)} %` : '';
+      box.textContent = share || 'working …';
+      box.hidden = !(this.jobs.after ?? this.jobs.before);
+    };
+    if (!busy) { box.hidden = true; return; }
+    const age = performance.now() - (busy.refines ? this.changed : busy.since);
+    if (age >= UNSEEN || !box.hidden) say();
+    else this.signing = setTimeout(say, UNSEEN - age);
+  }
+
+  draw() {
+    const p = this.place();
+    const dots = devicePixelRatio;
+    const [cw, ch] = [Math.round(p.all * dots), Math.round(p.height * dots)];
+    if (this.canvas.width !== cw) this.canvas.width = cw;
+    if (this.canvas.height !== ch) this.canvas.height = ch;
+    const c = this.context;
+    c.setTransform(1, 0, 0, 1, 0, 0);
+    c.clearRect(0, 0, cw, ch);
+    c.setTransform(dots, 0, 0, dots, 0, 0);
+    c.imageSmoothingEnabled = p.zoom * dots < 1.99;
+    const source = this.source();
+    const { after: shown } = this.pictures;
+    // Of another view of the recipe, or of another frame: it has no place here.
+    const fits = shown && shown.upto === source.upto && shown.frame === source.frame;
+    const glances = shown?.frame !== source.frame && this.first?.frame === source.frame;
+    this.drawGlance(p, glances);
+    const belongs = (picture) => fits && picture && picture.head.geometry === shown.head.geometry && picture.frame === shown.frame;
+    const one = (picture) => {
+      const [left, top, right, bottom] = picture.head.area;
+      c.drawImage(picture.image, p.x + left * p.zoom, p.y + top * p.zoom, (right - left) * p.zoom, (bottom - top) * p.zoom);
+    };
+    const paint = (side) => {
+      const picture = this.pictures[side];
+      if (!belongs(picture)) return false;
+      const under = this.whole[side];
+      if (belongs(under) && under !== picture && under.text === picture.text && under.upto === picture.upto) one(under);
+      one(picture);
+      return true;
+    };
+    const plain = this.plain();
+    const both = this.compare === 'split' && !this.holding && !plain && !glances;
+    const line = p.all * this.split;
+    const hasBefore = belongs(this.pictures.before);
+    const clipped = (left, width, work) => {
+      c.save();
+      c.beginPath();
+      c.rect(left, 0, width, p.height);
+      c.clip();
+      work();
+      c.restore();
+    };
+    if (p.left) {
+      const half = (left, side) => clipped(left, p.width - 2, () => { c.translate(left - p.left, 0); paint(side); });
+      half(0, 'before');
+      half(p.left + 2, this.holding ? 'before' : 'after');
+    } else {
+      paint(this.holding && !plain ? 'before' : 'after');
+    }
+    if (both) clipped(0, line, () => { c.clearRect(0, 0, line, p.height); paint('before'); });
+    const same = hasBefore && this.pictures.before.seen === shown.seen && this.pictures.before.head.alike;
+    if (this.compare === 'difference' && !this.holding && !plain && same) {
+      // What differs, eight times as strong: the sum with itself, three times.
+      c.globalCompositeOperation = 'difference';
+      paint('before');
+      c.globalCompositeOperation = 'lighter';
+      c.setTransform(1, 0, 0, 1, 0, 0);
+      for (let i = 0; i < 3; i++) c.drawImage(this.canvas, 0, 0);
+      c.globalCompositeOperation = 'source-over';
+    }
+    this.lay(p, both, line, plain, hasBefore);
+    this.stage.dispatchEvent(new CustomEvent('painted', { detail: { p, both, line, hasBefore, plain, text: fits ? shown.text : null } }));
+  }
+
+  lay(p, both, line, plain, hasBefore) {
+    const handle = this.stage.querySelector('.split');
+    handle.hidden = !both;
+    handle.style.left = `${line}px`;
+    handle.setAttribute('aria-valuenow', Math.round(this.split * 100));
+    const top = Math.max(8, p.y + 8);
+    const [before, after] = [this.stage.querySelector('.tag-left'), this.stage.querySelector('.tag-right')];
+    before.hidden = !(both || p.left || (this.holding && !plain));
+    after.hidden = this.holding || plain || !this.pictures.after || this.compare === 'difference';
+    const name = this.source().otherName ?? 'before';
+    before.textContent = !hasBefore ? `${name}: on its way` : this.pictures.before.head.alike ? name : `${name}, framed in its own way`;
+    before.style.left = `${Math.max(8, p.x - p.left + 8)}px`;
+    after.style.right = `${Math.max(8, p.all - p.x - p.w * p.zoom + 8)}px`;
+    before.style.top = after.style.top = `${top}px`;
+  }
+
+  setZoom(zoom, centre) {
+    this.zoom = zoom;
+    if (centre) this.centre = centre;
+    this.refresh();
+  }
+
+  move(dx, dy) {
+    const p = this.place();
+    const limit = (v) => Math.max(0, Math.min(1, v));
+    this.centre = [limit(this.centre[0] - dx / (p.w * p.zoom)), limit(this.centre[1] - dy / (p.h * p.zoom))];
+    this.refresh();
+  }
+}
