@@ -4,7 +4,9 @@ let token = document.querySelector('meta[name=rallo-token]').content;
 
 /** A program that was started again knows its pages by another token; whether it did. */
 async function renewed() {
-  const page = await fetch('/keys').then((r) => r.text()).catch(() => '');
+  const page = await fetch('/keys')
+    .then((r) => r.text())
+    .catch(() => '');
   const now = /name="rallo-token" content="(\w+)"/.exec(page)?.[1];
   if (!now || now === token) return false;
   token = now;
@@ -36,13 +38,20 @@ export async function ask(method, path, body, { last = false, signal, again = fa
     });
   } catch (e) {
     if (signal?.aborted) throw e;
-    throw new Error('The program does not answer. Is it still running? What you did is kept on this page; it goes on when the program is back.');
+    throw new Error(
+      'The program does not answer. Is it still running? What you did is kept on this page; it goes on when the program is back.',
+    );
   }
   if (response.ok) return response;
-  if (response.status === 403 && !again && await renewed()) return ask(method, path, body, { last, signal, again: true });
+  if (response.status === 403 && !again && (await renewed()))
+    return ask(method, path, body, { last, signal, again: true });
   const text = await response.text();
   let message = text;
-  try { message = JSON.parse(text).detail; } catch { /* plain text */ }
+  try {
+    message = JSON.parse(text).detail;
+  } catch {
+    /* plain text */
+  }
   const error = new Error(message);
   error.status = response.status;
   throw error;
@@ -64,7 +73,8 @@ export function el(name, attributes = {}, ...children) {
   for (const [key, value] of Object.entries(attributes)) {
     if (key.startsWith('on')) e.addEventListener(key.slice(2), value);
     else if (key.startsWith('aria-') && typeof value === 'boolean') e.setAttribute(key, String(value));
-    else if (key === 'style') e.style.cssText = value; // the content policy refuses the attribute
+    else if (key === 'style')
+      e.style.cssText = value; // the content policy refuses the attribute
     else if (value === true) e.setAttribute(key, '');
     else if (value !== false && value != null) e.setAttribute(key, value);
   }
@@ -80,4 +90,5 @@ export function svg(name, attributes = {}, ...children) {
   return e;
 }
 
-export const typing = (e) => /^(INPUT|TEXTAREA|SELECT)$/.test(e.target.tagName) && !['checkbox', 'range'].includes(e.target.type);
+export const typing = (e) =>
+  /^(INPUT|TEXTAREA|SELECT)$/.test(e.target.tagName) && !['checkbox', 'range'].includes(e.target.type);

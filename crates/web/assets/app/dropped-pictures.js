@@ -22,9 +22,16 @@ function bring(file, told) {
     request.setRequestHeader('x-rallo-token', document.querySelector('meta[name=rallo-token]').content);
     request.upload.onprogress = (e) => told(e.loaded);
     request.onload = () => {
-      if (request.status < 300) { resolve(); return; }
+      if (request.status < 300) {
+        resolve();
+        return;
+      }
       let message = request.responseText;
-      try { message = JSON.parse(message).detail; } catch { /* plain text */ }
+      try {
+        message = JSON.parse(message).detail;
+      } catch {
+        /* plain text */
+      }
       reject(new Error(message));
     };
     request.onerror = () => reject(new Error(`${file.name} was not taken in: the program does not answer`));
@@ -46,14 +53,20 @@ export async function dropped(recipe, files) {
   $('drop-go').disabled = true;
   $('drop-where').textContent = 'Results: as a ZIP, from the run’s page.';
   const meter = $('drop-meter');
-  const put = (share) => { meter.firstElementChild.style.width = `${share * 100}%`; meter.setAttribute('aria-valuenow', Math.round(share * 100)); };
+  const put = (share) => {
+    meter.firstElementChild.style.width = `${share * 100}%`;
+    meter.setAttribute('aria-valuenow', Math.round(share * 100));
+  };
   put(0);
   dialog.showModal();
   let open = [];
   try {
     open = recipe.asks ?? [];
     drop = (await json('POST', '/api/drops')).drop;
-  } catch (e) { $('drop-said').textContent = e.message; return; }
+  } catch (e) {
+    $('drop-said').textContent = e.message;
+    return;
+  }
   asks($('drop-asks'), open, answers);
   let [gone, good, bad] = [0, 0, 0];
   for (const [i, file] of files.entries()) {
@@ -72,7 +85,9 @@ export async function dropped(recipe, files) {
     gone += file.size;
     put(gone / all);
   }
-  $('drop-said').textContent = good ? `${good} are here${bad ? `, ${bad} ${bad === 1 ? 'was' : 'were'} not taken in` : ''}.` : 'None of these could be taken in.';
+  $('drop-said').textContent = good
+    ? `${good} are here${bad ? `, ${bad} ${bad === 1 ? 'was' : 'were'} not taken in` : ''}.`
+    : 'None of these could be taken in.';
   $('drop-go').disabled = !good;
   $('drop-go').focus();
   $('drop-go').onclick = async () => {
@@ -81,11 +96,21 @@ export async function dropped(recipe, files) {
       const { run } = await json('POST', `/api/drops/${drop}/run`, { recipe: recipe.id, answers, to });
       drop = null;
       location.href = `/runs/${run}`;
-    } catch (e) { $('drop-said').textContent = e.message; $('drop-go').disabled = false; }
+    } catch (e) {
+      $('drop-said').textContent = e.message;
+      $('drop-go').disabled = false;
+    }
   };
 }
 
-$('drop-folder').onclick = () => openFolders({ label: 'Put the results here', taken: (path) => { to = path; $('drop-where').textContent = `Results: into ${path}.`; } });
+$('drop-folder').onclick = () =>
+  openFolders({
+    label: 'Put the results here',
+    taken: (path) => {
+      to = path;
+      $('drop-where').textContent = `Results: into ${path}.`;
+    },
+  });
 async function giveUp() {
   const gone = drop;
   drop = null;
@@ -98,7 +123,12 @@ $('drop-cancel').onclick = () => dialog.close();
 /** Lets files be dropped on an element. */
 export function target(element, recipe) {
   const has = (e) => e.dataTransfer?.types.includes('Files');
-  element.addEventListener('dragover', (e) => { if (has(e)) { e.preventDefault(); element.classList.add('is-over'); } });
+  element.addEventListener('dragover', (e) => {
+    if (has(e)) {
+      e.preventDefault();
+      element.classList.add('is-over');
+    }
+  });
   element.addEventListener('dragleave', () => element.classList.remove('is-over'));
   element.addEventListener('drop', (e) => {
     if (!has(e)) return;

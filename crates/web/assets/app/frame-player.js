@@ -81,8 +81,16 @@ export class Player {
   changed(keep) {
     this.round += 1;
     this.coming.clear();
-    if (keep) this.held.forEach((picture, place) => { const old = this.former.get(place); if (old) this.close(old); this.former.set(place, picture); });
-    else { this.clear(this.held); this.clear(this.former); }
+    if (keep)
+      this.held.forEach((picture, place) => {
+        const old = this.former.get(place);
+        if (old) this.close(old);
+        this.former.set(place, picture);
+      });
+    else {
+      this.clear(this.held);
+      this.clear(this.former);
+    }
     this.held.clear();
     this.shown = -1;
   }
@@ -93,11 +101,18 @@ export class Player {
     this.coming.add(place);
     const asked = performance.now();
     let picture;
-    try { picture = await this.load(place); } catch {
+    try {
+      picture = await this.load(place);
+    } catch {
       // Asked again when its turn comes, and not at once where nobody answers.
-      await new Promise((go) => { setTimeout(go, AGAIN); });
+      await new Promise((go) => {
+        setTimeout(go, AGAIN);
+      });
     }
-    if (round !== this.round || this.over) { if (picture) this.close(picture); return; }
+    if (round !== this.round || this.over) {
+      if (picture) this.close(picture);
+      return;
+    }
     this.coming.delete(place);
     this.wait += ((performance.now() - asked) / 1000 - this.wait) * 0.3;
     if (picture === undefined) return;
@@ -121,8 +136,20 @@ export class Player {
       near.add(place);
       if (this.coming.size < AT_ONCE && (k || !this.playing || stride === 1)) this.need(place);
     }
-    if (this.held.size > AHEAD * 3) for (const [place, picture] of this.held) if (!near.has(place)) { if (picture) this.close(picture); this.held.delete(place); if (this.held.size <= AHEAD * 2) break; }
-    if (this.former.size > AHEAD * 3) for (const [place, picture] of this.former) if (!near.has(place)) { this.close(picture); this.former.delete(place); if (this.former.size <= AHEAD * 2) break; }
+    if (this.held.size > AHEAD * 3)
+      for (const [place, picture] of this.held)
+        if (!near.has(place)) {
+          if (picture) this.close(picture);
+          this.held.delete(place);
+          if (this.held.size <= AHEAD * 2) break;
+        }
+    if (this.former.size > AHEAD * 3)
+      for (const [place, picture] of this.former)
+        if (!near.has(place)) {
+          this.close(picture);
+          this.former.delete(place);
+          if (this.former.size <= AHEAD * 2) break;
+        }
   }
 
   tick(now) {
@@ -148,12 +175,33 @@ export class Player {
 
   /** Play or pause, the position, what stands there, and the rate. */
   controls() {
-    const button = (label, title, onclick) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', title, onclick }, label);
-    const position = el('input', { type: 'range', min: 0, value: 0, 'aria-label': 'Position', class: 'film-position', oninput: () => this.seek(Number(position.value)) });
+    const button = (label, title, onclick) =>
+      el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', title, onclick }, label);
+    const position = el('input', {
+      type: 'range',
+      min: 0,
+      value: 0,
+      'aria-label': 'Position',
+      class: 'film-position',
+      oninput: () => this.seek(Number(position.value)),
+    });
     const said = el('span', { class: 'data film-said' });
     const pause = button('Pause', '(Space)', () => this.toggle());
-    const rates = el('select', { class: 'form-select form-select-sm', 'aria-label': 'Frames a second', onchange: () => this.setRate(Number(rates.value)) }, ...[12, 15, 24, 25, 30, 50, 60].map((r) => el('option', { value: r, selected: r === this.rate }, `${r} a second`)));
-    const time = (n) => { const s = n / this.rate; return `${Math.floor(s / 60)}:${(s % 60).toFixed(1).padStart(4, '0')}`; };
+    const rates = el(
+      'select',
+      {
+        class: 'form-select form-select-sm',
+        'aria-label': 'Frames a second',
+        onchange: () => this.setRate(Number(rates.value)),
+      },
+      ...[12, 15, 24, 25, 30, 50, 60].map((r) =>
+        el('option', { value: r, selected: r === this.rate }, `${r} a second`),
+      ),
+    );
+    const time = (n) => {
+      const s = n / this.rate;
+      return `${Math.floor(s / 60)}:${(s % 60).toFixed(1).padStart(4, '0')}`;
+    };
     const words = () => {
       position.max = Math.max(0, this.count - 1);
       if (document.activeElement !== position || this.playing) position.value = this.at;

@@ -18,10 +18,14 @@ export class Slots {
       await new Promise((resolve, reject) => {
         const one = { resolve };
         this.waiting.push(one);
-        signal?.addEventListener('abort', () => {
-          this.waiting = this.waiting.filter((w) => w !== one);
-          reject(signal.reason);
-        }, { once: true });
+        signal?.addEventListener(
+          'abort',
+          () => {
+            this.waiting = this.waiting.filter((w) => w !== one);
+            reject(signal.reason);
+          },
+          { once: true },
+        );
       });
     }
     try {
@@ -29,7 +33,8 @@ export class Slots {
       return await work();
     } finally {
       const next = this.inOrder ? this.waiting.shift() : this.waiting.pop();
-      if (next) next.resolve(); else this.free += 1;
+      if (next) next.resolve();
+      else this.free += 1;
     }
   }
 }

@@ -23,11 +23,17 @@ function words() {
 
 /** Somebody who walked away is told, if that is wanted. */
 function signal(run) {
-  const text = run.state === 'asking' ? `Run ${run.run} waits for your yes. ${run.reason ?? ''}` : `Run ${run.run} is done: ${run.done + run.skipped} of ${run.total}${run.failed ? `, ${run.failed} failed` : ''}.`;
+  const text =
+    run.state === 'asking'
+      ? `Run ${run.run} waits for your yes. ${run.reason ?? ''}`
+      : `Run ${run.run} is done: ${run.done + run.skipped} of ${run.total}${run.failed ? `, ${run.failed} failed` : ''}.`;
   if (localStorage.getItem('signal') === 'yes' && 'Notification' in window && Notification.permission === 'granted') {
     // One for all pages that are open.
     const note = new Notification('Rallo', { body: text, tag: `rallo-run-${run.run}-${run.state}` });
-    note.onclick = () => { window.focus(); location.href = `/runs/${run.run}`; };
+    note.onclick = () => {
+      window.focus();
+      location.href = `/runs/${run.run}`;
+    };
   }
   if (localStorage.getItem('sound') === 'yes' && 'AudioContext' in window) {
     const sound = new AudioContext();
@@ -47,7 +53,9 @@ document.addEventListener('alpine:init', () => {
       this.listen();
       // A page that is kept for going back to must not hold its connection: a browser has few of them.
       window.addEventListener('pagehide', () => this.events.close());
-      window.addEventListener('pageshow', (e) => { if (e.persisted) this.listen(); });
+      window.addEventListener('pageshow', (e) => {
+        if (e.persisted) this.listen();
+      });
     },
     events: null,
     listen() {
@@ -61,7 +69,9 @@ document.addEventListener('alpine:init', () => {
         if (run.state !== before && (run.state === 'asking' || (run.state === 'done' && before))) signal(run);
         this.queue = words();
         const running = [...open.values()].find((r) => r.state === 'running');
-        const share = running ? (running.done + running.failed + running.skipped + running.under_way) / running.total : 0;
+        const share = running
+          ? (running.done + running.failed + running.skipped + running.under_way) / running.total
+          : 0;
         this.$refs.busy.style.width = `${share * 100}%`;
         const asking = [...open.values()].some((r) => r.state === 'asking');
         document.title = asking ? `Yes? – ${title}` : running ? `${Math.floor(share * 100)} % – ${title}` : title;
@@ -103,8 +113,12 @@ async function follow() {
   document.dispatchEvent(new CustomEvent('rallo:read', { detail: desk }));
 }
 // The frames' own page asks for more than this anyway.
-const followSoon = () => { if (rail.dataset.beingRead && !document.body.classList.contains('page-frames')) following ??= setTimeout(follow, 250); };
-document.addEventListener('rallo:frames', (e) => { if (String(e.detail.shoot) === rail.dataset.beingRead) followSoon(); });
+const followSoon = () => {
+  if (rail.dataset.beingRead && !document.body.classList.contains('page-frames')) following ??= setTimeout(follow, 250);
+};
+document.addEventListener('rallo:frames', (e) => {
+  if (String(e.detail.shoot) === rail.dataset.beingRead) followSoon();
+});
 document.addEventListener('rallo:again', followSoon);
 
 /** The last run once more, on what is chosen now, without a sheet. */
@@ -112,24 +126,43 @@ async function again() {
   try {
     const r = await json('POST', '/api/runs/again', null);
     const newer = r.newer ? ` Version ${r.newer} of it is newer; R shows the sheet for that.` : '';
-    say(`Run ${r.run} is started: ${r.recipe}, version ${r.version}, on ${r.count} ${r.count === 1 ? 'frame' : 'frames'}, as in run ${r.like}.${newer}`);
-  } catch (e) { say(`Not started: ${e.message}`); }
+    say(
+      `Run ${r.run} is started: ${r.recipe}, version ${r.version}, on ${r.count} ${r.count === 1 ? 'frame' : 'frames'}, as in run ${r.like}.${newer}`,
+    );
+  } catch (e) {
+    say(`Not started: ${e.message}`);
+  }
 }
 
 /** What lies on the desk runs at once if there is nothing to say; else its sheet is shown. */
 async function go() {
   try {
     const r = await json('POST', '/api/runs/go');
-    if (r.sheet) { location.href = '/sheet'; return; }
+    if (r.sheet) {
+      location.href = '/sheet';
+      return;
+    }
     say(`Run ${r.run} is started: ${r.recipe} on ${r.count} ${r.count === 1 ? 'frame' : 'frames'}, into ${r.folder}.`);
-  } catch (e) { say(`Not started: ${e.message}`); }
+  } catch (e) {
+    say(`Not started: ${e.message}`);
+  }
 }
 
 document.addEventListener('keydown', (e) => {
-  if (e.key === 'Enter' && e.ctrlKey && !document.querySelector('dialog[open]')) { e.preventDefault(); go(); return; }
+  if (e.key === 'Enter' && e.ctrlKey && !document.querySelector('dialog[open]')) {
+    e.preventDefault();
+    go();
+    return;
+  }
   if (typing(e) || e.ctrlKey || e.metaKey || e.altKey || document.querySelector('dialog[open]')) return;
-  if (e.key === 'R') { e.preventDefault(); again(); return; }
-  const to = { f: '/frames', j: '/sequence', e: '/bench', c: '/recipes', r: '/sheet', m: '/watched', '?': '/keys' }[e.key.toLowerCase()];
+  if (e.key === 'R') {
+    e.preventDefault();
+    again();
+    return;
+  }
+  const to = { f: '/frames', j: '/sequence', e: '/bench', c: '/recipes', r: '/sheet', m: '/watched', '?': '/keys' }[
+    e.key.toLowerCase()
+  ];
   if (to) {
     e.preventDefault();
     location.href = to;

@@ -21,8 +21,16 @@ export class Against {
     const kept = this.select.value || 'original';
     const option = (value, text) => el('option', { value }, text);
     const others = recipes.filter((r) => r.id !== id).map((r) => option(`recipe ${r.id}`, `recipe: ${r.name}`));
-    const versions = Array.from({ length: Math.min(version - 1, 12) }, (_, i) => option(`version ${id} ${version - 1 - i}`, `version ${version - 1 - i}`));
-    this.select.replaceChildren(option('original', 'the original'), option('upto', 'up to the open line'), option('without', 'without the open line'), ...versions, ...others);
+    const versions = Array.from({ length: Math.min(version - 1, 12) }, (_, i) =>
+      option(`version ${id} ${version - 1 - i}`, `version ${version - 1 - i}`),
+    );
+    this.select.replaceChildren(
+      option('original', 'the original'),
+      option('upto', 'up to the open line'),
+      option('without', 'without the open line'),
+      ...versions,
+      ...others,
+    );
     this.select.value = [...this.select.options].some((o) => o.value === kept) ? kept : 'original';
   }
 
@@ -36,7 +44,8 @@ export class Against {
     const { doc, open } = this.now();
     const line = doc.steps[open];
     if (what === 'upto' && line) return { ...doc, steps: doc.steps.slice(0, open) };
-    if (what === 'without' && line) return { ...doc, steps: doc.steps.map((s, i) => (i === open ? { ...s, on: false } : s)) };
+    if (what === 'without' && line)
+      return { ...doc, steps: doc.steps.map((s, i) => (i === open ? { ...s, on: false } : s)) };
     const [kind, id, version] = what.split(' ');
     const path = { recipe: `/api/recipes/${id}`, version: `/api/recipes/${id}/versions/${version}` }[kind];
     if (!path) return null;
@@ -49,7 +58,11 @@ export class Against {
     const { doc, moves } = this.now();
     const framed = doc.steps.filter(moves);
     const recipe = await this.document(this.select.value || 'original');
-    if (!recipe) return { body: { recipe: { ...doc, steps: structuredClone(doc.steps) }, before: true }, key: JSON.stringify(framed) };
+    if (!recipe)
+      return {
+        body: { recipe: { ...doc, steps: structuredClone(doc.steps) }, before: true },
+        key: JSON.stringify(framed),
+      };
     return { body: { recipe: structuredClone(recipe) }, key: JSON.stringify([recipe.steps, framed]) };
   }
 }

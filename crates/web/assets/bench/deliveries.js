@@ -10,9 +10,30 @@ import { moveDialog } from './controls/camera-move.js';
 /** Deliveries to begin with. */
 const ALSO = {
   'a smaller JPEG': { kind: 'pictures', format: 'jpeg', long_edge: 1600, folder: '{recipe} small' },
-  'a web set of three widths': { kind: 'pictures', format: 'webp', quality: 80, widths: '480, 960, 1920', sharpen: 30, page: true, folder: '{recipe} web' },
-  'AVIF for the web': { kind: 'pictures', format: 'avif', quality: 60, long_edge: 1920, sharpen: 30, folder: '{recipe} avif' },
-  'TIFF with 16 bits for the next program': { kind: 'pictures', format: 'tiff', bits: 16, profile: 'romm-rgb', folder: '{recipe} tiff' },
+  'a web set of three widths': {
+    kind: 'pictures',
+    format: 'webp',
+    quality: 80,
+    widths: '480, 960, 1920',
+    sharpen: 30,
+    page: true,
+    folder: '{recipe} web',
+  },
+  'AVIF for the web': {
+    kind: 'pictures',
+    format: 'avif',
+    quality: 60,
+    long_edge: 1920,
+    sharpen: 30,
+    folder: '{recipe} avif',
+  },
+  'TIFF with 16 bits for the next program': {
+    kind: 'pictures',
+    format: 'tiff',
+    bits: 16,
+    profile: 'romm-rgb',
+    folder: '{recipe} tiff',
+  },
   'untouched copies of the originals': { kind: 'pictures', format: 'copy', folder: '{recipe} originals' },
   'numbered frames for a video editor': { kind: 'frames' },
   'a clip to share': { kind: 'video' },
@@ -43,20 +64,62 @@ export function deliveries(box, desk) {
   function ownLines(goes) {
     const doc = desk.doc();
     const own = goes.steps ?? [];
-    const rows = own.flatMap((step, k) => [el('div', { class: 'own-line' },
-      el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', title: 'Its values', 'aria-expanded': values === step, onclick: () => {
-        values = values === step ? null : step;
-        desk.draw();
-      } }, desk.kind(step).title), ' ',
-      el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', title: 'It applies to all deliveries again, as the last line', onclick: () => {
-        own.splice(k, 1);
-        if (!own.length) delete goes.steps;
-        doc.steps.push(step);
-        desk.changed(true);
-      } }, 'back to all')),
-    ...(values === step ? [controls(desk.kind(step).params, () => step, (v, done) => { Object.assign(step, v); desk.changed(done); }, desk.histogram(), memory)] : [])]);
-    const take = el('select', { class: 'span2', 'aria-label': 'A line for this delivery alone' }, el('option', { value: '' }, 'take a line of the ticket …'),
-      ...doc.steps.map((s, i) => el('option', { value: i }, `${i + 1} ${desk.kind(s).title}`)));
+    const rows = own.flatMap((step, k) => [
+      el(
+        'div',
+        { class: 'own-line' },
+        el(
+          'button',
+          {
+            type: 'button',
+            class: 'btn btn-sm btn-outline-dark',
+            title: 'Its values',
+            'aria-expanded': values === step,
+            onclick: () => {
+              values = values === step ? null : step;
+              desk.draw();
+            },
+          },
+          desk.kind(step).title,
+        ),
+        ' ',
+        el(
+          'button',
+          {
+            type: 'button',
+            class: 'btn btn-sm btn-outline-dark',
+            title: 'It applies to all deliveries again, as the last line',
+            onclick: () => {
+              own.splice(k, 1);
+              if (!own.length) delete goes.steps;
+              doc.steps.push(step);
+              desk.changed(true);
+            },
+          },
+          'back to all',
+        ),
+      ),
+      ...(values === step
+        ? [
+            controls(
+              desk.kind(step).params,
+              () => step,
+              (v, done) => {
+                Object.assign(step, v);
+                desk.changed(done);
+              },
+              desk.histogram(),
+              memory,
+            ),
+          ]
+        : []),
+    ]);
+    const take = el(
+      'select',
+      { class: 'span2', 'aria-label': 'A line for this delivery alone' },
+      el('option', { value: '' }, 'take a line of the ticket …'),
+      ...doc.steps.map((s, i) => el('option', { value: i }, `${i + 1} ${desk.kind(s).title}`)),
+    );
     take.onchange = () => {
       const [step] = doc.steps.splice(Number(take.value), 1);
       delete step.block;
@@ -65,13 +128,24 @@ export function deliveries(box, desk) {
       goes.steps = [...own, step];
       desk.changed(true);
     };
-    return [...rows, el('label', {}, el('span', { title: 'Lines that follow the recipe’s here, and nowhere else.' }, 'lines of its own'), take)];
+    return [
+      ...rows,
+      el(
+        'label',
+        {},
+        el('span', { title: 'Lines that follow the recipe’s here, and nowhere else.' }, 'lines of its own'),
+        take,
+      ),
+    ];
   }
 
   function one(goes, i) {
     const doc = desk.doc();
     const kind = desk.kinds.find((k) => k.id === goes.kind) ?? desk.kinds[0];
-    const put = (values, done) => { Object.assign(goes, values); desk.changed(done); };
+    const put = (values, done) => {
+      Object.assign(goes, values);
+      desk.changed(done);
+    };
     const open = opened === i;
     // Kinds that make a file of each picture.
     const each = ['pictures', 'frames', 'archive', 'course', 'dng'].includes(kind.id);
@@ -79,27 +153,120 @@ export function deliveries(box, desk) {
     const carried = ['as it is', 'copy'].includes(goes.format) || kind.id === 'dng';
     const told = desk.told();
     const cost = desk.cost()?.deliveries?.[i];
-    const act = (label, title, run, more = {}) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark py-0 px-1', title, onclick: run, ...more }, label);
-    const line = el('div', { class: 'goes', 'data-delivery': i, title: kind.about }, ...sentence(told?.goes[i] ?? [`${kind.title}.`], kind.params, () => goes, put), ' ',
-      act('more', 'All its values', () => { opened = open ? null : i; desk.draw(); }, { 'aria-expanded': open }), ' ',
-      ...(each && !carried ? [act('look', 'As the file will be, beside what it is without compression', () => delivered(doc, desk.frame, i, goes)), ' '] : []),
-      doc.deliveries.length > 1 ? act('remove', '', () => { doc.deliveries.splice(i, 1); opened = null; desk.changed(true); }, { 'aria-label': `Remove delivery ${i + 1}` }) : '',
-      el('small', { class: 'goes-cost', hidden: !cost }, cost ?? ''));
+    const act = (label, title, run, more = {}) =>
+      el(
+        'button',
+        { type: 'button', class: 'btn btn-sm btn-outline-dark py-0 px-1', title, onclick: run, ...more },
+        label,
+      );
+    const line = el(
+      'div',
+      { class: 'goes', 'data-delivery': i, title: kind.about },
+      ...sentence(told?.goes[i] ?? [`${kind.title}.`], kind.params, () => goes, put),
+      ' ',
+      act(
+        'more',
+        'All its values',
+        () => {
+          opened = open ? null : i;
+          desk.draw();
+        },
+        { 'aria-expanded': open },
+      ),
+      ' ',
+      ...(each && !carried
+        ? [
+            act('look', 'As the file will be, beside what it is without compression', () =>
+              delivered(doc, desk.frame, i, goes),
+            ),
+            ' ',
+          ]
+        : []),
+      doc.deliveries.length > 1
+        ? act(
+            'remove',
+            '',
+            () => {
+              doc.deliveries.splice(i, 1);
+              opened = null;
+              desk.changed(true);
+            },
+            { 'aria-label': `Remove delivery ${i + 1}` },
+          )
+        : '',
+      el('small', { class: 'goes-cost', hidden: !cost }, cost ?? ''),
+    );
     if (!open) return [line];
     const moves = kind.id === 'video' && goes.fit === 'move';
     const own = (name) => goes[name] ?? kind.params.find((p) => p.name === name).default;
     // The marks of a move have a view of their own.
     const fits = fitting(kind, goes).filter((p) => p.name !== 'move');
-    const ending = ENDINGS[goes.format ?? ({ archive: 'tiff', dng: 'dng' }[kind.id] ?? 'jpeg')] ?? '';
-    const builder = el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => nameBuilder({ name: goes.name ?? kind.params.find((p) => p.name === 'name').default, recipe: doc.name, start: goes.start ?? 1, ending }, (name) => put({ name }, true)) }, 'Build the name …');
-    const path = el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => moveDialog({ ...doc, deliveries: doc.deliveries.map((d, k) => (k === i ? { ...d, move: own('move'), ease: own('ease') } : d)) }, desk.frame, i, (found) => put(found, true)) }, 'Set the move …');
-    return [line, el('div', { class: 'controls' }, moves ? el('div', { class: 'shape' }, path, el('small', {}, own('move').length === 1 ? '1 mark' : `${own('move').length} marks`)) : '', controls(fits, () => goes, put, desk.histogram(), memory), each ? el('div', { class: 'shape' }, builder) : '', ...(carried ? [] : ownLines(goes)))];
+    const ending = ENDINGS[goes.format ?? { archive: 'tiff', dng: 'dng' }[kind.id] ?? 'jpeg'] ?? '';
+    const builder = el(
+      'button',
+      {
+        type: 'button',
+        class: 'btn btn-sm btn-outline-dark',
+        onclick: () =>
+          nameBuilder(
+            {
+              name: goes.name ?? kind.params.find((p) => p.name === 'name').default,
+              recipe: doc.name,
+              start: goes.start ?? 1,
+              ending,
+            },
+            (name) => put({ name }, true),
+          ),
+      },
+      'Build the name …',
+    );
+    const path = el(
+      'button',
+      {
+        type: 'button',
+        class: 'btn btn-sm btn-outline-dark',
+        onclick: () =>
+          moveDialog(
+            {
+              ...doc,
+              deliveries: doc.deliveries.map((d, k) => (k === i ? { ...d, move: own('move'), ease: own('ease') } : d)),
+            },
+            desk.frame,
+            i,
+            (found) => put(found, true),
+          ),
+      },
+      'Set the move …',
+    );
+    return [
+      line,
+      el(
+        'div',
+        { class: 'controls' },
+        moves
+          ? el(
+              'div',
+              { class: 'shape' },
+              path,
+              el('small', {}, own('move').length === 1 ? '1 mark' : `${own('move').length} marks`),
+            )
+          : '',
+        controls(fits, () => goes, put, desk.histogram(), memory),
+        each ? el('div', { class: 'shape' }, builder) : '',
+        ...(carried ? [] : ownLines(goes)),
+      ),
+    ];
   }
 
   return () => {
     const doc = desk.doc();
     if (!doc.deliveries.length) doc.deliveries.push({ kind: 'pictures' });
-    const also = el('select', { class: 'form-select form-select-sm take-in', id: 'also-deliver', 'aria-label': 'Deliver also' }, el('option', { value: '' }, 'Deliver also …'), ...Object.keys(ALSO).map((name) => el('option', {}, name)));
+    const also = el(
+      'select',
+      { class: 'form-select form-select-sm take-in', id: 'also-deliver', 'aria-label': 'Deliver also' },
+      el('option', { value: '' }, 'Deliver also …'),
+      ...Object.keys(ALSO).map((name) => el('option', {}, name)),
+    );
     also.onchange = () => {
       doc.deliveries.push({ ...ALSO[also.value] });
       opened = null;

@@ -18,7 +18,7 @@ const $ = (id) => document.getElementById(id);
 const slip = $('bench');
 const frame = Number(slip.dataset.frame);
 const facts = JSON.parse(slip.dataset.facts || '{}');
-let id = Number(slip.dataset.recipe);
+const id = Number(slip.dataset.recipe);
 let version = 1;
 let doc = null;
 let kinds = [];
@@ -44,7 +44,10 @@ let off = null;
 
 const kind = (step) => kinds.find((k) => k.id === step?.step);
 /** Whether the open line is moved by hand without a tool being taken up first. */
-const alwaysAtHand = () => { const tool = kind(doc.steps[open])?.tool; return Boolean(tool && !tool.button); };
+const alwaysAtHand = () => {
+  const tool = kind(doc.steps[open])?.tool;
+  return Boolean(tool && !tool.button);
+};
 const text = () => JSON.stringify(doc);
 
 /** The tools that work on the input of the open line show the picture as it comes to that line. */
@@ -56,27 +59,51 @@ function upto() {
 }
 
 let toolSize = null;
-const against = new Against($('against'), () => ({ doc, open, moves: (s) => kind(s).moves }), () => viewer.refresh());
-const viewer = new Viewer($('stage'), () => ({
-  recipe: doc, text: doc ? text() : '', frame, upto: doc ? upto() : undefined,
-  size: (doc && upto() !== undefined && toolSize) || told?.size || source,
-  from: open >= 0 ? open : undefined, clip: clipping || undefined,
-  other: () => against.other(), otherName: against.name,
-}), (error, picture) => {
-  if (error) return say(error.message);
-  scope(picture.head);
-  closer();
-  over();
-});
+const against = new Against(
+  $('against'),
+  () => ({ doc, open, moves: (s) => kind(s).moves }),
+  () => viewer.refresh(),
+);
+const viewer = new Viewer(
+  $('stage'),
+  () => ({
+    recipe: doc,
+    text: doc ? text() : '',
+    frame,
+    upto: doc ? upto() : undefined,
+    size: (doc && upto() !== undefined && toolSize) || told?.size || source,
+    from: open >= 0 ? open : undefined,
+    clip: clipping || undefined,
+    other: () => against.other(),
+    otherName: against.name,
+  }),
+  (error, picture) => {
+    if (error) return say(error.message);
+    scope(picture.head);
+    closer();
+    over();
+  },
+);
 
-const over = () => overlay($('overlay'), viewer, doc.steps[open], pick.tool ? kind(doc.steps[open])?.tool?.kind : null, facts, { ...pick, cross: hand.cross, held: hand.held }, pick.shape != null ? [doc.steps[open]?.area].flat()[pick.shape] : null);
+const over = () =>
+  overlay(
+    $('overlay'),
+    viewer,
+    doc.steps[open],
+    pick.tool ? kind(doc.steps[open])?.tool?.kind : null,
+    facts,
+    { ...pick, cross: hand.cross, held: hand.held },
+    pick.shape != null ? [doc.steps[open]?.area].flat()[pick.shape] : null,
+  );
 
 /** Something around a line's values changed: its mix, area, condition, values per ISO, block. */
 function around(i, key, value, done) {
   const step = doc.steps[i];
-  if (value === undefined) delete step[key]; else step[key] = value;
+  if (value === undefined) delete step[key];
+  else step[key] = value;
   if (key === 'block') {
-    if (value && !(doc.blocks ?? []).some((b) => b.name === value)) doc.blocks = [...(doc.blocks ?? []), { name: value }];
+    if (value && !(doc.blocks ?? []).some((b) => b.name === value))
+      doc.blocks = [...(doc.blocks ?? []), { name: value }];
     // Lines of one block are neighbours.
     const others = doc.steps.map((s, k) => [s, k]).filter(([s, k]) => value && s.block === value && k !== i);
     if (others.length && !others.some(([, k]) => Math.abs(k - i) === 1)) {
@@ -100,23 +127,63 @@ function tidyBlocks() {
 function blockHead(name) {
   const block = doc.blocks.find((b) => b.name === name);
   const on = el('input', { type: 'checkbox', checked: block.on !== false, 'aria-label': `block ${name} on` });
-  on.addEventListener('change', () => { if (on.checked) delete block.on; else block.on = false; changed(true); });
-  const mix = el('input', { type: 'number', min: 0, max: 100, value: block.mix ?? 100, class: 'short', 'aria-label': `mix of block ${name}, per cent` });
-  mix.addEventListener('change', () => { const v = Math.max(0, Math.min(100, Number(mix.value))); if (v >= 100) delete block.mix; else block.mix = v; changed(true); });
+  on.addEventListener('change', () => {
+    if (on.checked) delete block.on;
+    else block.on = false;
+    changed(true);
+  });
+  const mix = el('input', {
+    type: 'number',
+    min: 0,
+    max: 100,
+    value: block.mix ?? 100,
+    class: 'short',
+    'aria-label': `mix of block ${name}, per cent`,
+  });
+  mix.addEventListener('change', () => {
+    const v = Math.max(0, Math.min(100, Number(mix.value)));
+    if (v >= 100) delete block.mix;
+    else block.mix = v;
+    changed(true);
+  });
   const title = el('input', { value: name, maxlength: 200, 'aria-label': `name of block ${name}` });
   title.addEventListener('change', () => {
     const to = title.value.trim();
-    if (!to || doc.blocks.some((b) => b.name === to)) { title.value = name; return; }
+    if (!to || doc.blocks.some((b) => b.name === to)) {
+      title.value = name;
+      return;
+    }
     for (const s of doc.steps) if (s.block === name) s.block = to;
     block.name = to;
     changed(true);
   });
-  const from = block.from ? el('small', {}, `from ${block.from.recipe}, version ${block.from.version} `, el('label', {}, follow(block), ' follow it')) : '';
-  return el('li', { class: `block-head${block.on === false ? ' is-off' : ''}` }, el('label', { title: 'On or off' }, on, ' block'), title, el('label', {}, 'mix', mix, '%'), from);
+  const from = block.from
+    ? el(
+        'small',
+        {},
+        `from ${block.from.recipe}, version ${block.from.version} `,
+        el('label', {}, follow(block), ' follow it'),
+      )
+    : '';
+  return el(
+    'li',
+    { class: `block-head${block.on === false ? ' is-off' : ''}` },
+    el('label', { title: 'On or off' }, on, ' block'),
+    title,
+    el('label', {}, 'mix', mix, '%'),
+    from,
+  );
 }
 function follow(block) {
-  const box = el('input', { type: 'checkbox', checked: block.from.follow, 'aria-label': `later versions of ${block.from.recipe} are taken over` });
-  box.addEventListener('change', () => { block.from.follow = box.checked; changed(true); });
+  const box = el('input', {
+    type: 'checkbox',
+    checked: block.from.follow,
+    'aria-label': `later versions of ${block.from.recipe} are taken over`,
+  });
+  box.addEventListener('change', () => {
+    block.from.follow = box.checked;
+    changed(true);
+  });
   return box;
 }
 const waitHead = (what) => el('li', { class: 'block-head is-wait' }, `Wait for a yes: ${what}`);
@@ -125,7 +192,9 @@ const waitHead = (what) => el('li', { class: 'block-head is-wait' }, `Wait for a
 async function changeFile(i, values) {
   const next = structuredClone(doc);
   Object.assign(next.steps[i], values);
-  try { await json('POST', '/api/plan', { recipe: next, frame }); } catch (e) {
+  try {
+    await json('POST', '/api/plan', { recipe: next, frame });
+  } catch (e) {
     say(e.message.replace(/^steps\[\d+\]\.\w+\.\w+: /, 'This file was not taken: '));
     return draw();
   }
@@ -138,23 +207,35 @@ function change(i, values, done) {
   const step = doc.steps[i];
   clipping = clipPinned || (!done && Object.keys(values).some((name) => kind(step)?.clips.includes(name)));
   const k = kind(step);
-  if (frame && k.params.some((p) => p.kind === 'file' && values[p.name])) { changeFile(i, values); return; }
+  if (frame && k.params.some((p) => p.kind === 'file' && values[p.name])) {
+    changeFile(i, values);
+    return;
+  }
   const moves = Object.keys(values);
   if (moves.some((m) => k.one_of.includes(m) && values[m] != null)) {
     for (const name of k.one_of) if (!moves.includes(name)) delete step[name];
   }
   for (const [name, value] of Object.entries(values)) {
     const param = k.params.find((p) => p.name === name);
-    if (JSON.stringify(value) === JSON.stringify(param.default)) delete step[name]; else step[name] = value;
+    if (JSON.stringify(value) === JSON.stringify(param.default)) delete step[name];
+    else step[name] = value;
   }
   changed(done);
 }
 
 /** The sequence played over the picture; when it ends the sample is shown with what was measured meanwhile. */
 const preview = new SequencePreview($('sequence-preview'), () => doc);
-preview.closed = () => { viewer.forget(); stage.focus(); costs(); };
+preview.closed = () => {
+  viewer.forget();
+  stage.focus();
+  costs();
+};
 // What a picture costs is measured when the machine has nothing else to do.
-preview.opened = () => { clearTimeout(costing); costStop?.abort(); costOf = ''; };
+preview.opened = () => {
+  clearTimeout(costing);
+  costStop?.abort();
+  costOf = '';
+};
 $('play-sequence').onclick = () => preview.open();
 
 let asking = false;
@@ -165,7 +246,8 @@ function changed(done) {
     past.push(settled);
     future = [];
     settled = text();
-    if (off) trying(); else save();
+    if (off) trying();
+    else save();
   }
   viewer.refresh();
   preview.follow();
@@ -222,7 +304,10 @@ function isTried(step) {
 
 async function tell(all) {
   if (!frame) return draw();
-  if (asking) { askAgain = askAgain || all || 'words'; return; }
+  if (asking) {
+    askAgain = askAgain || all || 'words';
+    return;
+  }
   asking = true;
   try {
     const before = told;
@@ -230,7 +315,14 @@ async function tell(all) {
     const steps = doc.steps.map((s) => s.step);
     told = { ...(await json('POST', '/api/plan', { recipe: doc, frame, quick: true })), steps };
     // What was measured stands until it is measured again.
-    told.lines.forEach((l, i) => { if (before?.steps[i] === told.steps[i]) Object.assign(l, { found: before.lines[i].found, measured: before.lines[i].measured, ordinary: before.lines[i].ordinary }); });
+    told.lines.forEach((l, i) => {
+      if (before?.steps[i] === told.steps[i])
+        Object.assign(l, {
+          found: before.lines[i].found,
+          measured: before.lines[i].measured,
+          ordinary: before.lines[i].ordinary,
+        });
+    });
     source = told.source;
     toolSize = told.lines[open]?.size ?? null;
     if (all) draw();
@@ -245,9 +337,17 @@ async function tell(all) {
     data();
     costs();
     measure();
-  } catch (e) { say(e.message); if (all) draw(); }
+  } catch (e) {
+    say(e.message);
+    if (all) draw();
+  }
   asking = false;
-  if (askAgain) { const next = askAgain === true; askAgain = false; tell(next); viewer.refresh(); }
+  if (askAgain) {
+    const next = askAgain === true;
+    askAgain = false;
+    tell(next);
+    viewer.refresh();
+  }
 }
 
 // What steps measure in the sample: told when the hand rests, since it may take a while.
@@ -263,7 +363,9 @@ function measure() {
       const isNew = found(told) !== found(full);
       told = { ...full, steps: told.steps };
       if (isNew && !document.activeElement?.closest?.('#lines .is-open input, #lines .is-open select')) draw();
-    } catch { /* the picture says what is wrong */ }
+    } catch {
+      /* the picture says what is wrong */
+    }
   }, 250);
 }
 
@@ -273,7 +375,12 @@ let costing = null;
 let costOf = '';
 let costStop = null;
 async function askCost(of, measured) {
-  const found = await json('POST', '/api/cost', { recipe: JSON.parse(of), frame, measure: measured }, { signal: costStop.signal });
+  const found = await json(
+    'POST',
+    '/api/cost',
+    { recipe: JSON.parse(of), frame, measure: measured },
+    { signal: costStop.signal },
+  );
   if (text() !== of) return false;
   cost = found;
   data();
@@ -293,8 +400,17 @@ function costs() {
   costStop = new AbortController();
   costing = setTimeout(async () => {
     try {
-      if (await askCost(of, false)) costing = setTimeout(() => askCost(of, true).catch(() => { /* the first figure stays */ }), 2500);
-    } catch { /* the run sheet says what is wrong */ }
+      if (await askCost(of, false))
+        costing = setTimeout(
+          () =>
+            askCost(of, true).catch(() => {
+              /* the first figure stays */
+            }),
+          2500,
+        );
+    } catch {
+      /* the run sheet says what is wrong */
+    }
   }, 150);
 }
 const SURE = { rough: 'a first guess', estimated: 'estimated', learned: 'as in earlier runs', measured: 'measured' };
@@ -304,7 +420,8 @@ function data() {
   const f = facts;
   const shutter = f.shutter && (f.shutter < 0.4 ? `1/${Math.round(1 / f.shutter)} s` : `${f.shutter} s`);
   const first = [f.iso && `ISO ${f.iso}`, shutter, f.aperture && `f/${f.aperture}`].filter(Boolean).join(', ');
-  $('data').textContent = `${first}\n${((source[0] * source[1]) / 1e6).toFixed(1)} MP to ${told.size[0]} × ${told.size[1]}${cost ? `\na picture: ${cost.seconds < 10 ? cost.seconds.toFixed(1) : Math.round(cost.seconds)} s${cost.bytes == null ? '' : `, ${size(cost.bytes)}`}\n(${SURE[cost.sure]})` : ''}`;
+  $('data').textContent =
+    `${first}\n${((source[0] * source[1]) / 1e6).toFixed(1)} MP to ${told.size[0]} × ${told.size[1]}${cost ? `\na picture: ${cost.seconds < 10 ? cost.seconds.toFixed(1) : Math.round(cost.seconds)} s${cost.bytes == null ? '' : `, ${size(cost.bytes)}`}\n(${SURE[cost.sure]})` : ''}`;
 }
 
 const partsOf = (i) => (told?.steps[i] === doc.steps[i].step && told.lines[i]?.parts) || [kind(doc.steps[i]).title];
@@ -315,7 +432,24 @@ function lineWords(i) {
   const note = told?.steps[i] === doc.steps[i].step && told.lines[i]?.note;
   if (note) words.push(' ', el('small', { class: 'line-note' }, note));
   const offers = (note && told.lines[i].offers) || [];
-  offers.forEach((name) => words.push(' ', el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', title: 'Remembered for all later pictures that name this lens', onclick: (e) => { e.stopPropagation(); isLens(name); } }, `It is the ${name}`)));
+  offers.forEach((name) =>
+    words.push(
+      ' ',
+      el(
+        'button',
+        {
+          type: 'button',
+          class: 'btn btn-sm btn-outline-dark',
+          title: 'Remembered for all later pictures that name this lens',
+          onclick: (e) => {
+            e.stopPropagation();
+            isLens(name);
+          },
+        },
+        `It is the ${name}`,
+      ),
+    ),
+  );
   return isTried(step()) ? [...words, ' ', el('span', { class: 'tried' }, 'tried')] : words;
 }
 
@@ -324,10 +458,14 @@ async function measureLens(i) {
   say('Looking for edges in the frames taken with this lens …');
   try {
     const found = await json('POST', '/api/lens-softness', { frame });
-    say(`${found.lens}: ${found.middle.toFixed(2)} ‰ of the long edge in the middle, ${found.corner.toFixed(2)} ‰ in the corners, from ${found.pictures} frame${found.pictures === 1 ? '' : 's'}.`);
+    say(
+      `${found.lens}: ${found.middle.toFixed(2)} ‰ of the long edge in the middle, ${found.corner.toFixed(2)} ‰ in the corners, from ${found.pictures} frame${found.pictures === 1 ? '' : 's'}.`,
+    );
     change(i, { by_lens: true }, true);
     viewer.forget();
-  } catch (e) { say(e.message); }
+  } catch (e) {
+    say(e.message);
+  }
 }
 
 /** What the frame calls its lens is the known one of that name, from now on. */
@@ -336,7 +474,9 @@ async function isLens(name) {
     await json('POST', '/api/lens-names', { lens: facts.lens, is: name });
     await tell(true);
     viewer.forget();
-  } catch (e) { say(e.message); }
+  } catch (e) {
+    say(e.message);
+  }
 }
 
 /** Only the sentences, while a value is being dragged. */
@@ -353,14 +493,39 @@ function words() {
 
 function line(step, i) {
   const k = kind(step);
-  const act = (label, title, run, disabled) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', title, disabled, onclick: run }, label);
-  const li = el('li', { class: `${i === open ? 'is-open' : ''}${step.on === false ? ' is-off' : ''}${step.block ? ' is-bound' : ''}`, draggable: i !== open, tabindex: '0', 'data-line': i, 'aria-label': `Line ${i + 1}, ${k.title}` });
+  const act = (label, title, run, disabled) =>
+    el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', title, disabled, onclick: run }, label);
+  const li = el('li', {
+    class: `${i === open ? 'is-open' : ''}${step.on === false ? ' is-off' : ''}${step.block ? ' is-bound' : ''}`,
+    draggable: i !== open,
+    tabindex: '0',
+    'data-line': i,
+    'aria-label': `Line ${i + 1}, ${k.title}`,
+  });
   const box = el('div', { class: 'words' }, ...lineWords(i));
   // The words, the number and the paper around them open the line; values have work of their own.
-  li.addEventListener('click', (e) => { if (e.target === box || e.target === li) toggle(i); });
+  li.addEventListener('click', (e) => {
+    if (e.target === box || e.target === li) toggle(i);
+  });
   li.append(box);
-  li.addEventListener('dragstart', (e) => { if (e.target !== li) return; dragged = i; e.dataTransfer.effectAllowed = 'move'; e.dataTransfer.setData('text/plain', partsOf(i).map((p) => p.text ?? p).join('')); });
-  li.addEventListener('dragover', (e) => { if (dragged === null) return; e.preventDefault(); const below = e.offsetY > li.clientHeight / 2; li.classList.toggle('drop-below', below); li.classList.toggle('drop-above', !below); });
+  li.addEventListener('dragstart', (e) => {
+    if (e.target !== li) return;
+    dragged = i;
+    e.dataTransfer.effectAllowed = 'move';
+    e.dataTransfer.setData(
+      'text/plain',
+      partsOf(i)
+        .map((p) => p.text ?? p)
+        .join(''),
+    );
+  });
+  li.addEventListener('dragover', (e) => {
+    if (dragged === null) return;
+    e.preventDefault();
+    const below = e.offsetY > li.clientHeight / 2;
+    li.classList.toggle('drop-below', below);
+    li.classList.toggle('drop-above', !below);
+  });
   li.addEventListener('dragleave', () => li.classList.remove('drop-above', 'drop-below'));
   li.addEventListener('drop', (e) => {
     e.preventDefault();
@@ -368,7 +533,12 @@ function line(step, i) {
     if (dragged !== null) relocate(dragged, to > dragged ? to - 1 : to);
     dragged = null;
   });
-  li.addEventListener('dragend', () => { dragged = null; document.querySelectorAll('#lines .drop-above, #lines .drop-below').forEach((l) => l.classList.remove('drop-above', 'drop-below')); });
+  li.addEventListener('dragend', () => {
+    dragged = null;
+    document
+      .querySelectorAll('#lines .drop-above, #lines .drop-below')
+      .forEach((l) => l.classList.remove('drop-above', 'drop-below'));
+  });
   li.addEventListener('keydown', (e) => {
     if (e.target !== li) return;
     const up = e.altKey && e.key === 'ArrowUp';
@@ -382,29 +552,77 @@ function line(step, i) {
     e.stopPropagation();
   });
   if (i === open) {
-    li.append(controls(k.params, () => doc.steps[i], (v, d) => change(i, v, d), histogram, memory));
+    li.append(
+      controls(
+        k.params,
+        () => doc.steps[i],
+        (v, d) => change(i, v, d),
+        histogram,
+        memory,
+      ),
+    );
     const seen = told?.lines[i];
     if (seen?.found?.length) {
       const kept = k.params.find((p) => p.kind === 'kept');
-      const box = el('div', { class: 'row-acts found-values' }, el('small', {}, `${step.kept ? 'Kept' : 'Measured'} here: ${seen.found.map(([n, v]) => `${n} ${Math.round(v * 10) / 10}`).join(', ')}.`));
-      if (kept && !step.kept && seen.found.length === 2) box.append(act('Keep for all frames', 'No frame is measured any more; all get what was measured here', () => change(i, { kept: seen.measured }, true)));
-      if (step.kept) box.append(act('Measure every frame', 'Each frame gets what is measured in it', () => change(i, { kept: null }, true)));
-      if (seen.ordinary?.length) box.append(act('Turn into ordinary lines', 'The values stand in lines of their own and can be changed', () => {
-        doc.steps.splice(i, 1, ...seen.ordinary.map(([id2, values]) => ({ step: id2, ...values })));
-        changed(true);
-      }));
+      const box = el(
+        'div',
+        { class: 'row-acts found-values' },
+        el(
+          'small',
+          {},
+          `${step.kept ? 'Kept' : 'Measured'} here: ${seen.found.map(([n, v]) => `${n} ${Math.round(v * 10) / 10}`).join(', ')}.`,
+        ),
+      );
+      if (kept && !step.kept && seen.found.length === 2)
+        box.append(
+          act('Keep for all frames', 'No frame is measured any more; all get what was measured here', () =>
+            change(i, { kept: seen.measured }, true),
+          ),
+        );
+      if (step.kept)
+        box.append(
+          act('Measure every frame', 'Each frame gets what is measured in it', () => change(i, { kept: null }, true)),
+        );
+      if (seen.ordinary?.length)
+        box.append(
+          act('Turn into ordinary lines', 'The values stand in lines of their own and can be changed', () => {
+            doc.steps.splice(i, 1, ...seen.ordinary.map(([id2, values]) => ({ step: id2, ...values })));
+            changed(true);
+          }),
+        );
       li.append(box);
     }
-    const about = where(step, k, (key, v, d) => around(i, key, v, d), (shape) => drawing(shape), pick.shape, memory, doc.blocks ?? []);
+    const about = where(
+      step,
+      k,
+      (key, v, d) => around(i, key, v, d),
+      (shape) => drawing(shape),
+      pick.shape,
+      memory,
+      doc.blocks ?? [],
+    );
     about.querySelector('.controls').append(keptRow(i, k));
     li.append(about);
-    const acts = el('div', { class: 'row-acts' },
+    const acts = el(
+      'div',
+      { class: 'row-acts' },
       act(step.on === false ? 'Switch on' : 'Switch off', 'X', () => switchLine(i)),
       act('↑', 'Earlier (Alt + ↑)', () => move(i, -1), i === 0),
       act('↓', 'Later (Alt + ↓)', () => move(i, 1), i === doc.steps.length - 1),
-      act('Twice', 'Write the same line again', () => { doc.steps.splice(i + 1, 0, structuredClone(step)); changed(true); }),
-      act('Remove', 'Delete', () => remove(i)));
-    if (k.params.some((p) => p.name === 'by_lens') && facts.lens) acts.prepend(act('Measure this lens', 'On the frames of this shoot that were taken with it; kept for all later pictures', () => measureLens(i)));
+      act('Twice', 'Write the same line again', () => {
+        doc.steps.splice(i + 1, 0, structuredClone(step));
+        changed(true);
+      }),
+      act('Remove', 'Delete', () => remove(i)),
+    );
+    if (k.params.some((p) => p.name === 'by_lens') && facts.lens)
+      acts.prepend(
+        act(
+          'Measure this lens',
+          'On the frames of this shoot that were taken with it; kept for all later pictures',
+          () => measureLens(i),
+        ),
+      );
     const { tool } = k;
     if (tool?.button) {
       const on = pick.tool || pick.neutral;
@@ -422,7 +640,12 @@ const own = (step) => Object.fromEntries(Object.entries(step).filter(([name]) =>
 function keptRow(i, k) {
   const mine = keptValues[k.id] ?? {};
   const names = Object.keys(mine);
-  const choose = el('select', { 'aria-label': 'Kept values' }, el('option', { value: '' }, names.length ? 'kept values …' : 'no values kept yet'), ...names.map((n) => el('option', {}, n)));
+  const choose = el(
+    'select',
+    { 'aria-label': 'Kept values' },
+    el('option', { value: '' }, names.length ? 'kept values …' : 'no values kept yet'),
+    ...names.map((n) => el('option', {}, n)),
+  );
   choose.addEventListener('change', () => {
     const step = doc.steps[i];
     for (const name of Object.keys(own(step))) delete step[name];
@@ -431,11 +654,38 @@ function keptRow(i, k) {
   });
   const name = el('input', { placeholder: 'a name', maxlength: 80, 'aria-label': 'Name for these values' });
   const put = async (values) => {
-    try { keptValues = await json('PUT', '/api/kept', { step: k.id, name: name.value || choose.value, values }); draw(); } catch (e) { say(e.message); }
+    try {
+      keptValues = await json('PUT', '/api/kept', { step: k.id, name: name.value || choose.value, values });
+      draw();
+    } catch (e) {
+      say(e.message);
+    }
   };
-  return el('div', { class: 'row-acts kept-row' }, choose, name,
-    el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => put(own(doc.steps[i])) }, 'Keep these values'),
-    ...(names.length ? [el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', title: 'Forget the values of that name', onclick: () => put(null) }, 'Forget')] : []));
+  return el(
+    'div',
+    { class: 'row-acts kept-row' },
+    choose,
+    name,
+    el(
+      'button',
+      { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => put(own(doc.steps[i])) },
+      'Keep these values',
+    ),
+    ...(names.length
+      ? [
+          el(
+            'button',
+            {
+              type: 'button',
+              class: 'btn btn-sm btn-outline-dark',
+              title: 'Forget the values of that name',
+              onclick: () => put(null),
+            },
+            'Forget',
+          ),
+        ]
+      : []),
+  );
 }
 
 /** Lines are copied and pasted as text, also between recipes and windows. */
@@ -449,7 +699,11 @@ document.addEventListener('copy', (e) => {
 document.addEventListener('paste', (e) => {
   if (typing({ target: document.activeElement })) return;
   let lines;
-  try { lines = JSON.parse(e.clipboardData.getData('text/plain'))['rallo-lines']; } catch { return; }
+  try {
+    lines = JSON.parse(e.clipboardData.getData('text/plain'))['rallo-lines'];
+  } catch {
+    return;
+  }
   if (!Array.isArray(lines) || !lines.every((l) => kinds.some((k) => k.id === l?.step))) return;
   const at = document.activeElement?.closest?.('#lines li[data-line]');
   doc.steps.splice(at ? Number(at.dataset.line) + 1 : doc.steps.length, 0, ...lines.map(({ block, ...line }) => line));
@@ -464,7 +718,9 @@ async function takeIn(recipe) {
     const took = await json('POST', '/api/recipes/block', { version, document: doc, recipe, follow: true });
     doc = took.document;
     changed(true);
-  } catch (e) { say(e.message); }
+  } catch (e) {
+    say(e.message);
+  }
 }
 
 /** Takes up a step's tool, or puts it away. */
@@ -489,7 +745,12 @@ function drawing(shape) {
   pick.tool = pick.neutral = false;
   pick.shape = shape;
   $('hint').hidden = shape == null;
-  $('hint').textContent = { gradient: 'Drag from where it is full to where it ends.', ellipse: 'Drag from the middle outwards.', strokes: 'Paint; with Shift it takes away.' }[[doc.steps[open]?.area].flat()[shape]?.kind] ?? '';
+  $('hint').textContent =
+    {
+      gradient: 'Drag from where it is full to where it ends.',
+      ellipse: 'Drag from the middle outwards.',
+      strokes: 'Paint; with Shift it takes away.',
+    }[[doc.steps[open]?.area].flat()[shape]?.kind] ?? '';
   if (shape != null) stage.focus({ preventScroll: true });
   draw();
   over();
@@ -500,8 +761,18 @@ function toggle(i) {
   useTool(null, false);
   tell(true);
 }
-const switchLine = (i) => { if (doc.steps[i].on === false) delete doc.steps[i].on; else doc.steps[i].on = false; changed(true); };
-function remove(i) { doc.steps.splice(i, 1); tidyBlocks(); open = -1; useTool(null, false); changed(true); }
+const switchLine = (i) => {
+  if (doc.steps[i].on === false) delete doc.steps[i].on;
+  else doc.steps[i].on = false;
+  changed(true);
+};
+function remove(i) {
+  doc.steps.splice(i, 1);
+  tidyBlocks();
+  open = -1;
+  useTool(null, false);
+  changed(true);
+}
 let dragged = null;
 function move(i, by) {
   const to = i + by;
@@ -515,7 +786,13 @@ function relocate(i, to) {
   doc.steps.splice(to, 0, line);
   const [above, below] = [doc.steps[to - 1]?.block, doc.steps[to + 1]?.block];
   if (above && above === below) line.block = above;
-  else if (line.block && line.block !== above && line.block !== below && doc.steps.some((s) => s !== line && s.block === line.block)) delete line.block;
+  else if (
+    line.block &&
+    line.block !== above &&
+    line.block !== below &&
+    doc.steps.some((s) => s !== line && s.block === line.block)
+  )
+    delete line.block;
   open = was ? doc.steps.indexOf(was) : -1;
   tidyBlocks();
   changed(true);
@@ -525,23 +802,39 @@ function relocate(i, to) {
 let drawn = '';
 // Somebody types in a field of the ticket: that stays as it is until the text is taken.
 let typed = null;
-$('lines').addEventListener('input', (e) => { if (e.target.matches('input:not([type=checkbox], [type=range]), textarea')) typed = e.target; });
-for (const end of ['change', 'focusout']) $('lines').addEventListener(end, () => { typed = null; });
+$('lines').addEventListener('input', (e) => {
+  if (e.target.matches('input:not([type=checkbox], [type=range]), textarea')) typed = e.target;
+});
+for (const end of ['change', 'focusout'])
+  $('lines').addEventListener(end, () => {
+    typed = null;
+  });
 function draw() {
-  if (typed?.isConnected && drawn === doc.steps.map((s) => s.step).join()) { words(); advise(); return; }
+  if (typed?.isConnected && drawn === doc.steps.map((s) => s.step).join()) {
+    words();
+    advise();
+    return;
+  }
   typed = null;
   drawn = doc.steps.map((s) => s.step).join();
   const focused = document.activeElement?.closest?.('#lines li')?.dataset.line;
   const param = document.activeElement?.dataset?.param;
   const label = document.activeElement?.getAttribute?.('aria-label');
-  $('lines').replaceChildren(...doc.steps.flatMap((step, i) => [
-    ...(step.block && step.block !== doc.steps[i - 1]?.block && doc.blocks?.some((b) => b.name === step.block) ? [blockHead(step.block)] : []),
-    ...(step.checkpoint ? [waitHead(step.checkpoint)] : []),
-    line(step, i)]));
+  $('lines').replaceChildren(
+    ...doc.steps.flatMap((step, i) => [
+      ...(step.block && step.block !== doc.steps[i - 1]?.block && doc.blocks?.some((b) => b.name === step.block)
+        ? [blockHead(step.block)]
+        : []),
+      ...(step.checkpoint ? [waitHead(step.checkpoint)] : []),
+      line(step, i),
+    ]),
+  );
   advise();
   if (focused !== undefined) {
     const li = document.querySelector(`[data-line="${focused}"]`);
-    const same = param ? li?.querySelector(`[data-param="${param}"]`) : [...(li?.querySelectorAll('[aria-label]') ?? [])].find((e) => e.getAttribute('aria-label') === label);
+    const same = param
+      ? li?.querySelector(`[data-param="${param}"]`)
+      : [...(li?.querySelectorAll('[aria-label]') ?? [])].find((e) => e.getAttribute('aria-label') === label);
     (same ?? li)?.focus();
   }
   lineZero?.draw();
@@ -558,12 +851,28 @@ function advise() {
   document.querySelectorAll('#lines .advice').forEach((a) => a.remove());
   for (const a of told?.advice ?? []) {
     const li = document.querySelector(`[data-line="${a.line}"]`);
-    li?.append(el('div', { class: 'advice', role: 'note' }, a.message, ' ', el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => {
-      doc.steps = a.order.map((n) => doc.steps[n]);
-      open = -1;
-      useTool(null, false);
-      changed(true);
-    } }, a.order.length < doc.steps.length ? 'Leave this line out' : 'Put it there')));
+    li?.append(
+      el(
+        'div',
+        { class: 'advice', role: 'note' },
+        a.message,
+        ' ',
+        el(
+          'button',
+          {
+            type: 'button',
+            class: 'btn btn-sm btn-outline-dark',
+            onclick: () => {
+              doc.steps = a.order.map((n) => doc.steps[n]);
+              open = -1;
+              useTool(null, false);
+              changed(true);
+            },
+          },
+          a.order.length < doc.steps.length ? 'Leave this line out' : 'Put it there',
+        ),
+      ),
+    );
   }
 }
 
@@ -571,7 +880,9 @@ function advise() {
 const keeper = new Keeper(id, {
   // What is only tried is not written down.
   text: () => (off ? off.text : text()),
-  state(word) { $('saved').textContent = word; },
+  state(word) {
+    $('saved').textContent = word;
+  },
   kept(row) {
     if (row.version === version) return;
     ({ version } = row);
@@ -579,7 +890,10 @@ const keeper = new Keeper(id, {
     clearTimeout(listing);
     listing = setTimeout(list, 1500);
   },
-  failed(e) { if (e.status === 409) conflict(); else say(e.message); },
+  failed(e) {
+    if (e.status === 409) conflict();
+    else say(e.message);
+  },
 });
 let listing = null;
 const save = () => keeper.save();
@@ -590,13 +904,18 @@ function conflict() {
   box.hidden = false;
   box.querySelector('.btn')?.focus();
 }
-$('theirs').onclick = () => { keeper.forget(); location.reload(); };
+$('theirs').onclick = () => {
+  keeper.forget();
+  location.reload();
+};
 $('mine').onclick = async () => {
   try {
     const row = await json('GET', `/api/recipes/${id}`);
     $('conflict').hidden = true;
     await keeper.over(row.version);
-  } catch (e) { say(e.message); }
+  } catch (e) {
+    say(e.message);
+  }
 };
 
 // Leaving by a link waits for the last decision to be kept.
@@ -615,7 +934,8 @@ function travel(from, to) {
   settled = from.pop();
   doc = JSON.parse(settled);
   if (open >= doc.steps.length) open = -1;
-  if (off) trying(); else save();
+  if (off) trying();
+  else save();
   viewer.refresh();
   preview.follow();
   tell(true);
@@ -625,17 +945,27 @@ $('take').onclick = take;
 $('drop').onclick = drop;
 $('undo').onclick = () => travel(past, future);
 $('redo').onclick = () => travel(future, past);
-$('name').addEventListener('change', () => { doc.name = $('name').value.trim() || 'New recipe'; changed(true); });
+$('name').addEventListener('change', () => {
+  doc.name = $('name').value.trim() || 'New recipe';
+  changed(true);
+});
 $('fresh').onclick = async () => {
   try {
     await keeper.done();
-    await json('POST', '/api/recipes', null); location.reload(); } catch (e) { say(e.message); }
+    await json('POST', '/api/recipes', null);
+    location.reload();
+  } catch (e) {
+    say(e.message);
+  }
 };
 async function list() {
   const all = await json('GET', '/api/recipes').catch(() => []);
   $('recipes').replaceChildren(...all.map((r) => el('option', { value: r.id, selected: r.id === id }, r.name)));
   against.offer(all, id, version);
-  $('take-in').replaceChildren(el('option', { value: '' }, 'Take in a recipe …'), ...all.filter((r) => r.id !== id).map((r) => el('option', { value: r.id }, r.name)));
+  $('take-in').replaceChildren(
+    el('option', { value: '' }, 'Take in a recipe …'),
+    ...all.filter((r) => r.id !== id).map((r) => el('option', { value: r.id }, r.name)),
+  );
 }
 $('recipes').onchange = async () => {
   await keeper.done();
@@ -643,7 +973,9 @@ $('recipes').onchange = async () => {
   location.reload();
 };
 
-$('take-in').onchange = () => { if ($('take-in').value) takeIn(Number($('take-in').value)); };
+$('take-in').onchange = () => {
+  if ($('take-in').value) takeIn(Number($('take-in').value));
+};
 
 // What next?
 let offers = [];
@@ -652,8 +984,10 @@ function find() {
   const q = $('ask').value.trim().toLowerCase();
   const shape = /^(\d+(?:\.\d+)?)\s*[:x×]\s*(\d+(?:\.\d+)?)$/.exec(q);
   offers = [];
-  if (shape && Number(shape[1]) < 100) offers.push({ k: kinds.find((k) => k.tool?.kind === 'window'), values: { proportion: `${shape[1]}:${shape[2]}` } });
-  else if (/^\d{3,5}$/.test(q)) offers.push({ k: kinds.find((k) => k.one_of.includes('long_edge')), values: { long_edge: Number(q) } });
+  if (shape && Number(shape[1]) < 100)
+    offers.push({ k: kinds.find((k) => k.tool?.kind === 'window'), values: { proportion: `${shape[1]}:${shape[2]}` } });
+  else if (/^\d{3,5}$/.test(q))
+    offers.push({ k: kinds.find((k) => k.one_of.includes('long_edge')), values: { long_edge: Number(q) } });
   const score = (k) => {
     if (!q) return 1;
     if (k.title.toLowerCase() === q) return 6;
@@ -663,7 +997,9 @@ function find() {
     if (k.words.some((w) => w.includes(q) || q.includes(w)) || k.title.toLowerCase().includes(q)) return 2;
     return 0;
   };
-  const fits = [...kinds, READING].map((k) => ({ k, s: score(k) })).filter((o) => o.s && !offers.some((f) => f.k === o.k));
+  const fits = [...kinds, READING]
+    .map((k) => ({ k, s: score(k) }))
+    .filter((o) => o.s && !offers.some((f) => f.k === o.k));
   if (q) fits.sort((a, b) => b.s - a.s);
   offers.push(...fits.map((o) => ({ k: o.k, values: o.k.lately ?? o.k.starter })));
   offer = 0;
@@ -676,16 +1012,38 @@ function offered(grouped) {
   let group = '';
   const items = [];
   offers.forEach((o, i) => {
-    if (grouped && o.k.group !== group) { group = o.k.group; items.push(el('li', { class: 'group', role: 'presentation' }, group)); }
-    items.push(el('li', { role: 'option', id: `offer-${i}`, class: i === offer ? 'is-on' : '', 'aria-selected': i === offer, onpointerdown: (e) => { e.preventDefault(); add(o); } },
-      o.k.title, el('small', {}, o.k.about.split('; ')[0])));
+    if (grouped && o.k.group !== group) {
+      group = o.k.group;
+      items.push(el('li', { class: 'group', role: 'presentation' }, group));
+    }
+    items.push(
+      el(
+        'li',
+        {
+          role: 'option',
+          id: `offer-${i}`,
+          class: i === offer ? 'is-on' : '',
+          'aria-selected': i === offer,
+          onpointerdown: (e) => {
+            e.preventDefault();
+            add(o);
+          },
+        },
+        o.k.title,
+        el('small', {}, o.k.about.split('; ')[0]),
+      ),
+    );
   });
-  if (!offers.length) items.push(el('li', { class: 'group' }, 'No step by that word. Try bright, warm, sharp, crop, smaller or logo.'));
+  if (!offers.length)
+    items.push(el('li', { class: 'group' }, 'No step by that word. Try bright, warm, sharp, crop, smaller or logo.'));
   box.replaceChildren(...items);
   $('ask').setAttribute('aria-activedescendant', offers.length ? `offer-${offer}` : '');
   box.querySelector('.is-on')?.scrollIntoView({ block: 'nearest' });
 }
-function shut() { $('found').hidden = true; $('ask').setAttribute('aria-expanded', 'false'); }
+function shut() {
+  $('found').hidden = true;
+  $('ask').setAttribute('aria-expanded', 'false');
+}
 function add(o) {
   if (o.k === READING) {
     $('ask').value = '';
@@ -709,8 +1067,10 @@ function add(o) {
   }
   doc.steps.push({ step: o.k.id });
   const defaults = Object.fromEntries(o.k.params.map((p) => [p.name, JSON.stringify(p.default)]));
-  for (const [name, value] of Object.entries(o.values)) if (JSON.stringify(value) !== defaults[name]) doc.steps.at(-1)[name] = structuredClone(value);
-  if (o.values === o.k.lately) say(`${o.k.title} starts from the values you used last; ↺ beside a value takes it back to its own.`);
+  for (const [name, value] of Object.entries(o.values))
+    if (JSON.stringify(value) !== defaults[name]) doc.steps.at(-1)[name] = structuredClone(value);
+  if (o.values === o.k.lately)
+    say(`${o.k.title} starts from the values you used last; ↺ beside a value takes it back to its own.`);
   open = doc.steps.length - 1;
   $('ask').value = '';
   shut();
@@ -740,7 +1100,9 @@ function closer() {
   const box = $('closer');
   box.hidden = !small || !fine || !$('hint').hidden;
   const standIn = viewer.pictures.after?.head?.stand_in;
-  $('closer-word').textContent = standIn ? 'A stand-in: noise averages out at this size. The true picture follows.' : 'At this size noise and sharpness cannot be judged.';
+  $('closer-word').textContent = standIn
+    ? 'A stand-in: noise averages out at this size. The true picture follows.'
+    : 'At this size noise and sharpness cannot be judged.';
 }
 const places = new Map();
 async function goClose(which) {
@@ -748,7 +1110,9 @@ async function goClose(which) {
     const key = JSON.stringify([doc.steps.map((s) => [s.step, s.degrees, s.pixels, s.size]), frame]);
     if (!places.has(key)) places.set(key, await pixels.run(() => json('POST', '/api/places', { recipe: doc, frame })));
     zoomTo(1, places.get(key)[which]);
-  } catch (e) { say(e.message); }
+  } catch (e) {
+    say(e.message);
+  }
 }
 $('to-noise').onclick = () => goClose('noisiest');
 $('to-sharp').onclick = () => goClose('sharpest');
@@ -771,14 +1135,21 @@ async function drawLoupe() {
     [loupe.width, loupe.height] = [side, side];
     loupe.getContext('2d').drawImage(image, 0, 0);
     loupe.dataset.shown = String(Number(loupe.dataset.shown ?? 0) + 1);
-  } catch { /* the next move asks again */ }
+  } catch {
+    /* the next move asks again */
+  }
   loupeBusy = false;
   if (loupeAt !== at) drawLoupe();
 }
 function useLoupe(on) {
   loupe.hidden = !on;
   $('loupe-button').setAttribute('aria-pressed', String(on));
-  if (on) { loupeAt ??= [0.5, 0.5]; loupe.style.left = '24px'; loupe.style.top = '24px'; drawLoupe(); }
+  if (on) {
+    loupeAt ??= [0.5, 0.5];
+    loupe.style.left = '24px';
+    loupe.style.top = '24px';
+    drawLoupe();
+  }
 }
 $('loupe-button').onclick = () => useLoupe(loupe.hidden);
 
@@ -793,8 +1164,11 @@ async function showValue() {
     const p = viewer.place();
     const asked = { recipe: doc, frame, upto: upto(), at, scale: Math.min(1, p.zoom * devicePixelRatio) };
     const told = await pixels.run(() => json('POST', '/api/value', asked));
-    $('value').textContent = `${told.values.map((v) => Math.round(v)).join(' · ')} ${told.space.replace(/ IEC.*$/, '')}`;
-  } catch { /* the next move asks again */ }
+    $('value').textContent =
+      `${told.values.map((v) => Math.round(v)).join(' · ')} ${told.space.replace(/ IEC.*$/, '')}`;
+  } catch {
+    /* the next move asks again */
+  }
   valueBusy = false;
   if (valueAt && valueAt !== at) showValue();
 }
@@ -804,13 +1178,34 @@ const hand = new Hand(stage, viewer, {
   grab(at, away) {
     const i = open;
     const step = doc.steps[i];
-    if (pick.light) return (place, done) => { if (done) takeLight(place); };
+    if (pick.light)
+      return (place, done) => {
+        if (done) takeLight(place);
+      };
     if (pick.shape != null) {
       const all = [step.area].flat();
-      const set = (shape, done) => { all[pick.shape] = shape; around(i, 'area', all, done); };
+      const set = (shape, done) => {
+        all[pick.shape] = shape;
+        around(i, 'area', all, done);
+      };
       return drawShape(all[pick.shape], at, away, set, viewer.size());
     }
-    return hand.tooling() && grab(viewer, step, kind(step)?.tool?.kind, at, (v, d) => { change(i, v, d); }, pick, neutral, facts, away);
+    return (
+      hand.tooling() &&
+      grab(
+        viewer,
+        step,
+        kind(step)?.tool?.kind,
+        at,
+        (v, d) => {
+          change(i, v, d);
+        },
+        pick,
+        neutral,
+        facts,
+        away,
+      )
+    );
   },
   tooling: () => Boolean(pick.light || pick.tool || pick.neutral || pick.shape != null || alwaysAtHand()),
   over: () => over(),
@@ -822,7 +1217,9 @@ async function neutral(at) {
     pick.neutral = false;
     $('hint').hidden = true;
     change(open, values, true);
-  } catch (e) { say(e.message); }
+  } catch (e) {
+    say(e.message);
+  }
 }
 /** The light of a camera raw: as its camera was set, or after the next click on something grey. */
 function askLight(byClick, put) {
@@ -844,7 +1241,9 @@ async function takeLight(at) {
 async function lightAt(at, put) {
   try {
     put(await pixels.run(() => json('POST', '/api/raw-light', { recipe: doc, frame, at })));
-  } catch (e) { say(e.message); }
+  } catch (e) {
+    say(e.message);
+  }
 }
 stage.addEventListener('pointermove', (e) => {
   const box = stage.getBoundingClientRect();
@@ -868,15 +1267,23 @@ const split = $('split');
 split.addEventListener('pointerdown', (e) => {
   e.preventDefault();
   split.setPointerCapture(e.pointerId);
-  const move = (m) => { const box = stage.getBoundingClientRect(); setSplit((m.clientX - box.left) / box.width); };
+  const move = (m) => {
+    const box = stage.getBoundingClientRect();
+    setSplit((m.clientX - box.left) / box.width);
+  };
   split.addEventListener('pointermove', move);
   split.addEventListener('pointerup', () => split.removeEventListener('pointermove', move), { once: true });
 });
-const setSplit = (v) => { viewer.split = Math.max(0.01, Math.min(0.99, v)); viewer.draw(); };
+const setSplit = (v) => {
+  viewer.split = Math.max(0.01, Math.min(0.99, v));
+  viewer.draw();
+};
 
 function zoomTo(zoom, centre) {
   viewer.setZoom(zoom, centre);
-  document.querySelectorAll('#zoom button').forEach((b) => b.classList.toggle('is-on', b.dataset.zoom === String(zoom)));
+  document
+    .querySelectorAll('#zoom button')
+    .forEach((b) => b.classList.toggle('is-on', b.dataset.zoom === String(zoom)));
   over();
 }
 const WAYS = ['split', 'side', 'after', 'difference'];
@@ -886,8 +1293,12 @@ function compare(how) {
   viewer.refresh();
   over();
 }
-document.querySelectorAll('#zoom button').forEach((b) => { b.onclick = () => zoomTo(b.dataset.zoom === 'fit' ? 'fit' : Number(b.dataset.zoom)); });
-document.querySelectorAll('#compare button').forEach((b) => { b.onclick = () => compare(b.dataset.compare); });
+document.querySelectorAll('#zoom button').forEach((b) => {
+  b.onclick = () => zoomTo(b.dataset.zoom === 'fit' ? 'fit' : Number(b.dataset.zoom));
+});
+document.querySelectorAll('#compare button').forEach((b) => {
+  b.onclick = () => compare(b.dataset.compare);
+});
 
 function pinClipped(on) {
   clipPinned = clipping = on;
@@ -933,16 +1344,41 @@ document.addEventListener('keydown', (e) => {
   else return;
   e.preventDefault();
 });
-document.addEventListener('keyup', (e) => { if (e.key === 'b' || e.key === 'n') letGo(); });
+document.addEventListener('keyup', (e) => {
+  if (e.key === 'b' || e.key === 'n') letGo();
+});
 window.addEventListener('blur', letGo);
 
 async function start() {
   try {
-    const [steps, row, kept] = await Promise.all([json('GET', '/api/steps'), json('GET', `/api/recipes/${id}`), json('GET', '/api/kept').catch(() => ({}))]);
+    const [steps, row, kept] = await Promise.all([
+      json('GET', '/api/steps'),
+      json('GET', `/api/recipes/${id}`),
+      json('GET', '/api/kept').catch(() => ({})),
+    ]);
     keptValues = kept;
     kinds = steps.steps;
-    lineZero = reading($('reading'), { doc: () => doc, told: () => told, params: steps.reading, asks: 'asksReading' in slip.dataset, isRaw: facts.format === 'raw', hasRaw: 'hasRaw' in slip.dataset, askLight, changed });
-    drawDeliveries = deliveries($('goes'), { doc: () => doc, told: () => told, kinds: steps.deliveries, kind, cost: () => cost, frame, histogram: () => histogram, changed, draw });
+    lineZero = reading($('reading'), {
+      doc: () => doc,
+      told: () => told,
+      params: steps.reading,
+      asks: 'asksReading' in slip.dataset,
+      isRaw: facts.format === 'raw',
+      hasRaw: 'hasRaw' in slip.dataset,
+      askLight,
+      changed,
+    });
+    drawDeliveries = deliveries($('goes'), {
+      doc: () => doc,
+      told: () => told,
+      kinds: steps.deliveries,
+      kind,
+      cost: () => cost,
+      frame,
+      histogram: () => histogram,
+      changed,
+      draw,
+    });
     doc = row.document;
     ({ version } = row);
     settled = text();
@@ -951,11 +1387,16 @@ async function start() {
     list();
     zoomTo('fit');
     compare('split');
-    if (!frame) { $('no-sample').hidden = false; split.hidden = true; }
+    if (!frame) {
+      $('no-sample').hidden = false;
+      split.hidden = true;
+    }
     await tell(true);
     viewer.refresh();
     typical();
-  } catch (e) { say(e.message); }
+  } catch (e) {
+    say(e.message);
+  }
 }
 
 /**
@@ -970,9 +1411,16 @@ async function takeFound() {
   location.reload();
 }
 document.addEventListener('rallo:read', ({ detail: { desk, scanning } }) => {
-  if (frame) { if (!scanning) typical(); return; }
+  if (frame) {
+    if (!scanning) typical();
+    return;
+  }
   isFound = Boolean(desk.frame);
-  if (isFound) { $('no-sample-what').textContent = 'A frame is found'; takeFound(); return; }
+  if (isFound) {
+    $('no-sample-what').textContent = 'A frame is found';
+    takeFound();
+    return;
+  }
   if (scanning) return;
   $('no-sample-what').textContent = 'No frames in this folder';
   $('no-sample-why').textContent = 'There is no picture in it that can be read; Frames says which files were left out.';
@@ -985,7 +1433,10 @@ async function typical() {
   const box = $('typical');
   box.hidden = !picks.length;
   if (!picks.length) return;
-  box.replaceChildren(el('option', { value: '' }, picks.some((p) => p.id === frame) ? 'a typical frame' : 'more typical …'), ...picks.map((p) => el('option', { value: p.id, title: p.why }, `${p.name}: ${p.why}`)));
+  box.replaceChildren(
+    el('option', { value: '' }, picks.some((p) => p.id === frame) ? 'a typical frame' : 'more typical …'),
+    ...picks.map((p) => el('option', { value: p.id, title: p.why }, `${p.name}: ${p.why}`)),
+  );
   box.onchange = async () => {
     await keeper.done();
     await ask('PUT', '/api/desk', { frame: Number(box.value) }).catch((e) => say(e.message));

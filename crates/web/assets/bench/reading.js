@@ -7,7 +7,8 @@ import { controls, sentence } from './ticket.js';
 function values(decode) {
   const flat = {};
   for (const [name, value] of Object.entries(decode ?? {})) {
-    if (value && typeof value === 'object') for (const [inner, v] of Object.entries(value)) flat[`${name}.${inner}`] = v;
+    if (value && typeof value === 'object')
+      for (const [inner, v] of Object.entries(value)) flat[`${name}.${inner}`] = v;
     else flat[name] = value;
   }
   return flat;
@@ -20,14 +21,21 @@ function put(doc, flat, params) {
     const value = flat[param.name];
     if (value === undefined || JSON.stringify(value) === JSON.stringify(param.default)) continue;
     const [part, inner] = param.name.split('.');
-    if (inner) (decode[part] ??= {})[inner] = value; else decode[part] = value;
+    if (inner) (decode[part] ??= {})[inner] = value;
+    else decode[part] = value;
   }
-  if (Object.keys(decode).length) doc.decode = decode; else delete doc.decode;
+  if (Object.keys(decode).length) doc.decode = decode;
+  else delete doc.decode;
 }
 
 /** What stands among the steps for who looks for it there. */
 export const READING = {
-  id: 'reading', title: 'How files are read', group: 'before the first line', params: [], one_of: [], starter: {},
+  id: 'reading',
+  title: 'How files are read',
+  group: 'before the first line',
+  params: [],
+  one_of: [],
+  starter: {},
   about: 'Camera raw, files without a colour profile, transparent ones and those that are cut off',
   words: ['read', 'raw', 'profile', 'transparent', 'background', 'cut off', 'damaged', 'look'],
 };
@@ -45,20 +53,54 @@ export function reading(box, { doc, told, params, asks, isRaw, hasRaw, askLight,
   // What is given as light comes from the camera or from the picture, and can then be moved.
   const light = () => {
     const take = ({ kelvin, duv }) => change({ 'raw.kelvin': kelvin, 'raw.duv': duv }, true);
-    const button = (words, byClick) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => askLight(byClick, take) }, words);
-    return el('div', { class: 'reading-light' }, button('Pick a neutral spot', true), button('The camera’s setting in numbers', false));
+    const button = (words, byClick) =>
+      el(
+        'button',
+        { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => askLight(byClick, take) },
+        words,
+      );
+    return el(
+      'div',
+      { class: 'reading-light' },
+      button('Pick a neutral spot', true),
+      button('The camera’s setting in numbers', false),
+    );
   };
   const now = () => values(doc().decode);
   function draw() {
     const parts = told()?.reading ?? [];
     box.hidden = !parts.length && !asks && !open;
     if (box.hidden || box.contains(document.activeElement?.closest?.('input:not([type=checkbox]), select'))) return;
-    const words = parts.length ? sentence(parts, params, now, change) : ['Read as they are: profiles, transparent and cut-off files.'];
+    const words = parts.length
+      ? sentence(parts, params, now, change)
+      : ['Read as they are: profiles, transparent and cut-off files.'];
     // What is said of camera raw has its place where there is some.
     const own = params.filter((p) => hasRaw || doc().decode?.raw || !p.name.startsWith('raw.'));
-    const head = el('button', { type: 'button', class: 'reading-head', 'aria-expanded': String(open), title: 'How files are read, before the first line', onclick: () => { open = !open; draw(); } }, '0');
-    box.replaceChildren(head, el('div', { class: 'words' }, ...words), ...(open ? [controls(own, now, change, null, {}), ...(isRaw ? [light()] : [])] : []));
+    const head = el(
+      'button',
+      {
+        type: 'button',
+        class: 'reading-head',
+        'aria-expanded': String(open),
+        title: 'How files are read, before the first line',
+        onclick: () => {
+          open = !open;
+          draw();
+        },
+      },
+      '0',
+    );
+    box.replaceChildren(
+      head,
+      el('div', { class: 'words' }, ...words),
+      ...(open ? [controls(own, now, change, null, {}), ...(isRaw ? [light()] : [])] : []),
+    );
   }
-  const show = () => { open = true; draw(); box.scrollIntoView({ block: 'nearest' }); box.querySelector('select')?.focus(); };
+  const show = () => {
+    open = true;
+    draw();
+    box.scrollIntoView({ block: 'nearest' });
+    box.querySelector('select')?.focus();
+  };
   return { draw, show };
 }

@@ -20,10 +20,15 @@ export class Keeper {
     this.version = 0;
     this.wrong = false;
     // A page that is put away or closed sends at once what it has.
-    document.addEventListener('visibilitychange', () => { if (document.visibilityState === 'hidden') this.flush(); });
+    document.addEventListener('visibilitychange', () => {
+      if (document.visibilityState === 'hidden') this.flush();
+    });
     window.addEventListener('pagehide', () => this.flush());
     // Only what could not be kept is worth a question.
-    window.addEventListener('beforeunload', (e) => { this.flush(); if (this.wrong) e.preventDefault(); });
+    window.addEventListener('beforeunload', (e) => {
+      this.flush();
+      if (this.wrong) e.preventDefault();
+    });
   }
 
   begin(version, stored) {
@@ -46,7 +51,10 @@ export class Keeper {
     if (this.timer === null && !this.wrong) return;
     clearTimeout(this.timer);
     this.timer = null;
-    if (this.text() !== this.stored) this.put().catch(() => { /* the page is gone */ });
+    if (this.text() !== this.stored)
+      this.put().catch(() => {
+        /* the page is gone */
+      });
   }
 
   /** Sends everything, and waits until it is kept or refused. */
@@ -75,7 +83,12 @@ export class Keeper {
   async put() {
     this.turn += 1;
     const now = this.text();
-    const row = await json('PUT', `/api/recipes/${this.id}`, { version: this.version, document: JSON.parse(now), page: this.page, turn: this.turn }, { last: true });
+    const row = await json(
+      'PUT',
+      `/api/recipes/${this.id}`,
+      { version: this.version, document: JSON.parse(now), page: this.page, turn: this.turn },
+      { last: true },
+    );
     return { row, now };
   }
 
@@ -83,7 +96,9 @@ export class Keeper {
   send() {
     clearTimeout(this.timer);
     this.timer = null;
-    this.sending ??= this.sendAll().finally(() => { this.sending = null; });
+    this.sending ??= this.sendAll().finally(() => {
+      this.sending = null;
+    });
     return this.sending;
   }
 

@@ -22,7 +22,17 @@ export function scope(head) {
   svg.firstElementChild.setAttribute('d', plain ? histogram(w, h) : '');
   const most = Math.max(...head.histogram.flatMap((one) => one.slice(1, 63)), 1e-6);
   [...svg.querySelectorAll('.line')].forEach((line, c) => {
-    line.setAttribute('d', plain ? head.histogram[c + 1].map((v, i) => `${i ? 'L' : 'M'}${((i / 63) * w).toFixed(1)} ${(h - Math.min(1, v / most) * (h - 3)).toFixed(1)}`).join('') : '');
+    line.setAttribute(
+      'd',
+      plain
+        ? head.histogram[c + 1]
+            .map(
+              (v, i) =>
+                `${i ? 'L' : 'M'}${((i / 63) * w).toFixed(1)} ${(h - Math.min(1, v / most) * (h - 3)).toFixed(1)}`,
+            )
+            .join('')
+        : '',
+    );
   });
   const canvas = $('wave');
   canvas.hidden = plain;
@@ -36,7 +46,8 @@ export function scope(head) {
     c.putImageData(image, 0, 0);
   }
   $('scope-name').textContent = kind;
-  $('clipped').textContent = `${(head.clipped[0] * 100).toFixed(1)} % black, ${(head.clipped[1] * 100).toFixed(1)} % white`;
+  $('clipped').textContent =
+    `${(head.clipped[0] * 100).toFixed(1)} % black, ${(head.clipped[1] * 100).toFixed(1)} % white`;
 }
 
 $('scope-box').onclick = () => {

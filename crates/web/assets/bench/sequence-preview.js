@@ -19,25 +19,69 @@ export class SequencePreview {
     this.player = new Player({
       load: (place) => this.load(place),
       paint: (pictures, place) => this.paint(pictures, place),
-      close: (pictures) => { pictures.made?.close(); pictures.untouched?.close(); },
+      close: (pictures) => {
+        pictures.made?.close();
+        pictures.untouched?.close();
+      },
       told: () => this.controls.words(),
     });
     this.controls = this.player.controls();
-    this.ways = el('div', { class: 'btn-group btn-group-sm', role: 'group', 'aria-label': 'Compare the sequence' },
-      ...[['after', 'After', 'As the recipe makes it'], ['side', 'Side by side', 'Untouched on the left'], ['split', 'Split', 'Untouched left of the line; it is dragged']]
-        .map(([how, label, title]) => el('button', { type: 'button', class: 'btn btn-outline-light', title, 'data-how': how, onclick: () => this.compare(how) }, label)));
-    this.border = el('input', { type: 'range', min: 0, max: 100, value: 50, class: 'sequence-border', 'aria-label': 'Where untouched ends, per cent', oninput: () => { this.split = this.border.value / 100; this.again(); } });
-    box.replaceChildren(this.canvas, el('div', { class: 'sequence-head' }, this.said, this.border), el('div', { class: 'sequence-foot' }, ...this.controls.all, this.ways,
-      el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', title: '(Esc)', onclick: () => this.close() }, 'Close')));
+    this.ways = el(
+      'div',
+      { class: 'btn-group btn-group-sm', role: 'group', 'aria-label': 'Compare the sequence' },
+      ...[
+        ['after', 'After', 'As the recipe makes it'],
+        ['side', 'Side by side', 'Untouched on the left'],
+        ['split', 'Split', 'Untouched left of the line; it is dragged'],
+      ].map(([how, label, title]) =>
+        el(
+          'button',
+          { type: 'button', class: 'btn btn-outline-light', title, 'data-how': how, onclick: () => this.compare(how) },
+          label,
+        ),
+      ),
+    );
+    this.border = el('input', {
+      type: 'range',
+      min: 0,
+      max: 100,
+      value: 50,
+      class: 'sequence-border',
+      'aria-label': 'Where untouched ends, per cent',
+      oninput: () => {
+        this.split = this.border.value / 100;
+        this.again();
+      },
+    });
+    box.replaceChildren(
+      this.canvas,
+      el('div', { class: 'sequence-head' }, this.said, this.border),
+      el(
+        'div',
+        { class: 'sequence-foot' },
+        ...this.controls.all,
+        this.ways,
+        el(
+          'button',
+          { type: 'button', class: 'btn btn-sm btn-outline-light', title: '(Esc)', onclick: () => this.close() },
+          'Close',
+        ),
+      ),
+    );
     box.addEventListener('keydown', (e) => {
-      if (e.key === 'Escape') { e.stopPropagation(); this.close(); } else if (e.target !== this.border) this.player.key(e, this.controls.position);
+      if (e.key === 'Escape') {
+        e.stopPropagation();
+        this.close();
+      } else if (e.target !== this.border) this.player.key(e, this.controls.position);
     });
     this.canvas.addEventListener('pointerdown', (e) => this.drag(e));
     new ResizeObserver(() => this.again()).observe(this.canvas);
     this.compare('after');
   }
 
-  get isOpen() { return !this.box.hidden; }
+  get isOpen() {
+    return !this.box.hidden;
+  }
 
   async open() {
     if (this.isOpen) return this.close();
@@ -68,7 +112,7 @@ export class SequencePreview {
   }
 
   async take() {
-    const asked = this.asked = (this.asked ?? 0) + 1;
+    const asked = (this.asked = (this.asked ?? 0) + 1);
     try {
       const begun = await json('POST', '/api/preview', { recipe: this.recipe() });
       if (asked !== this.asked || !this.isOpen) return;
@@ -86,11 +130,17 @@ export class SequencePreview {
   hear(state) {
     const isOther = this.state?.key !== state.key || this.state?.decided !== state.decided;
     this.state = state;
-    if (isOther) { this.failed = ''; this.player.changed(true); }
+    if (isOther) {
+      this.failed = '';
+      this.player.changed(true);
+    }
     this.box.dataset.made = state.made;
     this.box.dataset.decided = state.decided;
     const parts = [];
-    if (!state.decided) parts.push(`Measuring: ${state.measured} of ${state.count} frames. Until then without what is decided from all of them.`);
+    if (!state.decided)
+      parts.push(
+        `Measuring: ${state.measured} of ${state.count} frames. Until then without what is decided from all of them.`,
+      );
     else if (state.made < state.count) parts.push(`${state.made} of ${state.count} frames are made.`);
     if (state.left_out.length) parts.push(`Without ${state.left_out.join(', ')}, too slow for a look.`);
     if (this.failed) parts.push(this.failed);
@@ -101,9 +151,15 @@ export class SequencePreview {
     clearTimeout(this.timer);
     this.timer = setTimeout(async () => {
       if (!this.isOpen) return;
-      try { this.hear(await json('GET', `/api/preview/${this.state.key}`)); } catch (e) {
+      try {
+        this.hear(await json('GET', `/api/preview/${this.state.key}`));
+      } catch (e) {
         // A program that was started again knows nothing of it.
-        if (e.status) { this.state = null; this.take(); return; }
+        if (e.status) {
+          this.state = null;
+          this.take();
+          return;
+        }
         this.said.textContent = e.message;
       }
       this.watch();
@@ -120,7 +176,9 @@ export class SequencePreview {
   }
 
   /** What stands there is drawn again. */
-  again() { this.player.shown = -1; }
+  again() {
+    this.player.shown = -1;
+  }
 
   drag(e) {
     if (this.how !== 'split') return;
@@ -133,7 +191,9 @@ export class SequencePreview {
     this.canvas.setPointerCapture(e.pointerId);
     to(e);
     this.canvas.onpointermove = to;
-    this.canvas.onpointerup = () => { this.canvas.onpointermove = null; };
+    this.canvas.onpointerup = () => {
+      this.canvas.onpointermove = null;
+    };
   }
 
   async fetched(address) {
@@ -151,14 +211,20 @@ export class SequencePreview {
     const address = `/api/preview/${key}/${place}`;
     const wanted = this.how === 'after' ? [address] : [address, `${address}?untouched=true`];
     const [made, untouched] = await Promise.all(wanted.map((a) => this.fetched(a)));
-    if (made.failed) { this.failed = `${this.frames[place]?.name}: ${made.failed}`; return null; }
+    if (made.failed) {
+      this.failed = `${this.frames[place]?.name}: ${made.failed}`;
+      return null;
+    }
     return { made, untouched: untouched?.failed ? null : untouched };
   }
 
   paint({ made, untouched }, place) {
     const { canvas } = this;
     const [w, h] = [canvas.clientWidth, canvas.clientHeight].map((v) => Math.round(v * devicePixelRatio));
-    if (canvas.width !== w || canvas.height !== h) { canvas.width = w; canvas.height = h; }
+    if (canvas.width !== w || canvas.height !== h) {
+      canvas.width = w;
+      canvas.height = h;
+    }
     const c = canvas.getContext('2d');
     c.clearRect(0, 0, w, h);
     const isSide = this.how === 'side';

@@ -24,29 +24,100 @@ async function asText(file) {
 /** Text of a typed value as the parameter's kind has it; undefined where it makes no sense. */
 export function parse(param, text) {
   const t = text.trim();
-  const numbers = () => t.split(/[^0-9.]+/).filter(Boolean).map(Number);
+  const numbers = () =>
+    t
+      .split(/[^0-9.]+/)
+      .filter(Boolean)
+      .map(Number);
   switch (param.kind) {
-    case 'number': { const v = Number(t.replace(',', '.').replace('−', '-').replace(/[^0-9.\-]/g, '')); return /\d/.test(t) && Number.isFinite(v) ? Math.max(param.min, Math.min(param.max, v)) : undefined; }
-    case 'whole': { if (!t) return null; const v = Math.round(Number(t)); return Number.isFinite(v) ? Math.max(param.min, Math.min(param.max, v)) : undefined; }
-    case 'pair': { const n = numbers(); return n.length === 2 ? n : t ? undefined : null; }
-    case 'triple': { const n = t.split(/[^0-9.\-−]+/).filter(Boolean).map((v) => Number(v.replace('−', '-'))); return n.length === 3 && n.every(Number.isFinite) ? n.map((v) => Math.max(param.min, Math.min(param.max, v))) : undefined; }
-    case 'spot': { const n = t.split(/[^0-9.\-]+/).filter(Boolean).map(Number); return n.length === 2 && n.every(Number.isFinite) ? n : undefined; }
-    case 'words': return t.split(',').map((w) => w.trim()).filter(Boolean);
+    case 'number': {
+      const v = Number(
+        t
+          .replace(',', '.')
+          .replace('−', '-')
+          .replace(/[^0-9.\-]/g, ''),
+      );
+      return /\d/.test(t) && Number.isFinite(v) ? Math.max(param.min, Math.min(param.max, v)) : undefined;
+    }
+    case 'whole': {
+      if (!t) return null;
+      const v = Math.round(Number(t));
+      return Number.isFinite(v) ? Math.max(param.min, Math.min(param.max, v)) : undefined;
+    }
+    case 'pair': {
+      const n = numbers();
+      return n.length === 2 ? n : t ? undefined : null;
+    }
+    case 'triple': {
+      const n = t
+        .split(/[^0-9.\-−]+/)
+        .filter(Boolean)
+        .map((v) => Number(v.replace('−', '-')));
+      return n.length === 3 && n.every(Number.isFinite)
+        ? n.map((v) => Math.max(param.min, Math.min(param.max, v)))
+        : undefined;
+    }
+    case 'spot': {
+      const n = t
+        .split(/[^0-9.\-]+/)
+        .filter(Boolean)
+        .map(Number);
+      return n.length === 2 && n.every(Number.isFinite) ? n : undefined;
+    }
+    case 'words':
+      return t
+        .split(',')
+        .map((w) => w.trim())
+        .filter(Boolean);
     case 'course':
-    case 'rows': { const rows = t.split(/[;\n]/).map((r) => r.trim().split(/[\s,]+/).filter(Boolean).map(Number)).filter((r) => r.length); return rows.every((r) => r.length === (param.names?.length ?? 2) && r.every(Number.isFinite)) ? rows : undefined; }
+    case 'rows': {
+      const rows = t
+        .split(/[;\n]/)
+        .map((r) =>
+          r
+            .trim()
+            .split(/[\s,]+/)
+            .filter(Boolean)
+            .map(Number),
+        )
+        .filter((r) => r.length);
+      return rows.every((r) => r.length === (param.names?.length ?? 2) && r.every(Number.isFinite)) ? rows : undefined;
+    }
     case 'part':
-    case 'window': { const n = numbers(); return n.length === 4 ? n : t ? undefined : null; }
-    default: return t;
+    case 'window': {
+      const n = numbers();
+      return n.length === 4 ? n : t ? undefined : null;
+    }
+    default:
+      return t;
   }
 }
 
 /** A value as it is typed. */
-export const shown = (value, kind) => (kind === 'words' ? (value ?? []).join(', ') : Array.isArray(value) && Array.isArray(value[0]) ? value.map((r) => r.join(' ')).join('; ') : Array.isArray(value) ? value.join(' ') : value == null ? '' : String(value));
+export const shown = (value, kind) =>
+  kind === 'words'
+    ? (value ?? []).join(', ')
+    : Array.isArray(value) && Array.isArray(value[0])
+      ? value.map((r) => r.join(' ')).join('; ')
+      : Array.isArray(value)
+        ? value.join(' ')
+        : value == null
+          ? ''
+          : String(value);
 
 /** A value inside a sentence. `step` holds the values, `change(values, done)` writes them. */
 function chip(param, text, values, change) {
   const numeric = NUMERIC.includes(param.kind);
-  const button = el('button', { type: 'button', class: `chip${numeric ? '' : ' is-word'}`, 'data-param': param.name, title: `${param.about}${numeric ? ' Drag sideways, type, or use the arrow keys.' : ''}` }, text);
+  const button = el(
+    'button',
+    {
+      type: 'button',
+      class: `chip${numeric ? '' : ' is-word'}`,
+      'data-param': param.name,
+      title: `${param.about}${numeric ? ' Drag sideways, type, or use the arrow keys.' : ''}`,
+    },
+    text,
+  );
   const value = () => values()[param.name] ?? param.default;
   const step = (by, done) => {
     const v = Number(value() ?? 0) + by * param.step;
@@ -55,9 +126,17 @@ function chip(param, text, values, change) {
   const type = () => {
     let field;
     if (param.kind === 'choice') {
-      field = el('select', { class: 'chip', 'aria-label': param.name }, ...param.choices.map((c) => el('option', { selected: c === String(value()) }, c)));
+      field = el(
+        'select',
+        { class: 'chip', 'aria-label': param.name },
+        ...param.choices.map((c) => el('option', { selected: c === String(value()) }, c)),
+      );
     } else {
-      field = el('input', { class: `chip${numeric ? '' : ' is-word'}`, 'aria-label': param.name, value: shown(value(), param.kind) });
+      field = el('input', {
+        class: `chip${numeric ? '' : ' is-word'}`,
+        'aria-label': param.name,
+        value: shown(value(), param.kind),
+      });
     }
     let over = false;
     const end = (keep) => {
@@ -108,13 +187,16 @@ function chip(param, text, values, change) {
     };
     const up = () => {
       window.removeEventListener('pointermove', move);
-      if (moved) change({}, true); else type();
+      if (moved) change({}, true);
+      else type();
     };
     // On the window: the chip itself is drawn anew while it is dragged.
     window.addEventListener('pointermove', move);
     window.addEventListener('pointerup', up, { once: true });
   });
-  button.addEventListener('click', (e) => { if (e.detail === 0) type(); });
+  button.addEventListener('click', (e) => {
+    if (e.detail === 0) type();
+  });
   return button;
 }
 
@@ -124,10 +206,14 @@ export function sentence(parts, params, values, change) {
   for (const part of parts) {
     const param = typeof part === 'string' ? null : params.find((p) => p.name === part.param);
     const text = typeof part === 'string' ? part : part.text;
-    if (param) { all.push(chip(param, text, values, change)); continue; }
+    if (param) {
+      all.push(chip(param, text, values, change));
+      continue;
+    }
     // A full stop or a comma does not begin a line by itself.
     const sign = /^[.,:;)]+/.exec(text)?.[0] ?? '';
-    if (sign && all.at(-1) instanceof Element) all.push(el('span', { class: 'with-sign' }, all.pop(), sign), text.slice(sign.length));
+    if (sign && all.at(-1) instanceof Element)
+      all.push(el('span', { class: 'with-sign' }, all.pop(), sign), text.slice(sign.length));
     else all.push(text);
   }
   return all;
@@ -138,33 +224,80 @@ export function controls(params, values, change, histogram, memory) {
   const rows = [];
   const discs = params.filter(hasDisc);
   // With discs, their numbers are folded away.
-  const numbers = el('details', { class: 'disc-numbers', open: memory.numbers ? true : undefined }, el('summary', {}, 'The numbers'));
-  numbers.addEventListener('toggle', () => { memory.numbers = numbers.open; });
+  const numbers = el(
+    'details',
+    { class: 'disc-numbers', open: memory.numbers ? true : undefined },
+    el('summary', {}, 'The numbers'),
+  );
+  numbers.addEventListener('toggle', () => {
+    memory.numbers = numbers.open;
+  });
   if (discs.length) {
-    rows.push(el('div', { class: 'discs' }, ...discs.map((p) => disc(p, () => values()[p.name] ?? p.default, (v, done) => change({ [p.name]: v }, done)))), numbers);
+    rows.push(
+      el(
+        'div',
+        { class: 'discs' },
+        ...discs.map((p) =>
+          disc(
+            p,
+            () => values()[p.name] ?? p.default,
+            (v, done) => change({ [p.name]: v }, done),
+          ),
+        ),
+      ),
+      numbers,
+    );
   }
   for (const param of params) {
     const value = values()[param.name] ?? param.default;
     if (param.kind === 'points' || param.kind === 'kept') continue;
     const into = hasDisc(param) ? { push: (...r) => numbers.append(...r) } : rows;
     const label = el('span', { title: param.about }, param.name.replace(/[_.]/g, ' '));
-    const put = (v, done) => { if (v !== undefined) change({ [param.name]: v }, done); };
+    const put = (v, done) => {
+      if (v !== undefined) change({ [param.name]: v }, done);
+    };
     let row;
     // What has thousands of notches is typed.
     if (param.kind === 'number' && (param.max - param.min) / param.step <= 1500) {
-      const range = el('input', { type: 'range', min: param.min, max: param.max, step: param.step, value, 'aria-label': param.name });
+      const range = el('input', {
+        type: 'range',
+        min: param.min,
+        max: param.max,
+        step: param.step,
+        value,
+        'aria-label': param.name,
+      });
       const field = el('input', { value, 'aria-label': `${param.name}, typed` });
-      range.addEventListener('input', () => { field.value = range.value; put(Number(range.value), false); });
+      range.addEventListener('input', () => {
+        field.value = range.value;
+        put(Number(range.value), false);
+      });
       range.addEventListener('change', () => put(Number(range.value), true));
       field.addEventListener('change', () => put(parse(param, field.value), true));
       row = el('label', {}, label, range, field);
     } else if (param.kind === 'triple') {
       into.push(el('div', { class: 'triple-name', title: param.about }, param.name.replace(/_/g, ' ')));
       ['red', 'green', 'blue'].forEach((name, k) => {
-        const range = el('input', { type: 'range', min: param.min, max: param.max, step: param.step, value: value[k], 'aria-label': `${param.name}, ${name}` });
+        const range = el('input', {
+          type: 'range',
+          min: param.min,
+          max: param.max,
+          step: param.step,
+          value: value[k],
+          'aria-label': `${param.name}, ${name}`,
+        });
         const field = el('input', { value: value[k], 'aria-label': `${param.name}, ${name}, typed` });
-        const set = (v, done) => { if (Number.isFinite(v)) { const now = [...(values()[param.name] ?? param.default)]; now[k] = Math.max(param.min, Math.min(param.max, v)); put(now, done); } };
-        range.addEventListener('input', () => { field.value = range.value; set(Number(range.value), false); });
+        const set = (v, done) => {
+          if (Number.isFinite(v)) {
+            const now = [...(values()[param.name] ?? param.default)];
+            now[k] = Math.max(param.min, Math.min(param.max, v));
+            put(now, done);
+          }
+        };
+        range.addEventListener('input', () => {
+          field.value = range.value;
+          set(Number(range.value), false);
+        });
         range.addEventListener('change', () => set(Number(range.value), true));
         field.addEventListener('change', () => set(Number(field.value.replace(',', '.').replace('−', '-')), true));
         into.push(el('label', {}, el('span', {}, name), range, field));
@@ -175,11 +308,30 @@ export function controls(params, values, change, histogram, memory) {
       continue;
     } else if (param.kind === 'file') {
       const field = el('input', { class: 'span2', type: 'file', 'aria-label': param.name });
-      field.addEventListener('change', async () => { const f = field.files[0]; if (f) put(await asText(f), true); });
+      field.addEventListener('change', async () => {
+        const f = field.files[0];
+        if (f) put(await asText(f), true);
+      });
       row = el('label', {}, label, field);
-      if (value) rows.push(el('div', { class: 'triple-name' }, `A file of ${Math.ceil(value.length / 1000)} kB is in the recipe. `, el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => put('', true) }, 'Take it out')));
+      if (value)
+        rows.push(
+          el(
+            'div',
+            { class: 'triple-name' },
+            `A file of ${Math.ceil(value.length / 1000)} kB is in the recipe. `,
+            el(
+              'button',
+              { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => put('', true) },
+              'Take it out',
+            ),
+          ),
+        );
     } else if (param.kind === 'choice') {
-      const field = el('select', { class: 'span2' }, ...param.choices.map((c) => el('option', { selected: c === String(value) }, c)));
+      const field = el(
+        'select',
+        { class: 'span2' },
+        ...param.choices.map((c) => el('option', { selected: c === String(value) }, c)),
+      );
       field.addEventListener('change', () => put(field.value, true));
       row = el('label', {}, label, field);
     } else if (param.kind === 'flag') {
@@ -187,14 +339,37 @@ export function controls(params, values, change, histogram, memory) {
       field.addEventListener('change', () => put(field.checked, true));
       row = el('label', {}, label, field);
     } else {
-      const field = el('input', { class: 'span2', value: shown(value, param.kind), type: param.kind === 'colour' ? 'color' : 'text', 'aria-label': param.name });
+      const field = el('input', {
+        class: 'span2',
+        value: shown(value, param.kind),
+        type: param.kind === 'colour' ? 'color' : 'text',
+        'aria-label': param.name,
+      });
       field.addEventListener('change', () => put(parse(param, field.value), true));
       row = el('label', {}, label, field);
     }
     // Words of a choice may be numbers in a document.
-    const same = param.kind === 'choice' ? String(value) === String(param.default) : JSON.stringify(value) === JSON.stringify(param.default);
+    const same =
+      param.kind === 'choice'
+        ? String(value) === String(param.default)
+        : JSON.stringify(value) === JSON.stringify(param.default);
     if (!same) {
-      row.append(el('button', { type: 'button', class: 'to-default', title: `Back to ${shown(param.default, param.kind) || 'nothing'}`, 'aria-label': `${param.name} back to what it is by itself`, onclick: (e) => { e.preventDefault(); change({ [param.name]: param.default }, true); } }, '↺'));
+      row.append(
+        el(
+          'button',
+          {
+            type: 'button',
+            class: 'to-default',
+            title: `Back to ${shown(param.default, param.kind) || 'nothing'}`,
+            'aria-label': `${param.name} back to what it is by itself`,
+            onclick: (e) => {
+              e.preventDefault();
+              change({ [param.name]: param.default }, true);
+            },
+          },
+          '↺',
+        ),
+      );
     }
     rows.push(row);
   }
@@ -202,12 +377,38 @@ export function controls(params, values, change, histogram, memory) {
   if (channels.length) {
     const which = channels.find((p) => p.name === memory.channel) ?? channels[0];
     const points = values()[which.name] ?? which.default;
-    rows.push(el('div', { class: 'tabs', role: 'group', 'aria-label': 'Channel' }, ...channels.map((p) =>
-      el('button', { type: 'button', class: `btn btn-sm btn-outline-dark${p === which ? ' active' : ''}`, onclick: () => { memory.channel = p.name; change({}, true); } }, p.name))));
+    rows.push(
+      el(
+        'div',
+        { class: 'tabs', role: 'group', 'aria-label': 'Channel' },
+        ...channels.map((p) =>
+          el(
+            'button',
+            {
+              type: 'button',
+              class: `btn btn-sm btn-outline-dark${p === which ? ' active' : ''}`,
+              onclick: () => {
+                memory.channel = p.name;
+                change({}, true);
+              },
+            },
+            p.name,
+          ),
+        ),
+      ),
+    );
     rows.push(curvePlot(points, histogram, (p, done) => change({ [which.name]: p.map((q) => [...q]) }, done)));
-    const field = el('input', { class: 'span2', value: points.map((q) => q.join(' ')).join(', '), 'aria-label': 'Points, in and out', title: 'Points as in out, in out …' });
+    const field = el('input', {
+      class: 'span2',
+      value: points.map((q) => q.join(' ')).join(', '),
+      'aria-label': 'Points, in and out',
+      title: 'Points as in out, in out …',
+    });
     field.addEventListener('change', () => {
-      const p = field.value.split(/[,;]/).map((q) => q.trim().split(/\s+/).map(Number)).filter((q) => q.length === 2 && q.every(Number.isFinite));
+      const p = field.value
+        .split(/[,;]/)
+        .map((q) => q.trim().split(/\s+/).map(Number))
+        .filter((q) => q.length === 2 && q.every(Number.isFinite));
       if (p.length >= 2) change({ [which.name]: p }, true);
     });
     rows.push(el('label', {}, el('span', {}, 'points'), field));

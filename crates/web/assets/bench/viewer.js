@@ -74,7 +74,17 @@ export class Viewer {
       const spare = room - side * zoom;
       return spare >= 0 ? spare / 2 : Math.max(spare, Math.min(0, room / 2 - share * side * zoom));
     };
-    return { x: left + at(width, w, this.centre[0]), y: at(height, h, this.centre[1]), zoom, width, height, w, h, left, all };
+    return {
+      x: left + at(width, w, this.centre[0]),
+      y: at(height, h, this.centre[1]),
+      zoom,
+      width,
+      height,
+      w,
+      h,
+      left,
+      all,
+    };
   }
 
   /** Whether the picture is shown as it comes to the open line, for a tool. */
@@ -98,7 +108,11 @@ export class Viewer {
   view() {
     const p = this.place();
     const dots = devicePixelRatio;
-    return { room: [Math.max(1, p.width * dots), Math.max(1, p.height * dots)], zoom: this.zoom === 'fit' ? null : this.zoom, centre: [...this.centre] };
+    return {
+      room: [Math.max(1, p.width * dots), Math.max(1, p.height * dots)],
+      zoom: this.zoom === 'fit' ? null : this.zoom,
+      centre: [...this.centre],
+    };
   }
 
   /** What is seen now, in words that are equal when it is: all of it, the view alone, and its lines and zoom alone. */
@@ -106,8 +120,20 @@ export class Viewer {
     const source = this.source();
     const view = this.view();
     const seen = JSON.stringify(view);
-    const shape = JSON.stringify([this.zoom, this.compare === 'side', source.upto, source.frame, source.recipe.steps.map((s) => [s.step, s.on])]);
-    return { key: JSON.stringify([source.text, source.frame, source.upto, source.clip, seen]), seen, shape, view, source };
+    const shape = JSON.stringify([
+      this.zoom,
+      this.compare === 'side',
+      source.upto,
+      source.frame,
+      source.recipe.steps.map((s) => [s.step, s.on]),
+    ]);
+    return {
+      key: JSON.stringify([source.text, source.frame, source.upto, source.clip, seen]),
+      seen,
+      shape,
+      view,
+      source,
+    };
   }
 
   /** Something may have changed: what is there is drawn, and what is missing asked for. */
@@ -151,7 +177,8 @@ export class Viewer {
         this.refine(now, latest);
       }
     }
-    if (!this.jobs.before && this.comparing() && this.failed.before !== now.key) this.begin('before', now, this.before(now));
+    if (!this.jobs.before && this.comparing() && this.failed.before !== now.key)
+      this.begin('before', now, this.before(now));
     this.sign();
   }
 
@@ -185,31 +212,50 @@ export class Viewer {
     const stop = new AbortController();
     const job = { stop, key: now.key, seen: now.seen, shape: now.shape, since: performance.now(), refines };
     this.jobs[side] = job;
-    work(stop.signal).then((more) => {
-      this.jobs[side] = null;
-      if (more) this.go();
-      else this.sign();
-      const open = Object.values(this.jobs).some((j) => j && !j.refines);
-      if (!refines && !open) this.stage.dataset.shown = String(Number(this.stage.dataset.shown ?? 0) + 1);
-    }, (e) => {
-      this.jobs[side] = null;
-      if (stop.signal.aborted) { this.go(); return; }
-      this.failed[side] = now.key;
-      this.sign();
-      this.drawn(e);
-      // A program that is started again, or was too busy, is asked again; what it refuses is not.
-      if (e.status === undefined && this.tries < TRIES) {
-        this.tries += 1;
-        setTimeout(() => { this.failed[side] = ''; this.go(); }, AGAIN);
-      }
-    });
+    work(stop.signal).then(
+      (more) => {
+        this.jobs[side] = null;
+        if (more) this.go();
+        else this.sign();
+        const open = Object.values(this.jobs).some((j) => j && !j.refines);
+        if (!refines && !open) this.stage.dataset.shown = String(Number(this.stage.dataset.shown ?? 0) + 1);
+      },
+      (e) => {
+        this.jobs[side] = null;
+        if (stop.signal.aborted) {
+          this.go();
+          return;
+        }
+        this.failed[side] = now.key;
+        this.sign();
+        this.drawn(e);
+        // A program that is started again, or was too busy, is asked again; what it refuses is not.
+        if (e.status === undefined && this.tries < TRIES) {
+          this.tries += 1;
+          setTimeout(() => {
+            this.failed[side] = '';
+            this.go();
+          }, AGAIN);
+        }
+      },
+    );
   }
 
   /** Has a picture computed. */
   async fetch(body, now, signal) {
-    const answer = () => ask('POST', '/api/render', { frame: now.source.frame, view: now.view, head: true, ...body }, { signal }).then(apart);
+    const answer = () =>
+      ask('POST', '/api/render', { frame: now.source.frame, view: now.view, head: true, ...body }, { signal }).then(
+        apart,
+      );
     const { head, blob } = await pixels.run(answer, signal);
-    return { image: await createImageBitmap(blob), head, seen: now.seen, frame: now.source.frame, text: now.source.text, upto: now.source.upto };
+    return {
+      image: await createImageBitmap(blob),
+      head,
+      seen: now.seen,
+      frame: now.source.frame,
+      text: now.source.text,
+      upto: now.source.upto,
+    };
   }
 
   body({ source }) {
@@ -229,8 +275,14 @@ export class Viewer {
   /** Takes a picture over, unless it is a stand-in for a true one that still shows the same place. */
   take(picture) {
     const { after } = this.pictures;
-    const true_ = after && !after.head.stand_in && after.head.geometry === picture.head.geometry && after.seen === picture.seen && after.frame === picture.frame;
-    const waits = picture.head.stand_in && picture.head.scale >= 0.5 && picture.head.share < ENOUGH && !picture.head.failed;
+    const true_ =
+      after &&
+      !after.head.stand_in &&
+      after.head.geometry === picture.head.geometry &&
+      after.seen === picture.seen &&
+      after.frame === picture.frame;
+    const waits =
+      picture.head.stand_in && picture.head.scale >= 0.5 && picture.head.share < ENOUGH && !picture.head.failed;
     if (true_ && waits && performance.now() - this.changed < HELD) {
       this.held = picture;
       return;
@@ -250,12 +302,24 @@ export class Viewer {
     if (!head.stand_in || head.failed) return;
     clearTimeout(this.later);
     const rest = head.scale < 0.5 ? REST - (performance.now() - this.changed) : 0;
-    if (rest > 0) { this.later = setTimeout(() => this.go(), rest); return; }
-    this.begin('after', now, async (signal) => {
-      const picture = { ...(await this.fetch({ ...latest.body, more: head.known }, now, signal)), key: now.key, body: latest.body };
-      this.take(picture);
-      return true;
-    }, true);
+    if (rest > 0) {
+      this.later = setTimeout(() => this.go(), rest);
+      return;
+    }
+    this.begin(
+      'after',
+      now,
+      async (signal) => {
+        const picture = {
+          ...(await this.fetch({ ...latest.body, more: head.known }, now, signal)),
+          key: now.key,
+          body: latest.body,
+        };
+        this.take(picture);
+        return true;
+      },
+      true,
+    );
   }
 
   before(now) {
@@ -280,11 +344,15 @@ export class Viewer {
     const busy = this.jobs.after ?? this.jobs.before;
     const box = this.stage.querySelector('.tag-work');
     const say = () => {
-      const share = head?.stand_in && !head.failed && head.share < 1 ? `denoised ${Math.round(head.share * 100)} %` : '';
+      const share =
+        head?.stand_in && !head.failed && head.share < 1 ? `denoised ${Math.round(head.share * 100)} %` : '';
       box.textContent = share || 'working …';
       box.hidden = !(this.jobs.after ?? this.jobs.before);
     };
-    if (!busy) { box.hidden = true; return; }
+    if (!busy) {
+      box.hidden = true;
+      return;
+    }
     const age = performance.now() - (busy.refines ? this.changed : busy.since);
     if (age >= UNSEEN || !box.hidden) say();
     else this.signing = setTimeout(say, UNSEEN - age);
@@ -307,10 +375,17 @@ export class Viewer {
     const fits = shown && shown.upto === source.upto && shown.frame === source.frame;
     const glances = shown?.frame !== source.frame && this.first?.frame === source.frame;
     this.drawGlance(p, glances);
-    const belongs = (picture) => fits && picture && picture.head.geometry === shown.head.geometry && picture.frame === shown.frame;
+    const belongs = (picture) =>
+      fits && picture && picture.head.geometry === shown.head.geometry && picture.frame === shown.frame;
     const one = (picture) => {
       const [left, top, right, bottom] = picture.head.area;
-      c.drawImage(picture.image, p.x + left * p.zoom, p.y + top * p.zoom, (right - left) * p.zoom, (bottom - top) * p.zoom);
+      c.drawImage(
+        picture.image,
+        p.x + left * p.zoom,
+        p.y + top * p.zoom,
+        (right - left) * p.zoom,
+        (bottom - top) * p.zoom,
+      );
     };
     const paint = (side) => {
       const picture = this.pictures[side];
@@ -333,13 +408,21 @@ export class Viewer {
       c.restore();
     };
     if (p.left) {
-      const half = (left, side) => clipped(left, p.width - 2, () => { c.translate(left - p.left, 0); paint(side); });
+      const half = (left, side) =>
+        clipped(left, p.width - 2, () => {
+          c.translate(left - p.left, 0);
+          paint(side);
+        });
       half(0, 'before');
       half(p.left + 2, this.holding ? 'before' : 'after');
     } else {
       paint(this.holding && !plain ? 'before' : 'after');
     }
-    if (both) clipped(0, line, () => { c.clearRect(0, 0, line, p.height); paint('before'); });
+    if (both)
+      clipped(0, line, () => {
+        c.clearRect(0, 0, line, p.height);
+        paint('before');
+      });
     const same = hasBefore && this.pictures.before.seen === shown.seen && this.pictures.before.head.alike;
     if (this.compare === 'difference' && !this.holding && !plain && same) {
       // What differs, eight times as strong: the sum with itself, three times.
@@ -351,7 +434,9 @@ export class Viewer {
       c.globalCompositeOperation = 'source-over';
     }
     this.lay(p, both, line, plain, hasBefore);
-    this.stage.dispatchEvent(new CustomEvent('painted', { detail: { p, both, line, hasBefore, plain, text: fits ? shown.text : null } }));
+    this.stage.dispatchEvent(
+      new CustomEvent('painted', { detail: { p, both, line, hasBefore, plain, text: fits ? shown.text : null } }),
+    );
   }
 
   lay(p, both, line, plain, hasBefore) {
@@ -364,7 +449,11 @@ export class Viewer {
     before.hidden = !(both || p.left || (this.holding && !plain));
     after.hidden = this.holding || plain || !this.pictures.after || this.compare === 'difference';
     const name = this.source().otherName ?? 'before';
-    before.textContent = !hasBefore ? `${name}: on its way` : this.pictures.before.head.alike ? name : `${name}, framed in its own way`;
+    before.textContent = !hasBefore
+      ? `${name}: on its way`
+      : this.pictures.before.head.alike
+        ? name
+        : `${name}, framed in its own way`;
     before.style.left = `${Math.max(8, p.x - p.left + 8)}px`;
     after.style.right = `${Math.max(8, p.all - p.x - p.w * p.zoom + 8)}px`;
     before.style.top = after.style.top = `${top}px`;

@@ -16,12 +16,17 @@ export async function film(state, grid) {
   const player = new Player({
     load: async (place) => {
       const id = ids[place];
-      const response = await fetch(`/api/frames/${id}/thumb?edge=960&s=${stamps.get(id) ?? state.rows.get(id)?.stamp ?? ''}`);
+      const response = await fetch(
+        `/api/frames/${id}/thumb?edge=960&s=${stamps.get(id) ?? state.rows.get(id)?.stamp ?? ''}`,
+      );
       return response.ok ? createImageBitmap(await response.blob()) : null;
     },
     paint: (picture, place) => {
       // As large as the picture; the page's style fits it into the window.
-      if (canvas.width !== picture.width || canvas.height !== picture.height) { canvas.width = picture.width; canvas.height = picture.height; }
+      if (canvas.width !== picture.width || canvas.height !== picture.height) {
+        canvas.width = picture.width;
+        canvas.height = picture.height;
+      }
       c.drawImage(picture, 0, 0);
       dialog.dataset.at = place;
       dialog.dataset.painted = player.painted;
@@ -39,19 +44,62 @@ export async function film(state, grid) {
     player.count = ids.length;
     player.seek(Math.max(0, ids.indexOf(state.ids[state.at])));
   }
-  const pressed = (label, title, get, set) => { const b = el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', title, onclick: () => { set(!get()); b.classList.toggle('is-on', get()); } }, label); b.classList.toggle('is-on', get()); return b; };
-  $('film-foot').replaceChildren(...controls.all,
-    pressed('Loop', 'Begin again at the end', () => player.looping, (v) => { player.looping = v; player.restart(); }),
-    pressed('Only what is kept', 'Leaves out frames that are set aside, and open ones where some are kept', () => onlyKept, (v) => { onlyKept = v; choose(); }),
-    el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', title: '(Esc)', onclick: () => dialog.close() }, 'Close'));
+  const pressed = (label, title, get, set) => {
+    const b = el(
+      'button',
+      {
+        type: 'button',
+        class: 'btn btn-sm btn-outline-light',
+        title,
+        onclick: () => {
+          set(!get());
+          b.classList.toggle('is-on', get());
+        },
+      },
+      label,
+    );
+    b.classList.toggle('is-on', get());
+    return b;
+  };
+  $('film-foot').replaceChildren(
+    ...controls.all,
+    pressed(
+      'Loop',
+      'Begin again at the end',
+      () => player.looping,
+      (v) => {
+        player.looping = v;
+        player.restart();
+      },
+    ),
+    pressed(
+      'Only what is kept',
+      'Leaves out frames that are set aside, and open ones where some are kept',
+      () => onlyKept,
+      (v) => {
+        onlyKept = v;
+        choose();
+      },
+    ),
+    el(
+      'button',
+      { type: 'button', class: 'btn btn-sm btn-outline-light', title: '(Esc)', onclick: () => dialog.close() },
+      'Close',
+    ),
+  );
   dialog.onkeydown = (e) => player.key(e, controls.position);
   dialog.onclose = () => {
     player.end();
     const found = state.ids.indexOf(ids[player.at]);
-    if (found >= 0) { state.at = found; grid.show(found); }
+    if (found >= 0) {
+      state.at = found;
+      grid.show(found);
+    }
   };
   // Stamps keep the browser's cache honest when a file was written anew.
-  json('POST', '/api/rows', { ids: state.ids.slice(0, 600) }).then((rows) => rows.forEach((r) => stamps.set(r.id, r.stamp))).catch(() => {});
+  json('POST', '/api/rows', { ids: state.ids.slice(0, 600) })
+    .then((rows) => rows.forEach((r) => stamps.set(r.id, r.stamp)))
+    .catch(() => {});
   choose();
   dialog.dataset.painted = 0;
   if (!dialog.open) dialog.showModal();

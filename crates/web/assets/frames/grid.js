@@ -75,7 +75,11 @@ export class Grid {
     this.inner.style.gridAutoRows = `${pitch - (this.list ? 0 : GAP)}px`;
     this.inner.style.rowGap = this.list ? '0' : `${GAP}px`;
     const seen = new Set(some);
-    for (const [id, cell] of this.cells) if (!seen.has(id)) { cell.node.remove(); this.cells.delete(id); }
+    for (const [id, cell] of this.cells)
+      if (!seen.has(id)) {
+        cell.node.remove();
+        this.cells.delete(id);
+      }
     some.forEach((id, i) => {
       const row = this.state.rows.get(id);
       const key = `${this.list}${this.columns}${JSON.stringify(row)}`;
@@ -105,25 +109,65 @@ export class Grid {
     if (!row) return el('i', {});
     if (row.problem && !row.facts) return el('i', { class: 'no-picture' }, 'no picture');
     const edge = this.list || this.size < 150 ? 160 : 400;
-    return el('i', {}, el('img', { src: `/api/frames/${id}/thumb?edge=${edge}&s=${row.stamp}`, alt: '', draggable: 'false' }));
+    return el(
+      'i',
+      {},
+      el('img', { src: `/api/frames/${id}/thumb?edge=${edge}&s=${row.stamp}`, alt: '', draggable: 'false' }),
+    );
   }
 
   thumb(id, row, old) {
-    const said = !row ? '' : row.problem ? el('em', {}, row.problem)
-      : row.look ? el('em', {}, row.look.join(', '))
-        : [row.facts?.iso && `ISO ${row.facts.iso}`, row.facts?.aperture && `f/${row.facts.aperture}`, row.rating ? '●'.repeat(row.rating) : `${row.facts?.width} × ${row.facts?.height}`].filter(Boolean).join(', ');
+    const said = !row
+      ? ''
+      : row.problem
+        ? el('em', {}, row.problem)
+        : row.look
+          ? el('em', {}, row.look.join(', '))
+          : [
+              row.facts?.iso && `ISO ${row.facts.iso}`,
+              row.facts?.aperture && `f/${row.facts.aperture}`,
+              row.rating ? '●'.repeat(row.rating) : `${row.facts?.width} × ${row.facts?.height}`,
+            ]
+              .filter(Boolean)
+              .join(', ');
     const name = el('b', {}, row?.name ?? '');
     const mark = row && CHOICES[row.choice] ? el('span', { class: 'decided' }, CHOICES[row.choice]) : '';
     const cls = `fr${row ? ` is-${row.choice}` : ''}`;
-    const picture = old?.querySelector('img')?.src && row && old.dataset.stamp === row.stamp ? old.querySelector('i') : this.picture(id, row);
-    return el('div', { class: cls, role: 'option', id: `frame-${id}`, 'data-stamp': row?.stamp, 'aria-label': row && `${row.name}${CHOICES[row.choice] ? `, ${CHOICES[row.choice]}` : ''}${row.rating ? `, rating ${row.rating}` : ''}` },
-      picture, el('span', { class: 'tick', title: 'Select for a run (Space)', 'aria-hidden': true }), el('span', { class: 'cap' }, name, mark), el('span', { class: 'cap2' }, said));
+    const picture =
+      old?.querySelector('img')?.src && row && old.dataset.stamp === row.stamp
+        ? old.querySelector('i')
+        : this.picture(id, row);
+    return el(
+      'div',
+      {
+        class: cls,
+        role: 'option',
+        id: `frame-${id}`,
+        'data-stamp': row?.stamp,
+        'aria-label':
+          row &&
+          `${row.name}${CHOICES[row.choice] ? `, ${CHOICES[row.choice]}` : ''}${row.rating ? `, rating ${row.rating}` : ''}`,
+      },
+      picture,
+      el('span', { class: 'tick', title: 'Select for a run (Space)', 'aria-hidden': true }),
+      el('span', { class: 'cap' }, name, mark),
+      el('span', { class: 'cap2' }, said),
+    );
   }
 
   line(id, row) {
-    const cells = row ? this.columns.map((c) => el('span', { class: `col col-${c}` }, String(COLUMNS[c][1](row) ?? ''))) : [];
-    return el('div', { class: `fr line${row ? ` is-${row.choice}` : ''}`, role: 'option', id: `frame-${id}` }, el('span', { class: 'tick', title: 'Select for a run (Space)', 'aria-hidden': true }), this.picture(id, row),
-      el('b', {}, row?.name ?? ''), el('span', { class: 'col decided' }, row ? row.problem ?? CHOICES[row.choice] : ''), ...cells);
+    const cells = row
+      ? this.columns.map((c) => el('span', { class: `col col-${c}` }, String(COLUMNS[c][1](row) ?? '')))
+      : [];
+    return el(
+      'div',
+      { class: `fr line${row ? ` is-${row.choice}` : ''}`, role: 'option', id: `frame-${id}` },
+      el('span', { class: 'tick', title: 'Select for a run (Space)', 'aria-hidden': true }),
+      this.picture(id, row),
+      el('b', {}, row?.name ?? ''),
+      el('span', { class: 'col decided' }, row ? (row.problem ?? CHOICES[row.choice]) : ''),
+      ...cells,
+    );
   }
 
   /** Brings a position into sight. */

@@ -10,7 +10,7 @@ class Pane {
   constructor(owner) {
     this.owner = owner;
     this.image = el('img', { alt: '', draggable: 'false' });
-    this.box = el('div', { class: 'pane' }, this.image, this.said = el('span', { class: 'tag pane-tag' }));
+    this.box = el('div', { class: 'pane' }, this.image, (this.said = el('span', { class: 'tag pane-tag' })));
     this.box.addEventListener('pointerdown', (e) => this.grab(e));
   }
 
@@ -23,7 +23,11 @@ class Pane {
     const { row } = this;
     if (!row) return;
     this.said.textContent = `${row.name}${row.choice === 'open' ? '' : `, ${CHOICE[row.choice]}`}${row.rating ? ` ${'●'.repeat(row.rating)}` : ''}`;
-    if (row.problem && !row.facts) { this.image.removeAttribute('src'); this.image.alt = row.problem; return; }
+    if (row.problem && !row.facts) {
+      this.image.removeAttribute('src');
+      this.image.alt = row.problem;
+      return;
+    }
     const { zoom, centre } = this.owner;
     this.box.classList.toggle('is-close', zoom > 0);
     if (!zoom) {
@@ -44,7 +48,12 @@ class Pane {
   put(src) {
     this.wanted = src;
     const next = new Image();
-    next.onload = () => { if (this.wanted === src) { this.image.src = src; this.box.dataset.shown = src; } };
+    next.onload = () => {
+      if (this.wanted === src) {
+        this.image.src = src;
+        this.box.dataset.shown = src;
+      }
+    };
     next.src = src;
   }
 
@@ -52,7 +61,10 @@ class Pane {
     if (!this.owner.zoom || e.button) return;
     let [x, y] = [e.clientX, e.clientY];
     this.box.setPointerCapture(e.pointerId);
-    const move = (m) => { this.owner.pan((x - m.clientX) / this.owner.zoom, (y - m.clientY) / this.owner.zoom, this.row); [x, y] = [m.clientX, m.clientY]; };
+    const move = (m) => {
+      this.owner.pan((x - m.clientX) / this.owner.zoom, (y - m.clientY) / this.owner.zoom, this.row);
+      [x, y] = [m.clientX, m.clientY];
+    };
     this.box.addEventListener('pointermove', move);
     this.box.addEventListener('pointerup', () => this.box.removeEventListener('pointermove', move), { once: true });
   }
@@ -69,7 +81,9 @@ export class Look {
     this.names = true;
     this.dialog.addEventListener('keydown', (e) => this.key(e));
     this.dialog.addEventListener('close', () => this.rest());
-    addEventListener('resize', () => { if (this.dialog.open) this.panes.forEach((p) => p.draw()); });
+    addEventListener('resize', () => {
+      if (this.dialog.open) this.panes.forEach((p) => p.draw());
+    });
   }
 
   open() {
@@ -80,7 +94,8 @@ export class Look {
 
   compare() {
     const ids = this.tools.targets();
-    if (ids.length < 2) return this.tools.say('Select two to four frames first (Space), then look at them side by side.');
+    if (ids.length < 2)
+      return this.tools.say('Select two to four frames first (Space), then look at them side by side.');
     if (ids.length > 4) this.tools.say('Only the first four of the selected frames are shown side by side.');
     this.ids = this.tools.state.ids.filter((id) => ids.includes(id)).slice(0, 4);
     this.start(this.ids.length);
@@ -98,7 +113,12 @@ export class Look {
 
   row(id) {
     const row = this.tools.state.rows.get(id);
-    if (!row) { this.tools.want([id]); setTimeout(() => { if (this.dialog.open) this.draw(); }, 120); }
+    if (!row) {
+      this.tools.want([id]);
+      setTimeout(() => {
+        if (this.dialog.open) this.draw();
+      }, 120);
+    }
     return row;
   }
 
@@ -110,7 +130,8 @@ export class Look {
       // The neighbours are made ready.
       for (const by of [1, 2, -1]) {
         const row = state.rows.get(state.ids[state.at + by]);
-        if (row && (row.facts || !row.problem)) new Image().src = `/api/frames/${row.id}/thumb?edge=1920&s=${row.stamp}`;
+        if (row && (row.facts || !row.problem))
+          new Image().src = `/api/frames/${row.id}/thumb?edge=1920&s=${row.stamp}`;
         else if (!row && state.ids[state.at + by] !== undefined) this.tools.want([state.ids[state.at + by]]);
       }
     }
@@ -119,20 +140,60 @@ export class Look {
 
   foot() {
     const { state } = this.tools;
-    const b = (label, run, title, on) => el('button', { type: 'button', class: `btn btn-sm btn-outline-light${on ? ' is-on' : ''}`, title, onclick: run }, label);
-    const parts = [b('Fit', () => this.setZoom(0), '(C)', !this.zoom), b('100 %', () => this.setZoom(1), 'Close (C)', this.zoom === 1), b('200 %', () => this.setZoom(2), '', this.zoom === 2)];
+    const b = (label, run, title, on) =>
+      el(
+        'button',
+        { type: 'button', class: `btn btn-sm btn-outline-light${on ? ' is-on' : ''}`, title, onclick: run },
+        label,
+      );
+    const parts = [
+      b('Fit', () => this.setZoom(0), '(C)', !this.zoom),
+      b('100 %', () => this.setZoom(1), 'Close (C)', this.zoom === 1),
+      b('200 %', () => this.setZoom(2), '', this.zoom === 2),
+    ];
     if (!this.ids) {
-      const every = el('input', { type: 'number', min: '0.2', step: '0.5', value: this.every ?? 3, 'aria-label': 'Seconds a frame', class: 'short', onchange: () => { this.every = Number(every.value) || 3; } });
-      parts.unshift(b('‹', () => this.go(-1), 'Before (←)'), b('›', () => this.go(1), 'Next (→)'));
-      parts.push(b('Keep', () => this.tools.choose('kept'), '(K)'), b('Set aside', () => this.tools.choose('set_aside'), '(S)'), el('span', { class: 'data' }, `${state.at + 1} of ${state.ids.length}`),
-        b(this.playing ? 'Pause' : 'Slide show', () => this.slides(), '(Space)', Boolean(this.playing)), every, el('span', { class: 'data' }, 's each'), b('Name', () => { this.names = !this.names; this.draw(); }, 'Name on or off (N)', this.names));
+      const every = el('input', {
+        type: 'number',
+        min: '0.2',
+        step: '0.5',
+        value: this.every ?? 3,
+        'aria-label': 'Seconds a frame',
+        class: 'short',
+        onchange: () => {
+          this.every = Number(every.value) || 3;
+        },
+      });
+      parts.unshift(
+        b('‹', () => this.go(-1), 'Before (←)'),
+        b('›', () => this.go(1), 'Next (→)'),
+      );
+      parts.push(
+        b('Keep', () => this.tools.choose('kept'), '(K)'),
+        b('Set aside', () => this.tools.choose('set_aside'), '(S)'),
+        el('span', { class: 'data' }, `${state.at + 1} of ${state.ids.length}`),
+        b(this.playing ? 'Pause' : 'Slide show', () => this.slides(), '(Space)', Boolean(this.playing)),
+        every,
+        el('span', { class: 'data' }, 's each'),
+        b(
+          'Name',
+          () => {
+            this.names = !this.names;
+            this.draw();
+          },
+          'Name on or off (N)',
+          this.names,
+        ),
+      );
     }
     parts.push(b('Close', () => this.dialog.close(), '(Esc)'));
     $('one-foot').replaceChildren(...parts);
     this.dialog.classList.toggle('no-names', !this.names);
   }
 
-  setZoom(zoom) { this.zoom = zoom; this.draw(); }
+  setZoom(zoom) {
+    this.zoom = zoom;
+    this.draw();
+  }
 
   pan(dx, dy, row) {
     const limit = (v) => Math.max(0, Math.min(1, v));
@@ -146,27 +207,51 @@ export class Look {
   }
 
   slides() {
-    if (this.playing) { clearInterval(this.playing); this.playing = null; }
-    else this.playing = setInterval(() => { if (this.tools.state.at < this.tools.state.ids.length - 1) this.go(1); else this.slides(); }, Math.max(0.2, this.every ?? 3) * 1000);
+    if (this.playing) {
+      clearInterval(this.playing);
+      this.playing = null;
+    } else
+      this.playing = setInterval(
+        () => {
+          if (this.tools.state.at < this.tools.state.ids.length - 1) this.go(1);
+          else this.slides();
+        },
+        Math.max(0.2, this.every ?? 3) * 1000,
+      );
     this.foot();
   }
 
-  rest() { clearInterval(this.playing); this.playing = null; }
+  rest() {
+    clearInterval(this.playing);
+    this.playing = null;
+  }
 
   key(e) {
     if (e.target.tagName === 'INPUT' || e.ctrlKey || e.metaKey) return;
     const step = { ArrowRight: 1, ArrowLeft: -1, ArrowDown: 1, ArrowUp: -1 }[e.key];
     const key = e.key.toLowerCase();
     const row = this.panes[0]?.row;
-    if (step && this.zoom && (this.ids || e.shiftKey) && row) this.pan(e.key === 'ArrowRight' ? 80 : e.key === 'ArrowLeft' ? -80 : 0, e.key === 'ArrowDown' ? 80 : e.key === 'ArrowUp' ? -80 : 0, row);
+    if (step && this.zoom && (this.ids || e.shiftKey) && row)
+      this.pan(
+        e.key === 'ArrowRight' ? 80 : e.key === 'ArrowLeft' ? -80 : 0,
+        e.key === 'ArrowDown' ? 80 : e.key === 'ArrowUp' ? -80 : 0,
+        row,
+      );
     else if (step && !this.ids) this.go(step);
     else if (key === 'c') this.setZoom(this.zoom ? 0 : 1);
     else if (this.ids) return;
-    else if (key === 'k' || key === 's' || key === 'd') { this.tools.choose({ k: 'kept', s: 'set_aside', d: 'open' }[key]); this.draw(); }
-    else if (/^[0-5]$/.test(key)) { this.tools.rate(Number(key)); this.draw(); }
-    else if (key === 'z' || key === 'y') { this.tools.travel(key === 'z' ? 'undo' : 'redo').then(() => this.draw()); }
-    else if (key === 'n') { this.names = !this.names; this.draw(); }
-    else if (key === ' ') this.slides();
+    else if (key === 'k' || key === 's' || key === 'd') {
+      this.tools.choose({ k: 'kept', s: 'set_aside', d: 'open' }[key]);
+      this.draw();
+    } else if (/^[0-5]$/.test(key)) {
+      this.tools.rate(Number(key));
+      this.draw();
+    } else if (key === 'z' || key === 'y') {
+      this.tools.travel(key === 'z' ? 'undo' : 'redo').then(() => this.draw());
+    } else if (key === 'n') {
+      this.names = !this.names;
+      this.draw();
+    } else if (key === ' ') this.slides();
     else return;
     e.preventDefault();
     e.stopPropagation();

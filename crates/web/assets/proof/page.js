@@ -11,7 +11,15 @@ let zoom = 'fit';
 let centre = [0.5, 0.5];
 let accepted = new Set();
 
-const doing = (work) => async (...a) => { try { await work(...a); } catch (e) { say(e.message); } };
+const doing =
+  (work) =>
+  async (...a) => {
+    try {
+      await work(...a);
+    } catch (e) {
+      say(e.message);
+    }
+  };
 
 // Two at a time, from the top.
 const places = new Slots(2, true);
@@ -25,7 +33,10 @@ async function half(canvas, pick, before) {
   const body = { recipe: recipe.document, frame: pick.id, before, scale };
   if (zoom !== 'fit') {
     const part = [Math.min(w, size[0]), Math.min(h, size[1])];
-    body.region = [...part.map((side, i) => Math.round(Math.max(0, Math.min(size[i] - side, centre[i] * size[i] - side / 2)))), ...part];
+    body.region = [
+      ...part.map((side, i) => Math.round(Math.max(0, Math.min(size[i] - side, centre[i] * size[i] - side / 2)))),
+      ...part,
+    ];
   }
   const image = await createImageBitmap(await places.run(async () => (await ask('POST', '/api/render', body)).blob()));
   [canvas.width, canvas.height] = [image.width, image.height];
@@ -58,34 +69,64 @@ function count() {
   $('count').textContent = open ? `${picks.length - open} of ${picks.length} accepted` : `All ${picks.length} accepted`;
 }
 
-const keepAccepted = () => ask('PUT', '/api/proof', { recipe: recipe.id, version: recipe.version, accepted: [...accepted] });
+const keepAccepted = () =>
+  ask('PUT', '/api/proof', { recipe: recipe.id, version: recipe.version, accepted: [...accepted] });
 
 function item(pick) {
   pick.before = el('canvas', { 'aria-label': `${pick.name} before` });
   pick.after = el('canvas', { 'aria-label': `${pick.name} after` });
   pick.own = el('small', { class: 'own' });
-  const act = (label, title, run) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', title, onclick: doing(run) }, label);
-  const accept = el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', 'aria-pressed': accepted.has(pick.id), onclick: doing(async () => {
-    if (accepted.has(pick.id)) accepted.delete(pick.id); else accepted.add(pick.id);
-    accept.setAttribute('aria-pressed', String(accepted.has(pick.id)));
-    accept.textContent = accepted.has(pick.id) ? 'Accepted ✓' : 'Accept';
-    li.classList.toggle('is-accepted', accepted.has(pick.id));
-    count();
-    await keepAccepted();
-  }) }, accepted.has(pick.id) ? 'Accepted ✓' : 'Accept');
+  const act = (label, title, run) =>
+    el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', title, onclick: doing(run) }, label);
+  const accept = el(
+    'button',
+    {
+      type: 'button',
+      class: 'btn btn-sm btn-outline-light',
+      'aria-pressed': accepted.has(pick.id),
+      onclick: doing(async () => {
+        if (accepted.has(pick.id)) accepted.delete(pick.id);
+        else accepted.add(pick.id);
+        accept.setAttribute('aria-pressed', String(accepted.has(pick.id)));
+        accept.textContent = accepted.has(pick.id) ? 'Accepted ✓' : 'Accept';
+        li.classList.toggle('is-accepted', accepted.has(pick.id));
+        count();
+        await keepAccepted();
+      }),
+    },
+    accepted.has(pick.id) ? 'Accepted ✓' : 'Accept',
+  );
   const number = (name, label, title, min, max, step) => {
-    const field = el('input', { type: 'number', min, max, step, value: pick.changes[name] ?? 0, 'aria-label': `${label} of ${pick.name} alone`, title });
-    field.addEventListener('change', doing(async () => {
-      const v = Math.max(min, Math.min(max, Number(field.value) || 0));
-      pick.changes = { ...pick.changes, [name]: v };
-      await json('POST', '/api/change', { ids: [pick.id], change: { do: 'own', to: pick.changes } });
-      await show(pick);
-    }));
+    const field = el('input', {
+      type: 'number',
+      min,
+      max,
+      step,
+      value: pick.changes[name] ?? 0,
+      'aria-label': `${label} of ${pick.name} alone`,
+      title,
+    });
+    field.addEventListener(
+      'change',
+      doing(async () => {
+        const v = Math.max(min, Math.min(max, Number(field.value) || 0));
+        pick.changes = { ...pick.changes, [name]: v };
+        await json('POST', '/api/change', { ids: [pick.id], change: { do: 'own', to: pick.changes } });
+        await show(pick);
+      }),
+    );
     return el('label', {}, label, field);
   };
-  const li = el('li', { 'data-frame': pick.id, class: accepted.has(pick.id) ? 'is-accepted' : '' },
+  const li = el(
+    'li',
+    { 'data-frame': pick.id, class: accepted.has(pick.id) ? 'is-accepted' : '' },
     el('div', { class: 'pair' }, pick.before, pick.after),
-    el('div', { class: 'proof-foot' }, el('b', {}, pick.name), el('small', {}, pick.why), pick.own,
+    el(
+      'div',
+      { class: 'proof-foot' },
+      el('b', {}, pick.name),
+      el('small', {}, pick.why),
+      pick.own,
       accept,
       act('Set aside', 'Leave this frame out of the work', async () => {
         await json('POST', '/api/change', { ids: [pick.id], change: { do: 'choice', to: 'set_aside' } });
@@ -98,7 +139,16 @@ function item(pick) {
         await ask('PUT', '/api/desk', { frame: pick.id });
         location.href = '/bench';
       }),
-      el('span', { class: 'own-fields' }, 'only here:', number('exposure', 'stops', 'Stops brighter, for this frame alone', -5, 5, 0.1), number('right', 'crop right', 'The crop moved to the right, hundredths of the width', -100, 100, 1), number('down', 'crop down', 'The crop moved down, hundredths of the height', -100, 100, 1))));
+      el(
+        'span',
+        { class: 'own-fields' },
+        'only here:',
+        number('exposure', 'stops', 'Stops brighter, for this frame alone', -5, 5, 0.1),
+        number('right', 'crop right', 'The crop moved to the right, hundredths of the width', -100, 100, 1),
+        number('down', 'crop down', 'The crop moved down, hundredths of the height', -100, 100, 1),
+      ),
+    ),
+  );
   // A click looks there at 100 %, in all of them.
   for (const canvas of [pick.before, pick.after]) {
     canvas.addEventListener('click', (e) => {
@@ -116,7 +166,9 @@ function look(to) {
   document.body.classList.toggle('is-close', to !== 'fit');
   showAll();
 }
-document.querySelectorAll('#zoom button').forEach((b) => { b.onclick = () => look(b.dataset.zoom === 'fit' ? 'fit' : 1); });
+document.querySelectorAll('#zoom button').forEach((b) => {
+  b.onclick = () => look(b.dataset.zoom === 'fit' ? 'fit' : 1);
+});
 document.addEventListener('keydown', (e) => {
   if (typing(e) || e.ctrlKey || e.metaKey || e.altKey) return;
   if (e.key === '0') look('fit');
@@ -130,5 +182,8 @@ doing(async () => {
   picks = told.frames.map((p) => ({ ...p, changes: p.own }));
   $('list').replaceChildren(...picks.map(item));
   if (!picks.length) $('count').textContent = 'There are no frames yet: choose some in Frames.';
-  else { count(); showAll(); }
+  else {
+    count();
+    showAll();
+  }
 })();

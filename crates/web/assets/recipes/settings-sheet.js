@@ -23,4 +23,8 @@ async function start() {
   document.getElementById('pair').hidden = false;
 }
 // Without a sample there is nothing to show; the sheet is whole without it.
-start().catch(() => {}).finally(() => { document.body.dataset.ready = 'yes'; });
+start()
+  .catch(() => {})
+  .finally(() => {
+    document.body.dataset.ready = 'yes';
+  });

@@ -6,10 +6,17 @@ import { row } from '../app/fields.js';
 /** Shows what run `run` asks in `box`; `passed` is told when it was answered. */
 export async function checkpoint(box, run, passed) {
   let told;
-  try { told = await json('GET', `/api/runs/${run}/checkpoint`); } catch (e) { say(e.message); return; }
+  try {
+    told = await json('GET', `/api/runs/${run}/checkpoint`);
+  } catch (e) {
+    say(e.message);
+    return;
+  }
   // Values changed: for all, and by picture.
   const all = [];
-  const ones = new Map(told.items.map((i) => [i.position, i.answers.map(([line, param, value]) => ({ line, param, value }))]));
+  const ones = new Map(
+    told.items.map((i) => [i.position, i.answers.map(([line, param, value]) => ({ line, param, value }))]),
+  );
   let chosen = null;
   const list = () => (chosen === null ? all : ones.get(chosen));
   const both = (position) => [...all, ...(ones.get(position) ?? [])];
@@ -17,16 +24,35 @@ export async function checkpoint(box, run, passed) {
   const pictures = told.items.map((item) => {
     const image = el('img', { alt: item.name });
     const own = el('small', {});
-    const one = el('button', { type: 'button', class: 'fr', 'aria-pressed': 'false', onclick: () => choose(chosen === item.position ? null : item.position) }, el('i', {}, image), el('b', {}, item.name), own);
+    const one = el(
+      'button',
+      {
+        type: 'button',
+        class: 'fr',
+        'aria-pressed': 'false',
+        onclick: () => choose(chosen === item.position ? null : item.position),
+      },
+      el('i', {}, image),
+      el('b', {}, item.name),
+      own,
+    );
     return { item, image, one, own };
   });
   async function show(picture) {
     try {
-      const blob = await (await ask('POST', `/api/runs/${run}/look`, { position: picture.item.position, answers: both(picture.item.position), edge: 420 })).blob();
+      const blob = await (
+        await ask('POST', `/api/runs/${run}/look`, {
+          position: picture.item.position,
+          answers: both(picture.item.position),
+          edge: 420,
+        })
+      ).blob();
       URL.revokeObjectURL(picture.image.src);
       picture.image.src = URL.createObjectURL(blob);
       picture.own.textContent = ones.get(picture.item.position)?.length ? 'values of its own' : '';
-    } catch (e) { say(e.message); }
+    } catch (e) {
+      say(e.message);
+    }
   }
   let round = 0;
   async function showAll() {
@@ -39,13 +65,16 @@ export async function checkpoint(box, run, passed) {
   function rows() {
     const one = ({ line, title, param }) => {
       const set = list().find((a) => a.line === line && a.param === param.name);
-      const value = set ? set.value : (chosen !== null && all.find((a) => a.line === line && a.param === param.name)?.value) ?? param.default;
+      const value = set
+        ? set.value
+        : ((chosen !== null && all.find((a) => a.line === line && a.param === param.name)?.value) ?? param.default);
       const put = (v) => {
         const to = list();
         const at = to.findIndex((a) => a.line === line && a.param === param.name);
         if (at >= 0) to.splice(at, 1);
         to.push({ line, param: param.name, value: v });
-        if (chosen === null) showAll(); else show(pictures.find((p) => p.item.position === chosen));
+        if (chosen === null) showAll();
+        else show(pictures.find((p) => p.item.position === chosen));
       };
       return row({ title, param }, `Line ${line + 1}, `, value, put);
     };
@@ -57,15 +86,38 @@ export async function checkpoint(box, run, passed) {
     for (const p of pictures) p.one.setAttribute('aria-pressed', String(p.item.position === position));
     rows();
   }
-  const yes = el('button', { class: 'btn btn-primary btn-lg', type: 'button', id: 'yes', onclick: async () => {
-    yes.disabled = true;
-    const changed = [...ones].filter(([, answers]) => answers.length).map(([position, answers]) => ({ position, answers }));
-    try { await ask('POST', `/api/runs/${run}/checkpoint`, { stage: told.stage, answers: all, ones: changed }); passed(); } catch (e) { say(e.message); yes.disabled = false; }
-  } }, 'Yes, go on');
-  box.replaceChildren(el('div', { class: 'checkpoint-head' }, el('h2', {}, `Before line ${told.line + 1}: ${told.what}`), yes),
-    el('p', {}, 'The pictures as they will be with all lines. Choose one to change values for it alone; without one they are for all.'),
+  const yes = el(
+    'button',
+    {
+      class: 'btn btn-primary btn-lg',
+      type: 'button',
+      id: 'yes',
+      onclick: async () => {
+        yes.disabled = true;
+        const changed = [...ones]
+          .filter(([, answers]) => answers.length)
+          .map(([position, answers]) => ({ position, answers }));
+        try {
+          await ask('POST', `/api/runs/${run}/checkpoint`, { stage: told.stage, answers: all, ones: changed });
+          passed();
+        } catch (e) {
+          say(e.message);
+          yes.disabled = false;
+        }
+      },
+    },
+    'Yes, go on',
+  );
+  box.replaceChildren(
+    el('div', { class: 'checkpoint-head' }, el('h2', {}, `Before line ${told.line + 1}: ${told.what}`), yes),
+    el(
+      'p',
+      {},
+      'The pictures as they will be with all lines. Choose one to change values for it alone; without one they are for all.',
+    ),
     el('div', { class: 'results' }, ...pictures.map((p) => p.one)),
-    el('details', {}, el('summary', {}, 'Change values'), fields));
+    el('details', {}, el('summary', {}, 'Change values'), fields),
+  );
   box.hidden = false;
   choose(null);
   showAll();

@@ -19,7 +19,13 @@ export function player(run, position, clip) {
   const rate = clip.rate[0] / clip.rate[1];
   if (MOVING.includes(clip.codec)) return el('div', { class: 'player' }, el('img', { src: own, alt: 'the clip' }));
   const needs = NOT_EVERYWHERE.includes(clip.codec);
-  const video = el('video', { src: needs ? `${base}/proxy` : own, poster: `${base}/still`, preload: 'auto', playsinline: true, 'aria-label': 'The clip' });
+  const video = el('video', {
+    src: needs ? `${base}/proxy` : own,
+    poster: `${base}/still`,
+    preload: 'auto',
+    playsinline: true,
+    'aria-label': 'The clip',
+  });
   video.loop = false;
   const note = el('small', {}, needs ? 'A stand-in for browsers is made once; the file itself is untouched.' : '');
   if (!needs) {
@@ -32,26 +38,94 @@ export function player(run, position, clip) {
   const count = clip.frames;
   const at = () => Math.min(count - 1, Math.floor(video.currentTime * rate + 0.001));
   const where = el('span', { class: 'player-where', role: 'status' });
-  const bar = el('input', { type: 'range', min: 0, max: Math.max(0, count - 1), step: 1, value: 0, 'aria-label': 'Frame' });
+  const bar = el('input', {
+    type: 'range',
+    min: 0,
+    max: Math.max(0, count - 1),
+    step: 1,
+    value: 0,
+    'aria-label': 'Frame',
+  });
   // The middle of a frame's time, so that rounding never shows its neighbour.
-  const go = (frame) => { video.pause(); video.currentTime = (Math.max(0, Math.min(count - 1, frame)) + 0.5) / rate; };
-  const play = el('button', { type: 'button', class: 'btn btn-sm btn-primary', onclick: () => { if (video.paused) video.play(); else video.pause(); } }, 'Play');
-  const step = (sign, title, by) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', title, 'aria-label': title, onclick: () => go(at() + by) }, sign);
-  const again = el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', 'aria-pressed': false, onclick: () => { video.loop = !video.loop; again.setAttribute('aria-pressed', String(video.loop)); again.classList.toggle('active', video.loop); } }, 'Over and over');
+  const go = (frame) => {
+    video.pause();
+    video.currentTime = (Math.max(0, Math.min(count - 1, frame)) + 0.5) / rate;
+  };
+  const play = el(
+    'button',
+    {
+      type: 'button',
+      class: 'btn btn-sm btn-primary',
+      onclick: () => {
+        if (video.paused) video.play();
+        else video.pause();
+      },
+    },
+    'Play',
+  );
+  const step = (sign, title, by) =>
+    el(
+      'button',
+      {
+        type: 'button',
+        class: 'btn btn-sm btn-outline-light',
+        title,
+        'aria-label': title,
+        onclick: () => go(at() + by),
+      },
+      sign,
+    );
+  const again = el(
+    'button',
+    {
+      type: 'button',
+      class: 'btn btn-sm btn-outline-light',
+      'aria-pressed': false,
+      onclick: () => {
+        video.loop = !video.loop;
+        again.setAttribute('aria-pressed', String(video.loop));
+        again.classList.toggle('active', video.loop);
+      },
+    },
+    'Over and over',
+  );
   const draw = () => {
     bar.value = at();
     where.textContent = `frame ${at() + 1} of ${count}, ${clock(at() / rate, rate)}`;
     play.textContent = video.paused ? 'Play' : 'Pause';
   };
   for (const event of ['timeupdate', 'seeked', 'play', 'pause', 'loadeddata']) video.addEventListener(event, draw);
-  const follow = () => { if (!video.paused) { draw(); requestAnimationFrame(follow); } };
+  const follow = () => {
+    if (!video.paused) {
+      draw();
+      requestAnimationFrame(follow);
+    }
+  };
   video.addEventListener('play', follow);
   bar.oninput = () => go(Number(bar.value));
-  const box = el('div', { class: 'player' }, video, el('div', { class: 'player-bar' }, play, step('‹', 'A frame back', -1), step('›', 'A frame on', 1), bar, where, again), note);
+  const box = el(
+    'div',
+    { class: 'player' },
+    video,
+    el(
+      'div',
+      { class: 'player-bar' },
+      play,
+      step('‹', 'A frame back', -1),
+      step('›', 'A frame on', 1),
+      bar,
+      where,
+      again,
+    ),
+    note,
+  );
   box.tabIndex = 0;
   box.addEventListener('keydown', (e) => {
     if (e.target === bar) return;
-    if (e.key === ' ' && e.target === box) { e.preventDefault(); play.click(); }
+    if (e.key === ' ' && e.target === box) {
+      e.preventDefault();
+      play.click();
+    }
     if (e.key === ',') go(at() - 1);
     if (e.key === '.') go(at() + 1);
   });

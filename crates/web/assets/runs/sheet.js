@@ -1,6 +1,6 @@
 // The run sheet: what will run on what, and where to; anything can be put right here, for this run or for the recipe.
 
-import { ask, duration, el, json, say, typing } from '../app/api.js';
+import { duration, el, json, say, typing } from '../app/api.js';
 import { asks, field, fitting } from '../app/fields.js';
 import { chooser } from '../app/folder-chooser.js';
 
@@ -23,20 +23,47 @@ function answer(line, param, value) {
 /** Mends a problem in the one way that its button says. */
 function mend(way) {
   switch (way.do) {
-    case 'line': answer(way.line, way.param, way.value); break;
-    case 'delivery': changes.delivery.push({ at: way.at ?? null, values: way.values }); break;
-    case 'decode': changes.decode = { ...changes.decode, [way.param]: way.value }; break;
-    case 'leave_out': changes.leave_out = [...new Set([...changes.leave_out, ...way.frames])]; break;
-    case 'folder': openFolders({ label: 'Put the results here', taken: (path) => { changes.delivery.push({ at: way.at ?? null, values: { to: path } }); look(); } }); return;
-    case 'go': location.href = way.to; return;
-    default: return;
+    case 'line':
+      answer(way.line, way.param, way.value);
+      break;
+    case 'delivery':
+      changes.delivery.push({ at: way.at ?? null, values: way.values });
+      break;
+    case 'decode':
+      changes.decode = { ...changes.decode, [way.param]: way.value };
+      break;
+    case 'leave_out':
+      changes.leave_out = [...new Set([...changes.leave_out, ...way.frames])];
+      break;
+    case 'folder':
+      openFolders({
+        label: 'Put the results here',
+        taken: (path) => {
+          changes.delivery.push({ at: way.at ?? null, values: { to: path } });
+          look();
+        },
+      });
+      return;
+    case 'go':
+      location.href = way.to;
+      return;
+    default:
+      return;
   }
   look();
 }
 
 function problem(p) {
-  const ways = p.mends.map((m) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => mend(m) }, m.label));
-  return el('div', { class: p.stops ? 'fail' : 'fail is-mild' }, el('b', {}, p.stops ? 'Before it can start' : 'Good to know'), p.message, ...(ways.length ? [el('span', { class: 'mends' }, ...ways)] : []));
+  const ways = p.mends.map((m) =>
+    el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => mend(m) }, m.label),
+  );
+  return el(
+    'div',
+    { class: p.stops ? 'fail' : 'fail is-mild' },
+    el('b', {}, p.stops ? 'Before it can start' : 'Good to know'),
+    p.message,
+    ...(ways.length ? [el('span', { class: 'mends' }, ...ways)] : []),
+  );
 }
 
 /** The ticket's lines open their values. */
@@ -48,11 +75,17 @@ function drawTicket() {
     const own = changes.answers.some((a) => a.line === line.line);
     item.classList.toggle('is-off', !line.on);
     item.classList.toggle('is-changed', own);
-    if (own || item.dataset.changed) { item.dataset.changed = 'yes'; item.textContent = line.said; }
+    if (own || item.dataset.changed) {
+      item.dataset.changed = 'yes';
+      item.textContent = line.said;
+    }
     button(item, () => open(`line ${i}`), `Values of line ${i + 1}`);
   });
   document.querySelectorAll('.slip .goes').forEach((box, i) => {
-    if (changes.delivery.length) { box.textContent = sheet.goes[i] ?? ''; box.classList.add('is-changed'); }
+    if (changes.delivery.length) {
+      box.textContent = sheet.goes[i] ?? '';
+      box.classList.add('is-changed');
+    }
     button(box, () => open(`goes ${i}`), `Values of delivery ${i + 1}`);
   });
 }
@@ -63,7 +96,13 @@ function button(item, act, label) {
   item.tabIndex = 0;
   item.title = label;
   item.addEventListener('click', act);
-  item.addEventListener('keydown', (e) => { if (e.key === 'Enter' || e.key === ' ') { e.preventDefault(); e.stopPropagation(); act(); } });
+  item.addEventListener('keydown', (e) => {
+    if (e.key === 'Enter' || e.key === ' ') {
+      e.preventDefault();
+      e.stopPropagation();
+      act();
+    }
+  });
 }
 
 /** Shows the values of a line or of the delivery. */
@@ -76,17 +115,60 @@ function drawValues() {
   const box = $('values');
   box.hidden = !opened;
   if (!opened) return;
-  const row = (param, put) => el('label', { title: param.about }, el('span', {}, param.name.replace(/_/g, ' ')), field(param, param.name.replace(/_/g, ' '), param.default, (v) => { put(v); look(); }), el('small', {}, param.unit));
-  const close = el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => open(opened) }, 'Close');
+  const row = (param, put) =>
+    el(
+      'label',
+      { title: param.about },
+      el('span', {}, param.name.replace(/_/g, ' ')),
+      field(param, param.name.replace(/_/g, ' '), param.default, (v) => {
+        put(v);
+        look();
+      }),
+      el('small', {}, param.unit),
+    );
+  const close = el(
+    'button',
+    { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => open(opened) },
+    'Close',
+  );
   if (opened.startsWith('goes')) {
     const at = Number(opened.split(' ')[1]);
-    const folder = el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => mend({ do: 'folder', at }) }, 'Choose a folder');
-    box.replaceChildren(el('h2', {}, 'Where and how results are written ', folder, ' ', close), ...fitting({ id: sheet.kinds[at], params: sheet.delivery[at] }, {}).map((p) => row(p, (v) => { changes.delivery.push({ at, values: { [p.name]: v } }); })));
+    const folder = el(
+      'button',
+      { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => mend({ do: 'folder', at }) },
+      'Choose a folder',
+    );
+    box.replaceChildren(
+      el('h2', {}, 'Where and how results are written ', folder, ' ', close),
+      ...fitting({ id: sheet.kinds[at], params: sheet.delivery[at] }, {}).map((p) =>
+        row(p, (v) => {
+          changes.delivery.push({ at, values: { [p.name]: v } });
+        }),
+      ),
+    );
     return;
   }
   const line = sheet.lines[Number(opened.split(' ')[1])];
-  const on = el('label', {}, el('span', {}, 'on'), el('input', { type: 'checkbox', class: 'form-check-input', checked: line.on, 'aria-label': 'on', onchange: (e) => { answer(line.line, 'on', e.target.checked); look(); } }));
-  box.replaceChildren(el('h2', {}, `Line ${line.line + 1}, ${line.title} `, close), on, ...line.params.map((p) => row(p, (v) => answer(line.line, p.name, v))));
+  const on = el(
+    'label',
+    {},
+    el('span', {}, 'on'),
+    el('input', {
+      type: 'checkbox',
+      class: 'form-check-input',
+      checked: line.on,
+      'aria-label': 'on',
+      onchange: (e) => {
+        answer(line.line, 'on', e.target.checked);
+        look();
+      },
+    }),
+  );
+  box.replaceChildren(
+    el('h2', {}, `Line ${line.line + 1}, ${line.title} `, close),
+    on,
+    ...line.params.map((p) => row(p, (v) => answer(line.line, p.name, v))),
+  );
 }
 
 let round = 0;
@@ -94,9 +176,17 @@ async function look() {
   const mine = ++round;
   start.disabled = true;
   let fresh;
-  try { fresh = await json('POST', '/api/sheet', asked()); } catch (e) {
+  try {
+    fresh = await json('POST', '/api/sheet', asked());
+  } catch (e) {
     // What cannot be is not kept: the sheet stays as it was.
-    if (sheet) { say(e.message); Object.assign(changes, JSON.parse(good)); drawValues(); start.disabled = false; return; }
+    if (sheet) {
+      say(e.message);
+      Object.assign(changes, JSON.parse(good));
+      drawValues();
+      start.disabled = false;
+      return;
+    }
     $('what').textContent = 'This cannot be run yet';
     $('where').textContent = e.message;
     return;
@@ -118,8 +208,19 @@ async function look() {
   const left = changes.leave_out.length ? `${changes.leave_out.length} left out. ` : '';
   $('changed-words').textContent = `Changed for this run. ${left}`;
   $('keep').hidden = !changes.answers.length && !changes.delivery.length;
-  document.querySelector('#names tbody').replaceChildren(...sheet.names.map((n) => el('tr', {},
-    el('td', {}, n.source), el('td', {}, n.target), el('td', {}, n.size ? `${n.size[0]} × ${n.size[1]}` : n.what ?? 'unknown'))));
+  document
+    .querySelector('#names tbody')
+    .replaceChildren(
+      ...sheet.names.map((n) =>
+        el(
+          'tr',
+          {},
+          el('td', {}, n.source),
+          el('td', {}, n.target),
+          el('td', {}, n.size ? `${n.size[0]} × ${n.size[1]}` : (n.what ?? 'unknown')),
+        ),
+      ),
+    );
   drawTicket();
   drawValues();
   start.disabled = $('start-first').disabled = stops;
@@ -127,18 +228,34 @@ async function look() {
   if (sheet.count) measure(mine);
 }
 
-const SURE = { rough: 'a first guess', estimated: 'estimated from what this machine does', learned: 'estimated from earlier runs' };
-const costWords = (c, why) => `${duration(c.seconds)}, about ${c.bytes} in all${c.each ? `, ${c.each} each` : ''}: ${why}.`.replace(/^a/, 'A');
+const SURE = {
+  rough: 'a first guess',
+  estimated: 'estimated from what this machine does',
+  learned: 'estimated from earlier runs',
+};
+const costWords = (c, why) =>
+  `${duration(c.seconds)}, about ${c.bytes} in all${c.each ? `, ${c.each} each` : ''}: ${why}.`.replace(/^a/, 'A');
 
 /** Times and sizes are told at once, and a few pictures made to know them better. */
 async function measure(mine) {
   const { cost } = sheet;
   if (cost) $('cost').textContent = costWords(cost, `${SURE[cost.sure]}, being measured now`);
   let told;
-  try { told = await json('POST', '/api/sheet/measure', asked()); } catch (e) { say(e.message); return; }
+  try {
+    told = await json('POST', '/api/sheet/measure', asked());
+  } catch (e) {
+    say(e.message);
+    return;
+  }
   if (mine !== round) return;
-  if (told.is_long) { $('cost').textContent = costWords(cost, `${SURE[cost.sure]}, corrected while it runs`); return; }
-  if (!told.measured) { $('cost').textContent = 'None of the pictures could be made to measure time and size.'; return; }
+  if (told.is_long) {
+    $('cost').textContent = costWords(cost, `${SURE[cost.sure]}, corrected while it runs`);
+    return;
+  }
+  if (!told.measured) {
+    $('cost').textContent = 'None of the pictures could be made to measure time and size.';
+    return;
+  }
   $('cost').textContent = costWords(told, `measured on ${told.measured} of them, corrected while it runs`);
   if (told.room && !sheet.problems.some((p) => p.message === told.room.message)) {
     sheet.problems.push(told.room);
@@ -152,9 +269,18 @@ async function begin(first) {
   try {
     const at = $('at').value;
     const most = Number($('most').value);
-    const { run } = await json('POST', '/api/runs', { ...asked(), first, at: at ? new Date(at).toISOString() : null, most_failures: most > 0 ? most : null, report_to: $('report-to').value || null });
+    const { run } = await json('POST', '/api/runs', {
+      ...asked(),
+      first,
+      at: at ? new Date(at).toISOString() : null,
+      most_failures: most > 0 ? most : null,
+      report_to: $('report-to').value || null,
+    });
     location.href = `/runs/${run}`;
-  } catch (e) { say(e.message); start.disabled = false; }
+  } catch (e) {
+    say(e.message);
+    start.disabled = false;
+  }
 }
 start.onclick = () => begin(false);
 $('start-first').onclick = () => begin(true);
@@ -167,11 +293,22 @@ $('keep').onclick = async () => {
     changes.delivery = [];
     document.querySelectorAll('.slip .is-changed').forEach((i) => i.classList.remove('is-changed'));
     look();
-  } catch (e) { say(e.message); }
+  } catch (e) {
+    say(e.message);
+  }
 };
 document.addEventListener('keydown', (e) => {
-  if (e.key === 'Enter' && !e.ctrlKey && !typing(e) && !e.target.closest('a, button, [role=button], dialog') && !start.disabled) start.click();
+  if (
+    e.key === 'Enter' &&
+    !e.ctrlKey &&
+    !typing(e) &&
+    !e.target.closest('a, button, [role=button], dialog') &&
+    !start.disabled
+  )
+    start.click();
 });
 look();
 // All frames of a folder that was still being read count at once.
-document.addEventListener('rallo:read', (e) => { if (!e.detail.scanning || !sheet?.count) look(); });
+document.addEventListener('rallo:read', (e) => {
+  if (!e.detail.scanning || !sheet?.count) look();
+});

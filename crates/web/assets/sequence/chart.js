@@ -44,12 +44,19 @@ function line(c, values, places, x, y, width) {
     let pen = false;
     let last = -Infinity;
     for (let i = 0; i < values.length; i++) {
-      if (values[i] == null || places[i] < from || places[i] > to) { pen = false; continue; }
+      if (values[i] == null || places[i] < from || places[i] > to) {
+        pen = false;
+        continue;
+      }
       // A gap in time is shown as one.
       if (places[i] - last > x.gap) pen = false;
       last = places[i];
       const [px, py] = [x.at(places[i]), y(values[i])];
-      if (pen) c.lineTo(px, py); else { c.moveTo(px, py); c.lineTo(px + 0.5, py); }
+      if (pen) c.lineTo(px, py);
+      else {
+        c.moveTo(px, py);
+        c.lineTo(px + 0.5, py);
+      }
       pen = true;
     }
   }
@@ -58,9 +65,19 @@ function line(c, values, places, x, y, width) {
 
 /** The scale from places (seconds, or numbers) to pixels; `gap` is what counts as one. */
 export function scale(places, from, to, width) {
-  const steps = places.slice(1).map((p, i) => p - places[i]).filter((d) => d > 0).sort((a, b) => a - b);
+  const steps = places
+    .slice(1)
+    .map((p, i) => p - places[i])
+    .filter((d) => d > 0)
+    .sort((a, b) => a - b);
   const usual = steps[Math.floor(steps.length / 2)] ?? 1;
-  return { from, to, gap: usual * 4, at: (p) => ((p - from) / Math.max(1e-9, to - from)) * width, place: (px) => from + (px / width) * (to - from) };
+  return {
+    from,
+    to,
+    gap: usual * 4,
+    at: (p) => ((p - from) / Math.max(1e-9, to - from)) * width,
+    place: (px) => from + (px / width) * (to - from),
+  };
 }
 
 // What a chart looks like without the playhead, so that moving that draws nothing else again.
@@ -85,7 +102,11 @@ export function playhead(canvas, px) {
 export function rangeOf(name, held) {
   if (!held || ['brightness', 'contrast', 'change'].includes(name)) return [0, 100];
   let [low, high] = [name === 'unusual' ? 0 : Infinity, name === 'unusual' ? 30 : -Infinity];
-  for (const h of held) if (h) { low = Math.min(low, h[0]); high = Math.max(high, name === 'unusual' ? Math.min(100, h[0]) : h[0]); }
+  for (const h of held)
+    if (h) {
+      low = Math.min(low, h[0]);
+      high = Math.max(high, name === 'unusual' ? Math.min(100, h[0]) : h[0]);
+    }
   const more = Math.max(0.5, (high - low) * 0.08);
   return name === 'unusual' ? [0, high + more] : [low - more, high + more];
 }
@@ -95,7 +116,10 @@ export function chart(canvas, view) {
   const { c, width, height } = fitted(canvas);
   const { places, lines, held, range, edges, by, open, at, x } = view;
   const marks = 12;
-  const scaled = ([low, high]) => (v) => (height - marks) * (1 - (v - low) / (high - low)) + 2;
+  const scaled =
+    ([low, high]) =>
+    (v) =>
+      (height - marks) * (1 - (v - low) / (high - low)) + 2;
   const y = scaled([0, 100]);
   const own = scaled(range);
   c.lineWidth = 1;
@@ -105,11 +129,19 @@ export function chart(canvas, view) {
     c.fillStyle = '#1f8a6b44';
     c.beginPath();
     const known = held.map((h, i) => i).filter((i) => held[i]);
-    known.forEach((i, k) => { const p = [x.at(places[i]), Math.max(0, own(upper[i]))]; if (k) c.lineTo(...p); else c.moveTo(...p); });
+    known.forEach((i, k) => {
+      const p = [x.at(places[i]), Math.max(0, own(upper[i]))];
+      if (k) c.lineTo(...p);
+      else c.moveTo(...p);
+    });
     known.reverse().forEach((i) => c.lineTo(x.at(places[i]), Math.min(height - marks, own(lower[i]))));
     c.fill();
     c.strokeStyle = '#7fd8bf';
-    for (const [edge, values] of [['lower', lower], ['upper', upper]]) if (edges[edge] != null) line(c, values, places, x, own, width);
+    for (const [edge, values] of [
+      ['lower', lower],
+      ['upper', upper],
+    ])
+      if (edges[edge] != null) line(c, values, places, x, own, width);
   }
   for (const { values, colour, dash, held: is } of lines) {
     c.strokeStyle = colour;
@@ -154,10 +186,22 @@ export function days(canvas, { frames, by, at, windows, drawn }) {
     cells.push({ i, x, y, w: wide, h: tall });
     c.fillStyle = frame.light ? `rgb(${frame.light.colour.map((v) => Math.round(v * 2.55)).join(' ')})` : '#000';
     c.fillRect(x + 0.5, y, wide - 1, tall);
-    if (by[i] != null) { c.strokeStyle = '#e08a72'; c.beginPath(); c.moveTo(x + 1, y + tall); c.lineTo(x + wide - 1, y); c.stroke(); }
-    if (i === at) { c.strokeStyle = '#fff'; c.strokeRect(x + 0.5, y, wide - 1, tall); }
+    if (by[i] != null) {
+      c.strokeStyle = '#e08a72';
+      c.beginPath();
+      c.moveTo(x + 1, y + tall);
+      c.lineTo(x + wide - 1, y);
+      c.stroke();
+    }
+    if (i === at) {
+      c.strokeStyle = '#fff';
+      c.strokeRect(x + 0.5, y, wide - 1, tall);
+    }
   });
-  const minute = (text) => { const [h, m] = text.split(':').map(Number); return h * 60 + m; };
+  const minute = (text) => {
+    const [h, m] = text.split(':').map(Number);
+    return h * 60 + m;
+  };
   // Days without frames have no column: a window goes from the first to the last that has one.
   const across = (w) => [all.findIndex((day) => day >= w.from), all.findLastIndex((day) => day <= w.to)];
   c.setLineDash([5, 3]);
@@ -166,7 +210,12 @@ export function days(canvas, { frames, by, at, windows, drawn }) {
     if (first < 0 || last < first) continue;
     c.strokeStyle = '#fff';
     c.fillStyle = '#ffffff22';
-    const box = [first * wide, (minute(w.after) / 1440) * height, (last - first + 1) * wide, ((minute(w.before) - minute(w.after)) / 1440) * height];
+    const box = [
+      first * wide,
+      (minute(w.after) / 1440) * height,
+      (last - first + 1) * wide,
+      ((minute(w.before) - minute(w.after)) / 1440) * height,
+    ];
     c.fillRect(...box);
     c.strokeRect(...box);
   }

@@ -7,12 +7,27 @@ const tidy = (v) => Math.round(v * 1000) / 1000;
 
 /** The row's buttons: `marks` of a value `v` over `frames` frames; `drawn` shows a change, `put` keeps it, `now` tells the frame that is shown. */
 export function markButtons({ v, frames, now, drawn, put }) {
-  const notch = (((v.high ?? 1) - (v.low ?? 0)) || 1) / 200;
+  const notch = ((v.high ?? 1) - (v.low ?? 0) || 1) / 200;
   const words = (m) => `${tidy(m.value)} at ${Math.round((m.at ?? 0) * 1000) / 10} %`;
   let rest;
-  const later = () => { clearTimeout(rest); rest = setTimeout(() => put([...v.marks].sort((a, b) => (a.at ?? 2) - (b.at ?? 2))), REST); };
+  const later = () => {
+    clearTimeout(rest);
+    rest = setTimeout(() => put([...v.marks].sort((a, b) => (a.at ?? 2) - (b.at ?? 2))), REST);
+  };
   const one = (m, i) => {
-    const button = el('button', { type: 'button', class: 'btn btn-sm btn-outline-light ramp-mark', role: 'slider', 'data-mark': i, 'aria-label': `Mark ${i + 1}`, 'aria-valuetext': words(m), title: 'Left and right move it by a frame (ten with Shift), up and down change its value, Delete takes it away' }, words(m));
+    const button = el(
+      'button',
+      {
+        type: 'button',
+        class: 'btn btn-sm btn-outline-light ramp-mark',
+        role: 'slider',
+        'data-mark': i,
+        'aria-label': `Mark ${i + 1}`,
+        'aria-valuetext': words(m),
+        title: 'Left and right move it by a frame (ten with Shift), up and down change its value, Delete takes it away',
+      },
+      words(m),
+    );
     button.addEventListener('keydown', (e) => {
       const many = e.shiftKey ? 10 : 1;
       const [along, up] = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, 1], ArrowDown: [0, -1] }[e.key] ?? [];
@@ -34,10 +49,23 @@ export function markButtons({ v, frames, now, drawn, put }) {
     return button;
   };
   const place = () => tidy(now() / Math.max(1, frames - 1));
-  const add = el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', title: 'At the frame that is shown, with the value it has there', onclick: () => {
-    const at = place();
-    const value = tidy(v.curve[Math.round(at * (v.curve.length - 1))] ?? v.value);
-    put([...v.marks.filter((m) => Math.abs((m.at ?? 2) - at) > 1e-6), { place: at, at, value }].sort((a, b) => (a.at ?? 2) - (b.at ?? 2)));
-  } }, 'Set a mark here');
+  const add = el(
+    'button',
+    {
+      type: 'button',
+      class: 'btn btn-sm btn-outline-light',
+      title: 'At the frame that is shown, with the value it has there',
+      onclick: () => {
+        const at = place();
+        const value = tidy(v.curve[Math.round(at * (v.curve.length - 1))] ?? v.value);
+        put(
+          [...v.marks.filter((m) => Math.abs((m.at ?? 2) - at) > 1e-6), { place: at, at, value }].sort(
+            (a, b) => (a.at ?? 2) - (b.at ?? 2),
+          ),
+        );
+      },
+    },
+    'Set a mark here',
+  );
   return [add, ...v.marks.map(one)];
 }

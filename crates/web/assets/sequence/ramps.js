@@ -28,27 +28,70 @@ export function rampTools({ bar, drawn, shown }) {
   async function put(next) {
     const v = value();
     try {
-      told = await json('POST', '/api/sequence/ramps', { line: v.line, param: v.param, marks: next.map((m) => [m.place, m.value]) });
-    } catch (e) { say(e.message); await load(); }
+      told = await json('POST', '/api/sequence/ramps', {
+        line: v.line,
+        param: v.param,
+        marks: next.map((m) => [m.place, m.value]),
+      });
+    } catch (e) {
+      say(e.message);
+      await load();
+    }
     buttons();
     drawn();
   }
 
   function buttons() {
     const v = value();
-    const words = (o) => `${o.line + 1}: ${o.title}, ${o.param.replaceAll('_', ' ')}${o.marks.length ? ` (${o.marks.length} marks)` : ''}`;
-    const choose = el('select', { id: 'ramp', 'aria-label': 'A value of the recipe that changes over the sequence', disabled: !told?.values.length || undefined },
-      el('option', { value: '' }, told?.values.length ? 'no value' : 'the recipe has no number yet'), ...(told?.values ?? []).map((o) => el('option', { value: nameOf(o), selected: nameOf(o) === key || undefined }, words(o))));
-    choose.addEventListener('change', () => { key = choose.value; buttons(); drawn(); });
-    const act = (label, title, run) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', title, onclick: run }, label);
-    const acts = !v ? [] : [
-      act('Propose marks', 'Where the light of the sequence changes most', () => put(told.proposed.map((share) => ({ place: tidy(share), value: v.curve[Math.round(share * (v.curve.length - 1))] ?? v.value })))),
-      ...(v.param === 'stops' && told.jumps.length ? [act(`Take out ${told.jumps.length} jumps of the camera`, 'Shutter, aperture and ISO were changed there; the light runs through without a step', () => {
-        if (!told.compensation.length) { say('The camera changed its setting too often for marks; Deflicker evens that.'); return; }
-        put(told.compensation.map(([place, stops]) => ({ place, value: stops })));
-      })] : []),
-      ...(v.marks.length ? [act('Hold it', 'The same value for every frame again', () => put([]))] : []),
-    ];
+    const words = (o) =>
+      `${o.line + 1}: ${o.title}, ${o.param.replaceAll('_', ' ')}${o.marks.length ? ` (${o.marks.length} marks)` : ''}`;
+    const choose = el(
+      'select',
+      {
+        id: 'ramp',
+        'aria-label': 'A value of the recipe that changes over the sequence',
+        disabled: !told?.values.length || undefined,
+      },
+      el('option', { value: '' }, told?.values.length ? 'no value' : 'the recipe has no number yet'),
+      ...(told?.values ?? []).map((o) =>
+        el('option', { value: nameOf(o), selected: nameOf(o) === key || undefined }, words(o)),
+      ),
+    );
+    choose.addEventListener('change', () => {
+      key = choose.value;
+      buttons();
+      drawn();
+    });
+    const act = (label, title, run) =>
+      el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', title, onclick: run }, label);
+    const acts = !v
+      ? []
+      : [
+          act('Propose marks', 'Where the light of the sequence changes most', () =>
+            put(
+              told.proposed.map((share) => ({
+                place: tidy(share),
+                value: v.curve[Math.round(share * (v.curve.length - 1))] ?? v.value,
+              })),
+            ),
+          ),
+          ...(v.param === 'stops' && told.jumps.length
+            ? [
+                act(
+                  `Take out ${told.jumps.length} jumps of the camera`,
+                  'Shutter, aperture and ISO were changed there; the light runs through without a step',
+                  () => {
+                    if (!told.compensation.length) {
+                      say('The camera changed its setting too often for marks; Deflicker evens that.');
+                      return;
+                    }
+                    put(told.compensation.map(([place, stops]) => ({ place, value: stops })));
+                  },
+                ),
+              ]
+            : []),
+          ...(v.marks.length ? [act('Hold it', 'The same value for every frame again', () => put([]))] : []),
+        ];
     // Who moves a mark by keys stays on it.
     const held = bar.contains(document.activeElement) ? document.activeElement.dataset.mark : undefined;
     const each = v ? markButtons({ v, frames: shown()[1], now: () => shown()[0], drawn, put }) : [];
@@ -62,7 +105,7 @@ export function rampTools({ bar, drawn, shown }) {
     const v = value();
     const all = [v.value, ...v.curve, ...v.marks.map((m) => m.value)];
     const [low, high] = [Math.min(...all), Math.max(...all)];
-    const more = Math.max((high - low) * 0.3, (((v.high ?? high) - (v.low ?? low)) || 1) * 0.1);
+    const more = Math.max((high - low) * 0.3, ((v.high ?? high) - (v.low ?? low) || 1) * 0.1);
     return [Math.max(v.low ?? -Infinity, low - more), Math.min(v.high ?? Infinity, high + more)];
   }
 
@@ -109,7 +152,9 @@ export function rampTools({ bar, drawn, shown }) {
     grab([px, py], view, size, fresh) {
       const v = value();
       if (!v) return false;
-      dragged = v.marks.findIndex((m) => m.at != null && Math.hypot(place(size, view, m)[0] - px, place(size, view, m)[1] - py) < REACH);
+      dragged = v.marks.findIndex(
+        (m) => m.at != null && Math.hypot(place(size, view, m)[0] - px, place(size, view, m)[1] - py) < REACH,
+      );
       if (dragged < 0 && fresh) {
         v.marks.push({ place: 0, at: 0, value: v.value });
         dragged = v.marks.length - 1;
@@ -124,7 +169,9 @@ export function rampTools({ bar, drawn, shown }) {
       const m = marks()[dragged];
       const wanted = view.x.place(px);
       let best = 0;
-      view.places.forEach((p, i) => { if (Math.abs(p - wanted) < Math.abs(view.places[best] - wanted)) best = i; });
+      view.places.forEach((p, i) => {
+        if (Math.abs(p - wanted) < Math.abs(view.places[best] - wanted)) best = i;
+      });
       m.at = best / Math.max(1, view.places.length - 1);
       m.place = Math.round(m.at * 1e6) / 1e6;
       m.value = tidy(Math.min(high, Math.max(low, low + (1 - (py - 2) / (size.height - 12)) * (high - low))));

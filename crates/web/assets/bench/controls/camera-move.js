@@ -11,7 +11,10 @@ const LONGEST = 1600;
 
 /** Opens the view of the move of delivery `at` of a recipe, on a frame; `take` is told `{ move, ease }`. */
 export async function moveDialog(recipe, frame, at, take) {
-  if (!frame) { say('There is no sample to set it on; choose frames first.'); return; }
+  if (!frame) {
+    say('There is no sample to set it on; choose frames first.');
+    return;
+  }
   const goes = recipe.deliveries[at];
   let marks = goes.move.map((m) => [...m]);
   if (!marks.length) marks = [[0, 0.5, 0.5, 1]];
@@ -32,8 +35,16 @@ export async function moveDialog(recipe, frame, at, take) {
   const time = el('input', { type: 'range', min: 0, max: 1, step: 0.001, 'aria-label': 'Time in the clip' });
   const knobs = el('div', { class: 'moving-knobs' });
   const fields = el('div', { class: 'moving-fields' });
-  const ease = el('select', { 'aria-label': 'How it goes from mark to mark' }, ...['even', 'soft', 'soft start', 'soft end', 'flowing'].map((e) => el('option', { selected: e === goes.ease }, e)));
-  const play = el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => (playing ? stop() : start()) }, 'Play');
+  const ease = el(
+    'select',
+    { 'aria-label': 'How it goes from mark to mark' },
+    ...['even', 'soft', 'soft start', 'soft end', 'flowing'].map((e) => el('option', { selected: e === goes.ease }, e)),
+  );
+  const play = el(
+    'button',
+    { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => (playing ? stop() : start()) },
+    'Play',
+  );
 
   /** The window of a mark in shares of the picture: left, top, width, height; it never leaves the picture. */
   function windowOf([, x, y, size]) {
@@ -64,13 +75,18 @@ export async function moveDialog(recipe, frame, at, take) {
 
   async function learn() {
     const mine = ++latest;
-    const asked = { ...recipe, deliveries: recipe.deliveries.map((d, i) => (i === at ? { ...d, move: marks, ease: ease.value } : d)) };
+    const asked = {
+      ...recipe,
+      deliveries: recipe.deliveries.map((d, i) => (i === at ? { ...d, move: marks, ease: ease.value } : d)),
+    };
     try {
       const found = await json('POST', '/api/move', { recipe: asked, frame, at });
       if (mine !== latest) return;
       told = found;
       draw();
-    } catch (e) { if (mine === latest) say(e.message); }
+    } catch (e) {
+      if (mine === latest) say(e.message);
+    }
   }
 
   function look() {
@@ -80,7 +96,17 @@ export async function moveDialog(recipe, frame, at, take) {
     shown.height = Math.round((shown.width * told.clip[1]) / told.clip[0]);
     const context = shown.getContext('2d');
     context.imageSmoothingQuality = 'high';
-    context.drawImage(image, l * image.width, t * image.height, w * image.width, h * image.height, 0, 0, shown.width, shown.height);
+    context.drawImage(
+      image,
+      l * image.width,
+      t * image.height,
+      w * image.width,
+      h * image.height,
+      0,
+      0,
+      shown.width,
+      shown.height,
+    );
     time.value = now;
     const factor = told.clip[0] / (w * told.size[0]);
     const large = factor > 1.01 ? `, enlarged ${factor.toFixed(1)} times` : '';
@@ -98,15 +124,25 @@ export async function moveDialog(recipe, frame, at, take) {
   function draw() {
     if (!told) return;
     over.setAttribute('viewBox', `0 0 ${W()} ${H()}`);
-    const way = told.windows.map(([l, t, w, h]) => `${((l + w / 2) * W()).toFixed(1)} ${((t + h / 2) * H()).toFixed(1)}`);
-    const parts = [svg('polyline', { class: 'way', points: way.join(' ') }), svg('rect', { class: 'is-now', ...box(windowAt(now)) })];
+    const way = told.windows.map(
+      ([l, t, w, h]) => `${((l + w / 2) * W()).toFixed(1)} ${((t + h / 2) * H()).toFixed(1)}`,
+    );
+    const parts = [
+      svg('polyline', { class: 'way', points: way.join(' ') }),
+      svg('rect', { class: 'is-now', ...box(windowAt(now)) }),
+    ];
     marks.forEach((mark, i) => {
       const [l, t, w, h] = windowOf(mark);
       const mine = i === chosen;
       parts.push(svg('rect', { class: `mark${mine ? ' is-chosen' : ''}`, 'data-mark': i, ...box([l, t, w, h]) }));
       parts.push(svg('text', { class: mine ? 'is-chosen' : '', x: l * W() + 10, y: t * H() + 30 }, String(i + 1)));
       if (mine) {
-        for (const [x, y] of [[l, t], [l + w, t], [l, t + h], [l + w, t + h]]) {
+        for (const [x, y] of [
+          [l, t],
+          [l + w, t],
+          [l, t + h],
+          [l + w, t + h],
+        ]) {
           parts.push(svg('rect', { class: 'corner', x: x * W() - 9, y: y * H() - 9, width: 18, height: 18 }));
         }
       }
@@ -125,17 +161,32 @@ export async function moveDialog(recipe, frame, at, take) {
 
   /** A mark in time: chosen by a click, moved by dragging or by arrow keys. */
   function knob(mark, i) {
-    const button = el('button', { type: 'button', class: i === chosen ? 'is-chosen' : '', style: `left:${mark[0] * 100}%`, 'aria-label': `Mark ${i + 1} at ${Math.round(mark[0] * 100)} %`, 'aria-pressed': i === chosen, title: 'Drag it in time, or use the arrow keys' }, String(i + 1));
+    const button = el(
+      'button',
+      {
+        type: 'button',
+        class: i === chosen ? 'is-chosen' : '',
+        style: `left:${mark[0] * 100}%`,
+        'aria-label': `Mark ${i + 1} at ${Math.round(mark[0] * 100)} %`,
+        'aria-pressed': i === chosen,
+        title: 'Drag it in time, or use the arrow keys',
+      },
+      String(i + 1),
+    );
     button.addEventListener('pointerdown', (down) => {
       if (down.button) return;
       down.preventDefault();
       choose(i);
       const room = knobs.getBoundingClientRect();
-      const move = (e) => { when(limit((e.clientX - room.left) / room.width)); };
+      const move = (e) => {
+        when(limit((e.clientX - room.left) / room.width));
+      };
       window.addEventListener('pointermove', move);
       window.addEventListener('pointerup', () => window.removeEventListener('pointermove', move), { once: true });
     });
-    button.addEventListener('click', (e) => { if (e.detail === 0) choose(i); });
+    button.addEventListener('click', (e) => {
+      if (e.detail === 0) choose(i);
+    });
     button.addEventListener('keydown', (e) => {
       const by = { ArrowLeft: -0.01, ArrowRight: 0.01 }[e.key];
       if (!by) return;
@@ -160,26 +211,48 @@ export async function moveDialog(recipe, frame, at, take) {
   function drawFields() {
     const mark = marks[chosen];
     const one = (label, k, title, set) => {
-      const field = el('input', { value: Math.round(mark[k] * 1000) / 10, inputmode: 'decimal', 'aria-label': `Mark ${chosen + 1}, ${label}`, title });
+      const field = el('input', {
+        value: Math.round(mark[k] * 1000) / 10,
+        inputmode: 'decimal',
+        'aria-label': `Mark ${chosen + 1}, ${label}`,
+        title,
+      });
       field.addEventListener('change', () => {
         const v = Number(field.value.replace(',', '.').replace('%', ''));
-        if (Number.isFinite(v)) set(v / 100); else { say(`${label}: ${field.value} is no number`); draw(); }
+        if (Number.isFinite(v)) set(v / 100);
+        else {
+          say(`${label}: ${field.value} is no number`);
+          draw();
+        }
       });
       return el('label', {}, label, field, '%');
     };
-    fields.replaceChildren(el('b', {}, `Mark ${chosen + 1}`),
+    fields.replaceChildren(
+      el('b', {}, `Mark ${chosen + 1}`),
       one('time', 0, '0 is the first frame, 100 the last', when),
       one('from left', 1, 'The middle of the window', (v) => put(limit(v), mark[2], mark[3])),
       one('from top', 2, 'The middle of the window', (v) => put(mark[1], limit(v), mark[3])),
-      one('size', 3, 'Against the largest window of this proportion', (v) => put(mark[1], mark[2], v)));
+      one('size', 3, 'Against the largest window of this proportion', (v) => put(mark[1], mark[2], v)),
+    );
   }
 
   function add() {
-    if (marks.some((m) => Math.abs(m[0] - now) < 0.01)) { say('There is a mark at that time; choose another on the line of time below.'); return; }
-    if (marks.length >= 60) { say('A move has at most 60 marks.'); return; }
+    if (marks.some((m) => Math.abs(m[0] - now) < 0.01)) {
+      say('There is a mark at that time; choose another on the line of time below.');
+      return;
+    }
+    if (marks.length >= 60) {
+      say('A move has at most 60 marks.');
+      return;
+    }
     const [l, t, w, h] = windowAt(now);
     const largest = windowOf([0, 0.5, 0.5, 1])[2];
-    marks.push([Math.round(now * 1000) / 1000, round(l + w / 2), round(t + h / 2), round(limit(w / largest, SMALLEST, 1))]);
+    marks.push([
+      Math.round(now * 1000) / 1000,
+      round(l + w / 2),
+      round(t + h / 2),
+      round(limit(w / largest, SMALLEST, 1)),
+    ]);
     const mine = marks.at(-1);
     marks.sort((a, b) => a[0] - b[0]);
     chosen = marks.indexOf(mine);
@@ -188,7 +261,10 @@ export async function moveDialog(recipe, frame, at, take) {
   }
 
   function drop() {
-    if (marks.length < 2) { say('A move needs at least one mark.'); return; }
+    if (marks.length < 2) {
+      say('A move needs at least one mark.');
+      return;
+    }
     marks.splice(chosen, 1);
     chosen = Math.min(chosen, marks.length - 1);
     [now] = marks[chosen];
@@ -203,7 +279,12 @@ export async function moveDialog(recipe, frame, at, take) {
     play.textContent = 'Stop';
     const step = (t) => {
       now = first + (t - from) / 1000 / seconds;
-      if (now >= 1) { now = 1; look(); stop(); return; }
+      if (now >= 1) {
+        now = 1;
+        look();
+        stop();
+        return;
+      }
       look();
       playing = requestAnimationFrame(step);
     };
@@ -229,10 +310,18 @@ export async function moveDialog(recipe, frame, at, take) {
     const tall = 14 / room.height;
     const inside = ([l, t, w, h]) => x > l && x < l + w && y > t && y < t + h;
     let [l, t, w, h] = windowOf(marks[chosen]);
-    const corner = [[l, t], [l + w, t], [l, t + h], [l + w, t + h]].findIndex(([cx, cy]) => Math.abs(cx - x) < reach && Math.abs(cy - y) < tall);
+    const corner = [
+      [l, t],
+      [l + w, t],
+      [l, t + h],
+      [l + w, t + h],
+    ].findIndex(([cx, cy]) => Math.abs(cx - x) < reach && Math.abs(cy - y) < tall);
     if (corner < 0) {
       // The smallest of those under the hand, so that none is out of reach.
-      const under = marks.map((m, i) => [windowOf(m), i]).filter(([b]) => inside(b)).sort((a, b) => a[0][2] - b[0][2]);
+      const under = marks
+        .map((m, i) => [windowOf(m), i])
+        .filter(([b]) => inside(b))
+        .sort((a, b) => a[0][2] - b[0][2]);
       if (!under.length) return;
       if (!inside([l, t, w, h]) || under[0][0][2] < w * 0.98) choose(under[0][1]);
       [l, t, w, h] = windowOf(marks[chosen]);
@@ -241,7 +330,10 @@ export async function moveDialog(recipe, frame, at, take) {
     const fixed = [corner % 2 ? l : l + w, corner > 1 ? t : t + h];
     const move = (e) => {
       const [px, py] = place(e);
-      if (corner < 0) { put(l + w / 2 + px - x, t + h / 2 + py - y, size); return; }
+      if (corner < 0) {
+        put(l + w / 2 + px - x, t + h / 2 + py - y, size);
+        return;
+      }
       const wide = Math.max(Math.abs(px - fixed[0]) / w, Math.abs(py - fixed[1]) / h);
       const room2 = Math.min((corner % 2 ? 1 - fixed[0] : fixed[0]) / w, (corner > 1 ? 1 - fixed[1] : fixed[1]) / h);
       const by = Math.min(wide, room2, 1 / size);
@@ -262,33 +354,88 @@ export async function moveDialog(recipe, frame, at, take) {
     else return;
     e.preventDefault();
   });
-  time.addEventListener('input', () => { stop(); now = Number(time.value); look(); });
+  time.addEventListener('input', () => {
+    stop();
+    now = Number(time.value);
+    look();
+  });
   ease.addEventListener('change', learn);
 
-  const act = (label, title, run) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', title, onclick: run }, label);
-  const done = el('button', { type: 'button', class: 'btn btn-primary', onclick: () => { take({ move: marks, ease: ease.value }); dialog.close(); } }, 'Take this move');
-  dialog.append(el('h2', {}, 'Camera move'),
-    el('div', { class: 'moving-sides' }, stage, el('figure', {}, shown, caption, el('div', { class: 'moving-acts' }, play, el('label', {}, 'between marks ', ease)), fields,
-      el('div', { class: 'moving-acts' }, act('Add a mark here', 'At the time on the line below', add), act('Remove this mark', '', drop)))),
+  const act = (label, title, run) =>
+    el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', title, onclick: run }, label);
+  const done = el(
+    'button',
+    {
+      type: 'button',
+      class: 'btn btn-primary',
+      onclick: () => {
+        take({ move: marks, ease: ease.value });
+        dialog.close();
+      },
+    },
+    'Take this move',
+  );
+  dialog.append(
+    el('h2', {}, 'Camera move'),
+    el(
+      'div',
+      { class: 'moving-sides' },
+      stage,
+      el(
+        'figure',
+        {},
+        shown,
+        caption,
+        el('div', { class: 'moving-acts' }, play, el('label', {}, 'between marks ', ease)),
+        fields,
+        el(
+          'div',
+          { class: 'moving-acts' },
+          act('Add a mark here', 'At the time on the line below', add),
+          act('Remove this mark', '', drop),
+        ),
+      ),
+    ),
     el('div', { class: 'moving-time' }, knobs, time),
-    el('div', { class: 'acts' }, done, ' ', el('button', { type: 'button', class: 'btn btn-outline-light', onclick: () => dialog.close() }, 'Leave it as it was')));
-  dialog.addEventListener('close', () => { stop(); dialog.remove(); });
+    el(
+      'div',
+      { class: 'acts' },
+      done,
+      ' ',
+      el(
+        'button',
+        { type: 'button', class: 'btn btn-outline-light', onclick: () => dialog.close() },
+        'Leave it as it was',
+      ),
+    ),
+  );
+  dialog.addEventListener('close', () => {
+    stop();
+    dialog.remove();
+  });
   dialog.addEventListener('keydown', (e) => e.stopPropagation());
   document.body.append(dialog);
   dialog.showModal();
   stage.focus();
   await learn();
-  if (!told) { dialog.close(); return; }
+  if (!told) {
+    dialog.close();
+    return;
+  }
   // The frame as the lines leave it, those of this delivery too.
   const lines = { ...recipe, steps: [...recipe.steps, ...(goes.steps ?? [])], deliveries: [] };
   try {
     const scale = Math.min(1, LONGEST / Math.max(...told.size));
-    image = await createImageBitmap(await pixels.run(async () => (await ask('POST', '/api/render', { recipe: lines, frame, scale })).blob()));
+    image = await createImageBitmap(
+      await pixels.run(async () => (await ask('POST', '/api/render', { recipe: lines, frame, scale })).blob()),
+    );
     [picture.width, picture.height] = [image.width, image.height];
     picture.getContext('2d').drawImage(image, 0, 0);
     // As large as there is room, in its own proportion.
     stage.style.cssText = `aspect-ratio:${image.width} / ${image.height};width:min(100%, ${(62 * image.width) / image.height}vh)`;
     draw();
     dialog.dataset.ready = 'true';
-  } catch (e) { caption.textContent = e.message; }
+  } catch (e) {
+    caption.textContent = e.message;
+  }
 }

@@ -9,7 +9,8 @@ const WAYS = [-90, 30, 150].map((a) => (a * Math.PI) / 180).map((a) => [Math.cos
 const NAMES = ['red', 'green', 'blue'];
 
 /** Parameters that have a disc. */
-export const hasDisc = (param) => param.kind === 'triple' && ['shadows', 'midtones', 'highlights', 'lift', 'gamma', 'gain'].includes(param.name);
+export const hasDisc = (param) =>
+  param.kind === 'triple' && ['shadows', 'midtones', 'highlights', 'lift', 'gamma', 'gain'].includes(param.name);
 
 const mean = (v) => (v[0] + v[1] + v[2]) / 3;
 /** How far a value may go from where it does nothing. */
@@ -33,11 +34,24 @@ function values(param, value, at) {
 
 /** `now()` gives the values, `put(values, done)` writes them. */
 export function disc(param, now, put) {
-  const dot = svg('circle', { class: 'disc-dot', r: 5.5, tabindex: 0, role: 'slider', 'aria-label': `colour of ${param.name}` });
-  const ring = svg('g', {},
+  const dot = svg('circle', {
+    class: 'disc-dot',
+    r: 5.5,
+    tabindex: 0,
+    role: 'slider',
+    'aria-label': `colour of ${param.name}`,
+  });
+  const ring = svg(
+    'g',
+    {},
     svg('circle', { class: 'disc-face', r: R }),
     ...WAYS.map(([x, y]) => svg('path', { class: 'disc-way', d: `M0 0L${x * R} ${y * R}` })),
-    ...WAYS.map(([x, y], i) => { const t = svg('text', { class: 'disc-name', x: x * (R + 7), y: y * (R + 7) + 3.5 }); t.textContent = 'RGB'[i]; return t; }));
+    ...WAYS.map(([x, y], i) => {
+      const t = svg('text', { class: 'disc-name', x: x * (R + 7), y: y * (R + 7) + 3.5 });
+      t.textContent = 'RGB'[i];
+      return t;
+    }),
+  );
   const root = svg('svg', { class: 'disc', viewBox: '-50 -51 100 100' }, ring, dot);
   const lay = () => {
     const v = now();
@@ -48,9 +62,15 @@ export function disc(param, now, put) {
   };
   const at = (e) => {
     const box = root.getBoundingClientRect();
-    return [(((e.clientX - box.left) / box.width) * 100 - 50) / R, (((e.clientY - box.top) / box.height) * 100 - 51) / R];
+    return [
+      (((e.clientX - box.left) / box.width) * 100 - 50) / R,
+      (((e.clientY - box.top) / box.height) * 100 - 51) / R,
+    ];
   };
-  const set = (to, done) => { put(values(param, now(), to), done); lay(); };
+  const set = (to, done) => {
+    put(values(param, now(), to), done);
+    lay();
+  };
   root.addEventListener('pointerdown', (e) => {
     e.preventDefault();
     root.setPointerCapture(e.pointerId);
@@ -58,27 +78,59 @@ export function disc(param, now, put) {
     const move = (m) => set(at(m), false);
     set(at(e), false);
     root.addEventListener('pointermove', move);
-    root.addEventListener('pointerup', (m) => { root.removeEventListener('pointermove', move); set(at(m), true); }, { once: true });
+    root.addEventListener(
+      'pointerup',
+      (m) => {
+        root.removeEventListener('pointermove', move);
+        set(at(m), true);
+      },
+      { once: true },
+    );
   });
   const bright = ['lift', 'gamma', 'gain'].includes(param.name);
-  const back = () => { const m = Math.round(mean(now()) * 1000) / 1000; put(bright ? [m, m, m] : [...param.default], true); lay(); };
+  const back = () => {
+    const m = Math.round(mean(now()) * 1000) / 1000;
+    put(bright ? [m, m, m] : [...param.default], true);
+    lay();
+  };
   root.addEventListener('dblclick', back);
   dot.addEventListener('keydown', (e) => {
     const by = { ArrowUp: [0, -1], ArrowDown: [0, 1], ArrowLeft: [-1, 0], ArrowRight: [1, 0] }[e.key];
     const step = e.shiftKey ? 0.15 : 0.03;
-    if (by) { const p = place(param, now()); set([p[0] + by[0] * step, p[1] + by[1] * step], true); } else if (e.key === 'Delete' || e.key === 'Backspace') back();
+    if (by) {
+      const p = place(param, now());
+      set([p[0] + by[0] * step, p[1] + by[1] * step], true);
+    } else if (e.key === 'Delete' || e.key === 'Backspace') back();
     else return;
     e.preventDefault();
     e.stopPropagation();
   });
   lay();
-  const box = el('div', { class: 'disc-box', title: `${param.about} Drag, or use the arrow keys; double-click or Delete takes the colour out.` }, root);
+  const box = el(
+    'div',
+    {
+      class: 'disc-box',
+      title: `${param.about} Drag, or use the arrow keys; double-click or Delete takes the colour out.`,
+    },
+    root,
+  );
   // What all three share: only where it changes anything.
   if (bright) {
-    const bar = el('input', { type: 'range', class: 'disc-bar', min: param.min, max: param.max, step: param.step, value: mean(now()), 'aria-label': `brightness of ${param.name}` });
+    const bar = el('input', {
+      type: 'range',
+      class: 'disc-bar',
+      min: param.min,
+      max: param.max,
+      step: param.step,
+      value: mean(now()),
+      'aria-label': `brightness of ${param.name}`,
+    });
     const level = (done) => {
       const by = Number(bar.value) - mean(now());
-      put(now().map((v) => Math.round(Math.max(param.min, Math.min(param.max, v + by)) * 1000) / 1000), done);
+      put(
+        now().map((v) => Math.round(Math.max(param.min, Math.min(param.max, v + by)) * 1000) / 1000),
+        done,
+      );
       lay();
     };
     bar.addEventListener('input', () => level(false));

@@ -15,8 +15,13 @@ async function part(body) {
 
 /** Opens the view of one delivery of a recipe on a frame. */
 export function delivered(recipe, frame, at, goes) {
-  if (!frame) { say('There is no sample to look at; choose frames first.'); return; }
-  const widths = String(goes.widths ?? '').split(/[ ,;]+/).filter(Boolean);
+  if (!frame) {
+    say('There is no sample to look at; choose frames first.');
+    return;
+  }
+  const widths = String(goes.widths ?? '')
+    .split(/[ ,;]+/)
+    .filter(Boolean);
   let width = Math.max(0, widths.length - 1);
   let middle = [0.5, 0.5];
   let zoom = 1;
@@ -24,15 +29,46 @@ export function delivered(recipe, frame, at, goes) {
   const dialog = el('dialog', { class: 'delivered', 'aria-label': 'The file as it will be' });
   const sides = ['without compression', 'as the file will be'].map((name) => {
     const picture = el('img', { alt: name, draggable: 'false' });
-    return { name, picture, box: el('figure', {}, el('div', { class: 'delivered-part' }, picture), el('figcaption', {}, name)) };
+    return {
+      name,
+      picture,
+      box: el('figure', {}, el('div', { class: 'delivered-part' }, picture), el('figcaption', {}, name)),
+    };
   });
   const told = el('p', { role: 'status' }, 'Making it …');
-  const which = widths.length > 1 ? el('select', { 'aria-label': 'Which width' }, ...widths.map((w, i) => el('option', { value: i, selected: i === width }, `${w} px wide`))) : '';
-  if (which) which.onchange = () => { width = Number(which.value); look(); };
-  const zooms = [1, 2, 3].map((z) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => { zoom = z; fit(); } }, `${z * 100} %`));
+  const which =
+    widths.length > 1
+      ? el(
+          'select',
+          { 'aria-label': 'Which width' },
+          ...widths.map((w, i) => el('option', { value: i, selected: i === width }, `${w} px wide`)),
+        )
+      : '';
+  if (which)
+    which.onchange = () => {
+      width = Number(which.value);
+      look();
+    };
+  const zooms = [1, 2, 3].map((z) =>
+    el(
+      'button',
+      {
+        type: 'button',
+        class: 'btn btn-sm btn-outline-light',
+        onclick: () => {
+          zoom = z;
+          fit();
+        },
+      },
+      `${z * 100} %`,
+    ),
+  );
 
   function fit() {
-    zooms.forEach((b, i) => { b.classList.toggle('active', i + 1 === zoom); b.setAttribute('aria-pressed', String(i + 1 === zoom)); });
+    zooms.forEach((b, i) => {
+      b.classList.toggle('active', i + 1 === zoom);
+      b.setAttribute('aria-pressed', String(i + 1 === zoom));
+    });
     for (const { picture } of sides) {
       picture.style.width = picture.naturalWidth ? `${(picture.naturalWidth * zoom) / devicePixelRatio}px` : '';
       picture.style.imageRendering = zoom > 1 ? 'pixelated' : '';
@@ -59,7 +95,9 @@ export function delivered(recipe, frame, at, goes) {
       whole = head.size;
       const quality = head.quality ? `, quality ${head.quality} for the size that may not be exceeded` : '';
       told.textContent = `${head.size[0]} × ${head.size[1]} pixels, about ${size(head.bytes)}${quality}. Drag to move; both sides move together.`;
-    } catch (e) { if (mine === round) told.textContent = e.message; }
+    } catch (e) {
+      if (mine === round) told.textContent = e.message;
+    }
   }
 
   for (const { box } of sides) {
@@ -70,11 +108,17 @@ export function delivered(recipe, frame, at, goes) {
       const move = (e) => {
         const by = [down.clientX - e.clientX, down.clientY - e.clientY].map((d) => (d * devicePixelRatio) / zoom);
         middle = start.map((m, k) => Math.max(0, Math.min(1, m + by[k] / whole[k])));
-        sides.forEach(({ picture }) => { picture.style.transform = `translate(${e.clientX - down.clientX}px, ${e.clientY - down.clientY}px)`; });
+        sides.forEach(({ picture }) => {
+          picture.style.transform = `translate(${e.clientX - down.clientX}px, ${e.clientY - down.clientY}px)`;
+        });
       };
       const up = () => {
         window.removeEventListener('pointermove', move);
-        look().then(() => sides.forEach(({ picture }) => { picture.style.transform = ''; }));
+        look().then(() =>
+          sides.forEach(({ picture }) => {
+            picture.style.transform = '';
+          }),
+        );
       };
       window.addEventListener('pointermove', move);
       window.addEventListener('pointerup', up, { once: true });
@@ -88,10 +132,22 @@ export function delivered(recipe, frame, at, goes) {
       middle = middle.map((m, k) => Math.max(0, Math.min(1, m + (by[k] * 300) / whole[k])));
       look();
     }
-    if (['1', '2', '3'].includes(e.key)) { zoom = Number(e.key); fit(); }
+    if (['1', '2', '3'].includes(e.key)) {
+      zoom = Number(e.key);
+      fit();
+    }
   });
-  dialog.append(el('div', { class: 'delivered-sides' }, ...sides.map((s) => s.box)), told,
-    el('div', { class: 'look-foot' }, el('span', { class: 'btn-group', role: 'group', 'aria-label': 'Zoom' }, ...zooms), which, el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => dialog.close() }, 'Close')));
+  dialog.append(
+    el('div', { class: 'delivered-sides' }, ...sides.map((s) => s.box)),
+    told,
+    el(
+      'div',
+      { class: 'look-foot' },
+      el('span', { class: 'btn-group', role: 'group', 'aria-label': 'Zoom' }, ...zooms),
+      which,
+      el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => dialog.close() }, 'Close'),
+    ),
+  );
   dialog.addEventListener('close', () => dialog.remove());
   document.body.append(dialog);
   dialog.showModal();

@@ -7,24 +7,36 @@ const round = (v) => Math.round(v * 100) / 100;
 /** Half the height is factor one, the top ten times, the bottom a tenth. */
 const height = (factor) => (1 + Math.log10(factor)) / 2;
 const factor = (y) => Math.max(0.1, Math.min(10, round(10 ** (2 * y - 1))));
-const begin = [[0, 1], [0.5, 2], [1, 1]];
+const begin = [
+  [0, 1],
+  [0.5, 2],
+  [1, 1],
+];
 
 /** The plot of `param`, whose marks are `[at, factor]`; `put` is told them. */
 export function coursePlot(param, marks, put) {
-  const act = (label, to) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => put(to, true) }, label);
+  const act = (label, to) =>
+    el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => put(to, true) }, label);
   const name = el('span', { title: param.about }, param.name);
   if (!marks.length) return el('div', { class: 'shape' }, name, act('Let it change on the way …', begin));
   const said = el('small', {});
-  const tell = (all) => { said.textContent = all.map(([at, f]) => `${Math.round(at * 100)} %: ${f} ×`).join(', '); };
+  const tell = (all) => {
+    said.textContent = all.map(([at, f]) => `${Math.round(at * 100)} %: ${f} ×`).join(', ');
+  };
   tell(marks);
-  const plot = curvePlot(marks.map(([at, f]) => [at, height(f)]), null, (points, done) => {
-    const now = points.map(([at, y]) => [at, factor(y)]);
-    tell(now);
-    put(now, done);
-  }, {
-    label: `${param.name}: drag points, double-click to add one`,
-    rest: 'M0 75H270',
-    spoken: ([at, y]) => `${factor(y)} times at ${Math.round(at * 100)} % of the frames`,
-  });
+  const plot = curvePlot(
+    marks.map(([at, f]) => [at, height(f)]),
+    null,
+    (points, done) => {
+      const now = points.map(([at, y]) => [at, factor(y)]);
+      tell(now);
+      put(now, done);
+    },
+    {
+      label: `${param.name}: drag points, double-click to add one`,
+      rest: 'M0 75H270',
+      spoken: ([at, y]) => `${factor(y)} times at ${Math.round(at * 100)} % of the frames`,
+    },
+  );
   return el('div', {}, el('div', { class: 'shape' }, name, act('The same all the way', [])), plot, said);
 }

@@ -41,11 +41,15 @@ function path(p) {
 }
 
 /** What a plot of tones says of itself; `rest` is the line it has when it changes nothing. */
-const TONES = { label: 'Curve: drag points, double-click to add one', rest: `M0 ${H}L${W} 0`, spoken: ([x, y]) => `in ${x}, out ${y}` };
+const TONES = {
+  label: 'Curve: drag points, double-click to add one',
+  rest: `M0 ${H}L${W} 0`,
+  spoken: ([x, y]) => `in ${x}, out ${y}`,
+};
 
 /** Builds the plot for `points`; `change(points, done)` is told every move. */
 export function curvePlot(points, histogram, change, told = TONES) {
-  let p = points.map((q) => [...q]);
+  const p = points.map((q) => [...q]);
   const root = svg('svg', { class: 'curve', viewBox: `0 0 ${W} ${H}`, role: 'group', 'aria-label': told.label });
   if (histogram) root.append(svg('path', { d: histogram(W, H), fill: '#e4e0d7' }));
   root.append(svg('path', { d: `M67 0V${H}M135 0V${H}M203 0V${H}M0 37H${W}M0 75H${W}M0 112H${W}`, stroke: '#e0dbd0' }));
@@ -76,7 +80,14 @@ export function curvePlot(points, histogram, change, told = TONES) {
     p.forEach((q, i) => {
       let dot = dots.children[i];
       if (!dot) {
-        dot = svg('circle', { r: 5.5, fill: '#fff', stroke: '#14614e', 'stroke-width': 2, tabindex: 0, role: 'slider' });
+        dot = svg('circle', {
+          r: 5.5,
+          fill: '#fff',
+          stroke: '#14614e',
+          'stroke-width': 2,
+          tabindex: 0,
+          role: 'slider',
+        });
         dots.append(dot);
         dot.addEventListener('pointerdown', (e) => {
           e.preventDefault();
@@ -85,7 +96,14 @@ export function curvePlot(points, histogram, change, told = TONES) {
           dot.focus();
           const move = (m) => set([...dots.children].indexOf(dot), ...place(m), false);
           dot.addEventListener('pointermove', move);
-          dot.addEventListener('pointerup', () => { dot.removeEventListener('pointermove', move); change(p, true); }, { once: true });
+          dot.addEventListener(
+            'pointerup',
+            () => {
+              dot.removeEventListener('pointermove', move);
+              change(p, true);
+            },
+            { once: true },
+          );
         });
         dot.addEventListener('keydown', (e) => {
           const k = [...dots.children].indexOf(dot);
@@ -96,7 +114,10 @@ export function curvePlot(points, histogram, change, told = TONES) {
           e.preventDefault();
           e.stopPropagation();
         });
-        dot.addEventListener('dblclick', (e) => { e.stopPropagation(); drop([...dots.children].indexOf(dot)); });
+        dot.addEventListener('dblclick', (e) => {
+          e.stopPropagation();
+          drop([...dots.children].indexOf(dot));
+        });
       }
       dot.setAttribute('cx', q[0] * W);
       dot.setAttribute('cy', (1 - q[1]) * H);

@@ -25,8 +25,26 @@ const CHOICES = {
   date: ['%Y-%m-%d', '%Y%m%d', '%d.%m.%Y', '%Y-%m-%d_%H-%M-%S', '%H%M%S', '%Y', '%B %Y'],
   data: ['camera', 'lens', 'iso', 'aperture', 'shutter', 'focal', 'folder', 'recipe', 'width', 'height'],
 };
-const WORDS = { part: 'take', count: 'letters', from: 'put for', to: 'this', letters: 'letters', text: 'text', digits: 'digits', date: 'as', data: 'which' };
-const DATES = { '%Y-%m-%d': '2026-05-04', '%Y%m%d': '20260504', '%d.%m.%Y': '04.05.2026', '%Y-%m-%d_%H-%M-%S': '2026-05-04_09-31-07', '%H%M%S': '093107', '%Y': '2026', '%B %Y': 'May 2026' };
+const WORDS = {
+  part: 'take',
+  count: 'letters',
+  from: 'put for',
+  to: 'this',
+  letters: 'letters',
+  text: 'text',
+  digits: 'digits',
+  date: 'as',
+  data: 'which',
+};
+const DATES = {
+  '%Y-%m-%d': '2026-05-04',
+  '%Y%m%d': '20260504',
+  '%d.%m.%Y': '04.05.2026',
+  '%Y-%m-%d_%H-%M-%S': '2026-05-04_09-31-07',
+  '%H%M%S': '093107',
+  '%Y': '2026',
+  '%B %Y': 'May 2026',
+};
 
 /** Takes a template apart into pieces, as far as they are such; nothing where it has others. */
 function apart(template) {
@@ -35,14 +53,19 @@ function apart(template) {
     let m;
     if (!part.startsWith('{')) pieces.push({ piece: 'text', text: part });
     else if ((m = part.match(/^\{n(?::0?(\d+))?\}$/))) pieces.push({ piece: 'a number', digits: Number(m[1] ?? 1) });
-    else if ((m = part.match(/^\{taken:(.*)\}$/)) && CHOICES.date.includes(m[1])) pieces.push({ piece: 'the date', date: m[1] });
+    else if ((m = part.match(/^\{taken:(.*)\}$/)) && CHOICES.date.includes(m[1]))
+      pieces.push({ piece: 'the date', date: m[1] });
     else if ((m = part.match(/^\{(\w+)\}$/)) && CHOICES.data.includes(m[1])) pieces.push({ piece: 'data', data: m[1] });
     else if ((m = part.match(/^\{stem(?::(.*))?\}$/))) {
       const piece = { piece: 'the old name', ...PIECES['the old name'].values };
       for (const change of (m[1] ?? '').split(';').filter(Boolean)) {
         const cut = change.trim().match(/^(without first|without last|first|last) (\d+)$/);
-        if (change.includes('>')) [piece.from, piece.to] = change.split('>').map((t, k) => (k ? t.replace(/^ /, '') : t.replace(/ $/, '')));
-        else if (cut) { piece.part = cut[1]; piece.count = Number(cut[2]); } else if (CHOICES.letters.includes(change.trim())) piece.letters = change.trim();
+        if (change.includes('>'))
+          [piece.from, piece.to] = change.split('>').map((t, k) => (k ? t.replace(/^ /, '') : t.replace(/ $/, '')));
+        else if (cut) {
+          piece.part = cut[1];
+          piece.count = Number(cut[2]);
+        } else if (CHOICES.letters.includes(change.trim())) piece.letters = change.trim();
         else return null;
       }
       pieces.push(piece);
@@ -58,16 +81,34 @@ export function nameBuilder({ name, recipe, start, ending }, taken) {
   let pieces = apart(name);
   const dialog = el('dialog', { class: 'names-dialog', 'aria-label': 'Build the name' });
   const rows = el('div', { class: 'name-pieces' });
-  const typed = el('input', { class: 'form-control form-control-sm', value: name, 'aria-label': 'The name as a template', spellcheck: 'false' });
+  const typed = el('input', {
+    class: 'form-control form-control-sm',
+    value: name,
+    'aria-label': 'The name as a template',
+    spellcheck: 'false',
+  });
   const told = el('p', { class: 'name-told', role: 'status' });
   const table = el('tbody', {});
-  const take = el('button', { type: 'button', class: 'btn btn-primary', onclick: () => { dialog.close(); taken(typed.value); } }, 'Take this name');
+  const take = el(
+    'button',
+    {
+      type: 'button',
+      class: 'btn btn-primary',
+      onclick: () => {
+        dialog.close();
+        taken(typed.value);
+      },
+    },
+    'Take this name',
+  );
 
   let round = 0;
   async function look() {
     const mine = ++round;
     let found;
-    try { found = await json('POST', '/api/names', { name: typed.value, recipe, start, ending }); } catch (e) {
+    try {
+      found = await json('POST', '/api/names', { name: typed.value, recipe, start, ending });
+    } catch (e) {
       if (mine !== round) return;
       told.textContent = e.message;
       take.disabled = true;
@@ -76,53 +117,187 @@ export function nameBuilder({ name, recipe, start, ending }, taken) {
     if (mine !== round) return;
     take.disabled = false;
     const cut = found.names.filter((n) => n.changed).length;
-    told.textContent = !found.names.length ? 'There are no frames to try it on.'
-      : found.clashes ? `${found.clashes} of ${found.names.length} names are there twice: add a number or the old name.`
+    told.textContent = !found.names.length
+      ? 'There are no frames to try it on.'
+      : found.clashes
+        ? `${found.clashes} of ${found.names.length} names are there twice: add a number or the old name.`
         : `${found.names.length} names, each only once.${cut ? ` ${cut} had signs that not every file system takes.` : ''}`;
     told.classList.toggle('is-wrong', found.clashes > 0);
-    const first = found.names.filter((n) => n.clash).concat(found.names.filter((n) => !n.clash)).slice(0, 500);
-    table.replaceChildren(...first.map((n) => el('tr', { class: n.clash ? 'is-clash' : '' }, el('td', {}, n.old), el('td', {}, n.new), el('td', {}, n.clash ? `as ${n.clash}` : ''))));
+    const first = found.names
+      .filter((n) => n.clash)
+      .concat(found.names.filter((n) => !n.clash))
+      .slice(0, 500);
+    table.replaceChildren(
+      ...first.map((n) =>
+        el(
+          'tr',
+          { class: n.clash ? 'is-clash' : '' },
+          el('td', {}, n.old),
+          el('td', {}, n.new),
+          el('td', {}, n.clash ? `as ${n.clash}` : ''),
+        ),
+      ),
+    );
   }
 
   let due;
-  const soon = () => { clearTimeout(due); due = setTimeout(look, 150); };
-  const rebuilt = () => { typed.value = made(pieces); draw(); soon(); };
+  const soon = () => {
+    clearTimeout(due);
+    due = setTimeout(look, 150);
+  };
+  const rebuilt = () => {
+    typed.value = made(pieces);
+    draw();
+    soon();
+  };
 
   function control(piece, key) {
-    const put = (v) => { piece[key] = v; typed.value = made(pieces); if (key === 'part') draw(); soon(); };
+    const put = (v) => {
+      piece[key] = v;
+      typed.value = made(pieces);
+      if (key === 'part') draw();
+      soon();
+    };
     const label = WORDS[key];
     if (CHOICES[key]) {
-      const field = el('select', { 'aria-label': label }, ...CHOICES[key].map((c) => el('option', { value: c, selected: c === piece[key] }, key === 'date' ? DATES[c] : c)));
+      const field = el(
+        'select',
+        { 'aria-label': label },
+        ...CHOICES[key].map((c) =>
+          el('option', { value: c, selected: c === piece[key] }, key === 'date' ? DATES[c] : c),
+        ),
+      );
       field.onchange = () => put(field.value);
       return el('label', {}, label, ' ', field);
     }
     const number = typeof piece[key] === 'number';
-    const field = el('input', { value: piece[key], 'aria-label': label, size: number ? 3 : 10, ...(number ? { type: 'number', min: 1, max: 12 } : {}) });
-    field.oninput = () => put(number ? Math.max(1, Math.min(key === 'digits' ? 12 : 200, Math.round(Number(field.value) || 1))) : field.value.replace(/[;{}>]/g, ''));
+    const field = el('input', {
+      value: piece[key],
+      'aria-label': label,
+      size: number ? 3 : 10,
+      ...(number ? { type: 'number', min: 1, max: 12 } : {}),
+    });
+    field.oninput = () =>
+      put(
+        number
+          ? Math.max(1, Math.min(key === 'digits' ? 12 : 200, Math.round(Number(field.value) || 1)))
+          : field.value.replace(/[;{}>]/g, ''),
+      );
     return el('label', {}, label, ' ', field);
   }
 
   function draw() {
     if (!pieces) {
-      rows.replaceChildren(el('p', {}, 'This template has pieces of its own; type it below, or ', el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => { pieces = [{ piece: 'the old name', ...PIECES['the old name'].values }]; rebuilt(); } }, 'begin anew')));
+      rows.replaceChildren(
+        el(
+          'p',
+          {},
+          'This template has pieces of its own; type it below, or ',
+          el(
+            'button',
+            {
+              type: 'button',
+              class: 'btn btn-sm btn-outline-dark',
+              onclick: () => {
+                pieces = [{ piece: 'the old name', ...PIECES['the old name'].values }];
+                rebuilt();
+              },
+            },
+            'begin anew',
+          ),
+        ),
+      );
       return;
     }
-    const act = (sign, title, run) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', title, 'aria-label': title, onclick: run }, sign);
-    rows.replaceChildren(...pieces.map((p, i) => el('div', { class: 'name-piece' }, el('b', {}, p.piece),
-      ...Object.keys(PIECES[p.piece].values).filter((k) => !(k === 'count' && p.part === 'whole')).map((k) => control(p, k)),
-      i > 0 ? act('↑', 'Earlier', () => { [pieces[i - 1], pieces[i]] = [pieces[i], pieces[i - 1]]; rebuilt(); }) : '',
-      act('×', 'Take this piece away', () => { pieces.splice(i, 1); rebuilt(); }))),
-    el('div', { class: 'name-add' }, 'Add ', ...Object.keys(PIECES).map((k) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => { pieces.push({ piece: k, ...PIECES[k].values }); rebuilt(); } }, k))));
+    const act = (sign, title, run) =>
+      el(
+        'button',
+        { type: 'button', class: 'btn btn-sm btn-outline-dark', title, 'aria-label': title, onclick: run },
+        sign,
+      );
+    rows.replaceChildren(
+      ...pieces.map((p, i) =>
+        el(
+          'div',
+          { class: 'name-piece' },
+          el('b', {}, p.piece),
+          ...Object.keys(PIECES[p.piece].values)
+            .filter((k) => !(k === 'count' && p.part === 'whole'))
+            .map((k) => control(p, k)),
+          i > 0
+            ? act('↑', 'Earlier', () => {
+                [pieces[i - 1], pieces[i]] = [pieces[i], pieces[i - 1]];
+                rebuilt();
+              })
+            : '',
+          act('×', 'Take this piece away', () => {
+            pieces.splice(i, 1);
+            rebuilt();
+          }),
+        ),
+      ),
+      el(
+        'div',
+        { class: 'name-add' },
+        'Add ',
+        ...Object.keys(PIECES).map((k) =>
+          el(
+            'button',
+            {
+              type: 'button',
+              class: 'btn btn-sm btn-outline-dark',
+              onclick: () => {
+                pieces.push({ piece: k, ...PIECES[k].values });
+                rebuilt();
+              },
+            },
+            k,
+          ),
+        ),
+      ),
+    );
   }
 
-  typed.oninput = () => { pieces = apart(typed.value); draw(); soon(); };
-  dialog.append(el('h2', {}, 'Build the name'), rows, el('label', { class: 'name-typed' }, 'As a template ', typed), told,
-    el('div', { class: 'name-table' }, el('table', { class: 'table table-sm' }, el('thead', {}, el('tr', {}, el('th', {}, 'old'), el('th', {}, 'new'), el('th', {}, ''))), table)),
-    el('div', { class: 'acts' }, take, ' ', el('button', { type: 'button', class: 'btn btn-outline-secondary', onclick: () => dialog.close() }, 'Leave it as it was')));
+  typed.oninput = () => {
+    pieces = apart(typed.value);
+    draw();
+    soon();
+  };
+  dialog.append(
+    el('h2', {}, 'Build the name'),
+    rows,
+    el('label', { class: 'name-typed' }, 'As a template ', typed),
+    told,
+    el(
+      'div',
+      { class: 'name-table' },
+      el(
+        'table',
+        { class: 'table table-sm' },
+        el('thead', {}, el('tr', {}, el('th', {}, 'old'), el('th', {}, 'new'), el('th', {}, ''))),
+        table,
+      ),
+    ),
+    el(
+      'div',
+      { class: 'acts' },
+      take,
+      ' ',
+      el(
+        'button',
+        { type: 'button', class: 'btn btn-outline-secondary', onclick: () => dialog.close() },
+        'Leave it as it was',
+      ),
+    ),
+  );
   dialog.addEventListener('close', () => dialog.remove());
   dialog.addEventListener('keydown', (e) => e.stopPropagation());
   document.body.append(dialog);
   draw();
   look();
-  try { dialog.showModal(); } catch (e) { say(e.message); }
+  try {
+    dialog.showModal();
+  } catch (e) {
+    say(e.message);
+  }
 }

@@ -3,14 +3,31 @@
 import { el } from '../../app/api.js';
 
 const SHAPES = {
-  gradient: { label: 'Gradient', fresh: { from: [0.5, 0.2], to: [0.5, 0.6] }, draw: 'Drag from where it is full to where it ends.' },
-  ellipse: { label: 'Ellipse', fresh: { centre: [0.5, 0.5], radii: [0.25, 0.25], soft: 50 }, draw: 'Drag from the middle outwards.' },
+  gradient: {
+    label: 'Gradient',
+    fresh: { from: [0.5, 0.2], to: [0.5, 0.6] },
+    draw: 'Drag from where it is full to where it ends.',
+  },
+  ellipse: {
+    label: 'Ellipse',
+    fresh: { centre: [0.5, 0.5], radii: [0.25, 0.25], soft: 50 },
+    draw: 'Drag from the middle outwards.',
+  },
   brightness: { label: 'Range of brightness', fresh: { low: 0, high: 40, soft: 10 } },
   colour: { label: 'Range of colour', fresh: { hue: 120, width: 25, soft: 30 } },
-  strokes: { label: 'Painted', fresh: { strokes: [], soft: 50 }, draw: 'Paint over the picture; with Shift it takes away.' },
+  strokes: {
+    label: 'Painted',
+    fresh: { strokes: [], soft: 50 },
+    draw: 'Paint over the picture; with Shift it takes away.',
+  },
 };
 const NUMBERS = {
-  soft: [0, 100], turn: [-180, 180], low: [0, 100], high: [0, 100], hue: [0, 360], width: [0, 180],
+  soft: [0, 100],
+  turn: [-180, 180],
+  low: [0, 100],
+  high: [0, 100],
+  hue: [0, 360],
+  width: [0, 180],
 };
 
 let brush = 8;
@@ -21,10 +38,20 @@ export function drawShape(shape, start, away, put, size) {
   const round = (v) => Math.round(v * 1000) / 1000;
   const at = (p) => p.map((v) => round(Math.max(-1, Math.min(2, v))));
   if (shape.kind === 'gradient') {
-    return (p, done) => { if (Math.hypot(p[0] - start[0], p[1] - start[1]) > 0.01) put({ ...shape, from: at(start), to: at(p) }, done); };
+    return (p, done) => {
+      if (Math.hypot(p[0] - start[0], p[1] - start[1]) > 0.01) put({ ...shape, from: at(start), to: at(p) }, done);
+    };
   }
   if (shape.kind === 'ellipse') {
-    return (p, done) => put({ ...shape, centre: at(start), radii: [Math.max(0.01, round(Math.abs(p[0] - start[0]))), Math.max(0.01, round(Math.abs(p[1] - start[1])))] }, done);
+    return (p, done) =>
+      put(
+        {
+          ...shape,
+          centre: at(start),
+          radii: [Math.max(0.01, round(Math.abs(p[0] - start[0]))), Math.max(0.01, round(Math.abs(p[1] - start[1])))],
+        },
+        done,
+      );
   }
   const before = shape.strokes ?? [];
   const stroke = { points: [at(start)], width: brush, ...(away ? { erase: true } : {}) };
@@ -37,46 +64,121 @@ export function drawShape(shape, start, away, put, size) {
 }
 
 function shapeRow(shape, i, all, put, draw, drawing) {
-  const change = (values, done = true) => put(all.map((s, k) => (k === i ? { ...s, ...values } : s)), done);
+  const change = (values, done = true) =>
+    put(
+      all.map((s, k) => (k === i ? { ...s, ...values } : s)),
+      done,
+    );
   const number = (name, min, max) => {
-    const field = el('input', { type: 'number', class: 'short', min, max, step: 'any', value: shape[name] ?? SHAPES[shape.kind].fresh[name] ?? 0, 'aria-label': `${name} of the ${shape.kind}` });
-    field.addEventListener('change', () => { const v = Number(field.value); if (Number.isFinite(v)) change({ [name]: Math.max(min, Math.min(max, v)) }); });
+    const field = el('input', {
+      type: 'number',
+      class: 'short',
+      min,
+      max,
+      step: 'any',
+      value: shape[name] ?? SHAPES[shape.kind].fresh[name] ?? 0,
+      'aria-label': `${name} of the ${shape.kind}`,
+    });
+    field.addEventListener('change', () => {
+      const v = Number(field.value);
+      if (Number.isFinite(v)) change({ [name]: Math.max(min, Math.min(max, v)) });
+    });
     return el('label', { class: 'one' }, name, field);
   };
-  const parts = Object.keys(SHAPES[shape.kind].fresh).filter((k) => NUMBERS[k]).map((k) => number(k, ...NUMBERS[k]));
+  const parts = Object.keys(SHAPES[shape.kind].fresh)
+    .filter((k) => NUMBERS[k])
+    .map((k) => number(k, ...NUMBERS[k]));
   const invert = el('input', { type: 'checkbox', checked: shape.invert === true });
   invert.addEventListener('change', () => change({ invert: invert.checked || undefined }));
-  const combine = el('select', { 'aria-label': 'How it meets what stands before' }, ...['add', 'within', 'without'].map((c) => el('option', { selected: (shape.combine ?? 'add') === c }, c)));
+  const combine = el(
+    'select',
+    { 'aria-label': 'How it meets what stands before' },
+    ...['add', 'within', 'without'].map((c) => el('option', { selected: (shape.combine ?? 'add') === c }, c)),
+  );
   combine.addEventListener('change', () => change({ combine: combine.value === 'add' ? undefined : combine.value }));
-  const act = (label, title, run) => el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', title, onclick: run }, label);
+  const act = (label, title, run) =>
+    el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', title, onclick: run }, label);
   if (shape.kind === 'strokes') {
-    const wide = el('input', { type: 'number', class: 'short', min: 0.1, max: 100, step: 'any', value: brush, 'aria-label': 'Width of the brush, per cent of the long edge' });
-    wide.addEventListener('change', () => { brush = Math.max(0.1, Math.min(100, Number(wide.value) || 8)); });
+    const wide = el('input', {
+      type: 'number',
+      class: 'short',
+      min: 0.1,
+      max: 100,
+      step: 'any',
+      value: brush,
+      'aria-label': 'Width of the brush, per cent of the long edge',
+    });
+    wide.addEventListener('change', () => {
+      brush = Math.max(0.1, Math.min(100, Number(wide.value) || 8));
+    });
     parts.push(el('label', { class: 'one' }, 'brush', wide));
   }
-  return el('div', { class: 'shape' },
-    el('b', {}, SHAPES[shape.kind].label), ...(i > 0 ? [combine] : []), ...parts,
+  return el(
+    'div',
+    { class: 'shape' },
+    el('b', {}, SHAPES[shape.kind].label),
+    ...(i > 0 ? [combine] : []),
+    ...parts,
     el('label', { class: 'one' }, invert, 'all but this'),
-    ...(SHAPES[shape.kind].draw ? [act(drawing === i ? 'Done' : 'Draw', SHAPES[shape.kind].draw, () => draw(drawing === i ? null : i))] : []),
-    act('×', 'Take this shape away', () => put(all.filter((_, k) => k !== i), true)));
+    ...(SHAPES[shape.kind].draw
+      ? [act(drawing === i ? 'Done' : 'Draw', SHAPES[shape.kind].draw, () => draw(drawing === i ? null : i))]
+      : []),
+    act('×', 'Take this shape away', () =>
+      put(
+        all.filter((_, k) => k !== i),
+        true,
+      ),
+    ),
+  );
 }
 
 /** What a run asks for, where it waits, and what the line is bound to. */
 function run(step, kind, put, blocks) {
   const ask = new Set(step.ask ?? []);
-  const asks = kind.params.filter((p) => !['kept', 'file'].includes(p.kind)).map((p) => {
-    const tick = el('input', { type: 'checkbox', checked: ask.has(p.name), 'aria-label': `ask for ${p.name} at the start of a run` });
-    tick.addEventListener('change', () => { if (tick.checked) ask.add(p.name); else ask.delete(p.name); put('ask', ask.size ? [...ask] : undefined, true); });
-    return el('label', { class: 'one' }, tick, p.name.replace(/_/g, ' '));
+  const asks = kind.params
+    .filter((p) => !['kept', 'file'].includes(p.kind))
+    .map((p) => {
+      const tick = el('input', {
+        type: 'checkbox',
+        checked: ask.has(p.name),
+        'aria-label': `ask for ${p.name} at the start of a run`,
+      });
+      tick.addEventListener('change', () => {
+        if (tick.checked) ask.add(p.name);
+        else ask.delete(p.name);
+        put('ask', ask.size ? [...ask] : undefined, true);
+      });
+      return el('label', { class: 'one' }, tick, p.name.replace(/_/g, ' '));
+    });
+  const wait = el('input', {
+    class: 'span2',
+    value: step.checkpoint ?? '',
+    maxlength: 200,
+    placeholder: 'do not wait',
+    'aria-label': 'Wait for a yes before this line',
+    title: 'What is to be looked at before a run goes on.',
   });
-  const wait = el('input', { class: 'span2', value: step.checkpoint ?? '', maxlength: 200, placeholder: 'do not wait', 'aria-label': 'Wait for a yes before this line', title: 'What is to be looked at before a run goes on.' });
   wait.addEventListener('change', () => put('checkpoint', wait.value.trim() || undefined, true));
-  const block = el('input', { class: 'span2', value: step.block ?? '', maxlength: 200, list: 'block-names', placeholder: 'no block', 'aria-label': 'Block this line belongs to', title: 'Neighbouring lines with one name have one switch and one mix.' });
+  const block = el('input', {
+    class: 'span2',
+    value: step.block ?? '',
+    maxlength: 200,
+    list: 'block-names',
+    placeholder: 'no block',
+    'aria-label': 'Block this line belongs to',
+    title: 'Neighbouring lines with one name have one switch and one mix.',
+  });
   block.addEventListener('change', () => put('block', block.value.trim() || undefined, true));
   return [
     el('div', { class: 'shape' }, el('span', {}, 'ask at start'), ...asks),
     el('label', {}, el('span', {}, 'wait for a yes'), wait),
-    el('label', {}, el('span', {}, 'block'), block, el('datalist', { id: 'block-names' }, ...blocks.map((b) => el('option', { value: b.name })))),
+    el(
+      'label',
+      {},
+      el('span', {}, 'block'),
+      block,
+      el('datalist', { id: 'block-names' }, ...blocks.map((b) => el('option', { value: b.name }))),
+    ),
   ];
 }
 
@@ -86,20 +188,46 @@ export function where(step, kind, put, draw, drawing, memory, blocks = []) {
   const mix = el('input', { type: 'range', min: 0, max: 100, step: 1, value: step.mix ?? 100, 'aria-label': 'mix' });
   const typed = el('input', { value: step.mix ?? 100, 'aria-label': 'mix, typed' });
   const mixed = (v, done) => put('mix', v >= 100 ? undefined : Math.max(0, v), done);
-  mix.addEventListener('input', () => { typed.value = mix.value; mixed(Number(mix.value), false); });
+  mix.addEventListener('input', () => {
+    typed.value = mix.value;
+    mixed(Number(mix.value), false);
+  });
   mix.addEventListener('change', () => mixed(Number(mix.value), true));
-  typed.addEventListener('change', () => { const v = Number(typed.value); if (Number.isFinite(v)) mixed(v, true); });
-  if (kind.group !== 'geometry') rows.push(el('label', { title: 'How much of the result replaces what it was, per cent.' }, el('span', {}, 'mix'), mix, typed));
+  typed.addEventListener('change', () => {
+    const v = Number(typed.value);
+    if (Number.isFinite(v)) mixed(v, true);
+  });
+  if (kind.group !== 'geometry')
+    rows.push(
+      el(
+        'label',
+        { title: 'How much of the result replaces what it was, per cent.' },
+        el('span', {}, 'mix'),
+        mix,
+        typed,
+      ),
+    );
 
-  const when = el('input', { class: 'span2', value: step.when ?? '', placeholder: 'always', 'aria-label': 'Only for pictures where', title: 'Such as: iso at least 1600 and not portrait. Of iso, shutter, aperture, focal length, width, height, megapixels, rating, camera, lens, name, keyword, taken from 18:00 to 6:00.' });
+  const when = el('input', {
+    class: 'span2',
+    value: step.when ?? '',
+    placeholder: 'always',
+    'aria-label': 'Only for pictures where',
+    title:
+      'Such as: iso at least 1600 and not portrait. Of iso, shutter, aperture, focal length, width, height, megapixels, rating, camera, lens, name, keyword, taken from 18:00 to 6:00.',
+  });
   when.addEventListener('change', () => put('when', when.value.trim() || undefined, true));
   rows.push(el('label', {}, el('span', {}, 'only where'), when));
 
   if (kind.takes_area) {
     const all = list(step.area);
     const set = (shapes, done) => put('area', shapes.length ? shapes : undefined, done);
-    const add = el('select', { class: 'span2', 'aria-label': 'Only in an area' }, el('option', { value: '' }, all.length ? 'add a shape …' : 'the whole picture'),
-      ...Object.entries(SHAPES).map(([k, s]) => el('option', { value: k }, s.label)));
+    const add = el(
+      'select',
+      { class: 'span2', 'aria-label': 'Only in an area' },
+      el('option', { value: '' }, all.length ? 'add a shape …' : 'the whole picture'),
+      ...Object.entries(SHAPES).map(([k, s]) => el('option', { value: k }, s.label)),
+    );
     add.addEventListener('change', () => {
       if (!add.value) return;
       set([...all, { kind: add.value, ...structuredClone(SHAPES[add.value].fresh) }], true);
@@ -112,33 +240,72 @@ export function where(step, kind, put, draw, drawing, memory, blocks = []) {
   const numeric = kind.params.filter((p) => p.kind === 'number');
   if (numeric.length) {
     const table = step.by_iso ?? {};
-    const isos = Object.keys(table).map(Number).sort((a, b) => a - b);
+    const isos = Object.keys(table)
+      .map(Number)
+      .sort((a, b) => a - b);
     const set = (next) => put('by_iso', Object.keys(next).length ? next : undefined, true);
     const line = (iso) => {
       const at = el('input', { type: 'number', class: 'short', value: iso, min: 1, 'aria-label': 'ISO' });
-      at.addEventListener('change', () => { const next = { ...table, [Math.round(Number(at.value))]: table[iso] }; if (Number(at.value) >= 1 && Number(at.value) !== iso) { delete next[iso]; set(next); } });
-      return el('div', { class: 'shape' }, el('label', { class: 'one' }, 'ISO', at), ...numeric.map((p) => {
-        const field = el('input', { type: 'number', class: 'short', min: p.min, max: p.max, step: 'any', value: table[iso][p.name] ?? '', 'aria-label': `${p.name} at ISO ${iso}` });
-        field.addEventListener('change', () => {
-          const own = { ...table[iso] };
-          if (field.value === '') delete own[p.name]; else own[p.name] = Math.max(p.min, Math.min(p.max, Number(field.value)));
-          const next = { ...table, [iso]: own };
-          if (!Object.keys(own).length) delete next[iso];
+      at.addEventListener('change', () => {
+        const next = { ...table, [Math.round(Number(at.value))]: table[iso] };
+        if (Number(at.value) >= 1 && Number(at.value) !== iso) {
+          delete next[iso];
           set(next);
-        });
-        return el('label', { class: 'one', title: p.about }, p.name.replace(/_/g, ' '), field);
-      }));
+        }
+      });
+      return el(
+        'div',
+        { class: 'shape' },
+        el('label', { class: 'one' }, 'ISO', at),
+        ...numeric.map((p) => {
+          const field = el('input', {
+            type: 'number',
+            class: 'short',
+            min: p.min,
+            max: p.max,
+            step: 'any',
+            value: table[iso][p.name] ?? '',
+            'aria-label': `${p.name} at ISO ${iso}`,
+          });
+          field.addEventListener('change', () => {
+            const own = { ...table[iso] };
+            if (field.value === '') delete own[p.name];
+            else own[p.name] = Math.max(p.min, Math.min(p.max, Number(field.value)));
+            const next = { ...table, [iso]: own };
+            if (!Object.keys(own).length) delete next[iso];
+            set(next);
+          });
+          return el('label', { class: 'one', title: p.about }, p.name.replace(/_/g, ' '), field);
+        }),
+      );
     };
-    const more = el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', title: 'Values for one ISO; between two they go evenly.', onclick: () => {
-      const iso = isos.length ? isos.at(-1) * 4 : 100;
-      const first = numeric[0];
-      set({ ...table, [iso]: { [first.name]: step[first.name] ?? first.default } });
-    } }, isos.length ? 'Another ISO' : 'Values per ISO');
+    const more = el(
+      'button',
+      {
+        type: 'button',
+        class: 'btn btn-sm btn-outline-dark',
+        title: 'Values for one ISO; between two they go evenly.',
+        onclick: () => {
+          const iso = isos.length ? isos.at(-1) * 4 : 100;
+          const first = numeric[0];
+          set({ ...table, [iso]: { [first.name]: step[first.name] ?? first.default } });
+        },
+      },
+      isos.length ? 'Another ISO' : 'Values per ISO',
+    );
     rows.push(...isos.map(line), el('div', { class: 'shape' }, more));
   }
   rows.push(...run(step, kind, put, blocks));
-  const set = step.area || step.when || step.by_iso || step.mix !== undefined || step.ask || step.checkpoint || step.block;
-  const box = el('details', { class: 'where', open: memory.where || set ? true : undefined }, el('summary', {}, 'Where, when, how much'), el('div', { class: 'controls' }, ...rows));
-  box.addEventListener('toggle', () => { memory.where = box.open; });
+  const set =
+    step.area || step.when || step.by_iso || step.mix !== undefined || step.ask || step.checkpoint || step.block;
+  const box = el(
+    'details',
+    { class: 'where', open: memory.where || set ? true : undefined },
+    el('summary', {}, 'Where, when, how much'),
+    el('div', { class: 'controls' }, ...rows),
+  );
+  box.addEventListener('toggle', () => {
+    memory.where = box.open;
+  });
   return box;
 }

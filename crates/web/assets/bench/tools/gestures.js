@@ -12,7 +12,10 @@ export class Hand {
     this.held = null;
     stage.addEventListener('pointerdown', (e) => this.down(e));
     stage.addEventListener('keydown', (e) => this.key(e));
-    stage.addEventListener('blur', () => { this.cross = null; over(); });
+    stage.addEventListener('blur', () => {
+      this.cross = null;
+      over();
+    });
   }
 
   at(e) {
@@ -30,14 +33,23 @@ export class Hand {
     let [x, y] = [e.clientX, e.clientY];
     const move = (m) => {
       if (m.pointerId !== e.pointerId) return;
-      if (follow) { follow(this.at(m), false); this.over(); } else { viewer.move(m.clientX - x, m.clientY - y); [x, y] = [m.clientX, m.clientY]; }
+      if (follow) {
+        follow(this.at(m), false);
+        this.over();
+      } else {
+        viewer.move(m.clientX - x, m.clientY - y);
+        [x, y] = [m.clientX, m.clientY];
+      }
     };
     const end = (m) => {
       if (m.pointerId !== e.pointerId) return;
       stage.removeEventListener('pointermove', move);
       stage.removeEventListener('pointerup', end);
       stage.removeEventListener('pointercancel', end);
-      if (follow) { follow(this.at(m), true); this.over(); }
+      if (follow) {
+        follow(this.at(m), true);
+        this.over();
+      }
     };
     stage.addEventListener('pointermove', move);
     stage.addEventListener('pointerup', end);
@@ -57,7 +69,10 @@ export class Hand {
       const p = this.viewer.place();
       const step = e.shiftKey ? 1 : 10;
       const limit = (v) => Math.max(0, Math.min(1, v));
-      this.cross = [limit(this.cross[0] + (by[0] * step) / (p.w * p.zoom)), limit(this.cross[1] + (by[1] * step) / (p.h * p.zoom))];
+      this.cross = [
+        limit(this.cross[0] + (by[0] * step) / (p.w * p.zoom)),
+        limit(this.cross[1] + (by[1] * step) / (p.h * p.zoom)),
+      ];
       this.reveal();
       this.held?.follow(this.cross, false);
     } else if (e.key === 'Escape') {
