@@ -1,19 +1,20 @@
 //! What each command does.
 
-use crate::fleet;
 use crate::{Camera, Demo, Pick, Render, Serve};
+use crate::{desktop, fleet};
 use indicatif::{ProgressBar, ProgressStyle};
 use rallo_demo::device::{Device, Faults, Settings};
 use rallo_engine::{Kind, Param, Rect, registry};
 use rallo_media::{Encoding, Extras, FileSource, bytes_text, video};
 use rallo_recipe::Recipe;
 use rallo_recipe::sentence::plain;
+use rallo_runner::library::openable::DOCUMENT_ENDING;
 use rallo_runner::library::{frame_light, lens_softness, scan};
 use rallo_runner::preflight::input;
 use rallo_runner::render::variant;
 use rallo_runner::report::settings_sheet;
 use rallo_runner::{Decided, Roots};
-use rallo_shoot::{Document, document};
+use rallo_shoot::{Document, Order, Sort, document};
 use serde_json::{Value, json};
 use std::io::{IsTerminal, Write};
 use std::path::{Path, PathBuf};
@@ -58,7 +59,8 @@ pub fn log() {
 /// `rallo serve`.
 pub fn serve(args: &Serve, data: &Path) -> Ended {
     log();
-    let roots = Roots::new(&args.roots).map_err(|e| e.to_string())?;
+    let roots = if args.roots.is_empty() { vec![desktop::pictures_folder()?] } else { args.roots.clone() };
+    let roots = Roots::new(&roots).map_err(|e| e.to_string())?;
     let runtime = tokio::runtime::Runtime::new().map_err(|e| e.to_string())?;
     runtime.block_on(async {
         let helpers = fleet::helpers(&args.joins, data, args.fleet_room).await?;
@@ -83,6 +85,9 @@ pub fn serve(args: &Serve, data: &Path) -> Ended {
                 std::io::stdout(),
                 "Machines that help are given pictures by the broker at {broker}"
             );
+        }
+        if args.roots.is_empty() && !args.no_open {
+            desktop::open_in_browser(&format!("http://{}/", server.address()));
         }
         server.run(shutdown()).await.map_err(|e| e.to_string())
     })?;
@@ -128,12 +133,24 @@ pub fn demo(args: &Demo) -> Ended {
         .and_then(|n| Ok(n + rallo_demo::write_bed(folder, seed, done)?))
         .and_then(|n| Ok(n + rallo_demo::write_raw_bed(folder, seed, done)?))
         .map_err(|e| e.to_string())?;
+    write_beds(folder)?;
     let profiles = folder.join("lens-profiles.xml");
     std::fs::write(&profiles, rallo_demo::sensor::lens_profiles())
         .map_err(|e| format!("cannot write {}: {e}", profiles.display()))?;
     bar.finish_and_clear();
     println!("{drawn} pictures in {}", args.folder.display());
     Ok(ExitCode::SUCCESS)
+}
+
+/// The fixed camera's three cards as one shoot.
+fn write_beds(folder: &Path) -> Result<(), String> {
+    let places = ["Bed card 1", "Bed card 2", "Bed card 3"]
+        .map(|card| document::Place { path: folder.join(card), deep: false });
+    let order = Order { by: Sort::Time, ..Order::default() };
+    let document = Document::new("Seed beds", &places, order, &[], folder);
+    let file = folder.join(format!("Seed beds{DOCUMENT_ENDING}"));
+    let text = serde_json::to_string_pretty(&document).unwrap_or_default();
+    std::fs::write(&file, text + "\n").map_err(|e| format!("cannot write {}: {e}", file.display()))
 }
 
 /// `rallo camera`.

@@ -49,6 +49,26 @@ fn folder(given: Option<&Path>) -> Result<PathBuf, String> {
     }
 }
 
+/// Where the desktop keeps pictures (XDG user directories); made where it is missing.
+pub fn pictures_folder() -> Result<PathBuf, String> {
+    let dirs = directories::UserDirs::new();
+    let folder = dirs
+        .as_ref()
+        .map(|d| d.picture_dir().map_or_else(|| d.home_dir().join("Pictures"), Path::to_owned))
+        .ok_or("cannot tell where pictures are kept; say --root DIR")?;
+    std::fs::create_dir_all(&folder)
+        .map_err(|e| format!("{} cannot be opened: {e}; say --root DIR", folder.display()))?;
+    Ok(folder)
+}
+
+/// Shows an address in the browser of the desktop; where there is none, the address was printed.
+pub fn open_in_browser(address: &str) {
+    let mut command = Command::new("xdg-open");
+    command.arg(address).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+    // It is not waited for: a browser may stay in the foreground.
+    let _ = command.spawn();
+}
+
 /// An argument of `Exec`, quoted.
 fn quoted(text: &str) -> String {
     let mut out = String::from("\"");

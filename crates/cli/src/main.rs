@@ -137,9 +137,12 @@ enum Command {
 /// `rallo serve`.
 #[derive(Args)]
 pub struct Serve {
-    /// Folder that may be read and written (may be given several times).
-    #[arg(long = "root", value_name = "DIR", required = true)]
+    /// Folder that may be read and written (may be given several times) [default: the pictures folder of the desktop].
+    #[arg(long = "root", value_name = "DIR")]
     pub roots: Vec<PathBuf>,
+    /// Without --root the browser is opened once the pages are there; not so with this.
+    #[arg(long)]
+    pub no_open: bool,
     /// Port; 0 takes a free one.
     #[arg(long, default_value_t = 4680)]
     pub port: u16,

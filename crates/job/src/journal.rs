@@ -29,6 +29,9 @@ pub trait RunJournal: Send + Sync {
     /// Items that ended after a time, in that order, at most so many.
     async fn ended_since(&self, run: i64, since: i64, most: i64) -> Result<Vec<RunItem>>;
 
+    /// Places of pictures that were made last and have a result of their own, the newest first, at most so many.
+    async fn latest_results(&self, run: i64, most: i64) -> Result<Vec<i64>>;
+
     /// Items that failed, at most so many.
     async fn failed(&self, run: i64, most: i64) -> Result<Vec<RunItem>>;
 

@@ -24,7 +24,9 @@ pub use clock::{Clock, ManualClock, SystemClock};
 pub use error::{Error, Result};
 pub use failure::FailureKind;
 pub use journal::RunJournal;
-pub use library::{FrameDecision, FrameMeasured, FrameRecord, Selection, Shoot, ShootFolder, ShootRecords};
+pub use library::{
+    FrameDecision, FrameMeasured, FrameRecord, Selection, Shoot, ShootFolder, ShootRecords, ShootSummary,
+};
 pub use phase::Phase;
 pub use queue::{Claim, ExpiredLeases, RunQueue};
 pub use record::{Counts, ItemKey, KnownResult, NewRunItem, ResultFile, Run, RunItem, WrittenFile};

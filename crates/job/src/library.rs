@@ -68,6 +68,15 @@ pub struct FrameRecord {
     pub measures: Option<String>,
 }
 
+/// A shoot in short.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct ShootSummary {
+    /// Frames whose files are there.
+    pub frames: i64,
+    /// One from the middle that can be read: its identity and modification time.
+    pub cover: Option<(i64, i64)>,
+}
+
 /// A named list of frames.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Selection {
@@ -134,6 +143,9 @@ pub trait ShootRecords: Send + Sync {
 
     /// A shoot's frames.
     async fn frames(&self, shoot: i64) -> Result<Vec<FrameRecord>>;
+
+    /// A shoot in short, without reading all its frames.
+    async fn shoot_summary(&self, shoot: i64) -> Result<ShootSummary>;
 
     /// One frame.
     async fn frame(&self, id: i64) -> Result<FrameRecord>;

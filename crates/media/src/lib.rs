@@ -6,6 +6,7 @@
 
 pub mod decode;
 pub mod encode;
+pub mod equipment;
 pub mod metadata;
 pub mod pdf;
 pub mod video;

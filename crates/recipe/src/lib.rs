@@ -5,6 +5,7 @@
 
 pub mod advice;
 mod blocks;
+mod brief;
 pub mod condition;
 pub mod context;
 pub mod delivery;
@@ -31,6 +32,7 @@ pub use crate::line::Line;
 pub(crate) use crate::text::brief;
 pub(crate) use crate::text::tidy;
 pub use advice::{Advice, advice};
+pub use brief::UNNAMED;
 pub use condition::Condition;
 pub use context::{FrameAdjustments, FrameContext, Overrides, ResolveContext, SequencePlace};
 pub use delivery::{Assembly, Delivery, FinishingTask, Pictures};

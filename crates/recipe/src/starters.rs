@@ -2,9 +2,10 @@
 
 use crate::Recipe;
 
-static DOCUMENTS: [&str; 6] = [
+static DOCUMENTS: [&str; 7] = [
     include_str!("../starters/catalogue-web.json"),
     include_str!("../starters/high-iso.json"),
+    include_str!("../starters/calm-minute.json"),
     include_str!("../starters/course.json"),
     include_str!("../starters/film-frames.json"),
     include_str!("../starters/print.json"),

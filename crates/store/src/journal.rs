@@ -101,6 +101,18 @@ impl RunJournal for Store {
         .map_err(failed)
     }
 
+    async fn latest_results(&self, run: i64, most: i64) -> Result<Vec<i64>> {
+        sqlx::query_scalar(
+            "SELECT position FROM run_items WHERE run_id = ? AND ended > 0 AND state IN ('done', 'skipped')
+             AND task IS NULL AND outputs <> '[]' ORDER BY ended DESC LIMIT ?",
+        )
+        .bind(run)
+        .bind(most)
+        .fetch_all(&self.pool)
+        .await
+        .map_err(failed)
+    }
+
     async fn failed(&self, run: i64, most: i64) -> Result<Vec<RunItem>> {
         self.items_where(run, "state = 'failed'", most).await
     }

@@ -5,6 +5,7 @@ use crate::{Store, failed};
 use async_trait::async_trait;
 use rallo_job::{
     Error, FrameDecision, FrameMeasured, FrameRecord, Result, Selection, Shoot, ShootFolder, ShootRecords,
+    ShootSummary,
 };
 use sqlx::sqlite::Sqlite;
 
@@ -91,6 +92,22 @@ impl ShootRecords for Store {
             .await
             .map(records)
             .map_err(failed)
+    }
+
+    async fn shoot_summary(&self, shoot: i64) -> Result<ShootSummary> {
+        let frames: i64 = sqlx::query_scalar("SELECT COUNT(*) FROM frames WHERE shoot_id = ? AND gone = 0")
+            .bind(shoot)
+            .fetch_one(&self.pool)
+            .await
+            .map_err(failed)?;
+        let cover = sqlx::query_as(
+            "SELECT id, modified FROM frames WHERE shoot_id = ? AND gone = 0 AND problem IS NULL
+             ORDER BY id LIMIT 1 OFFSET ?",
+        )
+        .bind(shoot)
+        .bind(frames / 2);
+        let cover = cover.fetch_optional(&self.pool).await.map_err(failed)?;
+        Ok(ShootSummary { frames, cover })
     }
 
     async fn frame(&self, id: i64) -> Result<FrameRecord> {

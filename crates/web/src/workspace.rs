@@ -5,7 +5,7 @@ use crate::App;
 use crate::error::Result;
 use rallo_job::Shoot;
 use rallo_job::prelude::*;
-use rallo_recipe::Recipe;
+use rallo_recipe::{Recipe, UNNAMED};
 use rallo_runner::Set;
 use rallo_shoot::document::in_the_work;
 use rallo_shoot::{Frame, Order};
@@ -195,8 +195,8 @@ pub async fn laid(app: &App) -> Result<Laid> {
     let recipe = match recipe {
         Some(recipe) => Some(recipe),
         None => {
-            let text = Recipe::new("New recipe").to_value().to_string();
-            app.store.save_recipe(None, 0, "New recipe", &text, &rallo_runner::now()).await?
+            let text = Recipe::new(UNNAMED).to_value().to_string();
+            app.store.save_recipe(None, 0, UNNAMED, &text, &rallo_runner::now()).await?
         }
     };
     desk.recipe = recipe.as_ref().map(|r| r.id);

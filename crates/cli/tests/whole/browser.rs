@@ -84,7 +84,7 @@ async fn a_recipe_is_recorded_run_and_its_files_are_those_of_the_command_line() 
     ]);
     assert!(done.status.success(), "{done:?}");
     for i in 1..=3 {
-        let page = desk.shoot().join(format!("New recipe/TN_{i}.jpg"));
+        let page = desk.results().join(format!("TN_{i}.jpg"));
         let line = out.join(format!("TN_{i}.jpg"));
         assert!(std::fs::read(&page).unwrap() == std::fs::read(&line).unwrap(), "{} differs", page.display());
         let size = FileSource::open(&page).unwrap().size();

@@ -300,15 +300,14 @@ async fn what_was_used_last_is_there_next_time_and_a_run_is_repeated_with_one_ke
     desk.until("document.querySelector('#count').innerText.includes('1 selected')").await;
     desk.until("document.querySelector('#run-button').innerText.includes('1 frame')").await;
     tokio::time::sleep(Duration::from_millis(600)).await;
-    for file in std::fs::read_dir(desk.shoot().join("New recipe")).unwrap() {
+    for file in std::fs::read_dir(desk.results()).unwrap() {
         std::fs::remove_file(file.unwrap().path()).unwrap();
     }
     grid.send_keys("R").await.unwrap();
-    desk.until("document.querySelector('#said').innerText.includes('Run 2 is started: New recipe, version')")
-        .await;
+    desk.until("document.querySelector('#said').innerText.includes('Run 2 is started: ')").await;
     desk.page.goto(&format!("{}/runs/2", desk.base)).await.unwrap();
     desk.until("document.querySelector('#what')?.innerText.startsWith('All done: 1 of 1')").await;
-    let made: Vec<_> = std::fs::read_dir(desk.shoot().join("New recipe")).unwrap().collect();
+    let made: Vec<_> = std::fs::read_dir(desk.results()).unwrap().collect();
     assert_eq!(made.len(), 1);
     desk.page.clone().close().await.unwrap();
 }

@@ -254,11 +254,10 @@ async fn clips_that_browsers_do_not_play_have_a_stand_in_and_become_a_source() {
     // The frames of a clip become pictures that are chosen like others.
     desk.go("/frames").await;
     desk.find("#choose").await.click().await.unwrap();
-    desk.find("#folder-list button").await.click().await.unwrap();
     desk.until("document.querySelector('#folder-list')?.innerText.includes('Spring')").await;
     desk.find("#folder-list button").await.click().await.unwrap();
     desk.find(".take-frames").await.click().await.unwrap();
-    desk.until("document.querySelector('#folder-path').innerText.includes('take frames')").await;
+    desk.until("document.querySelector('#folder-path').value.includes('take frames')").await;
     desk.until("document.querySelector('#take').innerText.includes('4 pictures')").await;
     desk.find("#take").await.click().await.unwrap();
     desk.until("document.querySelector('#count')?.innerText.startsWith('4 frames')").await;

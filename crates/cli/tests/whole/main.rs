@@ -5,6 +5,7 @@
 
 mod common;
 
+mod accessible;
 mod answers;
 mod browser;
 mod camera_raw;
@@ -13,6 +14,7 @@ mod commands;
 mod controls;
 mod data;
 mod deliveries;
+mod first_five_minutes;
 mod first_minute;
 mod fleet;
 mod frames;

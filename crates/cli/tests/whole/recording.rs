@@ -132,7 +132,7 @@ async fn a_second_one_folds_lines_are_bound_and_a_run_asks() {
         let Samples::U8(px) = level.samples() else { panic!() };
         px.iter().map(|v| f64::from(*v)).sum::<f64>() / px.len() as f64
     };
-    let dark = mean(desk.shoot().join("New recipe/TN_1.jpg"));
+    let dark = mean(desk.results().join("TN_1.jpg"));
     assert!(dark < mean(desk.shoot().join("TN_1.jpg")) / 3.0, "{dark}");
     assert_eq!(desk.kept().await["steps"][0]["stops"], json!(0.3));
     desk.page.clone().close().await.unwrap();
@@ -267,7 +267,7 @@ async fn results_are_compared_and_proved_on_frames_with_changes_of_their_own() {
     desk.until("location.pathname.startsWith('/runs/')").await;
     desk.until("document.querySelector('#what').innerText.startsWith('All done: 3 of 3')").await;
     let mean = |name: &str| {
-        let level = FileSource::open(&desk.shoot().join("New recipe").join(name)).unwrap().level(0).unwrap();
+        let level = FileSource::open(&desk.results().join(name)).unwrap().level(0).unwrap();
         let Samples::U8(px) = level.samples() else { panic!() };
         px.iter().map(|v| f64::from(*v)).sum::<f64>() / px.len() as f64
     };

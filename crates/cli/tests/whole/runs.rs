@@ -40,7 +40,7 @@ async fn a_run_waits_for_a_yes_and_one_picture_gets_values_of_its_own() {
     desk.until("document.querySelectorAll('#ask-box .fr')[1].innerText.includes('values of its own')").await;
     desk.script("document.querySelector('#yes').click()").await;
     desk.until("document.querySelector('#what').innerText.startsWith('All done: 3 of 3')").await;
-    let at = |i: u32| mean(&desk.shoot().join(format!("New recipe/TN_{i}.jpg")));
+    let at = |i: u32| mean(&desk.results().join(format!("TN_{i}.jpg")));
     assert!(at(2) < at(1) / 3.0 && at(2) < at(3) / 3.0, "{} {} {}", at(1), at(2), at(3));
     let recipe = desk.ask("GET", "/api/recipes", Value::Null).await;
     assert_eq!(recipe[0]["document"]["steps"][0]["stops"], json!(0.3));
@@ -70,18 +70,18 @@ async fn the_queue_is_put_in_order_and_a_run_is_reported_and_taken_back() {
     desk.go("/frames").await;
     desk.until("document.querySelectorAll('.fr.is-working').length === 3").await;
     desk.go("/runs").await;
-    desk.until("document.querySelectorAll('.queue-list li').length === 2").await;
-    assert!(desk.text("#queue").await.contains("waits until"));
+    desk.until("document.querySelectorAll('.queue-list > li').length === 2").await;
+    assert!(desk.text("#queue").await.contains("Begins "));
     let press = |text: &str| {
         format!(
             "[...document.querySelectorAll('.queue-list button')].find((b) => b.innerText === '{text}').click()"
         )
     };
     // The second comes first; one of them is stopped, the other one starts now.
-    desk.script(&press("↑")).await;
-    desk.until("document.querySelector('.queue-list li').innerText.startsWith('Run 2')").await;
+    desk.script(&press("Earlier")).await;
+    desk.until("document.querySelector('.queue-list > li').innerText.includes('run 2')").await;
     desk.script(&press("Stop")).await;
-    desk.until("document.querySelectorAll('.queue-list li').length === 1").await;
+    desk.until("document.querySelectorAll('.queue-list > li').length === 1").await;
     desk.script(&press("Start now")).await;
     desk.until("document.querySelector('#queue').innerText.includes('Nothing waits')").await;
     // What runs may have is kept.
@@ -117,7 +117,7 @@ async fn the_queue_is_put_in_order_and_a_run_is_reported_and_taken_back() {
         "{said}"
     );
     // One result is changed; taking the run back leaves it, and says so.
-    let out = desk.shoot().join("New recipe");
+    let out = desk.results();
     std::fs::write(out.join("TN_2.jpg"), "mine now").unwrap();
     desk.go("/runs/1").await;
     desk.until("!document.querySelector('#undo-run').hidden").await;

@@ -158,8 +158,8 @@ fn pages_have_no_inline_script_and_show_names_as_text() {
     std::thread::sleep(std::time::Duration::from_millis(500));
     let run = site.json("POST", "/api/runs", &json!({}))["run"].clone();
     let pages = [
-        "/frames", "/bench", "/recipes", "/proof", "/sheet", "/runs", "/watched", "/setup", "/keys",
-        "/second", "/login",
+        "/", "/frames", "/bench", "/recipes", "/proof", "/sheet", "/runs", "/watched", "/setup", "/keys",
+        "/tools", "/second", "/login",
     ];
     let pages = pages.map(str::to_owned).into_iter();
     for page in
@@ -224,7 +224,7 @@ fn beyond_this_machine_the_passphrase_is_asked_for() {
     }
     assert_eq!(site.raw("POST /api/runs/1/cancel", &[JSON], b"{}").status, 401);
     assert_eq!(site.raw("GET /login", &[], b"").status, 200);
-    assert_eq!(site.raw("GET /assets/rallo.css", &[], b"").status, 200);
+    assert_eq!(site.raw("GET /assets/styles/base.css", &[], b"").status, 200);
     // A script's token is enough; a wrong one is not.
     assert_eq!(site.ask("GET", "/api/recipes", &Value::Null).status, 200);
 

@@ -39,6 +39,10 @@ pub trait Step: Debug + Send + Sync {
     fn values(&self) -> Value;
     /// What it does, in plain words; `{name}` stands for a parameter's value, `{name|abs}` for its size without sign.
     fn sentence(&self) -> String;
+    /// What it does in a word or two, where that says more than its title: the size it makes, the shape it cuts.
+    fn brief(&self) -> Option<String> {
+        None
+    }
     /// What the parameter kinds alone cannot check.
     ///
     /// # Errors

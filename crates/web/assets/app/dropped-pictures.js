@@ -120,7 +120,7 @@ async function giveUp() {
 dialog.addEventListener('close', giveUp);
 $('drop-cancel').onclick = () => dialog.close();
 
-/** Lets files be dropped on an element. */
+/** Lets files be dropped on an element; `recipe` gives the recipe they are for, or a promise of it. */
 export function target(element, recipe) {
   const has = (e) => e.dataTransfer?.types.includes('Files');
   element.addEventListener('dragover', (e) => {
@@ -134,6 +134,11 @@ export function target(element, recipe) {
     if (!has(e)) return;
     e.preventDefault();
     element.classList.remove('is-over');
-    dropped(recipe(), [...e.dataTransfer.files]);
+    // What was dropped is gone from the event once it is over.
+    const files = [...e.dataTransfer.files];
+    Promise.resolve(recipe()).then(
+      (found) => dropped(found, files),
+      (error) => say(error.message),
+    );
   });
 }

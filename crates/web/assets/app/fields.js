@@ -1,7 +1,7 @@
 // Fields for values of lines and deliveries, where they are typed one below the other.
 
 import { el, say } from './api.js';
-import { parse, shown } from '../bench/ticket.js';
+import { parse, shown } from './values.js';
 
 const PLAIN = { class: 'form-control form-control-sm' };
 

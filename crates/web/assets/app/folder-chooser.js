@@ -1,157 +1,80 @@
-// The folder chooser: one folder, several, or single pictures.
+// The folder chooser: folders and pictures that are ticked, or the folder that is looked into. The server lists what lies
+// there; what is ticked stays ticked while one looks elsewhere.
 
-import { el, json, say } from './api.js';
+import { json, say } from './api.js';
 
 const $ = (id) => document.getElementById(id);
 
-/** Gives a function that opens the chooser; `taken(places)` is told what was chosen. With a `want`, one folder is
- *  asked for, to write into, and `want.taken(path)` is told. */
+const counted = (n, one, many) => `${n} ${n === 1 ? one : many}`;
+
+/** What the way on is called. `ticked` are places with what they are. */
+export function takeLabel(ticked, here) {
+  const folders = ticked.filter((p) => p.isFolder).length;
+  const files = ticked.length - folders;
+  const parts = [];
+  if (folders) parts.push(counted(folders, 'folder', 'folders'));
+  if (files) parts.push(counted(files, 'picture', 'pictures'));
+  if (parts.length) return `Open ${parts.join(' and ')}`;
+  if (!here.path || !here.pictures) return 'Open this folder';
+  return `Open this folder (${counted(here.pictures, 'picture', 'pictures')})`;
+}
+
+/** Gives a function that opens the chooser; `taken(places)` is told what was chosen. With a `want`, one folder is asked
+ *  for, to write into, and `want.taken(path)` is told. */
 export function chooser(taken) {
   const dialog = $('folders');
-  let here = null;
-  let places = [];
+  const list = $('folder-list');
+  const ticked = new Map();
+  let here = { path: '', parent: '', pictures: 0 };
   let want = null;
 
   async function look(path) {
+    const query = new URLSearchParams(want ? { to_write: true } : {});
+    if (path) query.set('path', path);
     try {
-      here = await json('GET', path ? `/api/folders?path=${encodeURIComponent(path)}` : '/api/folders');
+      const answer = await fetch(`/folder-list?${query}`);
+      const text = await answer.text();
+      if (!answer.ok) throw new Error(JSON.parse(text).detail);
+      list.innerHTML = text;
     } catch (e) {
-      return say(e.message);
+      say(e.message);
+      $('folder-path').value = here.path;
+      return;
     }
-    draw();
+    const told = list.lastElementChild.dataset;
+    here = { path: told.path, parent: told.parent, pictures: Number(told.pictures) };
+    $('folder-path').value = here.path;
+    $('up').disabled = !here.path || !here.parent;
+    for (const box of list.querySelectorAll('input[type=checkbox]')) box.checked = ticked.has(placeOf(box).path);
+    list.scrollTop = 0;
+    show();
   }
 
-  function draw() {
-    $('folder-path').textContent = here.name ?? 'Folders this program may use';
-    $('up').disabled = !here.path;
-    const list = $('folder-list');
-    list.replaceChildren(
-      ...here.folders.map((f) =>
-        el(
-          'li',
-          {},
-          el(
-            'button',
-            { type: 'button', onclick: () => look(f.path) },
-            f.name,
-            el('small', {}, f.pictures ? `${f.pictures} pictures` : ''),
-          ),
-        ),
-      ),
-      ...(want
-        ? []
-        : here.files.map((f) =>
-            el(
-              'li',
-              {},
-              el(
-                'label',
-                { class: 'file' },
-                el('input', {
-                  type: 'checkbox',
-                  class: 'form-check-input',
-                  checked: places.some((p) => p.path === f.path),
-                  onchange: () => toggle(f),
-                }),
-                ` ${f.name}`,
-              ),
-            ),
-          )),
-    );
-    if (!want) {
-      list.append(
-        ...(here.clips ?? []).map((c) =>
-          el(
-            'li',
-            {},
-            el('span', { class: 'file' }, c.name, ' '),
-            el(
-              'button',
-              {
-                type: 'button',
-                class: 'btn btn-sm btn-outline-secondary take-frames',
-                title: 'Its frames become pictures in a folder beside it',
-                onclick: (e) => takeFrames(c, e.target),
-              },
-              'Take its frames out',
-            ),
-          ),
-        ),
-      );
-    }
-    if (!list.children.length) list.append(el('li', { class: 'p-2' }, 'Nothing in here.'));
-    if (want && here.path) {
-      const name = el('input', {
-        class: 'form-control form-control-sm',
-        placeholder: 'name of a new folder in here',
-        'aria-label': 'Name of a new folder',
-      });
-      list.append(
-        el(
-          'li',
-          { class: 'new-folder' },
-          name,
-          el(
-            'button',
-            {
-              type: 'button',
-              class: 'btn btn-sm btn-outline-secondary',
-              onclick: async () => {
-                try {
-                  look((await json('POST', '/api/folders', { parent: here.path, name: name.value })).path);
-                } catch (e) {
-                  say(e.message);
-                }
-              },
-            },
-            'Make it',
-          ),
-        ),
-      );
-    }
-    const take = $('take');
-    const files = places.length;
-    take.disabled = !here.path && !files;
-    take.textContent = want
-      ? want.label
-      : files
-        ? `Take these ${files}`
-        : here.path
-          ? `Take this folder (${here.pictures} pictures)`
-          : 'Take this folder';
-    $('also').hidden = Boolean(want);
-    $('also').disabled = !here.path || places.some((p) => p.path === here.path);
+  const placeOf = ({ dataset }) => ({
+    path: dataset.folder ?? dataset.file,
+    isFolder: dataset.folder !== undefined,
+  });
+
+  /** What is ticked, and the way on. */
+  function show() {
+    const all = [...ticked.values()];
+    // A folder without pictures is only opened with what lies below.
+    const isEmpty = !here.path || (!want && !here.pictures && !$('deep').checked);
+    $('take').disabled = isEmpty && !all.length;
+    $('take').textContent = want ? want.label : takeLabel(all, here);
     $('deep').closest('label').hidden = Boolean(want);
-    const box = $('places');
-    box.hidden = !places.length;
-    box.replaceChildren(
-      'Chosen: ',
-      ...places.map((p) =>
-        el(
-          'button',
-          {
-            type: 'button',
-            class: 'btn btn-sm btn-outline-secondary',
-            title: 'Take it back',
-            onclick: () => {
-              places = places.filter((o) => o !== p);
-              draw();
-            },
-          },
-          `${p.path.split('/').pop()}${p.deep ? ' and below' : ''} ×`,
-        ),
-      ),
-    );
+    $('places').hidden = !all.length;
+    $('places').textContent = all.map((p) => p.path.split('/').pop()).join(', ');
   }
 
-  /** A clip becomes a folder of frames, which is opened then. */
-  async function takeFrames(clip, button) {
+  /** A clip becomes a folder of frames, which is looked into then. */
+  async function takeFrames(path, button) {
     button.disabled = true;
     button.textContent = 'Taking them out …';
     try {
-      const facts = await json('GET', `/api/clip?path=${encodeURIComponent(clip.path)}`);
+      const facts = await json('GET', `/api/clip?path=${encodeURIComponent(path)}`);
       say(`${facts.frames} frames, ${facts.width} × ${facts.height}: this may take a while.`);
-      const { folder, frames } = await json('POST', '/api/clip', { path: clip.path });
+      const { folder, frames } = await json('POST', '/api/clip', { path });
       say(`${frames} frames were taken out.`);
       await look(folder);
     } catch (e) {
@@ -161,32 +84,55 @@ export function chooser(taken) {
     }
   }
 
-  const deep = () => $('deep').checked;
-  function toggle(f) {
-    if (places.some((p) => p.path === f.path)) places = places.filter((p) => p.path !== f.path);
-    else places.push({ path: f.path, deep: false });
-    draw();
+  async function makeFolder() {
+    try {
+      const name = list.querySelector('.new-folder input').value;
+      look((await json('POST', '/api/folders', { parent: here.path, name })).path);
+    } catch (e) {
+      say(e.message);
+    }
   }
 
+  list.addEventListener('change', ({ target }) => {
+    if (target.type !== 'checkbox') return;
+    const place = placeOf(target);
+    if (target.checked) ticked.set(place.path, place);
+    else ticked.delete(place.path);
+    show();
+  });
+  list.addEventListener('click', ({ target }) => {
+    const button = target.closest('button');
+    if (button?.dataset.look) look(button.dataset.look);
+    else if (button?.dataset.clip) takeFrames(button.dataset.clip, button);
+    else if (button?.closest('.new-folder')) makeFolder();
+  });
+  $('folder-path').addEventListener('keydown', (e) => {
+    if (e.key !== 'Enter') return;
+    e.preventDefault();
+    look($('folder-path').value.trim());
+  });
+  $('deep').onchange = show;
   $('up').onclick = () => look(here.parent);
-  $('also').onclick = () => {
-    places.push({ path: here.path, deep: deep() });
-    look(here.parent);
-  };
   $('take').onclick = async () => {
+    const deep = $('deep').checked;
+    const places = ticked.size
+      ? [...ticked.values()].map((p) => ({ path: p.path, deep: deep && p.isFolder }))
+      : [{ path: here.path, deep }];
     try {
       if (want) {
         dialog.close();
         return want.taken(here.path);
       }
-      await taken(places.length ? places : [{ path: here.path, deep: deep() }]);
+      $('take').disabled = true;
+      await taken(places);
     } catch (e) {
       say(e.message);
+      $('take').disabled = false;
     }
   };
   return (wish) => {
     want = wish?.taken ? wish : null;
-    places = [];
+    ticked.clear();
     look(null);
     dialog.showModal();
   };

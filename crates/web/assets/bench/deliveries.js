@@ -159,43 +159,52 @@ export function deliveries(box, desk) {
         { type: 'button', class: 'btn btn-sm btn-outline-dark py-0 px-1', title, onclick: run, ...more },
         label,
       );
+    const turn = () => {
+      opened = open ? null : i;
+      desk.draw();
+    };
+    const arrow = el(
+      'button',
+      {
+        type: 'button',
+        class: 'goes-arrow',
+        title: open ? 'Fold it up' : 'All its values',
+        'aria-expanded': open,
+        'aria-label': `Delivery ${i + 1}, all its values`,
+        onclick: turn,
+      },
+      '→',
+    );
+    const acts = [
+      each &&
+        !carried &&
+        act('look', 'As the file will be, beside what it is without compression', () =>
+          delivered(doc, desk.frame, i, goes),
+        ),
+      doc.deliveries.length > 1 &&
+        act(
+          'remove',
+          '',
+          () => {
+            doc.deliveries.splice(i, 1);
+            opened = null;
+            desk.changed(true);
+          },
+          { 'aria-label': `Remove delivery ${i + 1}` },
+        ),
+    ].filter(Boolean);
     const line = el(
       'div',
-      { class: 'goes', 'data-delivery': i, title: kind.about },
+      { class: `goes${open ? ' is-open' : ''}`, 'data-delivery': i, title: kind.about },
+      arrow,
       ...sentence(told?.goes[i] ?? [`${kind.title}.`], kind.params, () => goes, put),
-      ' ',
-      act(
-        'more',
-        'All its values',
-        () => {
-          opened = open ? null : i;
-          desk.draw();
-        },
-        { 'aria-expanded': open },
-      ),
-      ' ',
-      ...(each && !carried
-        ? [
-            act('look', 'As the file will be, beside what it is without compression', () =>
-              delivered(doc, desk.frame, i, goes),
-            ),
-            ' ',
-          ]
-        : []),
-      doc.deliveries.length > 1
-        ? act(
-            'remove',
-            '',
-            () => {
-              doc.deliveries.splice(i, 1);
-              opened = null;
-              desk.changed(true);
-            },
-            { 'aria-label': `Remove delivery ${i + 1}` },
-          )
-        : '',
       el('small', { class: 'goes-cost', hidden: !cost }, cost ?? ''),
+      ...(open && acts.length ? [el('div', { class: 'row-acts' }, ...acts)] : []),
     );
+    // The words and the paper around them open it, as with a line; values have work of their own.
+    line.addEventListener('click', (e) => {
+      if (e.target === line) turn();
+    });
     if (!open) return [line];
     const moves = kind.id === 'video' && goes.fit === 'move';
     const own = (name) => goes[name] ?? kind.params.find((p) => p.name === name).default;

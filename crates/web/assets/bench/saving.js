@@ -19,6 +19,7 @@ export class Keeper {
     this.stored = '';
     this.version = 0;
     this.wrong = false;
+    this.namedByItself = false;
     // A page that is put away or closed sends at once what it has.
     document.addEventListener('visibilitychange', () => {
       if (document.visibilityState === 'hidden') this.flush();
@@ -31,9 +32,10 @@ export class Keeper {
     });
   }
 
-  begin(version, stored) {
+  begin(version, stored, namedByItself = false) {
     this.version = version;
     this.stored = stored;
+    this.namedByItself = namedByItself;
   }
 
   isKept() {
@@ -72,6 +74,12 @@ export class Keeper {
     await this.send();
   }
 
+  /** Asks for the name by what it does, after one that was given is taken back. */
+  nameAgain() {
+    this.stored = '';
+    this.save();
+  }
+
   /** Nothing of this is to be kept any more. */
   forget() {
     clearTimeout(this.timer);
@@ -86,7 +94,13 @@ export class Keeper {
     const row = await json(
       'PUT',
       `/api/recipes/${this.id}`,
-      { version: this.version, document: JSON.parse(now), page: this.page, turn: this.turn },
+      {
+        version: this.version,
+        document: JSON.parse(now),
+        page: this.page,
+        turn: this.turn,
+        named_by_itself: this.namedByItself,
+      },
       { last: true },
     );
     return { row, now };
@@ -107,7 +121,8 @@ export class Keeper {
       try {
         const { row, now } = await this.put();
         this.version = row.version;
-        this.stored = now;
+        // Its name follows what it does, as long as nobody has named it.
+        this.stored = this.namedByItself ? JSON.stringify({ ...JSON.parse(now), name: row.name }) : now;
         this.wrong = false;
         this.kept(row);
       } catch (e) {

@@ -16,7 +16,7 @@ export function histogram(w, h) {
 export function scope(head) {
   last = head;
   [bins] = head.histogram;
-  const [w, h] = [132, 54];
+  const [w, h] = [178, 60];
   const svg = $('scope');
   const plain = kind === 'histogram';
   svg.firstElementChild.setAttribute('d', plain ? histogram(w, h) : '');

@@ -4,6 +4,8 @@
 // lies on the original (its geometry). A picture is drawn by these and never by what the page believes meanwhile: while a
 // new one is on its way, the last one stays, in its own geometry. What it is compared with is drawn only in the same one.
 
+import { Placed } from './placed.js';
+import { paint, sign } from './viewer-painting.js';
 import { ask } from '../app/api.js';
 import { pixels } from '../app/request-slots.js';
 
@@ -25,15 +27,14 @@ const HELD = 1500;
 /** How often, and after how many milliseconds, it is asked again where no answer came. */
 const TRIES = 20;
 const AGAIN = 1500;
-/** Milliseconds of work that need no sign. */
-const UNSEEN = 150;
 
 /**
  * Shows a frame through a recipe; `source()` gives what to ask for: { recipe, text, frame, upto, size }, and what it is
  * compared with: `other()`, a promise of { body, key }, and `otherName`.
  */
-export class Viewer {
+export class Viewer extends Placed {
   constructor(stage, source, drawn) {
+    super();
     this.stage = stage;
     this.canvas = stage.querySelector('canvas');
     this.context = this.canvas.getContext('2d');
@@ -54,39 +55,6 @@ export class Viewer {
     new ResizeObserver(() => this.refresh()).observe(stage);
   }
 
-  /** Size of the result that is drawn, or that will be. */
-  size() {
-    const { after } = this.pictures;
-    const source = this.source();
-    return after && after.upto === source.upto && after.frame === source.frame ? after.head.size : source.size;
-  }
-
-  /** Where the picture lies on the stage (CSS pixels), and its scale. */
-  place() {
-    const { width: all, height } = this.stage.getBoundingClientRect();
-    const [w, h] = this.size();
-    const dots = devicePixelRatio;
-    // Side by side, the result has the right half; before lies `left` further to the left.
-    const left = this.compare === 'side' && !this.plain() ? Math.round(all / 2) : 0;
-    const width = all - left;
-    const zoom = this.zoom === 'fit' ? Math.min((width * dots) / w, (height * dots) / h, 1) / dots : this.zoom / dots;
-    const at = (room, side, share) => {
-      const spare = room - side * zoom;
-      return spare >= 0 ? spare / 2 : Math.max(spare, Math.min(0, room / 2 - share * side * zoom));
-    };
-    return {
-      x: left + at(width, w, this.centre[0]),
-      y: at(height, h, this.centre[1]),
-      zoom,
-      width,
-      height,
-      w,
-      h,
-      left,
-      all,
-    };
-  }
-
   /** Whether the picture is shown as it comes to the open line, for a tool. */
   plain() {
     return this.source().upto !== undefined;
@@ -95,24 +63,6 @@ export class Viewer {
   /** Whether a picture to compare with is needed. */
   comparing() {
     return !this.plain() && (this.compare !== 'after' || this.holding);
-  }
-
-  /** A point of the stage as shares of the picture. */
-  share(x, y) {
-    const p = this.place();
-    const over = x < p.left ? x + p.left : x;
-    return [(over - p.x) / (p.w * p.zoom), (y - p.y) / (p.h * p.zoom)];
-  }
-
-  /** How the result is looked at, as the server is told. */
-  view() {
-    const p = this.place();
-    const dots = devicePixelRatio;
-    return {
-      room: [Math.max(1, p.width * dots), Math.max(1, p.height * dots)],
-      zoom: this.zoom === 'fit' ? null : this.zoom,
-      centre: [...this.centre],
-    };
   }
 
   /** What is seen now, in words that are equal when it is: all of it, the view alone, and its lines and zoom alone. */
@@ -336,139 +286,12 @@ export class Viewer {
     };
   }
 
-  /** Says that work is under way, once it takes long enough to be noticed. */
+  /** Says what is on its way. */
   sign() {
-    clearTimeout(this.signing);
-    const { after } = this.pictures;
-    const head = (this.held ?? after)?.head;
-    const busy = this.jobs.after ?? this.jobs.before;
-    const box = this.stage.querySelector('.tag-work');
-    const say = () => {
-      const share =
-        head?.stand_in && !head.failed && head.share < 1 ? `denoised ${Math.round(head.share * 100)} %` : '';
-      box.textContent = share || 'working …';
-      box.hidden = !(this.jobs.after ?? this.jobs.before);
-    };
-    if (!busy) {
-      box.hidden = true;
-      return;
-    }
-    const age = performance.now() - (busy.refines ? this.changed : busy.since);
-    if (age >= UNSEEN || !box.hidden) say();
-    else this.signing = setTimeout(say, UNSEEN - age);
+    sign(this);
   }
 
   draw() {
-    const p = this.place();
-    const dots = devicePixelRatio;
-    const [cw, ch] = [Math.round(p.all * dots), Math.round(p.height * dots)];
-    if (this.canvas.width !== cw) this.canvas.width = cw;
-    if (this.canvas.height !== ch) this.canvas.height = ch;
-    const c = this.context;
-    c.setTransform(1, 0, 0, 1, 0, 0);
-    c.clearRect(0, 0, cw, ch);
-    c.setTransform(dots, 0, 0, dots, 0, 0);
-    c.imageSmoothingEnabled = p.zoom * dots < 1.99;
-    const source = this.source();
-    const { after: shown } = this.pictures;
-    // Of another view of the recipe, or of another frame: it has no place here.
-    const fits = shown && shown.upto === source.upto && shown.frame === source.frame;
-    const glances = shown?.frame !== source.frame && this.first?.frame === source.frame;
-    this.drawGlance(p, glances);
-    const belongs = (picture) =>
-      fits && picture && picture.head.geometry === shown.head.geometry && picture.frame === shown.frame;
-    const one = (picture) => {
-      const [left, top, right, bottom] = picture.head.area;
-      c.drawImage(
-        picture.image,
-        p.x + left * p.zoom,
-        p.y + top * p.zoom,
-        (right - left) * p.zoom,
-        (bottom - top) * p.zoom,
-      );
-    };
-    const paint = (side) => {
-      const picture = this.pictures[side];
-      if (!belongs(picture)) return false;
-      const under = this.whole[side];
-      if (belongs(under) && under !== picture && under.text === picture.text && under.upto === picture.upto) one(under);
-      one(picture);
-      return true;
-    };
-    const plain = this.plain();
-    const both = this.compare === 'split' && !this.holding && !plain && !glances;
-    const line = p.all * this.split;
-    const hasBefore = belongs(this.pictures.before);
-    const clipped = (left, width, work) => {
-      c.save();
-      c.beginPath();
-      c.rect(left, 0, width, p.height);
-      c.clip();
-      work();
-      c.restore();
-    };
-    if (p.left) {
-      const half = (left, side) =>
-        clipped(left, p.width - 2, () => {
-          c.translate(left - p.left, 0);
-          paint(side);
-        });
-      half(0, 'before');
-      half(p.left + 2, this.holding ? 'before' : 'after');
-    } else {
-      paint(this.holding && !plain ? 'before' : 'after');
-    }
-    if (both)
-      clipped(0, line, () => {
-        c.clearRect(0, 0, line, p.height);
-        paint('before');
-      });
-    const same = hasBefore && this.pictures.before.seen === shown.seen && this.pictures.before.head.alike;
-    if (this.compare === 'difference' && !this.holding && !plain && same) {
-      // What differs, eight times as strong: the sum with itself, three times.
-      c.globalCompositeOperation = 'difference';
-      paint('before');
-      c.globalCompositeOperation = 'lighter';
-      c.setTransform(1, 0, 0, 1, 0, 0);
-      for (let i = 0; i < 3; i++) c.drawImage(this.canvas, 0, 0);
-      c.globalCompositeOperation = 'source-over';
-    }
-    this.lay(p, both, line, plain, hasBefore);
-    this.stage.dispatchEvent(
-      new CustomEvent('painted', { detail: { p, both, line, hasBefore, plain, text: fits ? shown.text : null } }),
-    );
-  }
-
-  lay(p, both, line, plain, hasBefore) {
-    const handle = this.stage.querySelector('.split');
-    handle.hidden = !both;
-    handle.style.left = `${line}px`;
-    handle.setAttribute('aria-valuenow', Math.round(this.split * 100));
-    const top = Math.max(8, p.y + 8);
-    const [before, after] = [this.stage.querySelector('.tag-left'), this.stage.querySelector('.tag-right')];
-    before.hidden = !(both || p.left || (this.holding && !plain));
-    after.hidden = this.holding || plain || !this.pictures.after || this.compare === 'difference';
-    const name = this.source().otherName ?? 'before';
-    before.textContent = !hasBefore
-      ? `${name}: on its way`
-      : this.pictures.before.head.alike
-        ? name
-        : `${name}, framed in its own way`;
-    before.style.left = `${Math.max(8, p.x - p.left + 8)}px`;
-    after.style.right = `${Math.max(8, p.all - p.x - p.w * p.zoom + 8)}px`;
-    before.style.top = after.style.top = `${top}px`;
-  }
-
-  setZoom(zoom, centre) {
-    this.zoom = zoom;
-    if (centre) this.centre = centre;
-    this.refresh();
-  }
-
-  move(dx, dy) {
-    const p = this.place();
-    const limit = (v) => Math.max(0, Math.min(1, v));
-    this.centre = [limit(this.centre[0] - dx / (p.w * p.zoom)), limit(this.centre[1] - dy / (p.h * p.zoom))];
-    this.refresh();
+    paint(this);
   }
 }

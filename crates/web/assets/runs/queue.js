@@ -1,159 +1,80 @@
-// The queue: what waits, in which order, and how much of the machine it may have.
+// The queue: slips that the server draws. What has not changed stays the same element, so that no click is lost; of a run
+// at work only the part that moves is exchanged.
 
-import { ask, duration, el, json, say } from '../app/api.js';
+import { ask, say } from '../app/api.js';
 
-const $ = (id) => document.getElementById(id);
-const doing =
-  (work) =>
-  async (...a) => {
-    try {
-      await work(...a);
-    } catch (e) {
-      say(e.message);
-    }
-  };
+/** Events come faster than anybody looks; so often at most is asked again, in milliseconds. */
+const EVERY = 500;
 
-function words(one) {
-  const p = one.progress;
-  const ended = p.done + p.failed + p.skipped;
-  return {
-    waiting:
-      one.at && new Date(one.at) > new Date()
-        ? `waits until ${new Date(one.at).toLocaleString([], { dateStyle: 'medium', timeStyle: 'short' })}`
-        : 'waits for its turn',
-    running: `${ended} of ${p.total}${p.left != null ? `, ${duration(p.left)} left` : ''}`,
-    paused: `paused at ${ended} of ${p.total}${p.reason ? `. ${p.reason}` : ''}`,
-    asking: `waits for your yes. ${p.reason ?? ''}`,
-  }[p.state];
+/** The content policy allows no style attribute: shares are set from here. */
+const showShares = (root) => {
+  for (const bar of root.querySelectorAll('[data-share]')) bar.style.width = `${bar.dataset.share}%`;
+};
+
+/** Puts slips that came in the place of those that hang there. */
+export function exchange(list, fresh) {
+  const old = new Map([...list.children].map((slip) => [slip.dataset.run, slip]));
+  const now = [...fresh.children].map((slip) => {
+    const was = old.get(slip.dataset.run);
+    if (was?.dataset.key !== slip.dataset.key) return slip;
+    const [from, to] = [slip, was].map((s) => s.querySelector('.moving-part'));
+    if (from.innerHTML !== to.dataset.html) to.innerHTML = to.dataset.html = from.innerHTML;
+    return was;
+  });
+  // An element that is moved loses the focus, so those that hang rightly are left alone.
+  if (now.length !== list.children.length || now.some((slip, i) => slip !== list.children[i])) {
+    list.replaceChildren(...now);
+  }
+  showShares(list);
 }
 
-const draw = doing(async () => {
-  const all = await json('GET', '/api/runs');
-  const act = (id, what, label, title, body) =>
-    el(
-      'button',
-      {
-        type: 'button',
-        class: 'btn btn-sm btn-outline-light',
-        title,
-        onclick: doing(async () => {
-          await ask('POST', `/api/runs/${id}/${what}`, body ?? {});
-          draw();
-        }),
-      },
-      label,
-    );
-  const row = (one, i) => {
-    const id = one.progress.run;
-    const { state } = one.progress;
-    return el(
-      'li',
-      {},
-      el('a', { href: `/runs/${id}` }, `Run ${id}`),
-      ` ${one.recipe}, version ${one.version}, on ${one.frames_of}: `,
-      el('span', {}, words(one)),
-      ' ',
-      state === 'paused' || (state === 'waiting' && one.at)
-        ? act(id, 'go-on', state === 'paused' ? 'Go on' : 'Start now', '')
-        : ['running', 'waiting'].includes(state)
-          ? act(id, 'pause', 'Pause', 'After the pictures in work')
-          : '',
-      ' ',
-      i > 0 ? act(id, 'move', '↑', 'Earlier', { by: -1 }) : '',
-      i > 1 ? act(id, 'move', 'First', 'Before all others', { by: -2 }) : '',
-      i + 1 < all.length ? act(id, 'move', '↓', 'Later', { by: 1 }) : '',
-      ' ',
-      act(id, 'cancel', 'Stop', 'What is done stays'),
-    );
-  };
-  $('queue').replaceChildren(
-    el('h2', {}, 'The queue'),
-    all.length ? el('ol', { class: 'queue-list' }, ...all.map(row)) : el('p', {}, 'Nothing waits.'),
-  );
-});
-
-const put = doing(async () => {
-  await ask('PUT', '/api/limits', {
-    cores: Number($('cores').value),
-    memory: Number($('memory').value),
-    quiet: $('quiet').checked,
-  });
-});
-doing(async () => {
-  const limits = await json('GET', '/api/limits');
-  $('cores').value = limits.cores || '';
-  $('memory').value = limits.memory || '';
-  $('quiet').checked = limits.quiet;
-  for (const id of ['cores', 'memory', 'quiet']) $(id).addEventListener('change', put);
-})();
-
-// The signal is the browser's own; it is asked for once, here.
-$('signal').checked = localStorage.getItem('signal') === 'yes';
-$('sound').checked = localStorage.getItem('sound') === 'yes';
-$('signal').addEventListener('change', async () => {
-  let on = $('signal').checked;
-  if (on && 'Notification' in window && Notification.permission !== 'granted')
-    on = (await Notification.requestPermission()) === 'granted';
-  $('signal').checked = on;
-  localStorage.setItem('signal', on ? 'yes' : 'no');
-  if (!on && !$('signal').disabled && 'Notification' in window && Notification.permission === 'denied')
-    say('The browser does not allow it for this page; its settings can change that.');
-});
-$('sound').addEventListener('change', () => localStorage.setItem('sound', $('sound').checked ? 'yes' : 'no'));
-
-let due;
-const soon = () => {
-  due ??= setTimeout(() => {
-    due = null;
-    draw();
-  }, 300);
-};
-document.addEventListener('rallo:run', soon);
-document.addEventListener('rallo:again', soon);
-draw();
-
-// A PDF made smaller: sent, answered, and handed on as a download.
-const chosen = document.getElementById('smaller-file');
-const smaller = document.getElementById('smaller');
-const size = (bytes) => (bytes < 1e6 ? `${Math.round(bytes / 1000)} kB` : `${(bytes / 1e6).toFixed(1)} MB`);
-chosen.onchange = () => {
-  smaller.disabled = !chosen.files.length;
-};
-smaller.onclick = async () => {
-  const file = chosen.files[0];
-  const told = document.getElementById('smaller-told');
-  const value = (id) => document.getElementById(id).value;
-  smaller.disabled = true;
-  told.textContent = 'At work …';
-  try {
-    const answer = await fetch(`/api/smaller?ppi=${value('smaller-ppi')}&quality=${value('smaller-quality')}`, {
-      method: 'POST',
-      body: file,
-      headers: { 'x-rallo-token': document.querySelector('meta[name=rallo-token]').content },
-    });
-    if (!answer.ok) {
-      const text = await answer.text();
-      let said = text;
+document.addEventListener('alpine:init', () => {
+  window.Alpine.data('queue', () => ({
+    due: null,
+    init() {
+      this.list = this.$el.querySelector('ol');
+      this.empty = this.$el.querySelector('.nothing-hangs');
+      showShares(this.list);
+      this.$el.addEventListener('click', (e) => this.act(e.target.closest('[data-act]')));
+      const soon = () => {
+        this.due ??= setTimeout(() => this.look(), EVERY);
+      };
+      document.addEventListener('rallo:run', soon);
+      document.addEventListener('rallo:again', soon);
+    },
+    async look() {
+      this.due = null;
       try {
-        said = JSON.parse(text).detail;
+        const answer = await fetch('/runs/queue');
+        if (!answer.ok) return;
+        const fresh = document.createElement('ol');
+        fresh.innerHTML = await answer.text();
+        const before = this.list.children.length;
+        exchange(this.list, fresh);
+        this.empty.hidden = this.list.children.length > 0;
+        // A run that has ended appears among those that are done.
+        if (this.list.children.length < before) this.done();
       } catch {
-        /* plain */
+        /* The rail says that the server is away. */
       }
-      throw new Error(said);
-    }
-    const [changed, all] = answer.headers.get('x-rallo-changed').split(' of ');
-    const made = await answer.blob();
-    if (changed === '0') told.textContent = `Nothing could be gained: its ${all} pictures are small enough.`;
-    else {
-      const link = el('a', {
-        href: URL.createObjectURL(made),
-        download: file.name.replace(/\.pdf$/i, '') + ' smaller.pdf',
-      });
-      link.click();
-      told.textContent = `${size(made.size)} instead of ${size(file.size)}: ${changed} of ${all} pictures made smaller.`;
-    }
-  } catch (e) {
-    told.textContent = e.message;
-  }
-  smaller.disabled = false;
-};
+    },
+    async done() {
+      const text = await (await fetch('/runs')).text();
+      const page = new DOMParser().parseFromString(text, 'text/html');
+      document.getElementById('done').innerHTML = page.getElementById('done').innerHTML;
+    },
+    async act(button) {
+      if (!button) return;
+      const { run } = button.closest('[data-run]').dataset;
+      const body = button.dataset.by ? { by: Number(button.dataset.by) } : {};
+      button.disabled = true;
+      try {
+        await ask('POST', `/api/runs/${run}/${button.dataset.act}`, body);
+        await this.look();
+      } catch (e) {
+        say(e.message);
+      }
+      button.disabled = false;
+    },
+  }));
+});

@@ -1,6 +1,8 @@
 // The run sheet: what will run on what, and where to; anything can be put right here, for this run or for the recipe.
 
-import { duration, el, json, say, typing } from '../app/api.js';
+import { problem } from './problem.js';
+import { SURE, costWords } from './cost.js';
+import { el, json, say, typing } from '../app/api.js';
 import { asks, field, fitting } from '../app/fields.js';
 import { chooser } from '../app/folder-chooser.js';
 
@@ -51,19 +53,6 @@ function mend(way) {
       return;
   }
   look();
-}
-
-function problem(p) {
-  const ways = p.mends.map((m) =>
-    el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => mend(m) }, m.label),
-  );
-  return el(
-    'div',
-    { class: p.stops ? 'fail' : 'fail is-mild' },
-    el('b', {}, p.stops ? 'Before it can start' : 'Good to know'),
-    p.message,
-    ...(ways.length ? [el('span', { class: 'mends' }, ...ways)] : []),
-  );
 }
 
 /** The ticket's lines open their values. */
@@ -202,7 +191,7 @@ async function look() {
   $('takes').textContent = sheet.takes;
   $('where').textContent = `Into ${sheet.folder}${more}.${sheet.free ? ` ${sheet.free} are free there.` : ''}`;
   $('expected').replaceChildren(...sheet.expected.map((text) => el('p', { class: 'cost' }, text)));
-  $('problems').replaceChildren(...sheet.problems.map(problem));
+  $('problems').replaceChildren(...sheet.problems.map((p) => problem(p, mend)));
   const changed = changes.answers.length || changes.delivery.length || changes.leave_out.length;
   $('changed').hidden = !changed;
   const left = changes.leave_out.length ? `${changes.leave_out.length} left out. ` : '';
@@ -228,14 +217,6 @@ async function look() {
   if (sheet.count) measure(mine);
 }
 
-const SURE = {
-  rough: 'a first guess',
-  estimated: 'estimated from what this machine does',
-  learned: 'estimated from earlier runs',
-};
-const costWords = (c, why) =>
-  `${duration(c.seconds)}, about ${c.bytes} in all${c.each ? `, ${c.each} each` : ''}: ${why}.`.replace(/^a/, 'A');
-
 /** Times and sizes are told at once, and a few pictures made to know them better. */
 async function measure(mine) {
   const { cost } = sheet;
@@ -259,7 +240,7 @@ async function measure(mine) {
   $('cost').textContent = costWords(told, `measured on ${told.measured} of them, corrected while it runs`);
   if (told.room && !sheet.problems.some((p) => p.message === told.room.message)) {
     sheet.problems.push(told.room);
-    $('problems').append(problem(told.room));
+    $('problems').append(problem(told.room, mend));
     if (told.room.stops) start.disabled = $('start-first').disabled = true;
   }
 }

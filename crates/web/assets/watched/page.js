@@ -15,51 +15,45 @@ const doing =
       say(e.message);
     }
   };
+/** So often at most they are asked for again, in milliseconds. */
+const EVERY = 400;
 let recipes = [];
 let folder = null;
-let target = null;
+let results = null;
 let answers = [];
 
+/** How they stand now, as the server draws them. */
 const draw = doing(async () => {
-  const all = await json('GET', '/api/watches');
-  const act = (w, method, what, label, title) =>
-    el(
-      'button',
-      {
-        type: 'button',
-        class: 'btn btn-sm btn-outline-light',
-        title,
-        onclick: doing(async () => {
-          await ask(method, `/api/watches/${w.id}${what}`, method === 'DELETE' ? undefined : {});
-          draw();
+  const answer = await fetch('/watched/list');
+  if (answer.ok) $('watches').innerHTML = await answer.text();
+});
+
+document.addEventListener('alpine:init', () => {
+  window.Alpine.data('watched', () => ({
+    due: null,
+    init() {
+      this.$el.addEventListener(
+        'click',
+        doing(async ({ target: clicked }) => {
+          const button = clicked.closest('[data-act]');
+          if (!button) return;
+          const address = `/api/watches/${button.closest('[data-watch]').dataset.watch}`;
+          const { act } = button.dataset;
+          if (act) await ask('POST', `${address}/${act}`, {});
+          else await ask('DELETE', address);
+          await draw();
         }),
-      },
-      label,
-    );
-  const row = (w) =>
-    el(
-      'li',
-      { class: w.state === 'paused' ? 'is-paused' : '' },
-      el('b', {}, w.name),
-      ` ${w.recipe}, version ${w.version}, on what arrives in ${w.folder}${w.deep ? ' and below' : ''}${w.daily ? `, every day at ${w.daily}` : ''}${w.target ? `, into ${w.target}` : ''}. `,
-      el('span', {}, w.state === 'paused' ? 'Paused: what arrives is taken in later. ' : ''),
-      `${w.arrived} ${w.arrived === 1 ? 'picture has' : 'pictures have'} arrived. `,
-      w.run ? el('a', { href: `/runs/${w.run}` }, `Run ${w.run}`) : '',
-      ' ',
-      w.state === 'paused'
-        ? act(w, 'POST', '/go-on', 'Go on', '')
-        : act(w, 'POST', '/pause', 'Pause', 'What arrives meanwhile is taken in later'),
-      ' ',
-      w.newest && w.newest !== w.version
-        ? act(w, 'POST', '/renew', `Take version ${w.newest}`, 'For what arrives from now on')
-        : '',
-      ' ',
-      act(w, 'DELETE', '', 'Watch it no longer', 'Runs and results stay'),
-      w.problem ? el('div', { class: 'fail' }, el('b', {}, 'It does not work'), w.problem) : '',
-    );
-  $('watches').replaceChildren(
-    all.length ? el('ul', { class: 'queue-list watch-list' }, ...all.map(row)) : el('p', {}, 'No folder is watched.'),
-  );
+      );
+      const soon = () => {
+        this.due ??= setTimeout(() => {
+          this.due = null;
+          draw();
+        }, EVERY);
+      };
+      document.addEventListener('rallo:run', soon);
+      document.addEventListener('rallo:again', soon);
+    },
+  }));
 });
 
 const ready = () => {
@@ -79,7 +73,7 @@ $('choose-target').onclick = () =>
   openFolders({
     label: 'Put the results here',
     taken: (path) => {
-      target = path;
+      results = path;
       $('target').textContent = path;
     },
   });
@@ -96,14 +90,14 @@ $('add').onclick = doing(async () => {
     name: $('name').value.trim() || folder.split('/').pop(),
     recipe: Number($('recipe').value),
     folder,
-    target,
+    target: results,
     deep: $('below').checked,
     daily: $('when').value === 'daily' ? $('daily').value : null,
     answers,
     report_to: $('report-to').value || null,
   });
   say('It is watched now.');
-  folder = target = null;
+  folder = results = null;
   $('folder').textContent = 'no folder yet';
   $('target').textContent = 'where the recipe says';
   $('name').value = '';
@@ -118,13 +112,3 @@ doing(async () => {
   $('recipe').onchange();
   ready();
 })();
-let due;
-const soon = () => {
-  due ??= setTimeout(() => {
-    due = null;
-    draw();
-  }, 400);
-};
-document.addEventListener('rallo:run', soon);
-document.addEventListener('rallo:again', soon);
-draw();

@@ -10,7 +10,7 @@ mod delivered;
 mod document;
 mod documents;
 pub(crate) mod drops;
-mod folders;
+pub(crate) mod folders;
 mod frames;
 pub(crate) mod gather;
 mod helpers;
@@ -23,7 +23,8 @@ pub mod recipes;
 mod runs;
 pub(crate) mod sequence;
 mod sheet;
-mod watches;
+mod shoots;
+pub(crate) mod watches;
 
 use crate::App;
 use aide::axum::ApiRouter;
@@ -31,6 +32,7 @@ use aide::axum::ApiRouter;
 /// All routes, as they are described by what they take and answer.
 pub fn routes() -> ApiRouter<App> {
     folders::routes()
+        .merge(shoots::routes())
         .merge(frames::routes())
         .merge(gather::routes())
         .merge(camera::routes())

@@ -14,7 +14,7 @@ use axum::http::StatusCode;
 use axum::response::Response;
 use rallo_engine::{Kind, step_kind};
 use rallo_job::prelude::*;
-use rallo_recipe::{Recipe, difference, file, names, starters};
+use rallo_recipe::{Recipe, UNNAMED, difference, file, names, starters};
 use rallo_runner::now;
 use rallo_store::RecipeRow;
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
@@ -74,6 +74,8 @@ pub struct RecipeAnswer {
     said: String,
     /// What it asks when a run starts.
     asks: Vec<Asking>,
+    /// Whether nobody has named it, so that its name follows what it does.
+    named_by_itself: bool,
 }
 
 fn shown(row: &RecipeRow) -> Result<RecipeAnswer> {
@@ -86,6 +88,7 @@ fn shown(row: &RecipeRow) -> Result<RecipeAnswer> {
         saved: row.saved.clone(),
         said: recipe.as_ref().map(Recipe::plain).unwrap_or_default(),
         asks: recipe.as_ref().map(asked).unwrap_or_default(),
+        named_by_itself: recipe.as_ref().is_some_and(Recipe::is_named_by_itself),
         document,
     })
 }
@@ -145,7 +148,7 @@ async fn create(
     let recipe = if let Some(document) = document {
         document.read()?
     } else {
-        let mut fresh = Recipe::new("New recipe");
+        let mut fresh = Recipe::new(UNNAMED);
         let last = app.store.recipes().await?.into_iter().next();
         if let Some(last) = last.and_then(|row| Recipe::parse(&row.document).ok()) {
             fresh.deliveries = last.deliveries;
@@ -187,6 +190,9 @@ pub struct Save {
     /// The page's changes, counted.
     #[serde(default)]
     turn: i64,
+    /// Whether it is to be named by what it does, instead of as the document says.
+    #[serde(default)]
+    named_by_itself: bool,
 }
 
 /// Which page wrote a recipe's present version, and which of that page's changes it was.
@@ -207,7 +213,10 @@ async fn save(
     Path(Id { id }): Path<Id>,
     Sent(save): Sent<Save>,
 ) -> Result<Json<RecipeAnswer>> {
-    let recipe = save.document.read()?;
+    let mut recipe = save.document.read()?;
+    if save.named_by_itself {
+        recipe.name = recipe.in_brief();
+    }
     let mut writers = app.writers.0.lock().await;
     let mut from = save.version;
     if let Some(page) = &save.page {
@@ -259,17 +268,21 @@ async fn duplicate(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<
 
 /// A version of a recipe, and what changed in it.
 #[derive(Serialize, JsonSchema)]
-struct VersionEntry {
+pub(crate) struct VersionEntry {
     /// Its number.
-    version: i64,
+    pub(crate) version: i64,
     /// When it was saved (RFC 3339).
-    saved: String,
+    pub(crate) saved: String,
     /// What changed, in words.
-    changes: Vec<String>,
+    pub(crate) changes: Vec<String>,
 }
 
 /// Every version with what changed in it, the newest first.
 async fn versions(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<Json<Vec<VersionEntry>>> {
+    said_versions(&app, id).await.map(Json)
+}
+
+pub(crate) async fn said_versions(app: &App, id: i64) -> Result<Vec<VersionEntry>> {
     let rows = app.store.recipe_versions(id).await?;
     let read: Vec<Option<Recipe>> = rows.iter().map(|r| Recipe::parse(&r.document).ok()).collect();
     let recipes = rows
@@ -284,7 +297,7 @@ async fn versions(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<J
             VersionEntry { version: row.version, saved: row.saved.clone(), changes }
         })
         .collect();
-    Ok(Json(recipes))
+    Ok(recipes)
 }
 
 /// A version of a recipe, by their numbers.

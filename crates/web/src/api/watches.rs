@@ -62,36 +62,41 @@ pub struct NewWatch {
 
 /// A watched folder.
 #[derive(Serialize, JsonSchema)]
-struct WatchEntry {
+pub(crate) struct WatchEntry {
     /// Its number.
-    id: i64,
+    pub(crate) id: i64,
     /// What people call it.
-    name: String,
+    pub(crate) name: String,
     /// What its recipe is called.
-    recipe: String,
+    pub(crate) recipe: String,
     /// Its recipe's version.
-    version: i64,
+    pub(crate) version: i64,
     /// The recipe's newest version, where the recipe is still there.
-    newest: Option<i64>,
+    pub(crate) newest: Option<i64>,
     /// Where pictures arrive.
-    folder: String,
+    pub(crate) folder: String,
     /// Whether sub-folders are watched too.
-    deep: bool,
+    pub(crate) deep: bool,
     /// Folder for the results, instead of the recipe's.
-    target: Option<String>,
+    pub(crate) target: Option<String>,
     /// Once a day at this time, instead of at once.
-    daily: Option<String>,
+    pub(crate) daily: Option<String>,
     /// Whether it watches.
-    state: WatchState,
+    pub(crate) state: WatchState,
     /// What keeps it from watching.
-    problem: Option<String>,
+    pub(crate) problem: Option<String>,
     /// Pictures that have arrived.
-    arrived: usize,
+    pub(crate) arrived: usize,
     /// The last run that was started for them.
-    run: Option<i64>,
+    pub(crate) run: Option<i64>,
 }
 
 async fn list(State(app): State<App>) -> Result<Json<Vec<WatchEntry>>> {
+    entries(&app).await.map(Json)
+}
+
+/// Every watched folder.
+pub(crate) async fn entries(app: &App) -> Result<Vec<WatchEntry>> {
     let mut rows = Vec::new();
     for w in app.store.watches().await? {
         let arrivals = app.store.arrivals(w.id).await?;
@@ -115,7 +120,7 @@ async fn list(State(app): State<App>) -> Result<Json<Vec<WatchEntry>>> {
             problem: w.problem,
         });
     }
-    Ok(Json(rows))
+    Ok(rows)
 }
 
 fn filled(text: Option<String>) -> Option<String> {

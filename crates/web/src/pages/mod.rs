@@ -1,9 +1,13 @@
 //! The pages, rendered on the server.
 
 mod assets;
+mod folders;
+mod queue;
 mod recipes;
 mod runs;
+mod start;
 mod ticket;
+mod watched;
 
 use crate::App;
 use crate::error::{Error, Result};
@@ -12,25 +16,32 @@ use askama::Template;
 use axum::Router;
 use axum::extract::State;
 use axum::http::StatusCode;
-use axum::response::{Html, IntoResponse, Redirect, Response};
+use axum::response::{Html, IntoResponse, Response};
 use axum::routing::get;
 use rallo_media::Format;
+use rallo_media::equipment::{EQUIPMENT, Equipment};
 
 pub fn routes() -> Router<App> {
     Router::new()
-        .route("/", get(|| async { Redirect::to("/frames") }))
+        .route("/", get(start::start))
+        .route("/folder-list", get(folders::folder_list))
         .route("/frames", get(frames))
         .route("/bench", get(bench))
         .route("/sequence", get(sequence))
         .route("/proof", get(proof))
         .route("/recipes", get(recipes::recipes))
+        .route("/recipes/list", get(recipes::recipe_list))
+        .route("/recipes/{id}", get(recipes::recipe))
         .route("/recipes/{id}/sheet", get(recipes::settings))
         .route("/recipes/{id}/sheet.pdf", get(recipes::settings_pdf))
         .route("/sheet", get(runs::sheet))
-        .route("/watched", get(watched))
+        .route("/watched", get(watched::watched))
+        .route("/watched/list", get(watched::watch_list))
+        .route("/tools", get(tools))
         .route("/setup", get(setup))
-        .route("/runs", get(runs::runs))
-        .route("/runs/machines", get(runs::machines))
+        .route("/runs", get(queue::runs))
+        .route("/runs/queue", get(queue::queue))
+        .route("/runs/machines", get(queue::machines))
         .route("/runs/{id}", get(runs::run))
         .route("/runs/{id}/report", get(runs::run_report))
         .route("/runs/{id}/folder", get(runs::run_folder))
@@ -78,9 +89,18 @@ fn html(template: &impl Template) -> Result<Html<String>> {
 
 /// A time as people read it.
 fn clock(text: &str) -> String {
+    clock_as(text, "%-d %B %Y, %H:%M")
+}
+
+/// A time in short, as on a stamp.
+fn clock_short(text: &str) -> String {
+    clock_as(text, "%a %-d %b %H:%M")
+}
+
+fn clock_as(text: &str, format: &str) -> String {
     let time: Option<jiff::Timestamp> = text.parse().ok();
-    time.map(|t| t.to_zoned_datetime(jiff::tz::TimeZone::system()).strftime("%-d %B %Y, %H:%M").to_string())
-        .unwrap_or_default()
+    let local = time.map(|t| t.to_zoned_datetime(jiff::tz::TimeZone::system()));
+    local.map(|t| t.strftime(format).to_string()).unwrap_or_default()
 }
 
 #[derive(Template)]
@@ -154,26 +174,21 @@ async fn proof(State(app): State<App>) -> Result<Html<String>> {
 }
 
 #[derive(Template)]
-#[template(path = "watched.html")]
-struct Watched {
-    rail: Rail,
-}
-
-async fn watched(State(app): State<App>) -> Result<Html<String>> {
-    let laid = workspace::laid(&app).await?;
-    html(&Watched { rail: Rail::new(&app, &laid, "watched") })
-}
-
-#[derive(Template)]
 #[template(path = "setup.html")]
 struct Setup {
     rail: Rail,
     locked: bool,
+    /// Programs of others, and whether each is here.
+    equipment: Vec<(Equipment, bool)>,
 }
 
 async fn setup(State(app): State<App>) -> Result<Html<String>> {
     let laid = workspace::laid(&app).await?;
-    html(&Setup { rail: Rail::new(&app, &laid, "setup"), locked: app.door.locked })
+    html(&Setup {
+        rail: Rail::new(&app, &laid, "setup"),
+        locked: app.door.locked,
+        equipment: EQUIPMENT.map(|e| (e, e.is_there())).to_vec(),
+    })
 }
 
 #[derive(Template)]
@@ -194,6 +209,18 @@ async fn second(State(app): State<App>) -> Result<Html<String>> {
         stamp: frame.map_or(0, |f| f.modified),
         name: frame.map(|f| f.name.clone()).unwrap_or_default(),
     })
+}
+
+#[derive(Template)]
+#[template(path = "tools.html")]
+struct Tools {
+    rail: Rail,
+}
+
+/// What is done to files without a run.
+async fn tools(State(app): State<App>) -> Result<Html<String>> {
+    let laid = workspace::laid(&app).await?;
+    html(&Tools { rail: Rail::new(&app, &laid, "tools") })
 }
 
 #[derive(Template)]

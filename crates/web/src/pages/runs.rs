@@ -1,7 +1,7 @@
 //! The run sheet, the queue, a run with its report and what lies in its folder.
 
-use super::ticket::Ticket;
-use super::{Rail, clock, html};
+use super::ticket::{Piece, Ticket};
+use super::{Rail, clock, clock_short, html};
 use crate::App;
 use crate::error::{Error, Result};
 use crate::workspace;
@@ -11,8 +11,6 @@ use axum::response::Html;
 use rallo_job::prelude::*;
 use rallo_job::{ItemState, Run};
 use rallo_media::bytes_text;
-use rallo_recipe::Part;
-use rallo_runner::queue::Helper;
 use rallo_runner::report;
 
 #[derive(Template)]
@@ -40,14 +38,9 @@ struct RunPage {
 pub(super) async fn run(State(app): State<App>, Path(id): Path<i64>) -> Result<Html<String>> {
     let laid = workspace::laid(&app).await?;
     let run = app.store.run(id).await?;
-    let clock = |text: &Option<String>| {
-        let time: Option<jiff::Timestamp> = text.as_deref().and_then(|t| t.parse().ok());
-        time.map(|t| t.to_zoned_datetime(jiff::tz::TimeZone::system()).strftime("%-d %b %H:%M").to_string())
-            .unwrap_or_default()
-    };
     html(&RunPage {
         ticket: Ticket::new(&run.document, run.recipe_version)?,
-        stamp: clock(&run.finished.clone().or(run.started.clone())),
+        stamp: clock_short(run.finished.as_deref().or(run.started.as_deref()).unwrap_or_default()),
         run,
         rail: Rail::new(&app, &laid, "run"),
     })
@@ -186,43 +179,4 @@ fn listed(
     let more = rows.len().saturating_sub(LISTED);
     rows.truncate(LISTED);
     Ok((rows, more))
-}
-
-#[derive(Template)]
-#[template(path = "runs.html")]
-struct Runs {
-    rail: Rail,
-    machines: Machines,
-    runs: Vec<(Run, String, rallo_job::Counts)>,
-}
-
-pub(super) async fn runs(State(app): State<App>) -> Result<Html<String>> {
-    let laid = workspace::laid(&app).await?;
-    let mut runs = Vec::new();
-    for run in app.store.runs().await?.into_iter().filter(|r| r.state.is_over()) {
-        let counts = app.store.counts(run.id).await?;
-        let name = run.recipe_name.clone();
-        runs.push((run, name, counts));
-    }
-    html(&Runs { rail: Rail::new(&app, &laid, "run"), machines: Machines::new(&app), runs })
-}
-
-/// Other machines that make pictures of runs.
-#[derive(Template)]
-#[template(path = "machines.html")]
-struct Machines {
-    broker: Option<String>,
-    helpers: Vec<Helper>,
-}
-
-impl Machines {
-    fn new(app: &App) -> Self {
-        let helpers = app.queue.helpers();
-        Self { broker: helpers.address(), helpers: helpers.helpers() }
-    }
-}
-
-/// How they stand now, to be exchanged in a page that is open.
-pub(super) async fn machines(State(app): State<App>) -> Result<Html<String>> {
-    html(&Machines::new(&app))
 }

@@ -140,11 +140,17 @@ impl Desk {
         self.find(css).await.text().await.unwrap()
     }
 
+    /// The folder that results of a run went into last: it is called after what the recipe does.
+    pub fn results(&self) -> PathBuf {
+        let folders =
+            std::fs::read_dir(self.shoot()).unwrap().map(|e| e.unwrap().path()).filter(|p| p.is_dir());
+        folders.max_by_key(|p| p.metadata().unwrap().modified().unwrap()).expect("no folder of results")
+    }
+
     /// Chooses the folder of the pictures.
     pub async fn choose(&self) {
         let count = std::fs::read_dir(self.shoot()).unwrap().count();
         self.find("#choose").await.click().await.unwrap();
-        self.find("#folder-list button").await.click().await.unwrap();
         self.until("document.querySelector('#folder-list')?.innerText.includes('Spring')").await;
         self.find("#folder-list button").await.click().await.unwrap();
         self.until(&format!("document.querySelector('#take').innerText.includes('{count} pictures')")).await;
@@ -160,13 +166,12 @@ impl Desk {
     /// Asks for the frames to be gathered in a new folder beside the pictures; a look at the names is asked for.
     pub async fn gather_into(&self, folder: &str) {
         self.find("#gather").await.click().await.unwrap();
-        self.find("#folder-list button").await.click().await.unwrap();
         self.find(".new-folder input").await.send_keys(folder).await.unwrap();
         self.until(
             "(() => { const b = document.querySelector('.new-folder button'); b?.click(); return b; })()",
         )
         .await;
-        self.until(&format!("document.querySelector('#folder-path').innerText.includes('{folder}')")).await;
+        self.until(&format!("document.querySelector('#folder-path').value.includes('{folder}')")).await;
         self.find("#take").await.click().await.unwrap();
         self.find("#gather-look").await.click().await.unwrap();
     }

@@ -53,6 +53,10 @@ impl Step for Crop {
     fn values(&self) -> Value {
         values_of(self)
     }
+    fn brief(&self) -> Option<String> {
+        let is_shape = self.pixels.is_none() && self.proportion != "original";
+        is_shape.then(|| self.proportion.clone())
+    }
     fn sentence(&self) -> String {
         if self.pixels.is_some() {
             return "Crop to the pixels {pixels}.".into();

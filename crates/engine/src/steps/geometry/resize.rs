@@ -103,6 +103,11 @@ impl Step for Resize {
         };
         format!("{text}{}.", if self.enlarge { ", enlarging {enlarge}" } else { "" })
     }
+    fn brief(&self) -> Option<String> {
+        let side = self.long_edge.or(self.short_edge).or(self.width).or(self.height);
+        let pair = self.fit.or(self.fill).or(self.exact);
+        side.map(|n| n.to_string()).or(pair.map(|[w, h]| format!("{w} × {h}")))
+    }
     fn check(&self) -> Result<(), ParamError> {
         let given = self.given();
         match given.as_slice() {

@@ -46,6 +46,9 @@ impl Step for Upscale {
     fn values(&self) -> Value {
         values_of(self)
     }
+    fn brief(&self) -> Option<String> {
+        Some(format!("{} times", self.factor))
+    }
     fn sentence(&self) -> String {
         "Upscale {factor} times, {method}.".into()
     }

@@ -1,6 +1,8 @@
 // A clip's camera move: a window that travels over the frames. Its marks are set on the sample and in time; beside it,
 // what the clip shows there.
 
+import { drawnMark, knob, layOut, showFields } from './camera-move-parts.js';
+import { moveByHand } from './camera-move-hand.js';
 import { pixels } from '../../app/request-slots.js';
 import { ask, el, json, say, svg } from '../../app/api.js';
 
@@ -131,24 +133,13 @@ export async function moveDialog(recipe, frame, at, take) {
       svg('polyline', { class: 'way', points: way.join(' ') }),
       svg('rect', { class: 'is-now', ...box(windowAt(now)) }),
     ];
-    marks.forEach((mark, i) => {
-      const [l, t, w, h] = windowOf(mark);
-      const mine = i === chosen;
-      parts.push(svg('rect', { class: `mark${mine ? ' is-chosen' : ''}`, 'data-mark': i, ...box([l, t, w, h]) }));
-      parts.push(svg('text', { class: mine ? 'is-chosen' : '', x: l * W() + 10, y: t * H() + 30 }, String(i + 1)));
-      if (mine) {
-        for (const [x, y] of [
-          [l, t],
-          [l + w, t],
-          [l, t + h],
-          [l + w, t + h],
-        ]) {
-          parts.push(svg('rect', { class: 'corner', x: x * W() - 9, y: y * H() - 9, width: 18, height: 18 }));
-        }
-      }
-    });
+    marks.forEach((mark, i) => parts.push(...drawnMark(windowOf(mark), i, i === chosen, W(), H())));
     over.replaceChildren(...parts);
-    knobs.replaceChildren(...marks.map((mark, i) => knob(mark, i)));
+    knobs.replaceChildren(
+      ...marks.map((mark, i) =>
+        knob(knobs, mark, i, { isChosen: i === chosen, choose, when, by: (b) => stepMark(i, b) }),
+      ),
+    );
     drawFields();
     look();
   }
@@ -159,43 +150,11 @@ export async function moveDialog(recipe, frame, at, take) {
     draw();
   }
 
-  /** A mark in time: chosen by a click, moved by dragging or by arrow keys. */
-  function knob(mark, i) {
-    const button = el(
-      'button',
-      {
-        type: 'button',
-        class: i === chosen ? 'is-chosen' : '',
-        style: `left:${mark[0] * 100}%`,
-        'aria-label': `Mark ${i + 1} at ${Math.round(mark[0] * 100)} %`,
-        'aria-pressed': i === chosen,
-        title: 'Drag it in time, or use the arrow keys',
-      },
-      String(i + 1),
-    );
-    button.addEventListener('pointerdown', (down) => {
-      if (down.button) return;
-      down.preventDefault();
-      choose(i);
-      const room = knobs.getBoundingClientRect();
-      const move = (e) => {
-        when(limit((e.clientX - room.left) / room.width));
-      };
-      window.addEventListener('pointermove', move);
-      window.addEventListener('pointerup', () => window.removeEventListener('pointermove', move), { once: true });
-    });
-    button.addEventListener('click', (e) => {
-      if (e.detail === 0) choose(i);
-    });
-    button.addEventListener('keydown', (e) => {
-      const by = { ArrowLeft: -0.01, ArrowRight: 0.01 }[e.key];
-      if (!by) return;
-      e.preventDefault();
-      if (chosen !== i) choose(i);
-      when(marks[i][0] + by);
-      knobs.children[i]?.focus();
-    });
-    return button;
+  /** Moves any mark in time, by keys. */
+  function stepMark(i, by) {
+    if (chosen !== i) choose(i);
+    when(marks[i][0] + by);
+    knobs.children[i]?.focus();
   }
 
   /** Moves the chosen mark in time, between its neighbours. */
@@ -208,33 +167,15 @@ export async function moveDialog(recipe, frame, at, take) {
     learn();
   }
 
-  function drawFields() {
-    const mark = marks[chosen];
-    const one = (label, k, title, set) => {
-      const field = el('input', {
-        value: Math.round(mark[k] * 1000) / 10,
-        inputmode: 'decimal',
-        'aria-label': `Mark ${chosen + 1}, ${label}`,
-        title,
-      });
-      field.addEventListener('change', () => {
-        const v = Number(field.value.replace(',', '.').replace('%', ''));
-        if (Number.isFinite(v)) set(v / 100);
-        else {
-          say(`${label}: ${field.value} is no number`);
-          draw();
-        }
-      });
-      return el('label', {}, label, field, '%');
-    };
-    fields.replaceChildren(
-      el('b', {}, `Mark ${chosen + 1}`),
-      one('time', 0, '0 is the first frame, 100 the last', when),
-      one('from left', 1, 'The middle of the window', (v) => put(limit(v), mark[2], mark[3])),
-      one('from top', 2, 'The middle of the window', (v) => put(mark[1], limit(v), mark[3])),
-      one('size', 3, 'Against the largest window of this proportion', (v) => put(mark[1], mark[2], v)),
-    );
-  }
+  const drawFields = () =>
+    showFields(fields, marks[chosen], chosen, {
+      when,
+      put,
+      wrong(text) {
+        say(text);
+        draw();
+      },
+    });
 
   function add() {
     if (marks.some((m) => Math.abs(m[0] - now) < 0.01)) {
@@ -297,62 +238,14 @@ export async function moveDialog(recipe, frame, at, take) {
     play.textContent = 'Play';
   }
 
-  // The hand: inside the chosen window it is moved, at a corner it is made larger, elsewhere another is chosen.
-  over.addEventListener('pointerdown', (down) => {
-    if (down.button || !told) return;
-    down.preventDefault();
-    stage.focus();
-    stop();
-    const room = over.getBoundingClientRect();
-    const place = (e) => [(e.clientX - room.left) / room.width, (e.clientY - room.top) / room.height];
-    const [x, y] = place(down);
-    const reach = 14 / room.width;
-    const tall = 14 / room.height;
-    const inside = ([l, t, w, h]) => x > l && x < l + w && y > t && y < t + h;
-    let [l, t, w, h] = windowOf(marks[chosen]);
-    const corner = [
-      [l, t],
-      [l + w, t],
-      [l, t + h],
-      [l + w, t + h],
-    ].findIndex(([cx, cy]) => Math.abs(cx - x) < reach && Math.abs(cy - y) < tall);
-    if (corner < 0) {
-      // The smallest of those under the hand, so that none is out of reach.
-      const under = marks
-        .map((m, i) => [windowOf(m), i])
-        .filter(([b]) => inside(b))
-        .sort((a, b) => a[0][2] - b[0][2]);
-      if (!under.length) return;
-      if (!inside([l, t, w, h]) || under[0][0][2] < w * 0.98) choose(under[0][1]);
-      [l, t, w, h] = windowOf(marks[chosen]);
-    }
-    const size = marks[chosen][3];
-    const fixed = [corner % 2 ? l : l + w, corner > 1 ? t : t + h];
-    const move = (e) => {
-      const [px, py] = place(e);
-      if (corner < 0) {
-        put(l + w / 2 + px - x, t + h / 2 + py - y, size);
-        return;
-      }
-      const wide = Math.max(Math.abs(px - fixed[0]) / w, Math.abs(py - fixed[1]) / h);
-      const room2 = Math.min((corner % 2 ? 1 - fixed[0] : fixed[0]) / w, (corner > 1 ? 1 - fixed[1] : fixed[1]) / h);
-      const by = Math.min(wide, room2, 1 / size);
-      put(fixed[0] + ((corner % 2 ? 1 : -1) * w * by) / 2, fixed[1] + ((corner > 1 ? 1 : -1) * h * by) / 2, size * by);
-    };
-    window.addEventListener('pointermove', move);
-    window.addEventListener('pointerup', () => window.removeEventListener('pointermove', move), { once: true });
-  });
-  stage.tabIndex = 0;
-  stage.setAttribute('role', 'group');
-  stage.setAttribute('aria-label', 'Arrow keys move the window, plus and minus make it larger and smaller');
-  stage.addEventListener('keydown', (e) => {
-    const fine = e.shiftKey ? 0.002 : 0.01;
-    const by = { ArrowLeft: [-fine, 0], ArrowRight: [fine, 0], ArrowUp: [0, -fine], ArrowDown: [0, fine] }[e.key];
-    const [, x, y, size] = marks[chosen];
-    if (by && told) put(x + by[0], y + by[1], size);
-    else if ((e.key === '+' || e.key === '-') && told) put(x, y, size * (e.key === '+' ? 1.02 : 1 / 1.02));
-    else return;
-    e.preventDefault();
+  moveByHand(over, stage, {
+    isReady: () => told !== null,
+    marks: () => marks,
+    chosen: () => chosen,
+    windowOf,
+    choose,
+    put,
+    stop,
   });
   time.addEventListener('input', () => {
     stop();
@@ -361,53 +254,17 @@ export async function moveDialog(recipe, frame, at, take) {
   });
   ease.addEventListener('change', learn);
 
-  const act = (label, title, run) =>
-    el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', title, onclick: run }, label);
-  const done = el(
-    'button',
+  layOut(
+    dialog,
+    { stage, shown, caption, play, ease, fields, knobs, time },
     {
-      type: 'button',
-      class: 'btn btn-primary',
-      onclick: () => {
+      add,
+      drop,
+      done: () => {
         take({ move: marks, ease: ease.value });
         dialog.close();
       },
     },
-    'Take this move',
-  );
-  dialog.append(
-    el('h2', {}, 'Camera move'),
-    el(
-      'div',
-      { class: 'moving-sides' },
-      stage,
-      el(
-        'figure',
-        {},
-        shown,
-        caption,
-        el('div', { class: 'moving-acts' }, play, el('label', {}, 'between marks ', ease)),
-        fields,
-        el(
-          'div',
-          { class: 'moving-acts' },
-          act('Add a mark here', 'At the time on the line below', add),
-          act('Remove this mark', '', drop),
-        ),
-      ),
-    ),
-    el('div', { class: 'moving-time' }, knobs, time),
-    el(
-      'div',
-      { class: 'acts' },
-      done,
-      ' ',
-      el(
-        'button',
-        { type: 'button', class: 'btn btn-outline-light', onclick: () => dialog.close() },
-        'Leave it as it was',
-      ),
-    ),
   );
   dialog.addEventListener('close', () => {
     stop();

@@ -1,0 +1,93 @@
+//! Every page and dialog, in the real browser, looked through by axe for what keeps people out: names that are missing,
+//! contrast that is too low, roles that do not fit.
+
+use crate::common::desk::Desk;
+use serde_json::{Value, json};
+
+/// What axe finds, as one line for each rule; empty where nothing is wrong.
+async fn violations(desk: &Desk) -> Vec<String> {
+    let file = concat!(env!("CARGO_MANIFEST_DIR"), "/../web/node_modules/axe-core/axe.min.js");
+    let axe = std::fs::read_to_string(file)
+        .unwrap_or_else(|e| panic!("{file}: {e}; script/test installs it, or npm ci in crates/web"));
+    desk.page.execute(&axe, vec![]).await.unwrap();
+    let run = "const done = arguments[0]; axe.run(document).then((r) => done(r.violations.map((v) => \
+               `${v.id}: ${v.nodes.map((n) => `${n.target.join(' ')} (${n.any[0]?.message ?? n.all[0]?.message ?? ''})`).slice(0, 4).join(' | ')}`)))";
+    let found = desk.page.execute_async(run, vec![]).await.unwrap();
+    found.as_array().unwrap().iter().map(|v| v.as_str().unwrap_or_default().to_owned()).collect()
+}
+
+/// Fails where something is wrong, with the name of what was looked at.
+struct Looked(Vec<String>);
+
+impl Looked {
+    async fn at(&mut self, what: &str, desk: &Desk) {
+        self.0.extend(violations(desk).await.into_iter().map(|v| format!("{what}: {v}")));
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn no_page_and_no_dialog_keeps_anybody_out() {
+    let desk = Desk::open().await;
+    let mut looked = Looked(Vec::new());
+    desk.go("/").await;
+    desk.until("document.querySelector('.cards img')?.complete").await;
+    looked.at("start", &desk).await;
+    desk.go("/frames").await;
+    looked.at("frames, empty", &desk).await;
+    desk.find("#choose").await.click().await.unwrap();
+    desk.until("document.querySelector('#folder-list .folder-row')").await;
+    looked.at("folders", &desk).await;
+    desk.script("document.querySelector('#folders').close()").await;
+    desk.choose().await;
+    looked.at("frames", &desk).await;
+    for (key, open) in
+        [("q", "#paper[open]"), ("t", "#paper[open]"), ("w", "#paper[open]"), ("l", "#one[open]")]
+    {
+        desk.find("#grid").await.send_keys(key).await.unwrap();
+        desk.until(&format!("document.querySelector('{open}')")).await;
+        looked.at(&format!("frames, key {key}"), &desk).await;
+        desk.script(&format!("document.querySelector('{open}').close()")).await;
+    }
+    desk.find("#to-bench").await.click().await.unwrap();
+    desk.add("denoise").await;
+    desk.add("1600").await;
+    desk.add("curve").await;
+    desk.saved().await;
+    looked.at("bench", &desk).await;
+    desk.find(".goes-arrow").await.click().await.unwrap();
+    desk.until("document.querySelector('.goes.is-open')").await;
+    looked.at("bench, a delivery", &desk).await;
+    for page in [
+        "/proof",
+        "/recipes",
+        "/sheet",
+        "/runs",
+        "/watched",
+        "/setup",
+        "/tools",
+        "/keys",
+        "/second",
+        "/sequence",
+    ] {
+        desk.go(page).await;
+        desk.until("document.readyState === 'complete'").await;
+        tokio::time::sleep(std::time::Duration::from_millis(700)).await;
+        looked.at(page, &desk).await;
+    }
+    let id = desk.ask("GET", "/api/recipes", Value::Null).await[0]["id"].clone();
+    desk.go(&format!("/recipes/{id}/sheet")).await;
+    looked.at("settings sheet", &desk).await;
+    // A run that hangs in the queue, and one that is over.
+    desk.ask("POST", "/api/runs", json!({"at": "2999-01-01T00:00:00Z"})).await;
+    let run = desk.ask("POST", "/api/runs", json!({})).await["run"].clone();
+    desk.go(&format!("/runs/{run}")).await;
+    desk.until("document.querySelector('#what').innerText.startsWith('All done')").await;
+    looked.at("run", &desk).await;
+    desk.go("/runs").await;
+    desk.until("document.querySelectorAll('#done .card-of').length === 1").await;
+    looked.at("queue", &desk).await;
+    desk.go(&format!("/runs/{run}/report")).await;
+    looked.at("report", &desk).await;
+    assert!(looked.0.is_empty(), "{}", looked.0.join("\n"));
+    desk.page.clone().close().await.unwrap();
+}

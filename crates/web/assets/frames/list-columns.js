@@ -1,0 +1,56 @@
+// The head of the list: which columns it has.
+
+import { el } from '../app/api.js';
+import { COLUMNS } from './grid.js';
+import { paper } from './paper.js';
+
+const $ = (id) => document.getElementById(id);
+
+/** Draws the head; `chosen` is called when other columns were chosen. */
+export function listHead(grid, chosen) {
+  const head = $('head');
+  head.hidden = !grid.list;
+  $('as-list').setAttribute('aria-pressed', grid.list);
+  $('as-list').classList.toggle('is-on', grid.list);
+  $('size').value = grid.size;
+  if (!grid.list) return;
+  head.replaceChildren(
+    el('span', { class: 'pic' }),
+    el('b', {}, 'name'),
+    el('span', { class: 'col decided' }, 'choice'),
+    ...grid.columns.map((c) => el('span', { class: `col col-${c}` }, COLUMNS[c][0])),
+    el(
+      'button',
+      { class: 'btn btn-sm btn-outline-light', onclick: () => columns(grid, chosen), title: 'Which columns' },
+      'Columns …',
+    ),
+  );
+}
+
+/** Which columns there are. */
+function columns(grid, chosen) {
+  const boxes = Object.entries(COLUMNS).map(([id, [title]]) =>
+    el(
+      'label',
+      { class: 'tick' },
+      el('input', { type: 'checkbox', class: 'form-check-input', value: id, checked: grid.columns.includes(id) }),
+      ` ${title}`,
+    ),
+  );
+  paper(
+    'Columns of the list',
+    [el('div', { class: 'ticks' }, ...boxes)],
+    [
+      [
+        'Done',
+        () => {
+          grid.columns = boxes
+            .map((b) => b.firstChild)
+            .filter((i) => i.checked)
+            .map((i) => i.value);
+          chosen();
+        },
+      ],
+    ],
+  );
+}
