@@ -13,6 +13,48 @@ use tokio::time::timeout;
 /// Bytes that do not go on for so long will not come.
 const STALLED: Duration = Duration::from_secs(20);
 
+/// Why bytes could not be handed over, or are not what they should be.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum TransferError {
+    /// The broker's own words.
+    #[error("{0}")]
+    Broker(String),
+    /// The broker began and did not go on.
+    #[error("the broker does not go on with it")]
+    Stalled,
+    /// More bytes than were told.
+    #[error("it has {got} bytes, and at most {most} were told")]
+    TooLong {
+        /// Bytes there are.
+        got: usize,
+        /// Bytes that were told.
+        most: u64,
+    },
+    /// Bytes of another hash.
+    #[error("its bytes are not those of its hash")]
+    OtherBytes,
+    /// A file or a piece that no such picture can have.
+    #[error("its {0} is larger than such a picture can be")]
+    TooLarge(&'static str),
+    /// What came is no text, or cannot be read.
+    #[error("{0}")]
+    Unreadable(String),
+    /// Nobody is there to do the work.
+    #[error("no other machine is there any more")]
+    NobodyThere,
+    /// The work itself broke off.
+    #[error("{0}")]
+    Failed(String),
+    /// The program is ending.
+    #[error("the fleet is being left")]
+    Leaving,
+}
+
+/// What the broker says is wrong.
+pub(crate) fn broker(e: impl std::fmt::Display) -> TransferError {
+    TransferError::Broker(e.to_string())
+}
+
 /// The name of a result: two pictures may come to the same bytes, and each has its own to take away.
 pub(crate) fn result_name(hash: &str, token: &str) -> String {
     format!("{hash}-{token}")
@@ -27,27 +69,26 @@ pub(crate) async fn fetched(
     name: &str,
     hash: &str,
     most: u64,
-) -> Result<Vec<u8>, String> {
-    let late = |_| "the broker does not go on with it".to_owned();
-    let object = timeout(STALLED, store.get(name)).await.map_err(late)?.map_err(|e| e.to_string())?;
+) -> Result<Vec<u8>, TransferError> {
+    let late = |_| TransferError::Stalled;
+    let object = timeout(STALLED, store.get(name)).await.map_err(late)?.map_err(broker)?;
     if object.info().size as u64 > most {
-        return Err(format!("it has {} bytes, and at most {most} were told", object.info().size));
+        return Err(TransferError::TooLong { got: object.info().size, most });
     }
     let mut bytes = Vec::with_capacity(object.info().size);
     let mut object = object.take(most + 1);
     // Part by part: what was taken away meanwhile never comes.
-    while timeout(STALLED, object.read_buf(&mut bytes)).await.map_err(late)?.map_err(|e| e.to_string())? > 0 {
-    }
-    if content_hash(&bytes) == hash { Ok(bytes) } else { Err("its bytes are not those of its hash".into()) }
+    while timeout(STALLED, object.read_buf(&mut bytes)).await.map_err(late)?.map_err(broker)? > 0 {}
+    if content_hash(&bytes) == hash { Ok(bytes) } else { Err(TransferError::OtherBytes) }
 }
 
 /// Puts bytes where they are held under a name.
 ///
 /// # Errors
 /// The broker's, such as that there is no room.
-pub(crate) async fn put(store: &ObjectStore, name: &str, bytes: &[u8]) -> Result<(), String> {
+pub(crate) async fn put(store: &ObjectStore, name: &str, bytes: &[u8]) -> Result<(), TransferError> {
     let mut bytes = bytes;
-    store.put(name, &mut bytes).await.map(drop).map_err(|e| e.to_string())
+    store.put(name, &mut bytes).await.map(drop).map_err(broker)
 }
 
 type Held = Arc<OnceCell<()>>;
@@ -78,7 +119,7 @@ impl Contents {
     ///
     /// # Errors
     /// The broker's.
-    pub async fn hold(&self, hash: &str, bytes: &[u8]) -> Result<Needed, String> {
+    pub async fn hold(&self, hash: &str, bytes: &[u8]) -> Result<Needed, TransferError> {
         let _order = self.0.order.read().await;
         let cell = {
             let mut held = self.lock();

@@ -7,7 +7,7 @@ use crate::broker::{
     BEAT, Broker, BrokerOptions, FleetError, HELLO, HOME, LEASE, ORIGINALS, RESULTS, STATUS, WORK,
     consumer_name, refused, work_subject,
 };
-use crate::content::{Contents, fetched, result_name};
+use crate::content::{Contents, TransferError, broker, fetched, result_name};
 use crate::equipment;
 use crate::message::{Assignment, Hello, Home, Outcome, Reply, Sent, Status, written};
 use async_nats::Message;
@@ -139,7 +139,7 @@ impl Fleet {
             pending: Mutex::default(),
         }));
         let kind = fleet.kind();
-        fleet.consumer(&kind).await.map_err(|e| FleetError::Refused("to hand out work", e))?;
+        fleet.consumer(&kind).await.map_err(refused("to hand out work"))?;
         let heard: [(String, Answer); 4] = [
             (HELLO.into(), Self::greeted),
             (STATUS.into(), |fleet, _| written(&Status { server: machine(), helpers: fleet.helpers() })),
@@ -187,7 +187,7 @@ impl Fleet {
     }
 
     /// Lets machines take work of a kind.
-    async fn consumer(&self, kind: &str) -> Result<(), String> {
+    async fn consumer(&self, kind: &str) -> Result<(), TransferError> {
         let mut made = self.0.consumers.lock().await;
         if made.contains(kind) {
             return Ok(());
@@ -200,7 +200,7 @@ impl Fleet {
             max_ack_pending: 100_000,
             ..pull::Config::default()
         };
-        self.0.stream.create_consumer(config).await.map_err(|e| e.to_string())?;
+        self.0.stream.create_consumer(config).await.map_err(broker)?;
         made.insert(kind.to_owned());
         Ok(())
     }
@@ -258,7 +258,11 @@ impl Fleet {
     }
 
     /// Hands a picture out, and waits until somebody made it, or nobody is there.
-    async fn handed_out(&self, mut request: PictureRequest, original: Vec<u8>) -> Result<Outcome, String> {
+    async fn handed_out(
+        &self,
+        mut request: PictureRequest,
+        original: Vec<u8>,
+    ) -> Result<Outcome, TransferError> {
         let inner = &*self.0;
         let kind = self.kind();
         self.consumer(&kind).await?;
@@ -274,13 +278,13 @@ impl Fleet {
         let _pending = Pending(self.clone(), token.clone());
         let assignment = Assignment { token, answer: inner.answer.clone(), request };
         let published = inner.broker.context.publish(work_subject(&kind), written(&assignment).into()).await;
-        let kept = published.map_err(|e| e.to_string())?.await.map_err(|e| e.to_string())?;
+        let kept = published.map_err(broker)?.await.map_err(broker)?;
         let mut last_seen = Instant::now();
         let mut told = told;
         loop {
             tokio::select! {
                 outcome = &mut told => {
-                    return outcome.map_err(|_| "the fleet is being left".to_owned());
+                    return outcome.map_err(|_| TransferError::Leaving);
                 }
                 () = tokio::time::sleep(BEAT) => {}
             }
@@ -289,22 +293,22 @@ impl Fleet {
             } else if last_seen.elapsed() > NOBODY {
                 // Where the broker is gone too, there is nothing to take back.
                 let _ = tokio::time::timeout(BEAT, inner.stream.delete_message(kept.sequence)).await;
-                return Err("no other machine is there any more".into());
+                return Err(TransferError::NobodyThere);
             }
         }
     }
 
     /// The bytes of something that somebody made.
-    async fn result(&self, token: &str, hash: &str, length: u64) -> Result<Vec<u8>, String> {
+    async fn result(&self, token: &str, hash: &str, length: u64) -> Result<Vec<u8>, TransferError> {
         fetched(&self.0.results, &result_name(hash, token), hash, length).await
     }
 
     /// What somebody made.
-    async fn received(&self, token: &str, sent: &Sent) -> Result<MadePicture, String> {
+    async fn received(&self, token: &str, sent: &Sent) -> Result<MadePicture, TransferError> {
         let mut made = MadePicture::default();
         for file in &sent.files {
             if file.length > most_bytes(file.width, file.height) {
-                return Err("its result is larger than such a picture can be".into());
+                return Err(TransferError::TooLarge("result"));
             }
             let bytes = self.result(token, &file.hash, file.length).await?;
             made.files.push(MadeFile {
@@ -316,7 +320,7 @@ impl Fleet {
         }
         for piece in &sent.pieces {
             if piece.length > LARGEST_PIECE {
-                return Err("its piece is larger than a picture can be".into());
+                return Err(TransferError::TooLarge("piece"));
             }
             let bytes = self.result(token, &piece.hash, piece.length).await?;
             made.pieces.push(MadePiece { task: piece.task, sent: piece.sent, bytes });
@@ -376,7 +380,7 @@ impl Helpers for Fleet {
 
     async fn make(&self, request: PictureRequest, original: Vec<u8>) -> Result<FromHelper, NotMade> {
         let under_way = self.0.under_way.read().await;
-        let outcome = self.handed_out(request, original).await.map_err(NotMade::Nobody)?;
+        let outcome = self.handed_out(request, original).await.map_err(|e| NotMade::Nobody(e.to_string()))?;
         let sent = match outcome.result {
             Ok(sent) => sent,
             Err(failure) => return Err(NotMade::Failed(Fault::new(failure.kind, failure.reason))),
@@ -394,7 +398,7 @@ impl Helpers for Fleet {
         match received {
             Ok(made) => Ok(FromHelper { made, helper: outcome.helper, seconds: outcome.seconds }),
             Err(why) => {
-                self.distrust(&outcome.helper, &why);
+                self.distrust(&outcome.helper, &why.to_string());
                 Err(NotMade::Nobody(format!("what {} gave cannot be used: {why}", outcome.helper)))
             }
         }

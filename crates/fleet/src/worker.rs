@@ -3,7 +3,7 @@
 use crate::broker::{
     BEAT, Broker, BrokerOptions, FleetError, HELLO, LEASE, ORIGINALS, RESULTS, WORK, consumer_name,
 };
-use crate::content::{fetched, put, result_name};
+use crate::content::{TransferError, broker, fetched, put, result_name};
 use crate::equipment;
 use crate::message::{Assignment, Failure, Hello, Outcome, Reply, Sent, SentFile, SentPiece, written};
 use crate::server::machine;
@@ -290,13 +290,13 @@ impl Worker {
     }
 
     /// What becomes of a picture; or why this machine cannot tell.
-    async fn made(&self, assignment: &Assignment) -> Result<Result<Sent, Failure>, String> {
+    async fn made(&self, assignment: &Assignment) -> Result<Result<Sent, Failure>, TransferError> {
         let inner = &*self.0;
         let mut request = assignment.request.clone();
-        let originals = inner.broker.bucket(ORIGINALS).await.map_err(|e| e.to_string())?;
+        let originals = inner.broker.bucket(ORIGINALS).await.map_err(broker)?;
         let original = fetched(&originals, &request.source, &request.source, request.length).await?;
         request.recipe = self.recipe(&originals, &request.recipe).await?;
-        let permit = inner.permits.acquire().await.map_err(|e| e.to_string())?;
+        let permit = inner.permits.acquire().await.map_err(|_| TransferError::Leaving)?;
         let busy = inner.computing.fetch_add(1, Ordering::Relaxed) + 1;
         // Fewer pictures than cores: each gets more of them.
         let threads = (inner.cores / busy.min(inner.cores)).max(1);
@@ -308,32 +308,35 @@ impl Worker {
         let made = match done {
             Ok(Ok(made)) => made,
             Ok(Err(Fault { kind, reason })) => return Ok(Err(Failure { kind, reason })),
-            Err(e) => return Err(e.to_string()),
+            Err(e) => return Err(TransferError::Failed(e.to_string())),
         };
-        let results = inner.broker.bucket(RESULTS).await.map_err(|e| e.to_string())?;
+        let results = inner.broker.bucket(RESULTS).await.map_err(broker)?;
+        let kept = async |bytes: &[u8]| {
+            let hash = content_hash(bytes);
+            put(&results, &result_name(&hash, &assignment.token), bytes).await?;
+            Ok::<_, TransferError>((hash, bytes.len() as u64))
+        };
         let mut sent = Sent::default();
         for MadeFile { variant, bytes, width, height } in made.files {
-            let (hash, length) = (content_hash(&bytes), bytes.len() as u64);
-            put(&results, &result_name(&hash, &assignment.token), &bytes).await?;
+            let (hash, length) = kept(&bytes).await?;
             sent.files.push(SentFile { variant, hash, length, width, height });
         }
         for MadePiece { task, sent: is, bytes } in made.pieces {
-            let (hash, length) = (content_hash(&bytes), bytes.len() as u64);
-            put(&results, &result_name(&hash, &assignment.token), &bytes).await?;
+            let (hash, length) = kept(&bytes).await?;
             sent.pieces.push(SentPiece { task, sent: is, hash, length });
         }
         Ok(Ok(sent))
     }
 
     /// A recipe's document by its hash.
-    async fn recipe(&self, held: &ObjectStore, hash: &str) -> Result<String, String> {
+    async fn recipe(&self, held: &ObjectStore, hash: &str) -> Result<String, TransferError> {
         if let Some((known, text)) = &*lock(&self.0.recipe)
             && known == hash
         {
             return Ok(text.clone());
         }
-        let text =
-            String::from_utf8(fetched(held, hash, hash, LARGEST_RECIPE).await?).map_err(|e| e.to_string())?;
+        let text = String::from_utf8(fetched(held, hash, hash, LARGEST_RECIPE).await?)
+            .map_err(|e| TransferError::Unreadable(e.to_string()))?;
         *lock(&self.0.recipe) = Some((hash.to_owned(), text.clone()));
         Ok(text)
     }

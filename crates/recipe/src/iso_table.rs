@@ -75,6 +75,11 @@ impl IsoTable {
         out
     }
 
+    /// What it says, from the lowest ISO on.
+    pub fn rungs(&self) -> &[(u32, Map<String, Value>)] {
+        &self.0
+    }
+
     /// The lowest and the highest ISO it names.
     pub fn ends(&self) -> (u32, u32) {
         (self.0.first().map_or(0, |r| r.0), self.0.last().map_or(0, |r| r.0))

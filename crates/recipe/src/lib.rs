@@ -6,6 +6,7 @@
 pub mod advice;
 mod blocks;
 mod brief;
+mod by_hand;
 pub mod condition;
 pub mod context;
 pub mod delivery;
@@ -33,6 +34,7 @@ pub(crate) use crate::text::brief;
 pub(crate) use crate::text::tidy;
 pub use advice::{Advice, advice};
 pub use brief::UNNAMED;
+pub use by_hand::ByHand;
 pub use condition::Condition;
 pub use context::{FrameAdjustments, FrameContext, Overrides, ResolveContext, SequencePlace};
 pub use delivery::{Assembly, Delivery, FinishingTask, Pictures};

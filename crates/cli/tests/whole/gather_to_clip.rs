@@ -192,6 +192,8 @@ async fn made(desk: &Desk) -> PathBuf {
     desk.script(choose).await;
     desk.until("document.querySelectorAll('[data-delivery]').length === 2").await;
     desk.saved().await;
+    desk.script("document.querySelector('[data-delivery=\"0\"] .goes-arrow').click()").await;
+    desk.until("document.querySelector('[aria-label=\"Remove delivery 1\"]')").await;
     desk.script("document.querySelector('[aria-label=\"Remove delivery 1\"]').click()").await;
     desk.until("document.querySelectorAll('[data-delivery]').length === 1").await;
     desk.saved().await;

@@ -64,7 +64,7 @@ async fn one_recipe_feeds_several_places_and_its_clip_is_played_in_the_page() {
     desk.until("document.querySelector('#what')?.innerText.startsWith('All done')").await;
     let frames = desk.shoot().join("Repotting frames");
     assert_eq!(std::fs::read_dir(&frames).unwrap().count(), 6);
-    for name in ["Repotting/Repotting.mp4", "Repotting/Repotting.pdf", "Repotting web/LES_006-480.webp"] {
+    for name in ["Repotting/Repotting.mp4", "Repotting/Repotting.pdf", "Repotting widths/LES_006-480.webp"] {
         assert!(desk.shoot().join(name).exists(), "{name}");
     }
     // The clip plays, and is stepped through by its frames.
@@ -153,6 +153,8 @@ async fn the_file_is_seen_as_it_will_be_before_a_run() {
     desk.script("const f = document.querySelector('[data-delivery=\"0\"] input'); f.value = '5'; f.blur()")
         .await;
     desk.until("document.querySelector('#goes').innerText.includes('quality 5')").await;
+    desk.script("document.querySelector('[data-delivery=\"0\"] .goes-arrow').click()").await;
+    desk.until("[...document.querySelectorAll('#goes .btn')].some((b) => b.innerText === 'look')").await;
     desk.script("[...document.querySelectorAll('#goes .btn')].find((b) => b.innerText === 'look').click()")
         .await;
     desk.until("document.querySelector('.delivered p')?.innerText.includes('960 × 540 pixels, about')").await;
@@ -314,7 +316,7 @@ async fn lines_are_given_to_one_delivery_and_a_pdf_is_made_smaller_in_the_page()
     desk.go("/runs/1").await;
     desk.until("document.querySelector('#what')?.innerText.startsWith('All done')").await;
     let paper = std::fs::read(desk.shoot().join("Paper/paper.pdf")).unwrap();
-    desk.go("/runs").await;
+    desk.go("/tools").await;
     let send = "const done = arguments[0]; (async () => { \
         const bytes = await (await fetch('/api/runs/1/items/2/file/0')).blob(); \
         const list = new DataTransfer(); list.items.add(new File([bytes], 'paper.pdf', { type: 'application/pdf' })); \

@@ -184,7 +184,7 @@ async fn versions_are_told_in_words_and_files_are_loaded_with_what_is_wrong() {
     // One of ours to start from.
     search.clear().await.unwrap();
     desk.script(
-        "const s = document.querySelector('#starters'); s.value = '2'; s.dispatchEvent(new Event('change'))",
+        "const s = document.querySelector('#starters'); s.value = '3'; s.dispatchEvent(new Event('change'))",
     )
     .await;
     desk.until("document.querySelector('#name').innerText.startsWith('Course slides')").await;

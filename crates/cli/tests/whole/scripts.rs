@@ -72,7 +72,7 @@ async fn typed_values(desk: &Desk) {
         [of("text"), "  as it is ", "as it is"],
         [of("colour"), "#ffffff", "#ffffff"],
     ]);
-    let script = "const { parse, shown } = await import('/assets/bench/ticket.js'); \
+    let script = "const { parse, shown } = await import('/assets/app/values.js'); \
         return given.map(([param, text]) => { const v = parse(param, text); \
             const again = v === undefined ? v : parse(param, shown(v, param.kind)); \
             return [v === undefined ? 'none' : v, JSON.stringify(v) === JSON.stringify(again)]; });";

@@ -66,7 +66,7 @@ async fn warnings_are_mended_with_a_click_and_values_put_right_for_the_run_or_th
     desk.until("document.querySelector('#what').innerText === '3 pictures'").await;
     desk.until(&format!("!{problems}.includes('fewer pixels')")).await;
     // A value of a line, by keyboard: the ticket's line opens, the field is typed into.
-    desk.script("document.querySelectorAll('.slip .lines > li')[1].focus()").await;
+    desk.script("document.querySelectorAll('.slip .lines [role=button]')[1].focus()").await;
     desk.press(char::from(fantoccini::key::Key::Enter)).await;
     desk.until("document.querySelector('#values [aria-label=\"long edge\"]')?.value === '400'").await;
     let put = |label: &str, value: &str| {
@@ -184,7 +184,7 @@ async fn pictures_are_dropped_on_a_recipe_in_the_page() {
     document["steps"][1]["ask"] = json!(["long_edge"]);
     let desk = desk_with_a_recipe(document).await;
     desk.go("/recipes").await;
-    desk.until("document.querySelector('#name').innerText === 'Web'").await;
+    desk.until("document.querySelector('#name')?.innerText === 'Web'").await;
     let notes = desk.folder.path().join("notes.txt");
     std::fs::write(&notes, "text").unwrap();
     let files = [desk.shoot().join("TN_1.jpg"), desk.shoot().join("TN_2.jpg"), notes];
@@ -254,7 +254,7 @@ async fn a_delivery_is_added_on_the_bench_and_changed_by_itself_on_the_sheet() {
     desk.script("document.querySelector('#start').click()").await;
     desk.until("document.querySelector('#what')?.innerText.startsWith('All done: 4 of 4')").await;
     assert_eq!(size(&desk.shoot().join("Web/TN_2.jpg")), (400, 267));
-    let web = desk.shoot().join("Web web");
+    let web = desk.shoot().join("Web widths");
     assert_eq!(size(&web.join("TN_2-480.webp")), (400, 267), "the lines make no more");
     let page = std::fs::read_to_string(web.join("index.html")).unwrap();
     assert!(page.contains("TN_2-480.webp 400w"), "{page}");

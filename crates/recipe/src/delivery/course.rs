@@ -94,7 +94,7 @@ impl Default for Course {
         Self {
             title: "{recipe}".into(),
             size: "1080p".into(),
-            fit: "fit".into(),
+            fit: "fill".into(),
             colour: "#ffffff".into(),
             quality: 82.0,
             resolution: Some(96),

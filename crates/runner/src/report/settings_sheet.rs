@@ -3,7 +3,7 @@
 use rallo_engine::{OutputProfile, Plan, Source};
 use rallo_media::pdf::page::{A4, Paper, Style, TextRun};
 use rallo_media::{Chroma, Encoding, Extras, MediaError};
-use rallo_recipe::{Part, Recipe, ResolveContext};
+use rallo_recipe::{ByHand, Part, Recipe, ResolveContext};
 
 /// Longest side of the small pictures, in pixels.
 const SMALL: f64 = 900.0;
@@ -43,6 +43,22 @@ fn one(text: &str, strong: bool) -> [TextRun<'_>; 1] {
     [TextRun { text, strong }]
 }
 
+/// A line's values in full, one paragraph for each kind.
+fn in_full(line: &ByHand) -> Vec<String> {
+    let pairs = line.values.iter().map(|(name, value)| format!("{name} {value}")).collect::<Vec<_>>();
+    let mut all = Vec::new();
+    if !pairs.is_empty() {
+        all.push(pairs.join(" · "));
+    }
+    all.extend(line.area.iter().map(|shape| format!("Only in {shape}")));
+    all.extend(line.ladder.iter().map(|(iso, values)| format!("ISO {iso}: {values}")));
+    all.extend(line.ramp.iter().map(|words| format!("Over the sequence: {words}")));
+    if !line.asked.is_empty() {
+        all.push(format!("Asked for when a run starts: {}", line.asked.join(", ")));
+    }
+    all
+}
+
 /// The sheet; `about` is the line under the name (version and date).
 ///
 /// # Errors
@@ -79,6 +95,10 @@ pub fn settings(recipe: &Recipe, about: &str, pair: Option<[Vec<u8>; 2]>) -> Res
         let mark = format!("{}", n + 1);
         let grey = if line.on { 20 } else { 130 };
         paper.text(&words(&parts), Style { indent: 24.0, mark: &mark, grey, ..Style::default() });
+        for words in in_full(&line.by_hand()) {
+            let small = Style { indent: 36.0, size: 8.5, grey: grey.max(90), ..Style::default() };
+            paper.text(&one(&words, false), small);
+        }
         paper.space(3.0);
     }
     if recipe.steps.is_empty() {

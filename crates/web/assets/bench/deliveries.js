@@ -3,9 +3,11 @@
 import { el } from '../app/api.js';
 import { controls, sentence } from './ticket.js';
 import { fitting } from '../app/fields.js';
-import { nameBuilder } from './controls/file-names.js';
-import { delivered } from './controls/compression.js';
-import { moveDialog } from './controls/camera-move.js';
+
+// Dialogs that few need come when they are asked for.
+const nameBuilder = async (...a) => (await import('./controls/file-names.js')).nameBuilder(...a);
+const delivered = async (...a) => (await import('./controls/compression.js')).delivered(...a);
+const moveDialog = async (...a) => (await import('./controls/camera-move.js')).moveDialog(...a);
 
 /** Deliveries to begin with. */
 const ALSO = {
@@ -17,7 +19,7 @@ const ALSO = {
     widths: '480, 960, 1920',
     sharpen: 30,
     page: true,
-    folder: '{recipe} web',
+    folder: '{recipe} widths',
   },
   'AVIF for the web': {
     kind: 'pictures',
@@ -37,7 +39,7 @@ const ALSO = {
   'untouched copies of the originals': { kind: 'pictures', format: 'copy', folder: '{recipe} originals' },
   'numbered frames for a video editor': { kind: 'frames' },
   'a clip to share': { kind: 'video' },
-  'a clip for a web page': { kind: 'video', purpose: 'web', size: '720p', name: '{recipe} web' },
+  'a clip for a web page': { kind: 'video', purpose: 'web', size: '720p', name: '{recipe} 720p' },
   'a clip with a camera move': { kind: 'video', fit: 'move', name: '{recipe} move' },
   'a clip to edit further': { kind: 'video', purpose: 'edit', name: '{recipe} edit' },
   'a PDF of all pictures': { kind: 'pdf' },

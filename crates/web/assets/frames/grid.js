@@ -144,14 +144,12 @@ export class Grid {
         role: 'option',
         id: `frame-${id}`,
         'data-stamp': row?.stamp,
-        'aria-label':
-          row &&
-          `${row.name}${CHOICES[row.choice] ? `, ${CHOICES[row.choice]}` : ''}${row.rating ? `, rating ${row.rating}` : ''}`,
       },
       picture,
       el('span', { class: 'tick', title: 'Select for a run (Space)', 'aria-hidden': true }),
       el('span', { class: 'cap' }, name, mark),
       el('span', { class: 'cap2' }, said),
+      row?.rating ? el('span', { class: 'visually-hidden' }, `rating ${row.rating}`) : '',
     );
   }
 

@@ -1,5 +1,6 @@
 // The run sheet: what will run on what, and where to; anything can be put right here, for this run or for the recipe.
 
+import { button, inside } from './pressed.js';
 import { problem } from './problem.js';
 import { SURE, costWords } from './cost.js';
 import { el, json, say, typing } from '../app/api.js';
@@ -64,11 +65,12 @@ function drawTicket() {
     const own = changes.answers.some((a) => a.line === line.line);
     item.classList.toggle('is-off', !line.on);
     item.classList.toggle('is-changed', own);
+    const words = inside(item);
     if (own || item.dataset.changed) {
       item.dataset.changed = 'yes';
-      item.textContent = line.said;
+      words.textContent = line.said;
     }
-    button(item, () => open(`line ${i}`), `Values of line ${i + 1}`);
+    button(words, () => open(`line ${i}`), `Values of line ${i + 1}`);
   });
   document.querySelectorAll('.slip .goes').forEach((box, i) => {
     if (changes.delivery.length) {
@@ -76,21 +78,6 @@ function drawTicket() {
       box.classList.add('is-changed');
     }
     button(box, () => open(`goes ${i}`), `Values of delivery ${i + 1}`);
-  });
-}
-
-function button(item, act, label) {
-  if (item.getAttribute('role') === 'button') return;
-  item.setAttribute('role', 'button');
-  item.tabIndex = 0;
-  item.title = label;
-  item.addEventListener('click', act);
-  item.addEventListener('keydown', (e) => {
-    if (e.key === 'Enter' || e.key === ' ') {
-      e.preventDefault();
-      e.stopPropagation();
-      act();
-    }
   });
 }
 

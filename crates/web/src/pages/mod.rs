@@ -20,6 +20,7 @@ use axum::response::{Html, IntoResponse, Response};
 use axum::routing::get;
 use rallo_media::Format;
 use rallo_media::equipment::{EQUIPMENT, Equipment};
+use tower_http::compression::CompressionLayer;
 
 pub fn routes() -> Router<App> {
     Router::new()
@@ -48,6 +49,8 @@ pub fn routes() -> Router<App> {
         .route("/second", get(second))
         .route("/keys", get(keys))
         .route("/assets/{*path}", get(assets::asset))
+        // Pages and scripts are text: a quarter of it goes over the wire.
+        .layer(CompressionLayer::new())
         .fallback(nothing)
 }
 

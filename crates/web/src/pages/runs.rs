@@ -58,6 +58,8 @@ struct RunReport {
     warnings: Vec<String>,
     origin: String,
     rows: Vec<ReportRow>,
+    /// Whether other machines have helped.
+    has_helpers: bool,
 }
 
 struct ReportRow {
@@ -68,6 +70,8 @@ struct ReportRow {
     before: String,
     after: String,
     seconds: String,
+    /// The machine that made it, where another one did.
+    made_by: String,
 }
 
 pub(super) async fn run_report(State(app): State<App>, Path(id): Path<i64>) -> Result<Html<String>> {
@@ -91,6 +95,7 @@ pub(super) async fn run_report(State(app): State<App>, Path(id): Path<i64>) -> R
             size: first.map(|o| format!("{} × {}", o.width, o.height)).unwrap_or_default(),
             before: bytes_text(item.source_bytes as u64),
             after: first.map(|o| bytes_text(o.bytes)).unwrap_or_default(),
+            made_by: first.and_then(|o| o.made_by.clone()).unwrap_or_default(),
             seconds: item.seconds.map(|s| format!("{s:.1}")).unwrap_or_default(),
         }
     };
@@ -111,6 +116,7 @@ pub(super) async fn run_report(State(app): State<App>, Path(id): Path<i64>) -> R
         frames_of: run.shoot_name,
         when: clock(run.finished.as_deref().or(run.started.as_deref()).unwrap_or(&run.created)),
         words,
+        has_helpers: items.iter().flat_map(|i| &i.outputs).any(|o| o.made_by.is_some()),
         rows: items.into_iter().map(row).collect(),
     })
 }

@@ -153,7 +153,7 @@ impl Desk {
         self.find("#choose").await.click().await.unwrap();
         self.until("document.querySelector('#folder-list')?.innerText.includes('Spring')").await;
         self.find("#folder-list button").await.click().await.unwrap();
-        self.until(&format!("document.querySelector('#take').innerText.includes('{count} pictures')")).await;
+        self.until(&format!("document.querySelector('#take').innerText.includes('({count} picture')")).await;
         self.find("#take").await.click().await.unwrap();
         self.until(&format!("document.querySelector('#count')?.innerText.startsWith('{count} frames')"))
             .await;
