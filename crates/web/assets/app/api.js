@@ -1,6 +1,8 @@
 // Asking the server, and saying what it answers when something is wrong.
 
-let token = document.querySelector('meta[name=rallo-token]').content;
+/** What the program knows its pages by; read when the first request is made. */
+let token = null;
+const known = () => (token ??= document.querySelector('meta[name=rallo-token]').content);
 
 /** A program that was started again knows its pages by another token; whether it did. */
 async function renewed() {
@@ -8,7 +10,7 @@ async function renewed() {
     .then((r) => r.text())
     .catch(() => '');
   const now = /name="rallo-token" content="(\w+)"/.exec(page)?.[1];
-  if (!now || now === token) return false;
+  if (!now || now === known()) return false;
   token = now;
   return true;
 }
@@ -33,7 +35,7 @@ export async function ask(method, path, body, { last = false, signal, again = fa
       method,
       signal,
       keepalive: last && (sent?.length ?? 0) < OUTLIVES,
-      headers: { 'content-type': 'application/json', 'x-rallo-token': token },
+      headers: { 'content-type': 'application/json', 'x-rallo-token': known() },
       body: sent,
     });
   } catch (e) {

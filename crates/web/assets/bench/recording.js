@@ -22,8 +22,11 @@ export function recording(bench) {
     },
     kept(row) {
       if (bench.keeper.namedByItself) {
+        const isNew = store.doc.name !== row.name;
         store.rename(row.name);
         bench.showName();
+        // Folders and files are named after it.
+        if (isNew) bench.tell(true);
       }
       if (row.version === bench.version) return;
       bench.version = row.version;

@@ -1,5 +1,6 @@
 // The run sheet: what will run on what, and where to; anything can be put right here, for this run or for the recipe.
 
+import { nameGroups } from './names.js';
 import { button, inside } from './pressed.js';
 import { problem } from './problem.js';
 import { SURE, costWords } from './cost.js';
@@ -184,19 +185,7 @@ async function look() {
   const left = changes.leave_out.length ? `${changes.leave_out.length} left out. ` : '';
   $('changed-words').textContent = `Changed for this run. ${left}`;
   $('keep').hidden = !changes.answers.length && !changes.delivery.length;
-  document
-    .querySelector('#names tbody')
-    .replaceChildren(
-      ...sheet.names.map((n) =>
-        el(
-          'tr',
-          {},
-          el('td', {}, n.source),
-          el('td', {}, n.target),
-          el('td', {}, n.size ? `${n.size[0]} × ${n.size[1]}` : (n.what ?? 'unknown')),
-        ),
-      ),
-    );
+  $('names').replaceChildren(...nameGroups(sheet.names));
   drawTicket();
   drawValues();
   start.disabled = $('start-first').disabled = stops;

@@ -33,7 +33,7 @@ use rallo_runner::preflight::{estimate, input, output_paths};
 use rallo_runner::render::variant;
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::path::Path;
 
 pub fn routes() -> ApiRouter<App> {
@@ -185,28 +185,53 @@ struct NameEntry {
     /// What file of all pictures it is, in a word.
     #[serde(skip_serializing_if = "Option::is_none")]
     what: Option<&'static str>,
+    /// The folder it goes into, by its name.
+    folder: Option<String>,
+    /// The frame it is made of.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    frame: Option<i64>,
 }
 
-/// All files a run will write, those of all pictures first.
-fn names(recipe: &Recipe, planning: &output_paths::Planning) -> Vec<NameEntry> {
+/// All files a run will write, those of all pictures first; then by the folders they go into, which are those of deliveries.
+fn names(
+    recipe: &Recipe,
+    planning: &output_paths::Planning,
+    frames: &[rallo_shoot::Frame],
+) -> Vec<NameEntry> {
     let name = |path: &Path| path.file_name().map(|n| n.to_string_lossy().into_owned());
+    let folder = |path: &Path| path.parent().and_then(name);
     let together = recipe.tasks().into_iter().zip(&planning.tasks);
     let together = together.map(|((_, task), path)| NameEntry {
         source: Some("all of them".into()),
         target: name(path),
         size: None,
         what: Some(task.word()),
+        folder: folder(path),
+        frame: None,
     });
     let mut names: Vec<NameEntry> = together.collect();
     if !variant::variants(recipe).is_empty() {
+        let ids: HashMap<&Path, i64> = frames.iter().map(|f| (f.path.as_path(), f.id)).collect();
+        let mut of_pictures = Vec::new();
         for picture in &planning.pictures {
-            names.extend(picture.all().map(|(path, size)| NameEntry {
+            of_pictures.extend(picture.all().map(|(path, size)| NameEntry {
                 source: name(&picture.source),
                 target: name(path),
                 size: size.map(|s| [s.width, s.height]),
                 what: None,
+                folder: folder(path),
+                frame: ids.get(picture.source.as_path()).copied(),
             }));
         }
+        // In the order in which folders are first met; pictures keep theirs.
+        let mut met: Vec<Option<String>> = Vec::new();
+        for entry in &of_pictures {
+            if !met.contains(&entry.folder) {
+                met.push(entry.folder.clone());
+            }
+        }
+        of_pictures.sort_by_key(|entry| met.iter().position(|folder| *folder == entry.folder));
+        names.extend(of_pictures);
     }
     names
 }
@@ -231,7 +256,7 @@ async fn sheet(State(app): State<App>, Sent(asked): Sent<RunAsked>) -> Result<Js
             left_out,
             folder: app.roots.short(folder),
             folders: folders.len(),
-            names: names(recipe, planning),
+            names: names(recipe, planning, &prepared.laid.frames),
             lines: lines(recipe),
             goes: deliveries.iter().map(|d| sentence::plain(&d.parts(recipe))).collect(),
             delivery: deliveries.iter().map(|d| Control::all(d.kind().params, &d.values())).collect(),
