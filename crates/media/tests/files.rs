@@ -281,3 +281,26 @@ fn the_profile_of_files_that_name_none_can_be_said() {
     assert_eq!(values(named(OutputProfile::Srgb), &wide), values(named(OutputProfile::Srgb), &usual));
     assert_ne!(values(file(None), &wide), values(file(None), &usual));
 }
+
+#[test]
+fn when_a_picture_was_taken_is_told_by_its_head_as_by_the_whole_file() {
+    let folder = tempfile::tempdir().unwrap();
+    let at: jiff::civil::DateTime = "2026-05-04T08:44:40".parse().unwrap();
+    let camera = CameraData { taken: Some(at), orientation: 1, ..Default::default() };
+    let exif = camera.write().unwrap();
+    let extras = Extras { exif: Some(exif.clone()), ..Extras::default() };
+    let jpeg = folder.path().join("a.jpg");
+    std::fs::write(&jpeg, encode(&gradient(40, 30), GOOD, &extras).unwrap()).unwrap();
+    // A TIFF structure that goes on long after its head, as camera raw does.
+    let long = folder.path().join("b.dng");
+    std::fs::write(&long, [exif, vec![0; 400_000]].concat()).unwrap();
+    let named = [jpeg, long];
+    assert_eq!(named.each_ref().map(|path| decode::taken(path)), [Some(at); 2]);
+    let pictures = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/pictures");
+    for entry in std::fs::read_dir(pictures).unwrap() {
+        let path = entry.unwrap().path();
+        let whole = decode::facts(&path).ok().and_then(|facts| facts.camera.taken);
+        assert_eq!(decode::taken(&path), whole, "{}", path.display());
+    }
+    assert_eq!(decode::taken(&folder.path().join("nothing.jpg")), None);
+}

@@ -1,7 +1,6 @@
 //! What could be opened as a shoot: folders with pictures in the folders the program may use, and shoots that lie there as
 //! documents. Folders are only listed; of each shoot one or two pictures are looked into, for their dates.
 
-use super::scan;
 use jiff::civil::Date;
 use rallo_media::has_picture_ending;
 use rallo_shoot::document::{Document, Place};
@@ -143,7 +142,7 @@ fn look_closer(found: &mut Openable) {
     let mut all: Vec<PathBuf> =
         found.places.iter().filter_map(|p| Inside::of(&p.path).ok()).flat_map(|i| i.pictures).collect();
     all.sort_by_cached_key(|p| natural_key(&p.file_name().unwrap_or_default().to_string_lossy()));
-    let taken = |path: &PathBuf| scan::facts(path).ok().and_then(|f| f.camera.taken);
+    let taken = |path: &PathBuf| rallo_media::decode::taken(path);
     let day = |path: Option<&PathBuf>| path.and_then(taken).map(|t| t.date());
     found.days = day(all.first()).zip(day(all.last())).map(|(a, b)| (a.min(b), a.max(b)));
     let some = (1..=LOOKED_INTO).map(|i| &all[i * all.len() / (LOOKED_INTO + 1)]);

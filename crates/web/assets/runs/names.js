@@ -18,7 +18,7 @@ function line({ source, target, size, what, frame }) {
     ? el('img', { src: `/api/frames/${frame}/thumb?edge=160`, alt: '', loading: 'lazy' })
     : el('span', { class: 'no-thumb' });
   const pixels = size ? `${size[0]} × ${size[1]}` : (what ?? 'unknown');
-  return el('li', {}, picture, el('span', {}, el('b', {}, target), el('small', {}, `of ${source}, ${pixels}`)));
+  return el('li', {}, picture, el('span', {}, el('b', {}, target), el('small', {}, `${pixels}, of ${source}`)));
 }
 
 /** Draws them. */
