@@ -364,8 +364,10 @@ async fn a_page_outlives_a_killed_server_and_keeps_what_was_done_meanwhile() {
     desk.add("mirror").await;
     desk.until("document.querySelector('#saved').innerText === 'not saved'").await;
     assert!(desk.text("#said").await.contains("does not answer"));
+    desk.until("!document.querySelector('#away').hidden").await;
     desk.server = Some(serve(desk.folder.path(), desk.port).0);
     desk.saved().await;
+    desk.until("document.querySelector('#away').hidden").await;
     assert_eq!(kept(&desk).await["document"]["steps"].as_array().unwrap().len(), 2);
     desk.page.clone().close().await.unwrap();
 }

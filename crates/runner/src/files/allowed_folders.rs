@@ -7,11 +7,20 @@ use std::path::{Path, PathBuf};
 #[derive(Debug, thiserror::Error)]
 pub enum Refused {
     /// It does not exist, or cannot be looked at.
-    #[error("{0} cannot be opened: {1}")]
+    #[error("{0} {why}", why = cannot(.1))]
     Missing(PathBuf, std::io::Error),
     /// It lies outside.
     #[error("{0} lies outside the folders this program may use ({1})")]
     Outside(PathBuf, String),
+}
+
+/// What the system said, in plain words where it is the usual.
+fn cannot(e: &std::io::Error) -> String {
+    match e.kind() {
+        std::io::ErrorKind::NotFound => "is not there (any more)".into(),
+        std::io::ErrorKind::PermissionDenied => "cannot be opened: this program may not read it".into(),
+        _ => format!("cannot be opened: {e}"),
+    }
 }
 
 /// The allowed folders, resolved; and one of the program's own, where pictures lie that were brought to it.

@@ -46,6 +46,11 @@ function signal(run) {
   }
 }
 
+/** After so many milliseconds without the program it is said that it is away. */
+const AWAY_AFTER = 1500;
+/** A browser that gave up tries again after this. */
+const AGAIN = 3000;
+
 document.addEventListener('alpine:init', () => {
   window.Alpine.data('rail', () => ({
     queue: 'nothing waiting',
@@ -58,9 +63,17 @@ document.addEventListener('alpine:init', () => {
       });
     },
     events: null,
+    awaySoon: null,
     listen() {
       const events = new EventSource('/events');
       this.events = events;
+      // The browser tries again by itself; somebody who looks is told meanwhile.
+      events.onerror = () => {
+        this.awaySoon ??= setTimeout(() => {
+          $('away').hidden = false;
+        }, AWAY_AFTER);
+        if (events.readyState === EventSource.CLOSED) setTimeout(() => this.listen(), AGAIN);
+      };
       events.onmessage = (message) => {
         const run = JSON.parse(message.data);
         const before = open.get(run.run)?.state;
@@ -82,7 +95,11 @@ document.addEventListener('alpine:init', () => {
       });
       // After a break everything open is told anew, and pages look again: something may have ended meanwhile.
       events.onopen = () => {
+        clearTimeout(this.awaySoon);
+        this.awaySoon = null;
+        $('away').hidden = true;
         open.clear();
+        this.queue = words();
         document.dispatchEvent(new CustomEvent('rallo:again'));
       };
     },

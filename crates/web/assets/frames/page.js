@@ -47,20 +47,35 @@ const keepGrid = () =>
 
 /** Asks what is shown now. */
 
+/** Why no frame is shown. */
+function nothingShown(v) {
+  const say = (what, why) => {
+    $('empty-what').textContent = what;
+    $('empty-why').textContent = why;
+  };
+  if (v.scanning) say('Looking …', 'Frames appear as they are found.');
+  else if (v.total)
+    say('No frame fits', 'Nothing has all of these together. Take some of the wishes on the left back.');
+  else if (!v.left_out)
+    say('No pictures here', 'There is nothing in the chosen folders that can be read as a picture.');
+  else {
+    const files = v.left_out === 1 ? 'One file was' : `${v.left_out} files were`;
+    say('No pictures here', `${files} left out; “More” on the left says why.`);
+    reasons();
+  }
+}
+/** Of few things that were left out the reasons are told at once: a folder that is gone, say. */
+async function reasons() {
+  const all = await json('GET', `/api/shoots/${shoot}/left-out`).catch(() => []);
+  if (!all.length || all.length > 3 || $('empty').hidden) return;
+  $('empty-why').textContent = all.map(({ name, reason }) => (name ? `${name}: ${reason}` : reason)).join(' ');
+}
+
 function drawAll() {
   const v = state.view;
   const none = !state.ids.length;
   $('empty').hidden = !none;
-  if (none && (v.total || v.scanning || state.shoot)) {
-    $('empty-what').textContent = v.scanning ? 'Looking …' : v.total ? 'No frame fits' : 'No pictures here';
-    $('empty-why').textContent = v.scanning
-      ? 'Frames appear as they are found.'
-      : v.total
-        ? 'Nothing has all of these together. Take some of the wishes on the left back.'
-        : v.left_out
-          ? `${v.left_out} files were left out; “More” on the left says why.`
-          : 'There is nothing in the chosen folders that can be read as a picture.';
-  }
+  if (none && (v.total || v.scanning || state.shoot)) nothingShown(v);
   $('bar').hidden = $('decide').hidden = $('ribbon').hidden = !v.total;
   by();
   facets();
