@@ -160,7 +160,7 @@ fn the_camera_is_followed_and_a_paused_watch_catches_up() {
             is(problem())
         })
     };
-    assert!(until(&|p| p.is_some_and(|p| p.contains("cannot be opened"))));
+    assert!(until(&|p| p.is_some_and(|p| p.contains("is not there"))));
     std::fs::rename(&away, &there).unwrap();
     assert!(until(&|p| p.is_none()));
     assert_eq!(place.results(6).len(), 6);
