@@ -1,6 +1,6 @@
 //! Somebody who reads nothing: from the first page to results in the folder, with the mouse alone.
 
-use crate::common::desk::Desk;
+use crate::common::desk::{Desk, Held};
 use serde_json::json;
 
 /// Clicks on what can be seen, and counts it.
@@ -115,4 +115,43 @@ async fn several_folders_are_ticked_and_a_path_is_typed() {
     desk.find("#take").await.click().await.unwrap();
     desk.until("document.querySelector('#count')?.innerText.startsWith('4 frames')").await;
     desk.page.clone().close().await.unwrap();
+}
+
+#[test]
+fn without_a_folder_the_desktops_pictures_are_served_and_the_browser_is_opened() {
+    use std::io::{BufRead, BufReader};
+    use std::os::unix::fs::PermissionsExt;
+    let home = tempfile::tempdir().unwrap();
+    let (bin, config) = (home.path().join("bin"), home.path().join(".config"));
+    for folder in [&bin, &config] {
+        std::fs::create_dir(folder).unwrap();
+    }
+    // The desktop's word on where pictures lie, by its own standard; the folder itself is made.
+    std::fs::write(config.join("user-dirs.dirs"), "XDG_PICTURES_DIR=\"$HOME/Bilder\"\n").unwrap();
+    let browser = bin.join("xdg-open");
+    std::fs::write(&browser, "#!/bin/sh\necho \"$1\" > \"$HOME/opened\"\n").unwrap();
+    std::fs::set_permissions(&browser, std::fs::Permissions::from_mode(0o755)).unwrap();
+    let path = format!("{}:{}", bin.display(), std::env::var("PATH").unwrap());
+    let mut child = std::process::Command::new(env!("CARGO_BIN_EXE_rallo"))
+        .args(["--data", &home.path().join("data").to_string_lossy(), "serve", "--port", "0"])
+        .env("HOME", home.path())
+        .env("PATH", path)
+        .env_remove("XDG_CONFIG_HOME")
+        .stdout(std::process::Stdio::piped())
+        .stderr(std::process::Stdio::null())
+        .spawn()
+        .unwrap();
+    let mut line = String::new();
+    BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
+    let _held = Held(child);
+    let address = line.split_whitespace().find(|w| w.starts_with("http")).unwrap();
+    let opened = home.path().join("opened");
+    for _ in 0..100 {
+        if std::fs::read_to_string(&opened).is_ok_and(|text| !text.is_empty()) {
+            break;
+        }
+        std::thread::sleep(std::time::Duration::from_millis(100));
+    }
+    assert_eq!(std::fs::read_to_string(&opened).unwrap().trim(), address);
+    assert!(home.path().join("Bilder").is_dir());
 }

@@ -135,9 +135,24 @@ async fn keep(app: &App, recipe: &Recipe) -> Result<RecipeRow> {
     let row = app.store.save_recipe(None, 0, &recipe.name, &text, &now()).await?;
     let row = row.ok_or_else(|| Error::bad("the recipe was not saved"))?;
     let mut desk = crate::workspace::load(app).await?;
-    desk.recipe = Some(row.id);
+    let before = desk.recipe.replace(row.id);
     crate::workspace::save(app, &desk).await?;
+    if let Some(before) = before {
+        tidy(app, before).await?;
+    }
     Ok(row)
+}
+
+/// A recipe that was begun by itself, and into which nobody wrote a line, makes room for the next one.
+async fn tidy(app: &App, id: i64) -> Result<()> {
+    let Ok(row) = app.store.recipe(id).await else { return Ok(()) };
+    let is_blank = row.version == 1
+        && row.name == UNNAMED
+        && Recipe::parse(&row.document).is_ok_and(|recipe| recipe.steps.is_empty());
+    if is_blank {
+        app.store.remove_recipe(id).await?;
+    }
+    Ok(())
 }
 
 /// A new recipe: from a document, or empty but for where results went last time.
