@@ -73,7 +73,7 @@ pub struct FrameRecord {
 pub struct ShootSummary {
     /// Frames whose files are there.
     pub frames: i64,
-    /// One from the middle that can be read: its identity and modification time.
+    /// One to show, which can be read and is neither dark nor pale: its identity and modification time.
     pub cover: Option<(i64, i64)>,
 }
 

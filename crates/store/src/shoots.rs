@@ -9,6 +9,9 @@ use rallo_job::{
 };
 use sqlx::sqlite::Sqlite;
 
+/// Frames of a shoot that are looked at for one to show.
+const LOOKED_AT: i64 = 24;
+
 #[async_trait]
 impl ShootRecords for Store {
     async fn shoots(&self) -> Result<Vec<Shoot>> {
@@ -100,12 +103,14 @@ impl ShootRecords for Store {
             .fetch_one(&self.pool)
             .await
             .map_err(failed)?;
+        // Of a few from the first to the last, the one that is nearest to a middle brightness: no night, no fog.
         let cover = sqlx::query_as(
-            "SELECT id, modified FROM frames WHERE shoot_id = ? AND gone = 0 AND problem IS NULL
-             ORDER BY id LIMIT 1 OFFSET ?",
+            "WITH shown AS (SELECT id, modified, measures FROM frames WHERE shoot_id = ?1 AND gone = 0 AND problem IS NULL)
+             SELECT id, modified FROM shown WHERE id % ?2 = (SELECT min(id) FROM shown) % ?2
+             ORDER BY abs(coalesce(json_extract(measures, '$.brightness'), 0) - 50), id LIMIT 1",
         )
         .bind(shoot)
-        .bind(frames / 2);
+        .bind(frames / LOOKED_AT + 1);
         let cover = cover.fetch_optional(&self.pool).await.map_err(failed)?;
         Ok(ShootSummary { frames, cover })
     }

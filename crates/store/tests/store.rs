@@ -3,7 +3,7 @@
 use rallo_job::prelude::*;
 use rallo_job::{
     Claim, ExpiredLeases, FailureKind, FrameDecision, FrameMeasured, FrameRecord, ItemKey, ItemState,
-    NewRunItem, Run, RunItem, RunState, ShootFolder, WrittenFile,
+    NewRunItem, Run, RunItem, RunState, ShootFolder, ShootSummary, WrittenFile,
 };
 use rallo_store::Store;
 use std::path::Path;
@@ -86,6 +86,28 @@ async fn frames_keep_their_identity_and_choices_over_a_second_scan() {
     store.set_gone(&[id], true).await.unwrap();
     assert!(store.frames(shoot.id).await.unwrap()[0].gone);
     assert_eq!(store.frames(shoot.id).await.unwrap()[0].keywords, "[\"mint\"]");
+}
+
+#[tokio::test]
+async fn a_shoot_is_shown_by_a_frame_that_is_neither_dark_nor_gone() {
+    let (_folder, store) = open().await;
+    let shoot = store.shoot_of("Beds", "/p", &[place("/p", false)]).await.unwrap().id;
+    assert_eq!(store.shoot_summary(shoot).await.unwrap(), ShootSummary::default());
+    let frames: Vec<_> = (0..5).map(|i| frame(shoot, &format!("/p/{i}.jpg"))).collect();
+    let ids: Vec<i64> = store.put_frames(&frames).await.unwrap().iter().map(|f| f.id).collect();
+    // Nothing is measured yet: any that is there.
+    assert!(store.shoot_summary(shoot).await.unwrap().cover.is_some());
+    let measured = |(id, brightness): (&i64, i64)| FrameMeasured {
+        id: *id,
+        measures: Some(format!("{{\"brightness\": {brightness}}}")),
+        ..FrameMeasured::default()
+    };
+    let found: Vec<_> = ids.iter().zip([2, 45, 97, 50, 60]).map(measured).collect();
+    store.measured(&found).await.unwrap();
+    let cover = |summary: ShootSummary| (summary.frames, summary.cover.unwrap().0);
+    assert_eq!(cover(store.shoot_summary(shoot).await.unwrap()), (5, ids[3]));
+    store.set_gone(&[ids[3]], true).await.unwrap();
+    assert_eq!(cover(store.shoot_summary(shoot).await.unwrap()), (4, ids[1]));
 }
 
 #[tokio::test]
