@@ -329,15 +329,20 @@ pub fn facts(path: &Path) -> Result<Facts, MediaError> {
     Ok(source.facts(path))
 }
 
-/// When a picture was taken, from the head of its file: nothing is decoded, not even as far as [`facts`] does for camera raw.
+/// When a picture was taken, from the head of its file where that says so: nothing is decoded, not even as far as [`facts`]
+/// does for camera raw.
 pub fn taken(path: &Path) -> Option<jiff::civil::DateTime> {
     use std::io::Read;
     let mut head = Vec::new();
     std::fs::File::open(path).ok()?.take(HEAD_BYTES).read_to_end(&mut head).ok()?;
     // Camera raw is mostly TIFF, and Exif is TIFF too.
     let is_tiff = head.starts_with(b"II*\0") || head.starts_with(b"MM\0*");
-    let from_head = if is_tiff { CameraData::read(&head).taken } else { None };
-    from_head.or_else(|| facts(path).ok()?.camera.taken)
+    if !is_tiff {
+        return facts(path).ok()?.camera.taken;
+    }
+    // Some write their directories behind the pixels.
+    let from_head = CameraData::read(&head).taken;
+    from_head.or_else(|| CameraData::read(&read_file(path).ok()?).taken)
 }
 
 impl FileSource {
