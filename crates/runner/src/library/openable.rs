@@ -1,6 +1,7 @@
 //! What could be opened as a shoot: folders with pictures in the folders the program may use, and shoots that lie there as
 //! documents. Folders are only listed; of each shoot one or two pictures are looked into, for their dates.
 
+use crate::Roots;
 use jiff::civil::Date;
 use rallo_media::has_picture_ending;
 use rallo_shoot::document::{Document, Place};
@@ -23,6 +24,8 @@ pub struct Openable {
     pub cover: PathBuf,
     /// Days of the first and the last picture, in the order of their names.
     pub days: Option<(Date, Date)>,
+    /// All of these files, in the order of the folders and of their names.
+    files: Vec<PathBuf>,
     /// When something in it was last added or removed.
     changed: SystemTime,
 }
@@ -33,12 +36,13 @@ pub const DOCUMENT_ENDING: &str = ".rallo-shoot.json";
 /// Folders that are listed at most, so that a huge tree does not keep anybody waiting.
 const LISTED: usize = 600;
 
-/// Looks through `roots`, the folders in them, and once more below folders that have no pictures themselves. `known` are
-/// folders that need not be told. At most `most` are told, what was changed last first, documents before folders.
-pub fn openable(roots: &[PathBuf], known: &dyn Fn(&Path) -> bool, most: usize) -> Vec<Openable> {
+/// Looks through `roots`, the folders in them, and once more below folders that have no pictures themselves; a document that
+/// names anything else is not told. `known` are folders that need not be told. At most `most` are told, what was changed last
+/// first, documents before folders.
+pub fn openable(roots: &Roots, known: &dyn Fn(&Path) -> bool, most: usize) -> Vec<Openable> {
     let mut listed = 0;
     let (mut documents, mut folders) = (Vec::new(), Vec::new());
-    let mut level: Vec<PathBuf> = roots.to_vec();
+    let mut level: Vec<PathBuf> = roots.folders().to_vec();
     for depth in 0..3 {
         let mut below = Vec::new();
         for folder in level {
@@ -47,7 +51,7 @@ pub fn openable(roots: &[PathBuf], known: &dyn Fn(&Path) -> bool, most: usize) -
             }
             listed += 1;
             let Ok(inside) = Inside::of(&folder) else { continue };
-            documents.extend(inside.documents.iter().filter_map(|file| of_document(file)));
+            documents.extend(inside.documents.iter().filter_map(|file| of_document(file, roots)));
             if depth == 0 || inside.pictures.is_empty() {
                 below.extend(inside.folders.iter().cloned());
             }
@@ -111,17 +115,18 @@ fn of_folder(folder: PathBuf, inside: Inside) -> Option<Openable> {
         pictures: inside.pictures.len(),
         cover,
         days: None,
+        files: inside.pictures,
         changed: inside.changed.unwrap_or(SystemTime::UNIX_EPOCH),
     })
 }
 
 /// A document that cannot be read, or names nothing that is there, is not told.
-fn of_document(file: &Path) -> Option<Openable> {
+fn of_document(file: &Path, roots: &Roots) -> Option<Openable> {
     let near = file.parent()?;
     let document = Document::parse(&std::fs::read_to_string(file).ok()?, near).ok()?;
     let mut pictures = Vec::new();
     for place in &document.places {
-        pictures.extend(Inside::of(&place.path).ok()?.pictures);
+        pictures.extend(Inside::of(&roots.existing(&place.path).ok()?).ok()?.pictures);
     }
     Some(Openable {
         cover: pictures.get(pictures.len() / 2)?.clone(),
@@ -130,6 +135,7 @@ fn of_document(file: &Path) -> Option<Openable> {
         places: document.places,
         document: Some(file.to_owned()),
         days: None,
+        files: pictures,
         changed: file.metadata().ok()?.modified().ok()?,
     })
 }
@@ -139,8 +145,7 @@ const LOOKED_INTO: usize = 4;
 
 /// Looks into a few pictures, for days and for one that was not taken at night.
 fn look_closer(found: &mut Openable) {
-    let mut all: Vec<PathBuf> =
-        found.places.iter().filter_map(|p| Inside::of(&p.path).ok()).flat_map(|i| i.pictures).collect();
+    let mut all = std::mem::take(&mut found.files);
     all.sort_by_cached_key(|p| natural_key(&p.file_name().unwrap_or_default().to_string_lossy()));
     let taken = |path: &PathBuf| rallo_media::decode::taken(path);
     let day = |path: Option<&PathBuf>| path.and_then(taken).map(|t| t.date());
@@ -162,6 +167,10 @@ mod tests {
         std::fs::write(at, "not looked into").unwrap();
     }
 
+    fn allowed(root: &Path) -> Roots {
+        Roots::new(&[root.to_owned()]).unwrap()
+    }
+
     fn names(found: &[Openable]) -> Vec<&str> {
         let mut names: Vec<&str> = found.iter().map(|f| f.name.as_str()).collect();
         names.sort_unstable();
@@ -176,13 +185,13 @@ mod tests {
         {
             picture(&root.path().join(name));
         }
-        let found = openable(&[root.path().to_owned()], &|_| false, 9);
+        let found = openable(&allowed(root.path()), &|_| false, 9);
         assert_eq!(names(&found), ["may", "pots"]);
         let pots = found.iter().find(|f| f.name == "pots").unwrap();
         assert_eq!((pots.pictures, pots.cover.file_name().unwrap().to_str()), (2, Some("b.jpg")));
         let known = root.path().join("pots");
-        assert_eq!(names(&openable(&[root.path().to_owned()], &|p| p == known, 9)), ["may"]);
-        assert_eq!(openable(&[root.path().to_owned()], &|_| false, 1).len(), 1);
+        assert_eq!(names(&openable(&allowed(root.path()), &|p| p == known, 9)), ["may"]);
+        assert_eq!(openable(&allowed(root.path()), &|_| false, 1).len(), 1);
     }
 
     #[test]
@@ -196,8 +205,23 @@ mod tests {
         let text = serde_json::to_string(&document).unwrap();
         std::fs::write(root.path().join("beds.rallo-shoot.json"), text).unwrap();
         std::fs::write(root.path().join("broken.rallo-shoot.json"), "{").unwrap();
-        let found = openable(&[root.path().to_owned()], &|_| false, 9);
+        let found = openable(&allowed(root.path()), &|_| false, 9);
         assert_eq!(names(&found), ["Seed beds", "others"]);
         assert_eq!((found[0].pictures, found[0].places.len()), (2, 2));
+    }
+
+    #[test]
+    fn a_document_that_names_what_is_not_allowed_is_not_told() {
+        let (root, outside) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+        picture(&root.path().join("pots/a.jpg"));
+        picture(&outside.path().join("b.jpg"));
+        let place = Place { path: outside.path().to_owned(), deep: false };
+        let document = Document::new("Others", &[place], Default::default(), &[], root.path());
+        std::fs::write(
+            root.path().join("others.rallo-shoot.json"),
+            serde_json::to_string(&document).unwrap(),
+        )
+        .unwrap();
+        assert_eq!(names(&openable(&allowed(root.path()), &|_| false, 9)), ["pots"]);
     }
 }

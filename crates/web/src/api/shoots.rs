@@ -13,6 +13,7 @@ use axum::response::Response;
 use rallo_job::ShootFolder;
 use rallo_job::prelude::*;
 use rallo_runner::Set;
+use rallo_runner::library::openable::DOCUMENT_ENDING;
 use rallo_runner::library::scan::common_folder;
 use rallo_shoot::{Document, document};
 use schemars::JsonSchema;
@@ -218,7 +219,7 @@ async fn save_file(State(app): State<App>) -> Result<Response> {
     let document = Document::new(&laid.name, &places, laid.sorted, &frames, FilePath::new(""));
     let text = serde_json::to_string_pretty(&document).map_err(Error::bad)?;
     let name = rallo_recipe::names::safe(&laid.name);
-    Ok(attached(text, "application/json", &format!("{name}.rallo-shoot.json")))
+    Ok(attached(text, "application/json", &format!("{name}{DOCUMENT_ENDING}")))
 }
 
 /// What came of a shoot document.

@@ -66,7 +66,7 @@ pub(super) async fn start(State(app): State<App>) -> Result<Html<String>> {
             cards.extend(of_shoot(&app, shoot.id, &shoot.name).await?);
         }
     }
-    let (roots, room) = (app.roots.folders().to_vec(), CARDS - cards.len());
+    let (roots, room) = (app.roots.clone(), CARDS - cards.len());
     let found =
         tokio::task::spawn_blocking(move || openable(&roots, &|path| known.contains(path), room)).await?;
     cards.extend(found.into_iter().map(Card::from));
