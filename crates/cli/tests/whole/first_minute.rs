@@ -371,3 +371,25 @@ async fn a_page_outlives_a_killed_server_and_keeps_what_was_done_meanwhile() {
     assert_eq!(kept(&desk).await["document"]["steps"].as_array().unwrap().len(), 2);
     desk.page.clone().close().await.unwrap();
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_typed_before_the_steps_are_there_is_written_down_when_they_are() {
+    let desk = bench_with(card).await;
+    desk.answer_late(1500).await;
+    desk.page.refresh().await.unwrap();
+    // The page's script is at work, and waits for the recipe and for what steps there are.
+    desk.until("document.querySelector('#play-sequence')?.onclick").await;
+    desk.find("#ask").await.send_keys("contrast\nno such step\ndenoise\nmirr").await.unwrap();
+    desk.until("[...document.querySelectorAll('#lines > li[data-line]')].length === 2").await;
+    desk.until("document.querySelector('#said').innerText.includes('no such step')").await;
+    let left = "return [document.querySelector('#ask').value, document.activeElement.id]";
+    assert_eq!(desk.script(left).await, json!(["mirr", "ask"]), "what is still being typed stays");
+    desk.answer_late(0).await;
+    desk.until("document.querySelector('#found .is-on')?.innerText.includes('Mirror')").await;
+    desk.find("#ask").await.send_keys("\n").await.unwrap();
+    desk.saved().await;
+    let steps = kept(&desk).await["document"]["steps"].clone();
+    let names: Vec<_> = steps.as_array().unwrap().iter().map(|s| s["step"].clone()).collect();
+    assert_eq!(names, [json!("contrast"), json!("denoise"), json!("mirror")]);
+    desk.page.clone().close().await.unwrap();
+}

@@ -10,7 +10,11 @@ export function adding(bench) {
   // What next?
   let offers = [];
   let offer = 0;
+  /** What was typed and entered before the recipe and its steps were there. */
+  const early = [];
+  const isLoaded = () => Boolean(bench.doc && bench.kinds.length);
   function find() {
+    if (!isLoaded()) return;
     const q = $('ask').value.trim().toLowerCase();
     const shape = /^(\d+(?:\.\d+)?)\s*[:x×]\s*(\d+(?:\.\d+)?)$/.exec(q);
     offers = [];
@@ -112,6 +116,31 @@ export function adding(bench) {
     bench.useTool(o.k.tool, Boolean(o.k.tool?.opens_at_once));
     document.querySelector('#lines .is-open')?.scrollIntoView({ block: 'nearest' });
   }
+  /** Keeps what is entered for when it can be written down. */
+  function keepEarly() {
+    const text = $('ask').value.trim();
+    if (!text) return;
+    early.push(text);
+    $('ask').value = '';
+    say(`The recipe is being opened; “${text}” is written down as soon as it is there.`);
+  }
+  /** Writes down what was entered early, and goes on finding with what is being typed. */
+  bench.takeEarly = () => {
+    const typing = document.activeElement === $('ask') ? $('ask').value : null;
+    const unknown = [];
+    for (const text of early.splice(0)) {
+      $('ask').value = text;
+      find();
+      if (offers.length) add(offers[0]);
+      else unknown.push(text);
+    }
+    shut();
+    if (unknown.length) say(`There is no step by the word ${unknown.map((text) => `“${text}”`).join(', ')}.`);
+    if (typing === null) return;
+    $('ask').value = typing;
+    $('ask').focus();
+    find();
+  };
   $('ask').addEventListener('input', find);
   $('ask').addEventListener('focus', find);
   $('ask').addEventListener('blur', shut);
@@ -119,7 +148,8 @@ export function adding(bench) {
     if (e.key === 'ArrowDown' || e.key === 'ArrowUp') {
       offer = (offer + (e.key === 'ArrowDown' ? 1 : offers.length - 1)) % Math.max(1, offers.length);
       offered(!$('ask').value.trim());
-    } else if (e.key === 'Enter' && offers[offer]) add(offers[offer]);
+    } else if (e.key === 'Enter' && !isLoaded()) keepEarly();
+    else if (e.key === 'Enter' && offers[offer]) add(offers[offer]);
     else if (e.key === 'Escape') $('ask').blur();
     else return;
     e.preventDefault();

@@ -133,6 +133,7 @@ async function start() {
       $('no-sample').hidden = false;
       bench.look.hideSplit();
     }
+    bench.takeEarly();
     await bench.tell(true);
     bench.viewer.refresh();
     typical();

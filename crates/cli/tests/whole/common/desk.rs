@@ -4,12 +4,15 @@ use super::*;
 use fantoccini::actions::{InputSource, KeyAction, KeyActions, MouseActions, PointerAction};
 use fantoccini::elements::Element;
 use fantoccini::key::Key;
+use fantoccini::wd::WebDriverCompatibleCommand;
 use fantoccini::{Client, ClientBuilder, Locator};
+use http::Method;
 use serde_json::json;
 use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Stdio};
 use std::time::Duration;
+use url::{ParseError, Url};
 
 /// A child process that ends with the test.
 pub struct Held(pub Child);
@@ -17,6 +20,21 @@ impl Drop for Held {
     fn drop(&mut self) {
         let _ = self.0.kill();
         let _ = self.0.wait();
+    }
+}
+
+/// Lets every answer reach the browser late, by so many milliseconds: a command of the browser's driver.
+#[derive(Debug)]
+struct Late(u32);
+
+impl WebDriverCompatibleCommand for Late {
+    fn endpoint(&self, base: &Url, session: Option<&str>) -> Result<Url, ParseError> {
+        base.join(&format!("session/{}/chromium/network_conditions", session.unwrap_or_default()))
+    }
+
+    fn method_and_body(&self, _: &Url) -> (Method, Option<String>) {
+        let conditions = json!({"offline": false, "latency": self.0, "throughput": -1});
+        (Method::POST, Some(json!({"network_conditions": conditions}).to_string()))
     }
 }
 
@@ -107,6 +125,11 @@ impl Desk {
         let mut kill = Command::new("sh");
         kill.args(["-c", "kill -9 \"$@\" 2>/dev/null; true", "kill"]).args(pids);
         assert!(kill.status().unwrap().success());
+    }
+
+    /// From now on every answer comes so many milliseconds late.
+    pub async fn answer_late(&self, milliseconds: u32) {
+        self.page.issue_cmd(Late(milliseconds)).await.unwrap();
     }
 
     pub fn shoot(&self) -> PathBuf {
