@@ -171,20 +171,71 @@ pub(crate) fn every(file: &[u8]) -> Vec<Page<'_>> {
 /// Tags whose values are places of directories: those below, of EXIF, of places on the earth, of interoperability.
 const DIRECTORIES: [u16; 4] = [SUB_DIRECTORIES, 34_665, 34_853, 40_965];
 
-/// Whether no tag of a file says that it has more values than the file has bytes: a reader that makes room for them before it
-/// looks would ask for more memory than there is. Files that are no TIFF are.
-pub(crate) fn is_within(file: &[u8]) -> bool {
+/// Directories of a file that is read by others; one with more is refused.
+const MOST_FOLLOWED: usize = 4096;
+
+/// Directories below each other.
+const DEEPEST: usize = 64;
+
+/// Whether a reader that does not look out comes to an end in a file, and with the memory there is: no tag says that it has
+/// more values than the file has bytes, and no directory leads back to itself. Files that are no TIFF do.
+///
+/// # Errors
+/// [`MediaError::Damaged`] with what is wrong.
+pub(crate) fn comes_to_an_end(file: &[u8]) -> Result<(), MediaError> {
     if !file.starts_with(b"II") && !file.starts_with(b"MM") {
-        return true;
+        return Ok(());
     }
     let (bytes, first) = Bytes::of(file);
-    let (mut open, mut seen): (Vec<u64>, HashSet<u64>) = (first.into_iter().collect(), HashSet::new());
-    let (head, entry, wide) = if bytes.big_tiff { (8, 20, 8) } else { (2, 12, 4) };
-    while let Some(at) = open.pop() {
-        if seen.len() > MOST_DIRECTORIES || !seen.insert(at) {
-            continue;
+    let mut walk = Walk { bytes, above: Vec::new(), followed: 0, depth: 0 };
+    first.map_or(Ok(()), |first| walk.chain(first)).map_err(|why| MediaError::Damaged(why.into()))
+}
+
+/// A way through the directories of a file.
+struct Walk<'a> {
+    bytes: Bytes<'a>,
+    /// Those it came through, next pages as well as those above.
+    above: Vec<u64>,
+    followed: usize,
+    depth: usize,
+}
+
+impl Walk<'_> {
+    /// A directory, those below it, and the next ones.
+    fn chain(&mut self, first: u64) -> Result<(), &'static str> {
+        let begin = self.above.len();
+        let mut next = Some(first);
+        while let Some(at) = next.filter(|at| *at != 0) {
+            if self.above.contains(&at) {
+                return Err("one of its directories leads back to itself");
+            }
+            self.above.push(at);
+            self.followed += 1;
+            if self.followed > MOST_FOLLOWED {
+                return Err("it has more directories than any camera writes");
+            }
+            next = self.directory(at)?;
         }
-        let Some(count) = bytes.number(at, head) else { continue };
+        self.above.truncate(begin);
+        Ok(())
+    }
+
+    /// One below that it is at.
+    fn below(&mut self, at: u64) -> Result<(), &'static str> {
+        if self.depth == DEEPEST {
+            return Err("its directories lie too deep in each other");
+        }
+        self.depth += 1;
+        self.chain(at)?;
+        self.depth -= 1;
+        Ok(())
+    }
+
+    /// Looks at one; where the next stands.
+    fn directory(&mut self, at: u64) -> Result<Option<u64>, &'static str> {
+        let bytes = self.bytes;
+        let (head, entry, wide) = if bytes.big_tiff { (8, 20, 8) } else { (2, 12, 4) };
+        let Some(count) = bytes.number(at, head) else { return Ok(None) };
         for i in 0..count.min(65_536) {
             let at = at.saturating_add(head + i * entry);
             let kind = bytes.number(at.saturating_add(2), 2);
@@ -194,22 +245,23 @@ pub(crate) fn is_within(file: &[u8]) -> bool {
                 break;
             };
             let size = size_of(kind as u16).unwrap_or(1);
-            if values.saturating_mul(size) > file.len() as u64 {
-                return false;
+            if values.saturating_mul(size) > bytes.file.len() as u64 {
+                return Err("a part of it is said to be larger than the whole file");
             }
             if DIRECTORIES.contains(&(tag as u16)) && values > 0 {
                 let inside = values.saturating_mul(size) <= wide;
                 let place = at.saturating_add(4 + wide);
                 let place = if inside { Some(place) } else { bytes.number(place, wide) };
-                let each = |k: u64| bytes.number(place?.saturating_add(k * size), size);
-                open.extend((0..values.min(16)).filter_map(each));
+                for k in 0..values.min(MOST_FOLLOWED as u64) {
+                    let below = place.and_then(|place| bytes.number(place.saturating_add(k * size), size));
+                    if let Some(below) = below {
+                        self.below(below)?;
+                    }
+                }
             }
         }
-        open.extend(
-            bytes.number(at.saturating_add(head + count.min(65_536) * entry), wide).filter(|next| *next != 0),
-        );
+        Ok(bytes.number(at.saturating_add(head + count.min(65_536) * entry), wide))
     }
-    true
 }
 
 /// The pages of a file, and which of them is the picture: the first that is no reduced one and no mask.
@@ -273,6 +325,42 @@ fn page(bytes: Bytes<'_>, at: u64) -> Option<(Page<'_>, Option<u64>)> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// A TIFF of directories at given places, each with one entry that names another below it, and the next.
+    fn of_directories(each: &[(u32, u32, u32)]) -> Vec<u8> {
+        let mut file = b"II\x2a\0".to_vec();
+        file.extend(each[0].0.to_le_bytes());
+        file.resize(200, 0);
+        for (at, below, next) in each {
+            let mut directory = vec![1, 0, 0x4a, 1, 4, 0, 1, 0, 0, 0];
+            directory.extend(below.to_le_bytes());
+            directory.extend(next.to_le_bytes());
+            file[*at as usize..*at as usize + directory.len()].copy_from_slice(&directory);
+        }
+        file
+    }
+
+    #[test]
+    fn directories_that_lead_back_to_themselves_are_refused() {
+        let said =
+            |each: &[(u32, u32, u32)]| comes_to_an_end(&of_directories(each)).map_err(|e| e.to_string());
+        // Two pages, with one below the first; and one that two others name is no circle.
+        assert_eq!(said(&[(8, 40, 80), (40, 0, 0), (80, 0, 0)]), Ok(()));
+        assert_eq!(said(&[(8, 40, 80), (40, 0, 0), (80, 40, 0)]), Ok(()));
+        for circle in [
+            &[(8, 0, 8)][..],
+            &[(8, 8, 0)],
+            &[(8, 40, 0), (40, 8, 0)],
+            &[(8, 40, 0), (40, 0, 8)],
+            &[(8, 0, 40), (40, 0, 80), (80, 0, 40)],
+        ] {
+            let said = said(circle).unwrap_err();
+            assert!(said.contains("leads back to itself"), "{circle:?}: {said}");
+        }
+        let large = [&b"II\x2a\0\x08\0\0\0\x01\0\x11\x01\x04\0"[..], &[255, 255, 0, 0], &[0; 8]].concat();
+        assert!(comes_to_an_end(&large).unwrap_err().to_string().contains("larger than the whole file"));
+        assert!(comes_to_an_end(b"no TIFF").is_ok());
+    }
 
     #[test]
     fn cut_and_circular_files_end() {

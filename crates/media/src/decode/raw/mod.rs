@@ -32,9 +32,7 @@ pub(crate) struct RawHead {
 }
 
 fn image(file: &Arc<Vec<u8>>, without_pixels: bool) -> Result<RawImage, MediaError> {
-    if !tiff_directory::is_within(file) {
-        return Err(MediaError::Damaged("a part of it is said to be larger than the whole file".into()));
-    }
+    tiff_directory::comes_to_an_end(file)?;
     if let Some((width, height)) = too_large(file) {
         return Err(MediaError::TooLarge { width, height });
     }
