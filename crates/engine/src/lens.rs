@@ -31,6 +31,9 @@ pub struct EmbeddedLens {
     /// How much farther from the middle each colour is found, as the factors of the even powers of the radius from 0 to 6,
     /// where the radius of the farthest corner is 1; one set for all colours, or three; none where it bends nothing.
     pub warp: Vec<[f64; 4]>,
+    /// How much a lens that sits askew bends to one side, the two tangential factors of each set.
+    #[serde(default)]
+    pub sideways: Vec<[f64; 2]>,
     /// What light is to be multiplied by, as the factors of the even powers of that radius from 2 to 10; none where it does
     /// not fall off.
     pub gain: Option<[f64; 5]>,
@@ -282,6 +285,8 @@ pub struct Correction {
     pub radius: f64,
     /// How much farther from the middle each colour is found.
     pub factors: [Vec<f64>; 3],
+    /// How far each colour is found to one side, see [`sideways`].
+    pub sideways: [[f64; 2]; 3],
     /// What the light there is to be multiplied by, by the radius at which it is found.
     pub gains: Vec<f64>,
 }
@@ -337,8 +342,22 @@ impl EmbeddedLens {
         });
         let gain = self.gain.unwrap_or_default();
         let gains = radii.iter().map(|r| 1.0 + r * r * even(&gain, *r)).collect();
-        Correction { centre, radius, factors, gains }
+        let askew = |c: usize| self.sideways.get(c).or(self.sideways.first()).copied().unwrap_or_default();
+        let straight = askew(1);
+        let sideways = [0, 1, 2].map(|c| {
+            let own = askew(c);
+            // One that was turned does not say to which side.
+            let known = if h > w { 0.0 } else { 1.0 / farthest };
+            [0, 1].map(|k| (straight[k] * distortion + (own[k] - straight[k]) * fringes) * known)
+        });
+        Correction { centre, radius, factors, sideways, gains }
     }
+}
+
+/// How far aside a place is found that lies so many pixels from the middle, by the tangential factors of the standard.
+pub fn sideways([a, b]: [f64; 2], (x, y): (f64, f64)) -> (f64, f64) {
+    let square = x * x + y * y;
+    (a * 2.0 * x * y + b * (square + 2.0 * x * x), b * 2.0 * x * y + a * (square + 2.0 * y * y))
 }
 
 /// The correction of a lens of the database on a sensor so much smaller than 36 × 24 mm.
@@ -390,7 +409,8 @@ fn database(
         modifier.apply_color_modification_f32(&mut light, (middle.0 + out) as f32, middle.1 as f32, 1, 1, 1);
         gains.push(f64::from(light[0]));
     }
-    Correction { centre: (middle.0 + 0.5, middle.1 + 0.5), radius, factors, gains }
+    let sideways = [[0.0; 2]; 3];
+    Correction { centre: (middle.0 + 0.5, middle.1 + 0.5), radius, factors, sideways, gains }
 }
 
 /// The value of a table at a radius.
@@ -521,6 +541,7 @@ mod tests {
         let embedded = EmbeddedLens {
             centre: (0.5, 0.5),
             warp: vec![[1.001, 0.02, -0.01, 0.0], [1.0, 0.02, -0.01, 0.0], [0.999, 0.02, -0.01, 0.0]],
+            sideways: vec![[0.001, -0.002]],
             gain: Some([0.4, 0.1, 0.0, 0.0, 0.0]),
         };
         let taken = TakenWith { embedded: Some(embedded), ..taken() };
@@ -536,6 +557,19 @@ mod tests {
             let gain = 1.0 + 0.4 * r.powi(2) + 0.1 * r.powi(4);
             assert!((at(&correction.gains, r) - gain).abs() < 1e-5);
         }
+        // The tangential part of the standard's formula, with the radius of the farthest corner as 1.
+        let m = 1500f64.hypot(1000.0);
+        let (x, y) = (300.0 / m, -700.0 / m);
+        let r2 = x * x + y * y;
+        let wanted = (
+            m * (0.001 * 2.0 * x * y - 0.002 * (r2 + 2.0 * x * x)),
+            m * (-0.002 * 2.0 * x * y + 0.001 * (r2 + 2.0 * y * y)),
+        );
+        let found = sideways(correction.sideways[0], (300.0, -700.0));
+        assert!(
+            (found.0 - wanted.0).abs() < 1e-9 && (found.1 - wanted.1).abs() < 1e-9,
+            "{found:?} {wanted:?}"
+        );
         let half = profile.correction(&taken, (3000, 2000), 0.5, 0.0);
         assert!((at(&half.factors[0], 1.0) - 1.005).abs() < 1e-5);
     }

@@ -5,7 +5,7 @@
 //! (lateral chromatic aberration).
 
 use crate::geometry::{Affine, Size};
-use crate::lens::at;
+use crate::lens::{at, sideways};
 use std::sync::Arc;
 
 /// `x' = (a x + b y + c) / (g x + h y + i)` and likewise for `y'`: row-major 3 × 3.
@@ -128,13 +128,16 @@ pub struct Radial {
     pub zoom: f64,
     /// How much farther from the middle each colour is found, see [`crate::lens::at`].
     pub factors: Arc<[Vec<f64>; 3]>,
+    /// How far each colour is found to one side, see [`crate::lens::sideways`].
+    pub sideways: [[f64; 2]; 3],
 }
 
 impl Radial {
     fn at(&self, x: f64, y: f64, channel: usize) -> (f64, f64) {
         let (dx, dy) = ((x - self.centre.0) * self.zoom, (y - self.centre.1) * self.zoom);
         let f = at(&self.factors[channel], dx.hypot(dy) / self.radius);
-        (self.centre.0 + dx * f, self.centre.1 + dy * f)
+        let aside = sideways(self.sideways[channel], (dx, dy));
+        (self.centre.0 + dx * f + aside.0, self.centre.1 + dy * f + aside.1)
     }
 
     /// The radius at which green is found for a radius that is shown.
@@ -223,7 +226,9 @@ impl Warp {
         self.parts.iter().any(|part| match part {
             Part::Flat(_) => false,
             Part::Lens(lens) => lens.scale != [1.0; 3],
-            Part::Radial(lens) => lens.factors.iter().any(|table| *table != lens.factors[1]),
+            Part::Radial(lens) => {
+                (0..3).any(|c| lens.factors[c] != lens.factors[1] || lens.sideways[c] != lens.sideways[1])
+            }
         })
     }
 

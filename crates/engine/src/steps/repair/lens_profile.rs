@@ -52,12 +52,13 @@ impl LensProfile {
     }
 
     fn mapping(&self, size: Size) -> Option<Radial> {
-        let Correction { centre, radius, factors, .. } = self.correction(size)?;
-        let is_still = factors.iter().flatten().all(|f| (f - 1.0).abs() < 1e-7);
+        let Correction { centre, radius, factors, sideways, .. } = self.correction(size)?;
+        let is_still = factors.iter().flatten().all(|f| (f - 1.0).abs() < 1e-7)
+            && sideways.iter().flatten().all(|k| *k == 0.0);
         if is_still {
             return None;
         }
-        let mut map = Radial { centre, radius, zoom: 1.0, factors: Arc::new(factors) };
+        let mut map = Radial { centre, radius, zoom: 1.0, factors: Arc::new(factors), sideways };
         let (mut low, mut high) = (0.2, 1.0);
         if map.stays_inside(size) {
             return Some(map);
@@ -199,7 +200,7 @@ mod tests {
     /// the straight picture.
     fn taken(scene: impl Fn(f64, f64) -> f64 + Sync + 'static) -> crate::Picture {
         let step = resolved(LensProfile::default());
-        let Correction { centre, radius, factors, gains } = step.correction(SIZE).unwrap();
+        let Correction { centre, radius, factors, gains, .. } = step.correction(SIZE).unwrap();
         picture(SIZE, move |x, y| {
             let (dx, dy) = (f64::from(x) + 0.5 - centre.0, f64::from(y) + 0.5 - centre.1);
             let found = dx.hypot(dy) / radius;

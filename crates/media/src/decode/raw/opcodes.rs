@@ -46,15 +46,14 @@ fn still() -> EmbeddedLens {
 
 fn warp(numbers: &mut Numbers<'_>, lens: &mut EmbeddedLens) -> Option<()> {
     let planes = numbers.whole().filter(|n| matches!(n, 1 | 3))?;
-    let mut sets = Vec::new();
+    let (mut sets, mut sideways) = (Vec::new(), Vec::new());
     for _ in 0..planes {
-        let set = [numbers.double()?, numbers.double()?, numbers.double()?, numbers.double()?];
-        // What bends to one side is passed over: no lens that is in use tells it.
-        numbers.take::<16>()?;
-        sets.push(set);
+        sets.push([numbers.double()?, numbers.double()?, numbers.double()?, numbers.double()?]);
+        sideways.push([numbers.double()?, numbers.double()?]);
     }
     lens.centre = (numbers.double()?, numbers.double()?);
     lens.warp = sets;
+    lens.sideways = sideways;
     Some(())
 }
 
@@ -157,7 +156,8 @@ mod tests {
 
     #[test]
     fn lens_and_maps_are_read_and_the_rest_is_named() {
-        let warp = [&1u32.to_be_bytes()[..], &doubles(&[1.0, 0.02, 0.0, 0.0, 0.0, 0.0, 0.5, 0.49])].concat();
+        let warp =
+            [&1u32.to_be_bytes()[..], &doubles(&[1.0, 0.02, 0.0, 0.0, 0.001, 0.002, 0.5, 0.49])].concat();
         let falls = doubles(&[0.4, 0.1, 0.0, 0.0, 0.0, 0.5, 0.49]);
         let whole: Vec<u8> =
             [0u32, 0, 100, 200, 0, 1, 2, 2, 1, 2].iter().flat_map(|n| n.to_be_bytes()).collect();
@@ -174,6 +174,7 @@ mod tests {
         all.read(&bytes).unwrap();
         let lens = all.lens.unwrap();
         assert_eq!((lens.centre, lens.warp), ((0.5, 0.49), vec![[1.0, 0.02, 0.0, 0.0]]));
+        assert_eq!(lens.sideways, [[0.001, 0.002]]);
         assert_eq!(lens.gain, Some([0.4, 0.1, 0.0, 0.0, 0.0]));
         assert_eq!(all.gain_maps[0].factors, [1.0, 1.5]);
         assert_eq!(all.gain_maps[0].pitch, (2, 2));
