@@ -81,7 +81,7 @@ pub fn colour() -> CameraColour {
     let seen = SEES.map(|row| (0..3).map(|c| row[c] * D65[c]).sum::<f64>());
     let to_camera = std::array::from_fn(|r| SEES[r].map(|v| v * NEUTRAL[r] / seen[r]));
     let calibration = Calibration { kelvin: 6504.0, to_camera, forward: None };
-    CameraColour { calibrations: vec![calibration], neutral: NEUTRAL, baseline: HEADROOM }
+    CameraColour { calibrations: vec![calibration], neutral: NEUTRAL, baseline: HEADROOM, table: None }
 }
 
 /// The noise of its counts at an ISO.

@@ -173,3 +173,28 @@ fn a_jpeg_of_twelve_bits_is_refused_as_that_and_not_as_damaged() {
     let refused = FileSource::open(&path).and_then(|s| s.decode(0).map(drop)).unwrap_err();
     assert!(matches!(&refused, MediaError::Unsupported(text) if text.contains("12 bits")), "{refused}");
 }
+
+#[test]
+fn a_raws_colours_are_those_of_an_icc_profile_with_its_cameras_name() {
+    // A camera of its own, so that no other test reads by these profiles.
+    let mut dng = file("raw-bayer.dng");
+    let at = dng.windows(11).position(|w| w == b"Marlow 24 R").unwrap();
+    dng[at..at + 11].copy_from_slice(b"Marlow 25 R");
+    let by = |profile: &moxcms::ColorProfile| {
+        rallo_media::camera_profiles::add(&profile.encode().unwrap(), "marlow 25 r").unwrap();
+        shown(&FileSource::from_bytes(dng.clone()).unwrap()).unwrap()
+    };
+    let own = shown(&FileSource::from_bytes(dng.clone()).unwrap()).unwrap();
+    let plain = moxcms::ColorProfile::new_srgb();
+    let mut swapped = plain.clone();
+    (swapped.red_colorant, swapped.blue_colorant) = (plain.blue_colorant, plain.red_colorant);
+    let (straight, crossed) = (by(&plain), by(&swapped));
+    for (i, (a, b)) in straight.iter().zip(&crossed).enumerate() {
+        let apart = (0..3).map(|c| (a[c] - b[2 - c]).abs()).fold(0.0, f64::max);
+        assert!(apart < 1.0, "{i}: {a:?} {b:?}");
+    }
+    let changed = own.iter().zip(&straight).map(|(a, b)| (a[1] - b[1]).abs()).fold(0.0, f64::max);
+    assert!(changed > 5.0, "the profile changed nothing");
+    let refused = rallo_media::camera_profiles::add(&[0; 128], "marlow 25 r").unwrap_err();
+    assert!(refused.to_string().contains("no camera profile"), "{refused}");
+}

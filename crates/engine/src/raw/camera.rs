@@ -5,6 +5,8 @@
 
 use crate::colour::light::Light;
 use crate::colour::working::Matrix;
+use crate::raw::InputTable;
+use std::sync::Arc;
 
 type Matrix64 = [[f64; 3]; 3];
 
@@ -28,6 +30,8 @@ pub struct CameraColour {
     pub neutral: [f64; 3],
     /// Stops that the picture is to be brighter than the sensor's own white says.
     pub baseline: f64,
+    /// A profile of one's own, which goes before the matrices where colours are made; they still tell the light.
+    pub table: Option<Arc<InputTable>>,
 }
 
 /// D65 and D50 as chromaticities.
@@ -206,7 +210,7 @@ mod tests {
     /// A camera whose filters are linear sRGB's own.
     fn plain(neutral: [f64; 3]) -> CameraColour {
         let calibration = Calibration { kelvin: 6504.0, to_camera: UNKNOWN, forward: None };
-        CameraColour { calibrations: vec![calibration], neutral, baseline: 0.0 }
+        CameraColour { calibrations: vec![calibration], neutral, baseline: 0.0, table: None }
     }
 
     #[test]
@@ -239,7 +243,8 @@ mod tests {
         let warm =
             Calibration { kelvin: 2856.0, to_camera: UNKNOWN.map(|row| row.map(|v| v * 0.5)), forward: None };
         let cool = Calibration { kelvin: 6504.0, to_camera: UNKNOWN, forward: None };
-        let camera = CameraColour { calibrations: vec![cool, warm], neutral: [1.0; 3], baseline: 0.0 };
+        let camera =
+            CameraColour { calibrations: vec![cool, warm], neutral: [1.0; 3], baseline: 0.0, table: None };
         assert_eq!(camera.to_camera(2856.0)[0][0], UNKNOWN[0][0] * 0.5);
         assert_eq!(camera.to_camera(20_000.0)[0][0], UNKNOWN[0][0]);
         let middle = 2.0 / (1.0 / 2856.0 + 1.0 / 6504.0);
@@ -269,8 +274,12 @@ mod tests {
     #[test]
     fn nonsense_gives_a_picture_all_the_same() {
         let broken = Calibration { kelvin: 6504.0, to_camera: [[0.0; 3]; 3], forward: None };
-        let camera =
-            CameraColour { calibrations: vec![broken], neutral: [0.0, f64::NAN, 1.0], baseline: 0.0 };
+        let camera = CameraColour {
+            calibrations: vec![broken],
+            neutral: [0.0, f64::NAN, 1.0],
+            baseline: 0.0,
+            table: None,
+        };
         assert!(!camera.is_known());
         assert!(camera.to_working().iter().flatten().all(|v| v.is_finite()));
         assert!(camera.gains().iter().all(|v| v.is_finite()));

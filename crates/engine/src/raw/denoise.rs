@@ -306,7 +306,7 @@ mod tests {
         let neutral = [0.5, 1.0, 0.7];
         let seen = std::array::from_fn(|r| std::array::from_fn(|c| to_camera[r][c] * neutral[r]));
         let calibration = Calibration { kelvin: 6504.0, to_camera: seen, forward: None };
-        CameraColour { calibrations: vec![calibration], neutral, baseline: 0.0 }
+        CameraColour { calibrations: vec![calibration], neutral, baseline: 0.0, table: None }
     }
 
     fn view(orientation: u32, noisy: bool) -> RawView {

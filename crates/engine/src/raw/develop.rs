@@ -2,14 +2,15 @@
 
 use crate::colour::space::apply;
 use crate::geometry::Size;
-use crate::raw::Raw;
 use crate::raw::camera::CameraColour;
 use crate::raw::demosaic::{self, Band, MARGIN};
 use crate::raw::look::Look;
 use crate::raw::mosaic::Mosaic;
 use crate::raw::scale::Scale;
 use crate::raw::six_by_six;
+use crate::raw::{InputTable, Raw};
 use rayon::prelude::*;
+use std::sync::Arc;
 
 /// How far above white light is kept.
 pub const HEADROOM: f32 = 4.0;
@@ -54,6 +55,7 @@ fn recovered(pixel: [f32; 3], most: [f32; 3]) -> [f32; 3] {
 pub(super) struct Finish<'a> {
     most: [f32; 3],
     to_working: [[f32; 3]; 3],
+    table: Option<Arc<InputTable>>,
     exposure: f32,
     look: &'a Look,
 }
@@ -63,6 +65,7 @@ impl<'a> Finish<'a> {
         Self {
             most: camera.gains(),
             to_working: camera.to_working(),
+            table: camera.table.clone(),
             exposure: 2f64.powf(camera.baseline.clamp(-4.0, 4.0)) as f32,
             look,
         }
@@ -76,7 +79,11 @@ impl<'a> Finish<'a> {
     /// Working light, up to [`HEADROOM`].
     #[inline(always)]
     pub(super) fn light(&self, balanced: [f32; 3]) -> [f32; 3] {
-        let light = apply(&self.to_working, recovered(balanced, self.most));
+        let counted = recovered(balanced, self.most);
+        let light = match &self.table {
+            None => apply(&self.to_working, counted),
+            Some(table) => table.run(counted),
+        };
         self.look.run(light, self.exposure).map(|v| v.min(HEADROOM))
     }
 }
@@ -248,7 +255,7 @@ mod tests {
         ];
         let balanced = std::array::from_fn(|r| std::array::from_fn(|c| to_camera[r][c] * neutral[r]));
         let calibration = Calibration { kelvin: 6504.0, to_camera: balanced, forward: None };
-        CameraColour { calibrations: vec![calibration], neutral, baseline: 0.0 }
+        CameraColour { calibrations: vec![calibration], neutral, baseline: 0.0, table: None }
     }
 
     fn mosaic(w: usize, h: usize, neutral: [f64; 3], pixel: impl Fn(usize, usize) -> [f32; 3]) -> Mosaic {

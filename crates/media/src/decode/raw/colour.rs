@@ -69,6 +69,7 @@ pub(super) fn camera(image: &RawImage, pages: &[Page<'_>], own: Option<&OwnProfi
         });
         each.collect()
     };
+    let table = own.and_then(|own| own.table.clone());
     let own = own.map(|own| own.calibrations.clone()).filter(|own| !own.is_empty());
     let mut calibrations = own.unwrap_or_else(read);
     calibrations.sort_by(|a, b| a.kelvin.total_cmp(&b.kelvin));
@@ -84,7 +85,7 @@ pub(super) fn camera(image: &RawImage, pages: &[Page<'_>], own: Option<&OwnProfi
     let told = |tag: DngTag| pages.iter().find_map(|p| p.fractions(tag as u16).first().copied());
     let baseline =
         told(DngTag::BaselineExposure).unwrap_or(0.0) + told(DngTag::BaselineExposureOffset).unwrap_or(0.0);
-    CameraColour { calibrations, neutral, baseline }
+    CameraColour { calibrations, neutral, baseline, table }
 }
 
 /// What a page says of how colours are to look.

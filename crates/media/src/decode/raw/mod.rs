@@ -13,7 +13,7 @@ use crate::decode::raw::opcodes::Opcodes;
 use crate::decode::tiff_directory::{self, Page};
 use rallo_engine::Size;
 use rallo_engine::lens::EmbeddedLens;
-use rallo_engine::raw::{Mosaic, Pattern, Placed, Raw, Sensor};
+use rallo_engine::raw::{ColourProfile, Mosaic, Pattern, Placed, Raw, Sensor};
 use rawler::RawImage;
 use rawler::decoders::RawDecodeParams;
 use rawler::formats::tiff::Value;
@@ -216,7 +216,12 @@ pub(crate) fn read(file: &Arc<Vec<u8>>, mend: bool) -> Result<Raw, MediaError> {
     let own = own_profiles::of_camera(&name);
     let camera = colour::camera(&image, &pages, own.as_deref());
     let told = pages.first().map(colour::profile).unwrap_or_default();
-    let profile = own.map(|own| own.colours.clone()).filter(|own| !own.is_empty()).unwrap_or(told);
+    let profile = match own.as_deref() {
+        // It makes the colours by itself; how bright they are to be is left.
+        Some(own) if own.table.is_some() => ColourProfile { tone: told.tone, ..ColourProfile::default() },
+        Some(own) if !own.colours.is_empty() => own.colours.clone(),
+        _ => told,
+    };
     let raw = Raw::new(sensor, camera, colour::told_noise(&pages)).with_profile(profile);
     Ok(if mend { raw.mended() } else { raw })
 }

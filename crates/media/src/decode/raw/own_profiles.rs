@@ -1,11 +1,11 @@
-//! Colour profiles of one's own for cameras (files in the form of Adobe's DNG camera profiles), from a folder beside the
-//! program's data. A camera is known by its name, as the profile tells it.
+//! Colour profiles of one's own for cameras, from a folder beside the program's data: files in the form of Adobe's DNG camera
+//! profiles, which name their camera, and ICC profiles, which do not: their file has the camera's name.
 
 use crate::MediaError;
 use crate::decode::raw::colour;
 use crate::decode::read_file;
 use crate::decode::tiff_directory;
-use rallo_engine::raw::{Calibration, ColourProfile};
+use rallo_engine::raw::{Calibration, ColourProfile, InputTable};
 use rawler::tags::DngTag;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard};
@@ -15,6 +15,7 @@ pub(crate) struct OwnProfile {
     camera: String,
     pub calibrations: Vec<Calibration>,
     pub colours: ColourProfile,
+    pub table: Option<Arc<InputTable>>,
 }
 
 static KNOWN: Mutex<Vec<Arc<OwnProfile>>> = Mutex::new(Vec::new());
@@ -50,15 +51,28 @@ fn read(file: &[u8]) -> Result<OwnProfile, MediaError> {
     if calibrations.is_empty() && colours.is_empty() {
         return Err(MediaError::Unsupported("this camera profile says nothing that can be used".into()));
     }
-    Ok(OwnProfile { camera, calibrations, colours })
+    Ok(OwnProfile { camera, calibrations, colours, table: None })
 }
 
-/// Adds the profile that a file holds.
+/// An ICC profile for the camera of that name.
+fn read_icc(file: &[u8], camera: &str) -> Result<OwnProfile, MediaError> {
+    let table = InputTable::of_icc(file).map_err(|e| MediaError::Unsupported(e.to_string()))?;
+    Ok(OwnProfile {
+        camera: plain(camera),
+        calibrations: Vec::new(),
+        colours: ColourProfile::default(),
+        table: Some(Arc::new(table)),
+    })
+}
+
+/// Adds the profile that a file holds; `name` is the file's own without its ending.
 ///
 /// # Errors
 /// [`MediaError`] where it holds none.
-pub fn add(file: &[u8]) -> Result<(), MediaError> {
-    let profile = Arc::new(read(file)?);
+pub fn add(file: &[u8], name: &str) -> Result<(), MediaError> {
+    // The signature of an ICC profile (ICC.1:2022, 7.2.11).
+    let is_icc = file.get(36..40) == Some(b"acsp");
+    let profile = Arc::new(if is_icc { read_icc(file, name)? } else { read(file)? });
     let mut known = known();
     known.retain(|p| p.camera != profile.camera);
     known.push(profile);
@@ -70,13 +84,15 @@ pub fn add(file: &[u8]) -> Result<(), MediaError> {
 pub fn add_folder(folder: &Path) -> Vec<(PathBuf, MediaError)> {
     let Ok(entries) = std::fs::read_dir(folder) else { return Vec::new() };
     let mut files: Vec<PathBuf> = entries.flatten().map(|e| e.path()).collect();
-    files.retain(|p| p.extension().is_some_and(|e| e.eq_ignore_ascii_case("dcp")));
+    let endings = ["dcp", "icc", "icm"];
+    files.retain(|p| p.extension().is_some_and(|e| endings.iter().any(|own| e.eq_ignore_ascii_case(own))));
     files.sort();
     let mut refused = Vec::new();
     let mut together = Vec::new();
     for path in files {
-        match read_file(&path).and_then(|file| add(&file).map(|()| file)) {
-            Ok(file) => together.push(crate::content_hash(&file)),
+        let name = path.file_stem().unwrap_or_default().to_string_lossy();
+        match read_file(&path).and_then(|file| add(&file, &name).map(|()| file)) {
+            Ok(file) => together.push(format!("{}{}", plain(&name), crate::content_hash(&file))),
             Err(why) => refused.push((path, why)),
         }
     }
@@ -97,7 +113,7 @@ mod tests {
             (b"IIRC\x08\0\0\0\0\0\0\0\0\0", "names no camera"),
             (b"", "no camera profile"),
         ] {
-            let told = add(file).unwrap_err().to_string();
+            let told = add(file, "").unwrap_err().to_string();
             assert!(told.contains(why), "{told}");
         }
         assert!(of_camera("").is_none());
