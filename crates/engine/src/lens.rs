@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, LazyLock, Mutex, MutexGuard};
+use std::time::SystemTime;
 
 /// What a picture says of how it was taken.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -55,12 +56,23 @@ struct Known {
     /// How soft lenses draw, as measured, by what pictures call them.
     soft: BTreeMap<String, Softness>,
     found: HashMap<(String, String), Option<Arc<Profile>>>,
+    own: OwnFolder,
+}
+
+/// The folder of profiles of one's own, and what was read of it.
+#[derive(Default)]
+struct OwnFolder {
+    path: PathBuf,
+    read: HashSet<PathBuf>,
+    /// When it had last changed as it was read.
+    changed: Option<SystemTime>,
 }
 
 static KNOWN: LazyLock<Mutex<Known>> = LazyLock::new(|| {
     // Without the database nothing is found, which is told.
     let database = Database::load_bundled().unwrap_or_default();
-    Mutex::new(Known { database, said: BTreeMap::new(), soft: BTreeMap::new(), found: HashMap::new() })
+    let (said, soft, found) = Default::default();
+    Mutex::new(Known { database, said, soft, found, own: OwnFolder::default() })
 });
 
 fn known() -> MutexGuard<'static, Known> {
@@ -98,24 +110,16 @@ enum Source {
 /// # Errors
 /// [`ProfileFileError`], which says what is wrong with it.
 pub fn add(xml: &str) -> Result<usize, ProfileFileError> {
-    // Read apart first, so that half a file leaves nothing behind.
-    let mut own = Database::new();
-    own.load_str(xml)?;
-    let mut known = known();
-    known.database.load_str(xml)?;
-    known.found.clear();
-    Ok(own.lenses.len())
+    known().add(xml)
 }
 
-/// Adds every profile of a folder; those that cannot be read are told with why.
+/// Adds every profile of a folder; those that cannot be read are told with why. The folder is looked into again where a
+/// lens is not known and something has been put there meanwhile.
 pub fn add_folder(folder: &Path) -> Vec<(PathBuf, ProfileFileError)> {
-    let Ok(entries) = std::fs::read_dir(folder) else { return Vec::new() };
-    let mut files: Vec<PathBuf> = entries.flatten().map(|e| e.path()).collect();
-    files.retain(|p| p.extension().is_some_and(|e| e.eq_ignore_ascii_case("xml")));
-    files.sort();
-    let refused = |path: PathBuf| {
-        let added = std::fs::read_to_string(&path).map_err(Into::into).and_then(|text| add(&text));
-        added.err().map(|why| (path, why))
+    let refused = {
+        let mut known = known();
+        known.own = OwnFolder { path: folder.to_owned(), ..OwnFolder::default() };
+        known.look()
     };
     let names = folder.join(NAMES);
     let read = || -> Result<(), ProfileFileError> {
@@ -129,7 +133,7 @@ pub fn add_folder(folder: &Path) -> Vec<(PathBuf, ProfileFileError)> {
         Ok(())
     };
     let of_soft = soft.exists().then(read).and_then(Result::err).map(|why| (soft.clone(), why));
-    files.into_iter().filter_map(refused).chain(of_names).chain(of_soft).collect()
+    refused.into_iter().chain(of_names).chain(of_soft).collect()
 }
 
 /// The file of what was said of lenses, in the folder of the profiles.
@@ -228,6 +232,39 @@ fn is_same(told: &str, maker: &str, known: &str) -> bool {
 }
 
 impl Known {
+    fn add(&mut self, xml: &str) -> Result<usize, ProfileFileError> {
+        // Read apart first, so that half a file leaves nothing behind.
+        let mut own = Database::new();
+        own.load_str(xml)?;
+        self.database.load_str(xml)?;
+        self.found.clear();
+        Ok(own.lenses.len())
+    }
+
+    /// Adds what is new in the folder of one's own; what cannot be read is told, and tried again the next time.
+    fn look(&mut self) -> Vec<(PathBuf, ProfileFileError)> {
+        let changed = std::fs::metadata(&self.own.path).and_then(|m| m.modified()).ok();
+        if changed.is_none() || changed == self.own.changed {
+            return Vec::new();
+        }
+        let entries = std::fs::read_dir(&self.own.path).into_iter().flatten().flatten();
+        let mut files: Vec<PathBuf> = entries.map(|e| e.path()).collect();
+        files.retain(|p| p.extension().is_some_and(|e| e.eq_ignore_ascii_case("xml")));
+        files.retain(|p| !self.own.read.contains(p));
+        files.sort();
+        let mut refused = Vec::new();
+        for path in files {
+            match std::fs::read_to_string(&path).map_err(Into::into).and_then(|text| self.add(&text)) {
+                Ok(_) => {
+                    self.own.read.insert(path);
+                }
+                Err(why) => refused.push((path, why)),
+            }
+        }
+        self.own.changed = changed.filter(|_| refused.is_empty());
+        refused
+    }
+
     fn camera(&self, told: &str) -> Option<&Camera> {
         self.database.cameras.iter().find(|c| is_same(told, &c.maker, &c.model))
     }
@@ -267,6 +304,11 @@ pub fn find(taken: &TakenWith, named: &str) -> Option<Arc<Profile>> {
     let lens = if named.is_empty() { taken.lens.as_deref()? } else { named };
     let key = (taken.camera.clone().unwrap_or_default(), lens.to_owned());
     let mut known = known();
+    if let Some(Some(found)) = known.found.get(&key) {
+        return Some(found.clone());
+    }
+    // Files that cannot be read were told at the start; half a file is tried again.
+    let _ = known.look();
     if let Some(found) = known.found.get(&key) {
         return found.clone();
     }
@@ -463,8 +505,26 @@ mod tests {
         assert!(refused.starts_with("this is no lens profile"), "{refused}");
     }
 
+    /// There is one folder of one's own in the whole program.
+    static ONE_FOLDER: Mutex<()> = Mutex::new(());
+
+    #[test]
+    fn a_profile_that_is_put_into_the_folder_is_found_without_a_new_start() {
+        let _alone = ONE_FOLDER.lock();
+        let folder = tempfile::tempdir().unwrap();
+        let told = TakenWith { lens: Some("Orchard 60mm f/4".into()), ..taken() };
+        assert!(add_folder(folder.path()).is_empty() && find(&told, "").is_none());
+        let half = MADE_UP.split("</calibration>").next().unwrap();
+        std::fs::write(folder.path().join("half.xml"), half).unwrap();
+        assert!(find(&told, "").is_none(), "half a file is none");
+        std::fs::write(folder.path().join("half.xml"), MADE_UP.replace("Field 35mm f/2", "Orchard 60mm f/4"))
+            .unwrap();
+        assert_eq!(find(&told, "").unwrap().name(), "Marlow Orchard 60mm f/4");
+    }
+
     #[test]
     fn a_lens_by_another_name_is_offered_and_remembered() {
+        let _alone = ONE_FOLDER.lock();
         add(MADE_UP).unwrap();
         let told = TakenWith { lens: Some("Field 35mm f/2 II".into()), ..taken() };
         assert!(find(&told, "").is_none());
