@@ -165,6 +165,10 @@ fn what_a_decoder_has_not_finished_fails_that_file_alone() {
     let circle = std::fs::read(folder.join("circle.dng")).unwrap();
     let refused = FileSource::from_bytes(circle).map(drop).unwrap_err().to_string();
     assert!(refused.contains("leads back to itself"), "{refused}");
+    // It has two heights: the one that is small stands first, and a reader that takes the other asks for 82 GB.
+    let heights = std::fs::read(folder.join("two-heights.dng")).unwrap();
+    let refused = FileSource::from_bytes(heights).map(drop).unwrap_err().to_string();
+    assert!(refused.contains("told twice"), "{refused}");
 }
 
 #[test]

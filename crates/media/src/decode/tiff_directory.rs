@@ -171,6 +171,9 @@ pub(crate) fn every(file: &[u8]) -> Vec<Page<'_>> {
 /// Tags whose values are places of directories: those below, of EXIF, of places on the earth, of interoperability.
 const DIRECTORIES: [u16; 4] = [SUB_DIRECTORIES, 34_665, 34_853, 40_965];
 
+/// Tags by which a reader makes room.
+const SIZES: [u16; 7] = [WIDTH, LENGTH, BITS, SAMPLES, ROWS_PER_STRIP, TILE_WIDTH, TILE_LENGTH];
+
 /// Directories of a file that is read by others; one with more is refused.
 const MOST_FOLLOWED: usize = 4096;
 
@@ -178,7 +181,8 @@ const MOST_FOLLOWED: usize = 4096;
 const DEEPEST: usize = 64;
 
 /// Whether a reader that does not look out comes to an end in a file, and with the memory there is: no tag says that it has
-/// more values than the file has bytes, and no directory leads back to itself. Files that are no TIFF do.
+/// more values than the file has bytes, sizes are told once and in whole numbers, and no directory leads back to itself. Files
+/// that are no TIFF do.
 ///
 /// # Errors
 /// [`MediaError::Damaged`] with what is wrong.
@@ -236,6 +240,7 @@ impl Walk<'_> {
         let bytes = self.bytes;
         let (head, entry, wide) = if bytes.big_tiff { (8, 20, 8) } else { (2, 12, 4) };
         let Some(count) = bytes.number(at, head) else { return Ok(None) };
+        let mut sizes = Vec::new();
         for i in 0..count.min(65_536) {
             let at = at.saturating_add(head + i * entry);
             let kind = bytes.number(at.saturating_add(2), 2);
@@ -247,6 +252,13 @@ impl Walk<'_> {
             let size = size_of(kind as u16).unwrap_or(1);
             if values.saturating_mul(size) > bytes.file.len() as u64 {
                 return Err("a part of it is said to be larger than the whole file");
+            }
+            if SIZES.contains(&(tag as u16)) {
+                // Readers differ in which of two they take, and in what they make of a fraction.
+                if sizes.contains(&tag) || !matches!(kind, 1 | 3 | 4 | 16) {
+                    return Err("a size of it is told twice, or in no whole number");
+                }
+                sizes.push(tag);
             }
             if DIRECTORIES.contains(&(tag as u16)) && values > 0 {
                 let inside = values.saturating_mul(size) <= wide;
@@ -360,6 +372,14 @@ mod tests {
         let large = [&b"II\x2a\0\x08\0\0\0\x01\0\x11\x01\x04\0"[..], &[255, 255, 0, 0], &[0; 8]].concat();
         assert!(comes_to_an_end(&large).unwrap_err().to_string().contains("larger than the whole file"));
         assert!(comes_to_an_end(b"no TIFF").is_ok());
+        let entry = |kind: u8| [1u8, 1, kind, 0, 1, 0, 0, 0, 9, 0, 0, 0];
+        let told = |kinds: &[u8]| {
+            let head = [&b"II\x2a\0\x08\0\0\0"[..], &(kinds.len() as u16).to_le_bytes()].concat();
+            comes_to_an_end(
+                &[&head[..], &kinds.iter().flat_map(|k| entry(*k)).collect::<Vec<_>>(), &[0; 4]].concat(),
+            )
+        };
+        assert!(told(&[4]).is_ok() && told(&[4, 4]).is_err() && told(&[5]).is_err());
     }
 
     #[test]
