@@ -4,6 +4,7 @@
 pub use crate::analysis::softness::Softness;
 use lensfun::{Camera, Database, Lens, Modifier};
 use serde::{Deserialize, Serialize};
+use std::cell::OnceCell;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, LazyLock, Mutex, MutexGuard};
@@ -50,7 +51,8 @@ const RADII: usize = 1024;
 pub const REACH: f64 = 1.25;
 
 struct Known {
-    database: Database,
+    /// Read when a lens is first looked for, which takes an eighth of a second.
+    database: OnceCell<Database>,
     /// What the person said a lens is, by what pictures call it.
     said: BTreeMap<String, String>,
     /// How soft lenses draw, as measured, by what pictures call them.
@@ -69,8 +71,7 @@ struct OwnFolder {
 }
 
 static KNOWN: LazyLock<Mutex<Known>> = LazyLock::new(|| {
-    // Without the database nothing is found, which is told.
-    let database = Database::load_bundled().unwrap_or_default();
+    let database = OnceCell::new();
     let (said, soft, found) = Default::default();
     Mutex::new(Known { database, said, soft, found, own: OwnFolder::default() })
 });
@@ -185,7 +186,7 @@ pub fn near(taken: &TakenWith) -> Vec<String> {
     let told: HashSet<String> = words(told).into_iter().collect();
     let known = known();
     let body = taken.camera.as_deref().and_then(|camera| known.camera(camera));
-    let fits = known.database.lenses.iter().filter(|lens| known.mounts(body, lens));
+    let fits = known.database().lenses.iter().filter(|lens| known.mounts(body, lens));
     let mut scored: Vec<(f64, String)> = fits
         .filter_map(|lens| {
             let own: HashSet<String> = words(&format!("{} {}", lens.maker, lens.model)).into_iter().collect();
@@ -231,12 +232,24 @@ fn is_same(told: &str, maker: &str, known: &str) -> bool {
     !told.is_empty() && told == bare(known)
 }
 
+/// The database that ships with the program; without it nothing is found, which is told.
+fn bundled() -> Database {
+    Database::load_bundled().unwrap_or_default()
+}
+
 impl Known {
+    fn database(&self) -> &Database {
+        self.database.get_or_init(bundled)
+    }
+
     fn add(&mut self, xml: &str) -> Result<usize, ProfileFileError> {
         // Read apart first, so that half a file leaves nothing behind.
         let mut own = Database::new();
         own.load_str(xml)?;
-        self.database.load_str(xml)?;
+        let mut database = self.database.take().unwrap_or_else(bundled);
+        let added = database.load_str(xml);
+        self.database = OnceCell::from(database);
+        added?;
         self.found.clear();
         Ok(own.lenses.len())
     }
@@ -266,14 +279,14 @@ impl Known {
     }
 
     fn camera(&self, told: &str) -> Option<&Camera> {
-        self.database.cameras.iter().find(|c| is_same(told, &c.maker, &c.model))
+        self.database().cameras.iter().find(|c| is_same(told, &c.maker, &c.model))
     }
 
     /// Whether a lens fits on a camera; on one that is not known any does.
     fn mounts(&self, body: Option<&Camera>, lens: &Lens) -> bool {
         body.is_none_or(|body| {
             let own = |mount: &String| *mount == body.mount;
-            let compatible = self.database.mounts.iter().find(|m| m.name == body.mount);
+            let compatible = self.database().mounts.iter().find(|m| m.name == body.mount);
             lens.mounts.iter().any(|m| own(m) || compatible.is_some_and(|c| c.compat.contains(m)))
         })
     }
@@ -287,7 +300,7 @@ impl Known {
             let more = crop(lens) / lens.crop_factor;
             if more < 0.96 { 10.0 / more } else { more }
         };
-        let mut all: Vec<&Lens> = self.database.lenses.iter().filter(fits).collect();
+        let mut all: Vec<&Lens> = self.database().lenses.iter().filter(fits).collect();
         all.sort_by(|a, b| apart(a).total_cmp(&apart(b)));
         let lens = (*all.first()?).clone();
         let crop = crop(&lens);

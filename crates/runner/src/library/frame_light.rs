@@ -2,7 +2,7 @@
 //! that are kept, so that a part that is added later needs no decoding.
 
 use super::measured_area::MeasuredArea;
-use rallo_engine::colour::transfer::{decode, encode};
+use rallo_engine::colour::transfer::{Table, decode, encode};
 use rallo_engine::colour::working::LUMINANCE;
 use rallo_engine::sequence::usual;
 use rallo_engine::{Plan, Source};
@@ -64,7 +64,7 @@ impl SmallFrame {
         let edge = f64::from(plan.size().long_edge().max(1));
         let program = plan.program((EDGE / edge).min(1.0));
         let (size, pixels) = program.render_working(source, program.size().rect()).map_err(|e| told(&e))?;
-        let seen = |v: &f32| (encode(*v).clamp(0.0, 1.0) * 255.0 + 0.5) as u8;
+        let seen = |v: &f32| (ENCODED.at(*v).clamp(0.0, 1.0) * 255.0 + 0.5) as u8;
         let values = pixels.as_flattened().iter().map(seen).collect();
         Ok(Self { width: size.width as usize, height: size.height as usize, values })
     }
@@ -95,52 +95,66 @@ impl SmallFrame {
         content_hash(&self.values)
     }
 
-    /// Linear luminance of the pixels at some places.
-    fn luminance(&self, places: &[usize]) -> Vec<f32> {
-        let light = |p: [u8; 3]| {
+    /// Linear luminance of every pixel.
+    fn luminance(&self) -> Vec<f32> {
+        let light = |p: &[u8; 3]| {
             p.iter().zip(LUMINANCE).map(|(v, share)| TABLE[usize::from(*v)] * share).sum::<f32>()
         };
-        places.iter().map(|at| light(self.pixels()[*at])).collect()
+        self.pixels().iter().map(light).collect()
+    }
+}
+
+/// A small frame with the luminance of its pixels, as light and as it is seen.
+struct Seen<'a> {
+    frame: &'a SmallFrame,
+    light: Vec<f32>,
+    seen: Vec<f32>,
+}
+
+impl<'a> Seen<'a> {
+    fn of(frame: &'a SmallFrame) -> Self {
+        let light = frame.luminance();
+        let seen = light.iter().map(|v| ENCODED.at(*v)).collect();
+        Self { frame, light, seen }
     }
 
     /// What it looks like at a glance.
     fn glance(&self) -> Vec<f32> {
-        let places: Vec<usize> = (0..self.width * self.height).collect();
-        usual::glance(&self.luminance(&places), self.width, self.height)
+        usual::glance(&self.light, self.frame.width, self.frame.height)
     }
 
     /// Its light at some places, against the frame before it; `exposure` is how much light the camera let in, in stops.
-    pub fn light(&self, places: &[usize], before: Option<&Self>, exposure: Option<f64>) -> Light {
-        let own = self.luminance(places);
-        let count = own.len().max(1) as f64;
-        let seen: Vec<f32> = own.iter().map(|v| encode(*v)).collect();
-        let mean =
-            |values: &[f32]| values.iter().map(|v| f64::from(*v)).sum::<f64>() / values.len().max(1) as f64;
-        let mut sorted = seen.clone();
-        sorted.sort_unstable_by(f32::total_cmp);
-        let at =
-            |share: f64| sorted.get((share * (sorted.len().max(1) - 1) as f64).round() as usize).copied();
+    fn measured(&self, places: &[usize], before: Option<&Self>, exposure: Option<f64>) -> Light {
+        let count = places.len().max(1) as f64;
+        let mean = |values: &[f32]| places.iter().map(|at| f64::from(values[*at])).sum::<f64>() / count;
+        let mut seen: Vec<f32> = places.iter().map(|at| self.seen[*at]).collect();
+        let last = seen.len().max(1) - 1;
+        let mut at = |share: f64| {
+            let at = (share * last as f64).round() as usize;
+            let is_there = at < seen.len();
+            is_there.then(|| *seen.select_nth_unstable_by(at, f32::total_cmp).1)
+        };
         let contrast = at(0.95).unwrap_or(0.0) - at(0.05).unwrap_or(0.0);
-        let mut colour = [0f64; 3];
+        let mut colour = [0u64; 3];
         for at in places {
-            for (sum, value) in colour.iter_mut().zip(self.pixels()[*at]) {
-                *sum += f64::from(value) / 2.55 / count;
+            for (sum, value) in colour.iter_mut().zip(self.frame.pixels()[*at]) {
+                *sum += u64::from(value);
             }
         }
-        let change = before.filter(|b| (b.width, b.height) == (self.width, self.height)).map(|before| {
-            let other = before.luminance(places);
+        let size = |frame: &SmallFrame| (frame.width, frame.height);
+        let change = before.filter(|b| size(b.frame) == size(self.frame)).map(|before| {
             // Equally bright first: flicker is no change of what is seen.
-            let gain = (mean(&own) / mean(&other).max(1e-6)) as f32;
-            let apart = seen.iter().zip(&other).map(|(a, b)| f64::from((a - encode(b * gain)).abs()));
-            apart.sum::<f64>() / count * 100.0
+            let gain = (mean(&self.light) / mean(&before.light).max(1e-6)) as f32;
+            let apart = |at: &usize| f64::from((self.seen[*at] - ENCODED.at(before.light[*at] * gain)).abs());
+            places.iter().map(apart).sum::<f64>() / count * 100.0
         });
         let tidy = |v: f64| (v * 1000.0).round() / 1000.0;
         Light {
-            brightness: tidy(mean(&seen) * 100.0),
+            brightness: tidy(mean(&self.seen) * 100.0),
             contrast: tidy(f64::from(contrast) * 100.0),
             change: change.map(tidy),
-            colour: colour.map(tidy),
-            scene: exposure.map(|stops| tidy((mean(&own) / MID_GREY).max(1e-4).log2() - stops)),
+            colour: colour.map(|sum| tidy(sum as f64 / 2.55 / count)),
+            scene: exposure.map(|stops| tidy((mean(&self.light) / MID_GREY).max(1e-4).log2() - stops)),
             unusual: None,
         }
     }
@@ -183,6 +197,9 @@ fn hours_of(frames: &[FrameFile]) -> Vec<f64> {
 /// Linear light of every 8-bit value.
 static TABLE: std::sync::LazyLock<[f32; 256]> =
     std::sync::LazyLock::new(|| std::array::from_fn(|i| decode(i as f32 / 255.0)));
+
+/// Light as it is seen.
+static ENCODED: std::sync::LazyLock<Table> = std::sync::LazyLock::new(|| Table::new(encode));
 
 /// One frame of a sequence.
 #[derive(Debug)]
@@ -266,16 +283,21 @@ pub fn lights(
                 .entry((frame.width, frame.height))
                 .or_insert_with(|| all.map(|area| area.places(frame.width, frame.height)).collect());
         }
-        let light = |(i, frame): (usize, &Result<SmallFrame, LightError>)| {
-            let frame = frame.as_ref().ok()?;
-            let before = small[..i].iter().rev().find_map(|b| b.as_ref().ok()).or(last.as_ref());
+        let seen: Vec<Option<Seen<'_>>> =
+            small.par_iter().map(|frame| frame.as_ref().ok().map(Seen::of)).collect();
+        let earlier = last.as_ref().map(Seen::of);
+        let light = |i: usize| {
+            let own = seen[i].as_ref()?;
+            let before = seen[..i].iter().rev().find_map(Option::as_ref).or(earlier.as_ref());
             let exposure = some[i].exposure;
-            let mut places = places.get(&(frame.width, frame.height))?.iter();
+            let mut places = places.get(&(own.frame.width, own.frame.height))?.iter();
             let whole = places.next()?;
-            let of_areas: Vec<Light> = places.map(|of_area| frame.light(of_area, before, exposure)).collect();
-            Some((frame.mark(), (frame.light(whole, before, exposure), of_areas), frame.glance()))
+            let of_areas: Vec<Light> =
+                places.map(|of_area| own.measured(of_area, before, exposure)).collect();
+            Some((own.frame.mark(), (own.measured(whole, before, exposure), of_areas), own.glance()))
         };
-        let told: Vec<_> = small.par_iter().enumerate().map(light).collect();
+        let told: Vec<_> = (0..small.len()).into_par_iter().map(light).collect();
+        drop((seen, earlier));
         last = small.iter().rev().find_map(|b| b.as_ref().ok()).cloned().or(last);
         for (small, told) in small.into_iter().zip(told) {
             let (mark, light, glance) = match (small, told) {
@@ -350,7 +372,8 @@ mod tests {
         before: Option<&SmallFrame>,
         exposure: Option<f64>,
     ) -> Light {
-        frame.light(&area.places(frame.width, frame.height), before, exposure)
+        let before = before.map(Seen::of);
+        Seen::of(frame).measured(&area.places(frame.width, frame.height), before.as_ref(), exposure)
     }
 
     #[test]
