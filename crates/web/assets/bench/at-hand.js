@@ -3,7 +3,7 @@
 import { el, json, say } from '../app/api.js';
 import { pixels } from '../app/request-slots.js';
 import { drawShape } from './controls/areas.js';
-import { Hand } from './tools/gestures.js';
+import { Hand } from '../viewer/hand.js';
 import { grab } from './tools/overlay.js';
 
 const $ = (id) => document.getElementById(id);

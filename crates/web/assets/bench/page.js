@@ -18,7 +18,7 @@ import { histogram, scope } from './scopes.js';
 import { SequencePreview } from './sequence-preview.js';
 import { starting } from './starting.js';
 import { RecipeStore } from './store.js';
-import { Viewer } from './viewer.js';
+import { Viewer } from '../viewer/viewer.js';
 
 const $ = (id) => document.getElementById(id);
 const slip = $('bench');

@@ -5,7 +5,7 @@
 // new one is on its way, the last one stays, in its own geometry. What it is compared with is drawn only in the same one.
 
 import { Placed } from './placed.js';
-import { paint, sign } from './viewer-painting.js';
+import { paint, sign } from './painting.js';
 import { ask } from '../app/api.js';
 import { pixels } from '../app/request-slots.js';
 
