@@ -83,6 +83,10 @@ async fn no_page_and_no_dialog_keeps_anybody_out() {
     desk.go(&format!("/runs/{run}")).await;
     desk.until("document.querySelector('#what').innerText.startsWith('All done')").await;
     looked.at("run", &desk).await;
+    desk.until("document.querySelector('#results .fr')").await;
+    desk.script("document.querySelector('#results .fr').click()").await;
+    desk.until("document.querySelector('#look .stage').dataset.shown > 0").await;
+    looked.at("a result beside its original", &desk).await;
     desk.go("/runs").await;
     desk.until("document.querySelectorAll('#done .card-of').length === 1").await;
     looked.at("queue", &desk).await;

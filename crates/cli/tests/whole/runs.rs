@@ -100,11 +100,30 @@ async fn the_queue_is_put_in_order_and_a_run_is_reported_and_taken_back() {
 
     desk.go("/runs/1").await;
     desk.until("document.querySelector('#what').innerText.startsWith('All done: 3 of 3')").await;
-    // The original and the result side by side.
+    // The result and its original, as on the bench.
     desk.until("document.querySelectorAll('#results .fr').length === 3").await;
     desk.script("document.querySelector('#results .fr').click()").await;
-    desk.until("document.querySelector('#look-result').naturalWidth === 200 && document.querySelector('#look-original').naturalWidth === 900").await;
-    desk.script("document.querySelector('#look-close').click()").await;
+    let stage = "document.querySelector('#look .stage')";
+    desk.until(&format!(
+        "{stage}.dataset.shown > 0 && document.querySelector('#look .tag-left').innerText === 'original'"
+    ))
+    .await;
+    assert!(desk.text("[data-look=name]").await.ends_with("(1 of 3)"));
+    // They lie on each other: eight times what differs between the result and its halved original is dark all over.
+    let dark = "(() => { const c = document.querySelector('#look canvas'); \
+        const all = c.getContext('2d').getImageData(0, 0, c.width, c.height).data; let sum = 0; let count = 0; \
+        for (let i = 0; i < all.length; i += 4) if (all[i + 3] === 255) { sum += all[i]; count += 1; } \
+        return count > 10000 && sum / count < 25; })()";
+    desk.script("document.querySelector('#look [data-zoom=\"1\"]').click(); document.querySelector('#look [data-compare=difference]').click()").await;
+    desk.until(dark).await;
+    desk.script("document.querySelector('#look [data-compare=after]').click()").await;
+    desk.until(&format!("!{dark}")).await;
+    desk.script(&format!(
+        "{stage}.dispatchEvent(new KeyboardEvent('keydown', {{ key: 'ArrowRight', bubbles: true }}))"
+    ))
+    .await;
+    desk.until("document.querySelector('[data-look=name]').innerText.endsWith('(2 of 3)')").await;
+    desk.script("document.querySelector('#look [data-look=close]').click()").await;
     let report = desk.ask("GET", "/api/runs/1/report.json", Value::Null).await;
     assert_eq!(
         (report["done"].clone(), report["items"][0]["outputs"][0]["width"].clone()),

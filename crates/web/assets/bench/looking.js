@@ -2,6 +2,7 @@
 
 import { ask, json, say } from '../app/api.js';
 import { pixels } from '../app/request-slots.js';
+import { splitHandle } from '../viewer/split-handle.js';
 
 const $ = (id) => document.getElementById(id);
 
@@ -121,20 +122,7 @@ export function looking(bench) {
     );
   });
   const split = $('split');
-  split.addEventListener('pointerdown', (e) => {
-    e.preventDefault();
-    split.setPointerCapture(e.pointerId);
-    const drag = (m) => {
-      const box = bench.stage.getBoundingClientRect();
-      setSplit((m.clientX - box.left) / box.width);
-    };
-    split.addEventListener('pointermove', drag);
-    split.addEventListener('pointerup', () => split.removeEventListener('pointermove', drag), { once: true });
-  });
-  const setSplit = (v) => {
-    bench.viewer.split = Math.max(0.01, Math.min(0.99, v));
-    bench.viewer.draw();
-  };
+  const setSplit = splitHandle(split, bench.stage, bench.viewer);
 
   bench.zoomTo = function zoomTo(zoom, centre) {
     bench.viewer.setZoom(zoom, centre);

@@ -3,12 +3,12 @@
 import { ask, duration, el, json, say } from '../app/api.js';
 import { checkpoint } from './checkpoint.js';
 import { player } from './clip.js';
+import { resultLook } from './result-viewer.js';
 
 const $ = (id) => document.getElementById(id);
 const run = Number($('run').dataset.run);
 const order = [];
 const positions = new Set();
-let looking = 0;
 let since = 0;
 // Pictures whose results were taken back.
 let back = 0;
@@ -216,26 +216,7 @@ async function draw() {
   if (p.state !== 'asking') $('ask-box').hidden = true;
 }
 
-const dialog = $('look');
-function look(position) {
-  looking = Math.max(
-    0,
-    order.findIndex((i) => i.position === position),
-  );
-  const item = order[looking];
-  $('look-result').src = `/api/runs/${run}/items/${item.position}/result`;
-  $('look-original').src = `/api/runs/${run}/items/${item.position}/original`;
-  $('look-name').textContent = `${item.target} (${looking + 1} of ${order.length})`;
-  if (!dialog.open) dialog.showModal();
-}
-const step = (by) => order.length && look(order[(looking + by + order.length) % order.length].position);
-$('before-one').onclick = () => step(-1);
-$('after-one').onclick = () => step(1);
-$('look-close').onclick = () => dialog.close();
-dialog.addEventListener('keydown', (e) => {
-  if (e.key === 'ArrowLeft') step(-1);
-  if (e.key === 'ArrowRight') step(1);
-});
+const look = resultLook($('look'), run, () => order, say);
 
 const act = (what, body) =>
   ask('POST', `/api/runs/${run}/${what}`, body ?? {})

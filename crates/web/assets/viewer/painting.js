@@ -33,11 +33,13 @@ export function paint(viewer) {
       (bottom - top) * p.zoom,
     );
   };
-  const put = (side) => {
+  // Where it is mixed with what is there, a picture is drawn once: without the whole beneath it.
+  const put = (side, alone = false) => {
     const picture = viewer.pictures[side];
     if (!belongs(picture)) return false;
     const under = viewer.whole[side];
-    if (belongs(under) && under !== picture && under.text === picture.text && under.upto === picture.upto) one(under);
+    if (!alone && belongs(under) && under !== picture && under.text === picture.text && under.upto === picture.upto)
+      one(under);
     one(picture);
     return true;
   };
@@ -73,7 +75,7 @@ export function paint(viewer) {
   if (viewer.compare === 'difference' && !viewer.holding && !plain && same) {
     // What differs, eight times as strong: the sum with itself, three times.
     c.globalCompositeOperation = 'difference';
-    put('before');
+    put('before', true);
     c.globalCompositeOperation = 'lighter';
     c.setTransform(1, 0, 0, 1, 0, 0);
     for (let i = 0; i < 3; i++) c.drawImage(viewer.canvas, 0, 0);

@@ -4,18 +4,11 @@
 // lies on the original (its geometry). A picture is drawn by these and never by what the page believes meanwhile: while a
 // new one is on its way, the last one stays, in its own geometry. What it is compared with is drawn only in the same one.
 
+import { apart } from './answer.js';
 import { Placed } from './placed.js';
 import { paint, sign } from './painting.js';
 import { ask } from '../app/api.js';
 import { pixels } from '../app/request-slots.js';
-
-/** An answer's head and its picture: four bytes of length, so much JSON, and the rest. */
-async function apart(answer) {
-  const bytes = await answer.arrayBuffer();
-  const length = new DataView(bytes).getUint32(0, true);
-  const head = JSON.parse(new TextDecoder().decode(new Uint8Array(bytes, 4, length)));
-  return { head, blob: new Blob([new Uint8Array(bytes, 4 + length)], { type: 'image/jpeg' }) };
-}
 
 /** Milliseconds after which a request is given up for a newer one: of other lines or another zoom, and of another place. */
 const OLD = { shape: 150, view: 400 };
@@ -142,7 +135,12 @@ export class Viewer extends Placed {
       this.first.image = image;
       if (this.pictures.after?.frame !== frame) this.draw();
     };
-    image.src = `/api/frames/${frame}/thumb?edge=960`;
+    image.src = this.smallPicture(frame);
+  }
+
+  /** Where the small picture of a frame is to be had. */
+  smallPicture(frame) {
+    return `/api/frames/${frame}/thumb?edge=960`;
   }
 
   /** Draws that, as a whole and in its own proportion. */
@@ -191,12 +189,14 @@ export class Viewer extends Placed {
     );
   }
 
+  /** What to ask for a picture, and where. */
+  request(body, now) {
+    return ['/api/render', { frame: now.source.frame, view: now.view, head: true, ...body }];
+  }
+
   /** Has a picture computed. */
   async fetch(body, now, signal) {
-    const answer = () =>
-      ask('POST', '/api/render', { frame: now.source.frame, view: now.view, head: true, ...body }, { signal }).then(
-        apart,
-      );
+    const answer = () => ask('POST', ...this.request(body, now), { signal }).then(apart);
     const { head, blob } = await pixels.run(answer, signal);
     return {
       image: await createImageBitmap(blob),

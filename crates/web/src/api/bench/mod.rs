@@ -11,6 +11,8 @@ mod view;
 pub use ask::Ask;
 pub use catalogue::Control;
 pub use opened::{Open, PrefixCache, open};
+pub use view::ViewAsk;
+pub(in crate::api) use view::{Moved, Shown, part_of};
 
 use crate::App;
 use crate::api::answer::about;

@@ -10,20 +10,20 @@ use serde::Deserialize;
 pub struct ViewAsk {
     /// Pixels of the screen, across and down, 1 to 16,384 each.
     #[schemars(inner(range(min = 1.0, max = 16384.0)))]
-    pub(super) room: [f64; 2],
+    pub(in crate::api) room: [f64; 2],
     /// Pixels of the screen for one of the result; nothing shows the whole.
     #[serde(default)]
     #[schemars(range(min = 0.01, max = 64.0))]
-    pub(super) zoom: Option<f64>,
+    pub(in crate::api) zoom: Option<f64>,
     /// What lies in the middle, as shares of the result.
-    pub(super) centre: [f64; 2],
+    pub(in crate::api) centre: [f64; 2],
 }
 
 /// Most pixels of a window each way.
 const LARGEST_ROOM: f64 = 16_384.0;
 
 impl ViewAsk {
-    pub(super) fn check(&self) -> Result<()> {
+    pub(in crate::api) fn check(&self) -> Result<()> {
         let fits = |v: &f64| (1.0..=LARGEST_ROOM).contains(v);
         if !self.room.iter().all(fits) {
             return Err(Error::bad(format!("view.room: expected 1 to {LARGEST_ROOM} pixels each way")));
@@ -38,13 +38,13 @@ impl ViewAsk {
     }
 
     /// Pixels of the screen for one of a result of that size.
-    pub(super) fn zoom(&self, size: Size) -> f64 {
+    pub(in crate::api) fn zoom(&self, size: Size) -> f64 {
         let (w, h) = (f64::from(size.width), f64::from(size.height));
         self.zoom.unwrap_or_else(|| (self.room[0] / w).min(self.room[1] / h).min(1.0))
     }
 
     /// What is seen of a result of that size, in its pixels: left, top, right, bottom. As the page lays it out.
-    pub(super) fn seen(&self, size: Size) -> [f64; 4] {
+    pub(in crate::api) fn seen(&self, size: Size) -> [f64; 4] {
         let zoom = self.zoom(size);
         let side = |room: f64, side: u32, share: f64| {
             let side = f64::from(side);
@@ -63,18 +63,18 @@ impl ViewAsk {
 }
 
 /// What part of a result is shown, and what it covers of the view's result.
-pub(super) struct Shown {
-    pub(super) scale: f64,
+pub(in crate::api) struct Shown {
+    pub(in crate::api) scale: f64,
     /// In pixels of the result at that scale.
-    pub(super) region: Rect,
+    pub(in crate::api) region: Rect,
     /// In pixels of the view's result, at full size: left, top, right, bottom.
-    pub(super) area: [f64; 4],
+    pub(in crate::api) area: [f64; 4],
     /// Size of the view's result.
-    pub(super) size: Size,
+    pub(in crate::api) size: Size,
     /// A number for how the view's result lies on the source.
-    pub(super) geometry: String,
+    pub(in crate::api) geometry: String,
     /// Whether this picture is framed as the view's result is.
-    pub(super) is_alike: bool,
+    pub(in crate::api) is_alike: bool,
 }
 
 /// How a plan's output lies on the source, in numbers: equal for equal geometry, whatever the lines are.
@@ -92,17 +92,17 @@ pub(super) fn geometry(plan: &Plan) -> String {
 }
 
 /// How a result lies on another one.
-pub(super) struct Moved {
+pub(in crate::api) struct Moved {
     /// So many of its pixels are as long as one of the other's.
-    pub(super) times: f64,
+    pub(in crate::api) times: f64,
     /// A point of the other one, and the same place in its own pixels.
-    pub(super) middle: (f64, f64),
-    pub(super) at: (f64, f64),
+    pub(in crate::api) middle: (f64, f64),
+    pub(in crate::api) at: (f64, f64),
 }
 
 /// The part of a plan's output that shows `seen` (left, top, right, bottom, in its pixels) at so many pixels of the screen
 /// each. `moved` tells how its pixels lie on those of the view's result, where they do not lie on each other.
-pub(super) fn part_of(
+pub(in crate::api) fn part_of(
     plan: &Plan,
     zoom: f64,
     seen: [f64; 4],

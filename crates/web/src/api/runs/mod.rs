@@ -1,10 +1,12 @@
 //! Runs and their progress.
 
+mod beside;
 mod checkpoint;
 mod events;
 mod results;
 
 use crate::api::answer::{Done, about, file, json_file};
+use crate::api::runs::beside::part;
 use crate::api::runs::checkpoint::{checkpoint, look, pass};
 use crate::api::runs::events::events;
 use crate::api::runs::results::{found, original, report_csv, report_json, result, thumb};
@@ -61,6 +63,10 @@ pub fn routes() -> ApiRouter<App> {
         .api_route("/api/runs/{id}/items/{position}/thumb", get_with(thumb, about("A result, small")))
         .api_route("/api/runs/{id}/items/{position}/result", get_with(result, about("A result")))
         .api_route("/api/runs/{id}/items/{position}/original", get_with(original, about("Its original")))
+        .api_route(
+            "/api/runs/{id}/items/{position}/part",
+            post_with(part, about("A part of a result, or of its original in the same frame")),
+        )
         .api_route(
             "/events",
             get_with(events, file("What happens, as server-sent events", "text/event-stream")),
