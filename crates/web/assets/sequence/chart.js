@@ -81,8 +81,9 @@ export function scale(places, from, to, width) {
 }
 
 // What a chart looks like without the playhead, so that moving that draws nothing else again.
-const still = document.createElement('canvas');
+let still = null;
 function keep(canvas) {
+  still ??= document.createElement('canvas');
   [still.width, still.height] = [canvas.width, canvas.height];
   still.getContext('2d').drawImage(canvas, 0, 0);
 }
@@ -92,7 +93,7 @@ export function playhead(canvas, px) {
   const c = canvas.getContext('2d');
   c.setTransform(1, 0, 0, 1, 0, 0);
   c.clearRect(0, 0, canvas.width, canvas.height);
-  c.drawImage(still, 0, 0);
+  if (still) c.drawImage(still, 0, 0);
   c.setTransform(devicePixelRatio, 0, 0, devicePixelRatio, 0, 0);
   c.fillStyle = '#fff';
   c.fillRect(px - 0.5, 0, 1.5, canvas.height);
