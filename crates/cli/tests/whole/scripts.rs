@@ -165,7 +165,7 @@ async fn the_curve_is_the_engines(desk: &Desk) {
 }
 
 async fn places_on_the_stage(desk: &Desk) {
-    let script = "const { Viewer } = await import('/assets/bench/viewer.js'); const found = []; \
+    let script = "const { Viewer } = await import('/assets/viewer/viewer.js'); const found = []; \
         const stage = document.createElement('div'); stage.append(document.createElement('canvas')); document.body.append(stage); \
         for (const [width, height, w, h, zoom, cx, cy, side] of given) { \
             stage.style.cssText = `position:fixed;left:0;top:0;width:${width}px;height:${height}px`; \

@@ -12,7 +12,7 @@ export function field(param, name, value, put) {
     input = el(
       'select',
       { class: 'form-select form-select-sm', 'aria-label': name },
-      ...param.choices.map((c) => el('option', { selected: c === String(value) }, c)),
+      ...param.choices.map((c) => el('option', { value: c, selected: c === String(value) }, c.replaceAll('_', ' '))),
     );
   } else if (param.kind === 'flag') {
     input = el('input', { type: 'checkbox', class: 'form-check-input', checked: value === true, 'aria-label': name });

@@ -29,7 +29,9 @@ export function chip(param, text, values, change) {
       field = el(
         'select',
         { class: 'chip', 'aria-label': param.name },
-        ...param.choices.map((c) => el('option', { selected: c === String(value()) }, c)),
+        ...param.choices.map((c) =>
+          el('option', { value: c, selected: c === String(value()) }, c.replaceAll('_', ' ')),
+        ),
       );
     } else {
       field = el('input', {

@@ -17,8 +17,9 @@ export function recording(bench) {
   bench.keeper = new Keeper(bench.id, {
     // What is only tried is not written down.
     text: () => store.written(),
-    state(word) {
+    state(word, why = '') {
       $('saved').textContent = word;
+      $('saved').title = why;
     },
     kept(row) {
       if (bench.keeper.namedByItself) {

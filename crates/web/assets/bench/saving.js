@@ -8,7 +8,7 @@ const TOGETHER = 100;
 /** Milliseconds until it is tried again where the program did not answer. */
 const AGAIN = 3000;
 
-/** Keeps a recipe; `text()` gives it as it is, `state(word)`, `kept(row)` and `failed(error)` are told what happens. */
+/** Keeps a recipe; `text()` gives it as it is, `state(word, why)`, `kept(row)` and `failed(error)` are told what happens. */
 export class Keeper {
   constructor(id, { text, state, kept, failed }) {
     Object.assign(this, { id, text, state, kept, failed });
@@ -101,7 +101,8 @@ export class Keeper {
         turn: this.turn,
         named_by_itself: this.namedByItself,
       },
-      { last: true },
+      // Browsers have little room for requests that outlive their page: a second try does without.
+      { last: !this.wrong },
     );
     return { row, now };
   }
@@ -127,9 +128,10 @@ export class Keeper {
         this.kept(row);
       } catch (e) {
         this.wrong = true;
-        this.state('not saved');
+        this.state('not saved', e.message);
         this.failed(e);
-        if (e.status === undefined) this.timer = setTimeout(() => this.send(), AGAIN);
+        // What the program refuses is not sent again; where it did not answer, or could not do it, it is.
+        if (e.status === undefined || e.status >= 500) this.timer = setTimeout(() => this.send(), AGAIN);
         return;
       }
     }
