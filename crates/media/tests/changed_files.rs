@@ -123,6 +123,7 @@ const UNFINISHED: &[(&str, &str)] = &[
     ("raw", "Invalid CFA pattern"),
     ("raw", "Unknown CFA size"),
     ("raw", "with overflow"),
+    ("raw", "assertion failed: p1."),
 ];
 
 #[test]

@@ -151,7 +151,7 @@ export function controls(params, values, change, histogram, memory) {
       const field = el(
         'select',
         { class: 'span2' },
-        ...param.choices.map((c) => el('option', { selected: c === String(value) }, c)),
+        ...param.choices.map((c) => el('option', { value: c, selected: c === String(value) }, c.replaceAll('_', ' '))),
       );
       field.addEventListener('change', () => put(field.value, true));
       row = el('label', {}, label, field);
