@@ -61,13 +61,23 @@ struct Known {
     own: OwnFolder,
 }
 
+/// When a file or a folder last changed, and how large it was; nothing where it is not there.
+type Stamp = Option<(SystemTime, u64)>;
+
+fn stamp(path: &Path) -> Stamp {
+    let about = std::fs::metadata(path).ok()?;
+    Some((about.modified().ok()?, about.len()))
+}
+
 /// The folder of profiles of one's own, and what was read of it.
 #[derive(Default)]
 struct OwnFolder {
     path: PathBuf,
+    /// As it was when it was last looked into.
+    seen: Stamp,
     read: HashSet<PathBuf>,
-    /// When it had last changed as it was read.
-    changed: Option<SystemTime>,
+    /// Files that could not be read, as they were then.
+    refused: Vec<(PathBuf, Stamp)>,
 }
 
 static KNOWN: LazyLock<Mutex<Known>> = LazyLock::new(|| {
@@ -254,12 +264,15 @@ impl Known {
         Ok(own.lenses.len())
     }
 
-    /// Adds what is new in the folder of one's own; what cannot be read is told, and tried again the next time.
+    /// Adds what is new in the folder of one's own; what cannot be read is told, and tried again once it has changed.
     fn look(&mut self) -> Vec<(PathBuf, ProfileFileError)> {
-        let changed = std::fs::metadata(&self.own.path).and_then(|m| m.modified()).ok();
-        if changed.is_none() || changed == self.own.changed {
+        let seen = stamp(&self.own.path);
+        let is_as_it_was = seen == self.own.seen && self.own.refused.iter().all(|(p, was)| stamp(p) == *was);
+        if is_as_it_was {
             return Vec::new();
         }
+        self.own.seen = seen;
+        self.own.refused.clear();
         let entries = std::fs::read_dir(&self.own.path).into_iter().flatten().flatten();
         let mut files: Vec<PathBuf> = entries.map(|e| e.path()).collect();
         files.retain(|p| p.extension().is_some_and(|e| e.eq_ignore_ascii_case("xml")));
@@ -267,14 +280,17 @@ impl Known {
         files.sort();
         let mut refused = Vec::new();
         for path in files {
+            let was = stamp(&path);
             match std::fs::read_to_string(&path).map_err(Into::into).and_then(|text| self.add(&text)) {
                 Ok(_) => {
                     self.own.read.insert(path);
                 }
-                Err(why) => refused.push((path, why)),
+                Err(why) => {
+                    self.own.refused.push((path.clone(), was));
+                    refused.push((path, why));
+                }
             }
         }
-        self.own.changed = changed.filter(|_| refused.is_empty());
         refused
     }
 
@@ -530,6 +546,8 @@ mod tests {
         let half = MADE_UP.split("</calibration>").next().unwrap();
         std::fs::write(folder.path().join("half.xml"), half).unwrap();
         assert!(find(&told, "").is_none(), "half a file is none");
+        assert_eq!(known().own.refused.len(), 1);
+        assert!(known().look().is_empty(), "what is as it was is not read again");
         std::fs::write(folder.path().join("half.xml"), MADE_UP.replace("Field 35mm f/2", "Orchard 60mm f/4"))
             .unwrap();
         assert_eq!(find(&told, "").unwrap().name(), "Marlow Orchard 60mm f/4");

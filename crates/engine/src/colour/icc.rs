@@ -92,18 +92,26 @@ pub enum ProfileError {
     },
 }
 
+/// A profile of RGB colours, and what it calls itself.
+///
+/// # Errors
+/// [`ProfileError`] where it is none, or is for other values.
+pub(crate) fn of_rgb(icc: &[u8]) -> Result<(ColorProfile, String), ProfileError> {
+    let profile = ColorProfile::new_from_slice(icc).map_err(|e| ProfileError::Unreadable(e.to_string()))?;
+    let name = profile_name(&profile);
+    match profile.color_space {
+        DataColorSpace::Rgb => Ok((profile, name)),
+        values => Err(ProfileError::NotRgb { name, values: format!("{values:?}") }),
+    }
+}
+
 impl FileColour {
     /// Reads a profile of RGB colours.
     ///
     /// # Errors
     /// [`ProfileError`].
     pub fn read(icc: &[u8], intent: Intent, compensate: bool) -> Result<Self, ProfileError> {
-        let profile =
-            ColorProfile::new_from_slice(icc).map_err(|e| ProfileError::Unreadable(e.to_string()))?;
-        let name = profile_name(&profile);
-        if profile.color_space != DataColorSpace::Rgb {
-            return Err(ProfileError::NotRgb { name, values: format!("{:?}", profile.color_space) });
-        }
+        let (profile, name) = of_rgb(icc)?;
         let fail = |e: moxcms::CmsError| ProfileError::NoWay { name: name.clone(), reason: e.to_string() };
         let options = TransformOptions { rendering_intent: intent.library(), ..TransformOptions::default() };
         let there =

@@ -23,6 +23,7 @@ pub fn multiply(left: &Matrix, right: &Matrix) -> Matrix {
 }
 
 /// `matrix · vector`.
+#[inline(always)]
 pub fn apply(matrix: &Matrix, v: [f32; 3]) -> [f32; 3] {
     std::array::from_fn(|r| matrix[r][0] * v[0] + matrix[r][1] * v[1] + matrix[r][2] * v[2])
 }

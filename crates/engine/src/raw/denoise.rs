@@ -11,7 +11,8 @@ use crate::ops::denoise::dct::{Block, SIDE, forward};
 use crate::ops::denoise::noise::{NODES, PlaneNoise};
 use crate::ops::denoise::{Noise, Planes, Strength, apart_encoded, blocks, sliding, together_encoded};
 use crate::raw::demosaic::MARGIN;
-use crate::raw::develop::{Finish, ROWS, band_of};
+use crate::raw::develop::{ROWS, band_of};
+use crate::raw::finish::{BLOCK, Finish};
 use crate::raw::look::Look;
 use crate::raw::mosaic::Mosaic;
 use crate::raw::noise::SensorNoise;
@@ -206,14 +207,22 @@ impl RawView {
         let counted = self.counted(stored, work)?;
         let gains = self.camera.gains();
         let finish = Finish::of(&self.camera, &self.look);
-        let places = (rect.y..rect.bottom()).flat_map(|y| (rect.x..rect.right()).map(move |x| (x, y)));
-        let pixel = |(x, y): (i64, i64)| {
-            let (u, v) = self.orientation.stored(x as usize, y as usize, mosaic.size);
-            let at = (v as i64 - stored.y) * stored.width + u as i64 - stored.x;
-            let counted = counted[at as usize];
-            finish.light(std::array::from_fn(|c| counted[c] * gains[c]))
-        };
-        Some(places.map(pixel).collect())
+        let mut out = Vec::with_capacity(rect.area());
+        for y in rect.y..rect.bottom() {
+            let count = rect.width as usize;
+            finish.light(count, &mut out, |from, block| {
+                for i in 0..BLOCK.min(count - from) {
+                    let x = rect.x as usize + from + i;
+                    let (u, v) = self.orientation.stored(x, y as usize, mosaic.size);
+                    let at = (v as i64 - stored.y) * stored.width + u as i64 - stored.x;
+                    let counted = counted[at as usize];
+                    for c in 0..3 {
+                        block[c][i] = counted[c] * gains[c];
+                    }
+                }
+            });
+        }
+        Some(out)
     }
 
     /// What the camera would have counted behind all three filters in a part of the stored picture, without its noise;

@@ -1,26 +1,16 @@
 //! A camera's colours by an ICC profile (ICC.1:2022) instead of matrices: a table over balanced camera values.
 
-use crate::colour::icc::ProfileError;
+use crate::colour::icc::{ProfileError, of_rgb};
 use crate::colour::space::{InputColour, convert_16};
-use crate::colour::working::profile_name;
-use moxcms::{ColorProfile, DataColorSpace};
 
 /// Values along each side of the table.
 const SIDE: usize = 33;
 
 /// Balanced camera values to working light, looked up over their square roots.
-#[derive(Clone, PartialEq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct InputTable {
-    /// What the profile calls itself.
-    pub name: String,
-    /// Blue after blue, green after green, red after red.
+    /// Light by red, green and blue; blue changes from one to the next.
     nodes: Vec<[f32; 3]>,
-}
-
-impl std::fmt::Debug for InputTable {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "InputTable of {}", self.name)
-    }
 }
 
 impl InputTable {
@@ -29,12 +19,7 @@ impl InputTable {
     /// # Errors
     /// [`ProfileError`] where it is none, is for other values, or cannot be computed with.
     pub fn of_icc(icc: &[u8]) -> Result<Self, ProfileError> {
-        let profile =
-            ColorProfile::new_from_slice(icc).map_err(|e| ProfileError::Unreadable(e.to_string()))?;
-        let name = profile_name(&profile);
-        if profile.color_space != DataColorSpace::Rgb {
-            return Err(ProfileError::NotRgb { name, values: format!("{:?}", profile.color_space) });
-        }
+        let (profile, name) = of_rgb(icc)?;
         let value = |at: usize| {
             let root = at as f64 / (SIDE - 1) as f64;
             (root * root * 65_535.0).round() as u16
@@ -42,13 +27,13 @@ impl InputTable {
         let each = (0..SIDE.pow(3)).map(|i| [i / (SIDE * SIDE), i / SIDE % SIDE, i % SIDE].map(value));
         let counted: Vec<u16> = each.flatten().collect();
         let encoded = convert_16(&profile, &counted)
-            .map_err(|e| ProfileError::NoWay { name: name.clone(), reason: e.to_string() })?;
+            .map_err(|e| ProfileError::NoWay { name, reason: e.to_string() })?;
         let working = InputColour::working("");
         let light = |rgb: &[u16; 3]| {
             std::array::from_fn(|c| working.table[c].at((f32::from(rgb[c]) / 65_535.0).powi(2)))
         };
         let nodes = encoded.as_chunks::<3>().0.iter().map(light).collect();
-        Ok(Self { name, nodes })
+        Ok(Self { nodes })
     }
 
     /// Working light of balanced camera values; what is brighter than white keeps the colour it has at white.
@@ -94,7 +79,7 @@ mod tests {
     #[test]
     fn what_is_no_profile_of_red_green_and_blue_is_refused() {
         assert!(matches!(InputTable::of_icc(b"none"), Err(ProfileError::Unreadable(_))));
-        let grey = ColorProfile::new_gray_with_gamma(2.2).encode().unwrap();
+        let grey = moxcms::ColorProfile::new_gray_with_gamma(2.2).encode().unwrap();
         assert!(matches!(InputTable::of_icc(&grey), Err(ProfileError::NotRgb { .. })));
     }
 }

@@ -7,6 +7,8 @@
 use crate::colour::space::{apply, multiply};
 use crate::colour::transfer::{self, Table};
 use crate::colour::working::{Matrix, TO_XYZ};
+use crate::raw::finish::{BLOCK, Block, one_by_one};
+use multiversion::multiversion;
 use std::sync::Arc;
 
 /// XYZ under D65 to linear ROMM RGB: to D50 (linear Bradford), and to its primaries (ISO 22028-2).
@@ -215,17 +217,16 @@ impl Look {
         }
     }
 
-    /// Working light as it looks, where `exposure` multiplies light.
-    #[inline(always)]
-    pub(super) fn run(&self, light: [f32; 3], exposure: f32) -> [f32; 3] {
-        let light = match &self.tables {
-            None => light.map(|v| (v * exposure).max(0.0)),
-            Some(tables) => tables.run(light, exposure),
-        };
+    /// Changes working light to how it looks, where `exposure` multiplies light.
+    pub(super) fn run(&self, block: &mut Block, exposure: f32) {
+        match &self.tables {
+            None => exposed(block, exposure),
+            Some(tables) => one_by_one(block, |light| tables.run(light, exposure)),
+        }
         match &self.tone {
-            None => light,
-            Some(Tone::Channels(table)) => light.map(|v| table.at(v)),
-            Some(Tone::HueKept(table)) => hue_kept(table, light),
+            None => {}
+            Some(Tone::Channels(table)) => toned(table, block),
+            Some(Tone::HueKept(table)) => hue_kept(table, block),
         }
     }
 }
@@ -258,12 +259,38 @@ impl Tables {
     }
 }
 
-fn hue_kept(table: &Table, light: [f32; 3]) -> [f32; 3] {
-    let high = light[0].max(light[1]).max(light[2]);
-    let low = light[0].min(light[1]).min(light[2]);
-    let (new_high, new_low) = (table.at(high), table.at(low));
-    let stretch = if high > low { (new_high - new_low) / (high - low) } else { 0.0 };
-    light.map(|v| new_low + (v - low) * stretch)
+#[multiversion(targets("x86_64+avx512f+avx512vl", "x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
+fn exposed(block: &mut Block, exposure: f32) {
+    for v in block.as_flattened_mut() {
+        *v = (*v * exposure).max(0.0);
+    }
+}
+
+#[multiversion(targets("x86_64+avx512f+avx512vl", "x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
+fn toned(table: &Table, block: &mut Block) {
+    for plane in block {
+        table.apply(plane);
+    }
+}
+
+#[multiversion(targets("x86_64+avx512f+avx512vl", "x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
+fn hue_kept(table: &Table, block: &mut Block) {
+    let [mut high, mut low] = [[0f32; BLOCK]; 2];
+    for i in 0..BLOCK {
+        let [r, g, b] = [block[0][i], block[1][i], block[2][i]];
+        high[i] = r.max(g).max(b);
+        low[i] = r.min(g).min(b);
+    }
+    let (mut new_high, mut new_low) = (high, low);
+    table.apply(&mut new_high);
+    table.apply(&mut new_low);
+    for plane in block {
+        for i in 0..BLOCK {
+            let apart = high[i] - low[i];
+            let stretch = if apart > 0.0 { (new_high[i] - new_low[i]) / apart } else { 0.0 };
+            plane[i] = new_low[i] + (plane[i] - low[i]) * stretch;
+        }
+    }
 }
 
 /// From here on bright light is brought softly to white.
@@ -315,7 +342,9 @@ mod tests {
         };
         let look = Look::of_profile(&profile, 5000.0, None);
         for light in [[0.2, 0.2, 0.2], [0.5, 0.3, 0.1], [0.05, 0.2, 0.4]] {
-            let found = look.run(light, 1.0);
+            let mut block = light.map(|v| [v; BLOCK]);
+            look.run(&mut block, 1.0);
+            let found = block.map(|plane| plane[BLOCK - 1]);
             assert!((0..3).all(|c| (found[c] - light[c]).abs() < 2e-3), "{light:?} {found:?}");
         }
     }
@@ -336,7 +365,9 @@ mod tests {
     #[test]
     fn a_tone_that_keeps_hues_keeps_the_middle_channel_in_its_place() {
         let table = Table::new(|v| v * v);
-        let [r, g, b] = hue_kept(&table, [0.8, 0.5, 0.2]);
+        let mut block = [0.8, 0.5, 0.2].map(|v| [v; BLOCK]);
+        hue_kept(&table, &mut block);
+        let [r, g, b] = block.map(|plane| plane[0]);
         assert!((r - 0.64).abs() < 1e-4 && (b - 0.04).abs() < 1e-4 && (g - 0.34).abs() < 1e-4);
         let soft = shoulder();
         assert!((soft.at(0.5) - 0.5).abs() < 1e-4 && soft.at(1.0) < 1.0 && soft.at(4.0) <= 1.0);

@@ -5,6 +5,7 @@ mod defects;
 mod demosaic;
 mod denoise;
 mod develop;
+mod finish;
 mod gain_map;
 mod input_table;
 mod linear;

@@ -4,6 +4,9 @@ use rawler::RawImage;
 use rawler::rawimage::RawImageData;
 use rayon::prelude::*;
 
+/// Values that are worked on together.
+const TOGETHER: usize = 256;
+
 /// Black and white of every place.
 pub(super) struct Levels {
     black: Vec<f32>,
@@ -36,15 +39,15 @@ impl Levels {
             let y = top + row;
             let from = y * stride + left * channels;
             let count = to.len();
-            // Black and what to multiply by, for the values after which the cells repeat.
-            let cells: Vec<(f32, f32)> = (0..self.repeat.0 * channels)
-                .map(|k| self.cell(left + k / channels, y, k % channels))
-                .collect();
+            let period = self.repeat.0 * channels;
+            // As often as they repeat in about so many values: long rows of sums are worked several at a time.
+            let times = TOGETHER.div_ceil(period);
+            let cells: Vec<(f32, f32)> =
+                (0..period).map(|k| self.cell(left + k / channels, y, k % channels)).collect();
+            let (black, scale): (Vec<f32>, Vec<f32>) = cells.repeat(times).into_iter().unzip();
             match data {
-                RawImageData::Integer(v) => {
-                    lit(v[from..from + count].iter().map(|v| f32::from(*v)), &cells, to)
-                }
-                RawImageData::Float(v) => lit(v[from..from + count].iter().copied(), &cells, to),
+                RawImageData::Integer(v) => lit(&v[from..from + count], (&black, &scale), to),
+                RawImageData::Float(v) => lit(&v[from..from + count], (&black, &scale), to),
             }
         });
         values
@@ -62,12 +65,11 @@ impl Levels {
 }
 
 /// 0 for no light, 1 for the most that is counted.
-fn lit(raw: impl Iterator<Item = f32>, cells: &[(f32, f32)], to: &mut [f32]) {
-    let mut raw = raw;
-    for chunk in to.chunks_mut(cells.len()) {
-        for ((to, (black, scale)), value) in chunk.iter_mut().zip(cells).zip(raw.by_ref()) {
-            let light = (value - black) * scale;
-            // A little below black is noise, whose mean has to stay.
+fn lit<T: Copy + Into<f32>>(counted: &[T], (black, scale): (&[f32], &[f32]), to: &mut [f32]) {
+    for (to, counted) in to.chunks_mut(black.len()).zip(counted.chunks(black.len())) {
+        for (((to, counted), black), scale) in to.iter_mut().zip(counted).zip(black).zip(scale) {
+            let light = ((*counted).into() - black) * scale;
+            // A little below black is noise, whose mean has to stay. What is no number is no light.
             *to = if light.is_finite() { light.clamp(-0.1, 1.0) } else { 0.0 };
         }
     }

@@ -2,12 +2,14 @@
 //! the picture of it.
 
 mod colour;
+mod dng_head;
 mod levels;
 mod opcodes;
 pub mod own_profiles;
 
 use crate::MediaError;
 use crate::decode::MAX_PIXELS;
+use crate::decode::raw::dng_head::DngHead;
 use crate::decode::raw::levels::Levels;
 use crate::decode::raw::opcodes::Opcodes;
 use crate::decode::tiff_directory::{self, Page};
@@ -31,11 +33,17 @@ pub(crate) struct RawHead {
     pub notes: Vec<String>,
 }
 
-fn image(file: &Arc<Vec<u8>>, without_pixels: bool) -> Result<RawImage, MediaError> {
+/// Refuses what a reader that does not look out never ends with, or has no room for.
+fn safe(file: &[u8]) -> Result<(), MediaError> {
     tiff_directory::comes_to_an_end(file)?;
-    if let Some((width, height)) = too_large(file) {
-        return Err(MediaError::TooLarge { width, height });
+    match too_large(file) {
+        Some((width, height)) => Err(MediaError::TooLarge { width, height }),
+        None => Ok(()),
     }
+}
+
+fn image(file: &Arc<Vec<u8>>, without_pixels: bool) -> Result<RawImage, MediaError> {
+    safe(file)?;
     let source = RawSource::new_from_shared_vec(file.clone());
     let refused = |e: rawler::RawlerError| {
         let text = e.to_string();
@@ -121,15 +129,33 @@ fn unique_name(pages: &[Page<'_>]) -> Option<String> {
 /// # Errors
 /// [`MediaError`] for what cannot be developed.
 pub(crate) fn head(file: &Arc<Vec<u8>>) -> Result<RawHead, MediaError> {
-    let image = image(file, true)?;
-    filters(&image)?;
-    let [_, _, width, height] = part(&image)
-        .ok_or_else(|| MediaError::Damaged("the raw's picture lies outside its sensor".into()))?;
-    let Opcodes { lens, left_out, .. } = Opcodes::of(&tiff_directory::every(file));
+    let pages = tiff_directory::every(file);
+    let (size, bits) = match quick_head(file, &pages)? {
+        Some(DngHead { size, bits }) => (size, bits),
+        None => {
+            let image = image(file, true)?;
+            filters(&image)?;
+            let [_, _, width, height] = part(&image)
+                .ok_or_else(|| MediaError::Damaged("the raw's picture lies outside its sensor".into()))?;
+            (Size::new(width as u32, height as u32), image.bps.clamp(1, 32) as u8)
+        }
+    };
+    let Opcodes { lens, left_out, .. } = Opcodes::of(&pages);
     let told = |names: Vec<&str>| format!("The file also asks for {}, which is not done.", names.join(", "));
     let notes = if left_out.is_empty() { Vec::new() } else { vec![told(left_out)] };
-    let size = Size::new(width as u32, height as u32);
-    Ok(RawHead { size, bits: image.bps.clamp(1, 32) as u8, lens, notes })
+    Ok(RawHead { size, bits, lens, notes })
+}
+
+/// Size and depth as a DNG's directories alone tell them, where there is no doubt.
+fn quick_head(file: &[u8], pages: &[Page<'_>]) -> Result<Option<DngHead>, MediaError> {
+    safe(file)?;
+    let head = dng_head::of(pages);
+    match head {
+        Some(DngHead { size, .. }) if size.area() > MAX_PIXELS => {
+            Err(MediaError::TooLarge { width: size.width, height: size.height })
+        }
+        head => Ok(head),
+    }
 }
 
 /// What stands before a sensor's pixels.
