@@ -146,6 +146,44 @@ fn frames_are_told_how_they_lie_and_held_steady() {
 }
 
 #[test]
+fn edges_are_filled_with_what_the_frames_around_show() {
+    let place = Place::new();
+    write_frames(&place.0.path().join("in"));
+    std::fs::remove_file(place.0.path().join("in/S_04.png")).unwrap();
+    let held = |edges: &str| {
+        let steps = json!([{"step": "hold_steady", "freedom": "shift", "edges": edges}]);
+        place.run(&steps, edges, &["--quiet"])
+    };
+    let (filled, left) = (held("fill"), held("leave"));
+    // The seventh of thirteen is the reference, the eighth by its name; the last ones were knocked to the right and up.
+    let reference = moved(7);
+    let off_at_the_right = |path: &Path| {
+        let (_, values) = values(path);
+        let strip = (20..460).flat_map(|y| (717..720).map(move |x| (x, y)));
+        let off = strip.map(|(x, y)| {
+            let truth = scene(f64::from(x) - reference.0, f64::from(y) - reference.1);
+            (values[(y * 720 + x) as usize] - truth).abs()
+        });
+        off.sum::<f64>() / (440.0 * 3.0)
+    };
+    for (filled, left) in filled.iter().zip(&left).skip(8) {
+        let (with, without) = (off_at_the_right(filled), off_at_the_right(left));
+        assert!(with < 3.5 && without > 6.0, "{}: {with:.2} {without:.2}", filled.display());
+    }
+    // Whoever works, and however many, the bytes are the same; lines behind see the whole.
+    let again = place.run(
+        &json!([{"step": "hold_steady", "freedom": "shift", "edges": "fill"}]),
+        "again",
+        &["--quiet", "--workers", "3"],
+    );
+    let bytes = |all: &[PathBuf]| all.iter().map(|f| std::fs::read(f).unwrap()).collect::<Vec<_>>();
+    assert!(bytes(&again) == bytes(&filled));
+    let runs = rallo(&["--data", &place.text("data"), "queue", "report", "1"]);
+    let report: Value = serde_json::from_slice(&runs.stdout).unwrap();
+    assert!(report["found"].to_string().contains("Edges are filled"), "{report}");
+}
+
+#[test]
 fn frames_become_the_mean_of_those_around_them() {
     let place = Place::new();
     write_frames(&place.0.path().join("in"));

@@ -259,6 +259,31 @@ fn smooth(t: f32) -> f32 {
     t * t * (3.0 - 2.0 * t)
 }
 
+/// Tells `each` pixel that may lie within a radius of a line of straight pieces, by its index, and how far it is from the piece that
+/// is looked at; `points` are shares of the sides.
+pub fn near_line(
+    points: &[[f64; 2]],
+    radius: f64,
+    (width, height): (usize, usize),
+    mut each: impl FnMut(usize, f64),
+) {
+    let place = |p: &[f64; 2]| (p[0] * width as f64, p[1] * height as f64);
+    for (i, p) in points.iter().enumerate() {
+        let (a, b) = (place(&points[i.saturating_sub(1)]), place(p));
+        let low = |v: f64| (v - radius - 1.0).max(0.0) as usize;
+        let high = |v: f64, side: usize| ((v + radius + 2.0).max(0.0) as usize).min(side);
+        let (dx, dy) = (b.0 - a.0, b.1 - a.1);
+        let length = (dx * dx + dy * dy).max(1e-12);
+        for y in low(a.1.min(b.1))..high(a.1.max(b.1), height) {
+            for x in low(a.0.min(b.0))..high(a.0.max(b.0), width) {
+                let (px, py) = (x as f64 + 0.5 - a.0, y as f64 + 0.5 - a.1);
+                let t = ((px * dx + py * dy) / length).clamp(0.0, 1.0);
+                each(y * width + x, (px - t * dx).hypot(py - t * dy));
+            }
+        }
+    }
+}
+
 /// Longest side of the map strokes are drawn into.
 const MAP: f64 = 1024.0;
 
@@ -280,25 +305,11 @@ impl Painted {
             let inner = radius * (1.0 - soft / 100.0);
             // A stroke covers once, however often it crosses itself.
             let mut cover = vec![0f32; width * height];
-            let place = |p: &[f64; 2]| (p[0] * width as f64, p[1] * height as f64);
-            for (i, p) in stroke.points.iter().enumerate() {
-                let (a, b) = (place(&stroke.points[i.saturating_sub(1)]), place(p));
-                let low = |v: f64| (v - radius - 1.0).max(0.0) as usize;
-                let high = |v: f64, side: usize| ((v + radius + 2.0).max(0.0) as usize).min(side);
-                let (dx, dy) = (b.0 - a.0, b.1 - a.1);
-                let length = (dx * dx + dy * dy).max(1e-12);
-                for y in low(a.1.min(b.1))..high(a.1.max(b.1), height) {
-                    for x in low(a.0.min(b.0))..high(a.0.max(b.0), width) {
-                        let (px, py) = (x as f64 + 0.5 - a.0, y as f64 + 0.5 - a.1);
-                        let t = ((px * dx + py * dy) / length).clamp(0.0, 1.0);
-                        let far = (px - t * dx).hypot(py - t * dy);
-                        // At least one pixel of the map to fade over.
-                        let weight = smooth(((radius - far) / (radius - inner).max(1.0)) as f32);
-                        let c = &mut cover[y * width + x];
-                        *c = c.max(weight);
-                    }
-                }
-            }
+            near_line(&stroke.points, radius, (width, height), |at, far| {
+                // At least one pixel of the map to fade over.
+                let weight = smooth(((radius - far) / (radius - inner).max(1.0)) as f32);
+                cover[at] = cover[at].max(weight);
+            });
             for (w, c) in weights.iter_mut().zip(cover) {
                 *w = if stroke.erase { *w * (1.0 - c) } else { *w + c - *w * c };
             }

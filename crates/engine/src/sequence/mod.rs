@@ -4,6 +4,7 @@ pub mod alignment;
 pub mod alike;
 pub mod camera_move;
 pub mod course;
+pub mod edges;
 pub mod exposure_jumps;
 pub mod flow;
 pub mod in_between;

@@ -95,6 +95,11 @@ pub trait Step: Debug + Send + Sync {
     fn joins(&self) -> Option<Join> {
         None
     }
+    /// For a step that moves each picture of a run and fills what lies beyond its edges from its neighbours, so many to each
+    /// side at most.
+    fn fills_edges(&self) -> Option<usize> {
+        None
+    }
     /// What it must be shown of its input before [`ops`](Self::ops) is asked.
     fn wants(&self) -> Wants {
         Wants::Nothing

@@ -3,7 +3,7 @@
 //! does not denoise again.
 
 use crate::render::disk_cache::{IntermediateCache, LARGEST};
-use crate::render::joined_frames::JoinedFrames;
+use crate::render::joined_frames::{JoinedFrames, Joins};
 use crate::render::sequence::RunSequence;
 use crate::schedule;
 use rallo_engine::plan::fingerprint;
@@ -153,7 +153,7 @@ impl Ready<'_> {
 pub fn bytes(recipe: &Recipe, size: Size, context: &ResolveContext) -> u64 {
     let placed = recipe.placed(context);
     let each = size.area() * 16;
-    if placed.iter().any(|(_, settings)| settings.step.joins().is_some()) {
+    if placed.iter().any(|(_, settings)| Joins::of(&*settings.step).is_some()) {
         // What is joined so far, the frame that is added, and the file that one is made of.
         return 3 * each;
     }
@@ -202,23 +202,39 @@ pub fn ready<'a>(
     ready_until(recipe, None, (source, context, sequence), kept, after)
 }
 
-/// As [`ready`], of the lines before `until` alone, where that is given.
+/// How far lines go.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Until {
+    /// To the one before this.
+    Before(usize),
+    /// Through this one, which moves pictures and takes nothing from others here.
+    Through(usize),
+}
+
+/// As [`ready`], of the lines `until` one alone, where that is given.
 pub(super) fn ready_until<'a>(
     recipe: &'a Recipe,
-    until: Option<usize>,
+    until: Option<Until>,
     (source, context, sequence): (&'a FileSource, &'a ResolveContext, &'a RunSequence),
     kept: Option<&'a IntermediateCache>,
     after: Vec<Settings>,
 ) -> Result<Ready<'a>, PlanError> {
     let placed = recipe.placed(context).into_iter();
-    let is_before = |line: Option<usize>| until.zip(line).is_none_or(|(until, line)| line < until);
-    let placed: Vec<(Option<usize>, Settings)> = placed.filter(|(line, _)| is_before(*line)).collect();
+    let is_in = |line: &Option<usize>| match (until, *line) {
+        (Some(Until::Before(until)), Some(line)) => line < until,
+        (Some(Until::Through(last)), Some(line)) => line <= last,
+        _ => true,
+    };
+    let placed: Vec<(Option<usize>, Settings)> = placed.filter(|(line, _)| is_in(line)).collect();
+    let joins = |line: usize, settings: &Settings| {
+        (until != Some(Until::Through(line))).then(|| Joins::of(&*settings.step)).flatten()
+    };
     // The last line that joins frames takes what the others made of them.
     let join = placed
         .iter()
         .enumerate()
         .rev()
-        .find_map(|(at, (line, settings))| Some((at, (*line)?, settings.step.joins()?)));
+        .find_map(|(at, (line, settings))| Some((at, (*line)?, joins((*line)?, settings)?)));
     let cut = lines(&infos(recipe, &placed)).filter(|_| source.size().area() <= LARGEST);
     if let Some((at, line, join)) = join {
         let joined = JoinedFrames::new((recipe, line, join), (source, context, sequence), kept)?;

@@ -1,5 +1,5 @@
 //! A picture joined with its neighbours in the run, as a source for the lines behind that: each of them as the lines before make
-//! it, at the size the lines behind ask for.
+//! it, or those with the line that moves it, at the size the lines behind ask for.
 //!
 //! The mean of frames, reduced, is the mean of reduced frames; so frames are made no larger than they are needed. What was made
 //! of a frame is held for the frames beside it, within a bound, so that in a run each frame is made about once, however many
@@ -7,18 +7,54 @@
 
 use crate::lock::lock;
 use crate::render::disk_cache::IntermediateCache;
-use crate::render::intermediate::{Ready, ready_until};
+use crate::render::intermediate::{Ready, Until, ready_until};
 use crate::render::sequence::{Neighbour, RunSequence};
+use rallo_engine::ops::warp::Warp;
+use rallo_engine::sequence::edges::{Covered, Filling};
 use rallo_engine::sequence::joining::Joining;
-use rallo_engine::step::{Join, Joined};
+use rallo_engine::step::{Join, Joined, Step};
 use rallo_engine::{Orientation, Picture, PlanError, Pyramid, Size, Source, SourceError};
 use rallo_media::FileSource;
 use rallo_recipe::{Recipe, ResolveContext};
 use std::collections::HashSet;
 use std::sync::{Arc, Mutex, OnceLock};
 
+/// How a line takes the pictures around into each.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Joins {
+    /// As they come to the line, by their weights.
+    Weighed(Join),
+    /// As they are behind the line, which moves them, for what lies beyond the edges; so many to each side.
+    Edges(usize),
+}
+
+impl Joins {
+    /// The lines that make what is joined, where the line `line` joins it.
+    fn until(&self, line: usize) -> Until {
+        if matches!(self, Self::Edges(_)) { Until::Through(line) } else { Until::Before(line) }
+    }
+
+    /// How many lines that are.
+    pub(super) fn lines(&self, line: usize) -> usize {
+        line + usize::from(matches!(self, Self::Edges(_)))
+    }
+
+    /// Of a step that does.
+    pub fn of(step: &dyn Step) -> Option<Self> {
+        step.joins().map(Self::Weighed).or_else(|| step.fills_edges().map(Self::Edges))
+    }
+}
+
 /// A frame as some lines made it.
-type Made = Arc<(Size, Vec<f32>)>;
+type Made = Arc<MadeFrame>;
+
+/// Its values, and where it shows something of its own.
+#[derive(Debug)]
+struct MadeFrame {
+    size: Size,
+    values: Vec<f32>,
+    covered: Covered,
+}
 
 /// What a frame was made for; the lines before are the same for all that share a [`MadeFrames`].
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -31,6 +67,13 @@ struct Key {
     reduces_sooner: bool,
     /// Without the colour behind what is transparent.
     is_cut_out: bool,
+}
+
+impl MadeFrame {
+    fn bytes(&self) -> usize {
+        let shares = if let Covered::Shares(shares) = &self.covered { shares.len() } else { 0 };
+        (self.values.len() + shares) * 4
+    }
 }
 
 /// Frames that were made to be joined, the last used one last, and those that are being made.
@@ -88,11 +131,11 @@ impl MadeFrames {
         if held.frames.iter().any(|(known, _)| *known == key) {
             return;
         }
-        held.bytes += made.1.len() * 4;
+        held.bytes += made.bytes();
         held.frames.push((key, made.clone()));
         while held.bytes > self.most && held.frames.len() > 1 {
             let (_, oldest) = held.frames.remove(0);
-            held.bytes -= oldest.1.len() * 4;
+            held.bytes -= oldest.bytes();
         }
     }
 
@@ -106,7 +149,7 @@ pub struct JoinedFrames<'a> {
     recipe: &'a Recipe,
     /// The line that joins them.
     line: usize,
-    join: Join,
+    joins: Joins,
     source: &'a FileSource,
     context: &'a ResolveContext,
     sequence: &'a RunSequence,
@@ -118,12 +161,14 @@ pub struct JoinedFrames<'a> {
     levels: [OnceLock<Arc<Picture>>; Pyramid::LEVELS as usize + 1],
 }
 
-/// What a picture made ready becomes at a level.
-fn rendered(ready: &Ready, level: u8) -> Result<Made, SourceError> {
+/// What a picture made ready becomes at a level; `moved` is where the line that joins it took it from.
+fn rendered(ready: &Ready, moved: Option<&Warp>, level: u8) -> Result<Made, SourceError> {
     let program = ready.plan.program(0.5f64.powi(i32::from(level)));
     let (size, values) = program.render_values(ready.source(), program.size().rect())?;
     let (whole, side) = (ready.plan.size(), |v: u32| v.div_ceil(1 << level));
-    Ok(Arc::new(fitted(size, values, Size::new(side(whole.width), side(whole.height)))))
+    let (size, values) = fitted(size, values, Size::new(side(whole.width), side(whole.height)));
+    let covered = Covered::of(moved, whole, level, size);
+    Ok(Arc::new(MadeFrame { size, values, covered }))
 }
 
 /// A picture as large as a level is to be, which is a pixel more where its sides were rounded down.
@@ -146,14 +191,14 @@ impl<'a> JoinedFrames<'a> {
     /// # Errors
     /// [`PlanError`] where the lines before cannot be made ready for it.
     pub fn new(
-        (recipe, line, join): (&'a Recipe, usize, Join),
+        (recipe, line, joins): (&'a Recipe, usize, Joins),
         (source, context, sequence): (&'a FileSource, &'a ResolveContext, &'a RunSequence),
         kept: Option<&'a IntermediateCache>,
     ) -> Result<Self, PlanError> {
         let of = (source, context, sequence);
-        let own = Box::new(ready_until(recipe, Some(line), of, kept, Vec::new())?);
+        let own = Box::new(ready_until(recipe, Some(joins.until(line)), of, kept, Vec::new())?);
         let levels = std::array::from_fn(|_| OnceLock::new());
-        Ok(Self { recipe, line, join, source, context, sequence, kept, reduces_sooner: false, own, levels })
+        Ok(Self { recipe, line, joins, source, context, sequence, kept, reduces_sooner: false, own, levels })
     }
 
     /// The same for frames of a clip: see [`Ready::reducing_sooner`].
@@ -171,9 +216,20 @@ impl<'a> JoinedFrames<'a> {
     /// What the lines before make of another picture, at a level.
     fn make(&self, source: &FileSource, context: &ResolveContext, level: u8) -> Result<Made, SourceError> {
         let of = (source, context, self.sequence);
-        let ready = ready_until(self.recipe, Some(self.line), of, self.kept, Vec::new());
+        let ready = ready_until(self.recipe, Some(self.joins.until(self.line)), of, self.kept, Vec::new());
         let ready = ready.map_err(|e| SourceError(e.to_string()))?;
-        rendered(&if self.reduces_sooner { ready.reducing_early() } else { ready }, level)
+        let ready = if self.reduces_sooner { ready.reducing_early() } else { ready };
+        rendered(&ready, self.moved(context).as_ref(), level)
+    }
+
+    /// Where the line took a picture from that it moves.
+    fn moved(&self, context: &ResolveContext) -> Option<Warp> {
+        if !matches!(self.joins, Joins::Edges(_)) {
+            return None;
+        }
+        let placed = self.recipe.placed(context);
+        let (_, settings) = placed.into_iter().find(|(line, _)| *line == Some(self.line))?;
+        Some(settings.step.geometry(self.own.plan.size())?.map)
     }
 
     /// The same for another picture of the run.
@@ -191,48 +247,82 @@ impl<'a> JoinedFrames<'a> {
         }
     }
 
-    /// The pictures that are joined at a level, in the order of the join: those that nobody makes yet first.
-    fn made(&self, level: u8) -> Result<Vec<(Made, f32)>, SourceError> {
+    /// The picture so far before or after this one at a level, held or made; nothing beyond the ends, for one that cannot be
+    /// read, and, unless it `must` be, for one that another thread is making.
+    fn beside(&self, offset: i64, level: u8, must: bool) -> Result<Option<Made>, SourceError> {
         let at = self.context.sequence.number.saturating_sub(1);
-        let mut made: Vec<Option<(Made, f32)>> = vec![None; self.join.pictures.len()];
+        let place = isize::try_from(offset).ok().and_then(|offset| at.checked_add_signed(offset));
+        let Some(place) = place.filter(|place| *place < self.sequence.count || offset == 0) else {
+            return Ok(None);
+        };
+        let (line, reduces_sooner, is_cut_out) = (self.line, self.reduces_sooner, self.source.is_cut_out());
+        let key = Key { place, line, level, reduces_sooner, is_cut_out };
+        if let Some(found) = self.sequence.made.find(key) {
+            return Ok(Some(found));
+        }
+        if self.sequence.made.is_in_work(key) && !must {
+            return Ok(None);
+        }
+        let new = if offset == 0 {
+            rendered(&self.own, self.moved(self.context).as_ref(), level)
+        } else {
+            self.make_neighbour(place, level)
+        };
+        match new.inspect_err(|_| self.sequence.made.given_up(key)) {
+            Ok(new) => {
+                self.sequence.made.keep(key, &new);
+                Ok(Some(new))
+            }
+            Err(e) if offset == 0 => Err(e),
+            // One that cannot be read fails by itself, in its own turn.
+            Err(_) => Ok(None),
+        }
+    }
+
+    /// The pictures that are joined at a level, in the order of the join: those that nobody makes yet first.
+    fn made(&self, join: &Join, level: u8) -> Result<Vec<(Made, f32)>, SourceError> {
+        let mut made: Vec<Option<(Made, f32)>> = vec![None; join.pictures.len()];
         // Twice: what another thread was making the first time is mostly there the second time. Nobody waits for it, since
         // whoever waits may be keeping it from being made.
         for is_last in [false, true] {
-            for (made, Joined { offset, weight }) in made.iter_mut().zip(&self.join.pictures) {
-                if made.is_some() {
-                    continue;
+            for (made, Joined { offset, weight }) in made.iter_mut().zip(&join.pictures) {
+                if made.is_none() {
+                    *made = self.beside(*offset, level, is_last)?.map(|found| (found, *weight));
                 }
-                // Beyond the ends there is nothing to join.
-                let place = isize::try_from(*offset).ok().and_then(|offset| at.checked_add_signed(offset));
-                let Some(place) = place.filter(|place| *place < self.sequence.count || *offset == 0) else {
-                    continue;
-                };
-                let (line, reduces_sooner, is_cut_out) =
-                    (self.line, self.reduces_sooner, self.source.is_cut_out());
-                let key = Key { place, line, level, reduces_sooner, is_cut_out };
-                let found = match self.sequence.made.find(key) {
-                    Some(found) => found,
-                    None if self.sequence.made.is_in_work(key) && !is_last => continue,
-                    None => {
-                        let new = if *offset == 0 {
-                            rendered(&self.own, level)
-                        } else {
-                            self.make_neighbour(place, level)
-                        };
-                        let new = match new.inspect_err(|_| self.sequence.made.given_up(key)) {
-                            Ok(new) => new,
-                            Err(e) if *offset == 0 => return Err(e),
-                            // One that cannot be read fails by itself, in its own turn.
-                            Err(_) => continue,
-                        };
-                        self.sequence.made.keep(key, &new);
-                        new
-                    }
-                };
-                *made = Some((found, *weight));
             }
         }
         Ok(made.into_iter().flatten().collect())
+    }
+
+    fn joined(&self, join: &Join, level: u8) -> Result<(Size, Vec<f32>), SourceError> {
+        let mut made = self.made(join, level)?.into_iter();
+        let (first, weight) = made.next().ok_or_else(|| SourceError("there is no frame to join".into()))?;
+        let mut joining = Joining::begin(join.by, first.size, first.values.clone(), weight);
+        // One of another size belongs to something else.
+        for (frame, weight) in made.filter(|(frame, _)| frame.size == first.size) {
+            joining.add(&frame.values, weight);
+        }
+        Ok((first.size, joining.end()))
+    }
+
+    /// What lies beyond the picture's edges from those around, the nearest first, and no more of them than it takes.
+    fn filled(&self, reach: usize, level: u8) -> Result<(Size, Vec<f32>), SourceError> {
+        let own = self.beside(0, level, true)?;
+        let own = own.ok_or_else(|| SourceError("there is no frame to fill".into()))?;
+        if own.covered == Covered::All {
+            return Ok((own.size, own.values.clone()));
+        }
+        let mut filling = Filling::begin(own.values.clone(), own.covered.clone());
+        for offset in (1..=reach as i64).flat_map(|far| [-far, far]) {
+            if filling.is_full() {
+                break;
+            }
+            let other = self.beside(offset, level, true)?.filter(|other| other.size == own.size);
+            if let Some(other) = other {
+                filling.add(&other.values, &other.covered);
+            }
+        }
+        Ok((own.size, filling.end()))
     }
 }
 
@@ -255,15 +345,11 @@ impl Source for JoinedFrames<'_> {
         if let Some(known) = slot.get() {
             return Ok(known.clone());
         }
-        let mut made = self.made(level)?.into_iter();
-        let (first, weight) = made.next().ok_or_else(|| SourceError("there is no frame to join".into()))?;
-        let size = first.0;
-        let mut joining = Joining::begin(self.join.by, size, first.1.clone(), weight);
-        // One of another size belongs to something else.
-        for (frame, weight) in made.filter(|(frame, _)| frame.0 == size) {
-            joining.add(&frame.1, weight);
-        }
-        let picture = Picture::of_working(size, joining.end()).map_err(|e| SourceError(e.to_string()))?;
+        let (size, values) = match &self.joins {
+            Joins::Weighed(join) => self.joined(join, level),
+            Joins::Edges(reach) => self.filled(*reach, level),
+        }?;
+        let picture = Picture::of_working(size, values).map_err(|e| SourceError(e.to_string()))?;
         Ok(slot.get_or_init(|| Arc::new(picture)).clone())
     }
     fn orientation(&self) -> Orientation {

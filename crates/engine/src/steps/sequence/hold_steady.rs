@@ -38,7 +38,12 @@ pub enum Edges {
     Crop,
     /// They are drawn on from the frame's own edge.
     Leave,
+    /// They are filled with what the frames around show there.
+    Fill,
 }
+
+/// Frames to each side that edges are filled from, at most.
+const REACH: usize = 12;
 
 step! {
     /// Holds the picture still while the camera moved a little from frame to frame of a sequence. Every frame is laid on the
@@ -79,9 +84,9 @@ step! {
         area: Option<[f64; 4]> = None, Kind::Part;
         /// Parts that are not trusted: leaves in the wind, water, clouds.
         ignore: Vec<[f64; 4]> = Vec::new(), Kind::Rows(&["x", "y", "width", "height"], 16);
-        /// What becomes of the edges that not every frame has: cropped to what all have and enlarged to the size it had, or
-        /// left, drawn on from the frame's own edge.
-        edges: Edges = Edges::Crop, Kind::Choice(&["crop", "leave"]);
+        /// What becomes of the edges that not every frame has: cropped to what all have and enlarged to the size it had;
+        /// left, drawn on from the frame's own edge; or filled with what the frames around show there.
+        edges: Edges = Edges::Crop, Kind::Choice(&["crop", "leave", "fill"]);
         /// From places of the result to places of one frame, from the middle in lengths of the long edge: the first eight
         /// numbers of a projective matrix by rows; decided for each frame of a run.
         map: Option<[f64; 8]> = None, Kind::Kept(8);
@@ -150,6 +155,9 @@ impl Step for HoldSteady {
     }
     fn across(&self) -> Option<&dyn AcrossPictures> {
         Some(self)
+    }
+    fn fills_edges(&self) -> Option<usize> {
+        (self.edges == Edges::Fill).then_some(REACH)
     }
 }
 
@@ -302,6 +310,9 @@ impl AcrossPictures for HoldSteady {
             let lost = (1.0 - steady.covered[2] * steady.covered[3]) * 100.0;
             told.push(format!("{lost:.1} % of the picture is cropped: what not every frame has."));
         }
+        if self.edges == Edges::Fill && steady.covered[2] * steady.covered[3] < 1.0 {
+            told.push(format!("Edges are filled from up to {REACH} frames to each side; where none of them shows anything, they are drawn on."));
+        }
         let by = |by: KnownBy| {
             let frames = steady.frames.iter().zip(names).filter(|((_, known), _)| *known == by);
             frames.map(|(_, name)| name.as_str()).collect::<Vec<_>>()
@@ -356,6 +367,9 @@ mod tests {
         assert!(near(mapped(&step, size, 1200.0, 800.0), (1206.0, 760.0)));
         let left = HoldSteady { edges: Edges::Leave, ..step };
         assert!(near(mapped(&left, size, 0.0, 0.0), (6.0, 0.0)));
+        assert_eq!(left.fills_edges(), None);
+        let filled = HoldSteady { edges: Edges::Fill, ..left };
+        assert!(near(mapped(&filled, size, 0.0, 0.0), (6.0, 0.0)) && filled.fills_edges() == Some(12));
         assert!(HoldSteady::default().geometry(size).is_none());
     }
 

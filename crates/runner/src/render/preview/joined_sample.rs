@@ -1,8 +1,7 @@
 //! A frame of a sequence joined with those beside it, as a source to look at; computed when it is first asked for.
 
-use crate::render::joined_frames::JoinedFrames;
+use crate::render::joined_frames::{JoinedFrames, Joins};
 use crate::render::sequence::RunSequence;
-use rallo_engine::step::Join;
 use rallo_engine::{Orientation, Picture, PlanError, Pyramid, Size, Source, SourceError};
 use rallo_media::FileSource;
 use rallo_recipe::{Recipe, ResolveContext};
@@ -12,7 +11,7 @@ use std::sync::{Arc, OnceLock};
 pub struct JoinedSample {
     recipe: Recipe,
     line: usize,
-    join: Join,
+    joins: Joins,
     source: Arc<FileSource>,
     context: ResolveContext,
     sequence: RunSequence,
@@ -23,17 +22,17 @@ pub struct JoinedSample {
 
 impl JoinedSample {
     pub(in crate::render) fn new(
-        (recipe, line, join): (&Recipe, usize, Join),
+        (recipe, line, joins): (&Recipe, usize, Joins),
         source: &Arc<FileSource>,
         context: &ResolveContext,
         (sequence, state): (RunSequence, u64),
     ) -> Result<Self, PlanError> {
         let of = (&**source, context, &sequence);
-        let size = JoinedFrames::new((recipe, line, join.clone()), of, None)?.size();
+        let size = JoinedFrames::new((recipe, line, joins.clone()), of, None)?.size();
         Ok(Self {
             recipe: recipe.clone(),
             line,
-            join,
+            joins,
             source: source.clone(),
             context: context.clone(),
             sequence,
@@ -62,7 +61,7 @@ impl Source for JoinedSample {
             return Ok(known.clone());
         }
         let of = (&*self.source, &self.context, &self.sequence);
-        let joined = JoinedFrames::new((&self.recipe, self.line, self.join.clone()), of, None)
+        let joined = JoinedFrames::new((&self.recipe, self.line, self.joins.clone()), of, None)
             .map_err(|e| SourceError(e.to_string()))?;
         let picture = joined.level(level)?;
         Ok(slot.get_or_init(|| picture).clone())

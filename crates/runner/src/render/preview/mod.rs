@@ -13,6 +13,7 @@ pub use crate::render::preview::sample::{SequenceSample, sample};
 use crate::lock::lock;
 use crate::render::fault::Fault;
 use crate::render::intermediate::ready_until;
+use crate::render::joined_frames::Joins;
 use crate::render::sequence::{
     LineMeasurement, MeasuredLines, Neighbour, RunSequence, SequenceFrame, by_halves, identity_of, key_of,
     measured_by,
@@ -83,9 +84,11 @@ impl Look {
             Some(measured) => RunSequence::new(&self.recipe, frames, measured)?,
             None => RunSequence::unmeasured(&self.recipe, frames)?,
         };
-        let joins = self.recipe.steps.iter().rposition(|line| line.step.joins().is_some());
+        // The lines that make what is joined last.
+        let last = |(at, line): (usize, &Line)| Some(Joins::of(&*line.step)?.lines(at));
+        let joins = self.recipe.steps.iter().enumerate().rev().find_map(last);
         let key = |line| format!("{} {}", key_of(&self.recipe, line, &self.identity), measured.is_some());
-        let made = joins.map(|line| memory.made(key(line)));
+        let made = joins.map(|lines| memory.made(key(lines)));
         Ok(sequence.rough(made.unwrap_or_default()))
     }
 }
@@ -109,7 +112,7 @@ pub struct Preview {
 
 /// Whether a line belongs to how frames are framed alone, for each frame by itself.
 fn frames_alone(line: &Line) -> bool {
-    line.moves() && line.step.across().is_none() && line.step.joins().is_none()
+    line.moves() && line.step.across().is_none() && Joins::of(&*line.step).is_none()
 }
 
 impl Preview {

@@ -1,6 +1,7 @@
 //! One frame of a sequence as a sample of it: with what is decided from all frames, and joined with those beside it.
 
 use crate::render::fault::Fault;
+use crate::render::joined_frames::Joins;
 use crate::render::preview::Look;
 use crate::render::preview::joined_sample::JoinedSample;
 use crate::render::preview::memory::{PreviewMemory, STATES, recalled};
@@ -48,7 +49,7 @@ impl SequenceSample {
     ) -> Option<Arc<JoinedSample>> {
         let placed = recipe.placed(context);
         let (line, join) =
-            placed.iter().rev().find_map(|(line, settings)| Some(((*line)?, settings.step.joins()?)))?;
+            placed.iter().rev().find_map(|(line, settings)| Some(((*line)?, Joins::of(&*settings.step)?)))?;
         let is_slow = |line: &Line| line.on && line.kind().info.facts.expensive;
         if recipe.steps[..line].iter().any(is_slow) {
             return None;
