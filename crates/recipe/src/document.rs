@@ -52,6 +52,12 @@ pub struct Recipe {
 }
 
 impl Recipe {
+    /// Only what moves or widens the picture, to lie on what the whole makes of it; the other lines keep their places.
+    pub fn framing(mut self) -> Self {
+        self.steps.iter_mut().filter(|line| !line.moves()).for_each(|line| line.on = false);
+        self
+    }
+
     /// Lines before which a run waits for a yes, with what is to be looked at.
     pub fn checkpoints(&self) -> Vec<(usize, &str)> {
         let wait =
@@ -87,7 +93,8 @@ impl Recipe {
 
     /// Whether one of its lines joins pictures with their neighbours in the run.
     pub fn joins_neighbours(&self) -> bool {
-        self.steps.iter().any(|l| self.is_on(l) && l.step.joins().is_some())
+        let joins = |line: &Line| line.step.joins().is_some() || line.step.fills_edges().is_some();
+        self.steps.iter().any(|line| self.is_on(line) && joins(line))
     }
 
     /// Whether one of its lines changes pixels of some picture.

@@ -2,6 +2,8 @@
 //! not to a recipe: order, choices, ratings, keywords, corrected times.
 
 use crate::frame::{MAX_RATING, Marks};
+use crate::measured_area::NamedArea;
+use crate::sieve::{SwitchedPass, sieve};
 use crate::{Choice, Frame, Order, Sort};
 use rallo_recipe::FrameAdjustments;
 use schemars::JsonSchema;
@@ -43,6 +45,34 @@ pub struct Entry {
     /// Its own small changes on top of a recipe.
     #[serde(default, skip_serializing_if = "FrameAdjustments::is_nothing")]
     pub own: FrameAdjustments,
+    /// Whether the sieve set it aside, and not a person.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub by_sieve: bool,
+}
+
+/// How the frames are measured and sieved as a sequence.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct SequenceSettings {
+    /// The sieve's passes, in their order.
+    pub passes: Vec<SwitchedPass>,
+    /// Areas that are measured besides the whole.
+    pub areas: Vec<NamedArea>,
+    /// Behind how many lines of the recipe they are measured; 0 is the originals.
+    pub behind: usize,
+}
+
+impl SequenceSettings {
+    /// Whether nothing is said.
+    pub fn is_nothing(&self) -> bool {
+        *self == Self::default()
+    }
+
+    /// What of it makes no sense.
+    fn wrong(&self) -> Option<String> {
+        let areas = NamedArea::check(&self.areas).map_err(|e| e.to_string());
+        areas.and_then(|()| sieve(&[], &self.passes).map(drop).map_err(|e| e.to_string())).err()
+    }
 }
 
 /// The document.
@@ -63,6 +93,9 @@ pub struct Document {
     pub order: Order,
     /// The frames.
     pub frames: Vec<Entry>,
+    /// Them as a sequence.
+    #[serde(default, skip_serializing_if = "SequenceSettings::is_nothing")]
+    pub sequence: SequenceSettings,
 }
 
 /// Why a document cannot be used.
@@ -81,6 +114,7 @@ impl Document {
             keywords: f.marks.keywords.clone(),
             shift: f.marks.shift as f64 / 1000.0,
             own: f.marks.own,
+            by_sieve: false,
         };
         Self {
             format: "rallo-shoot".into(),
@@ -89,6 +123,7 @@ impl Document {
             places: places.iter().map(|p| Place { path: short(&p.path), deep: p.deep }).collect(),
             order,
             frames: frames.iter().map(entry).collect(),
+            sequence: SequenceSettings::default(),
         }
     }
 
@@ -120,6 +155,9 @@ impl Document {
             }
         }
         let mut document: Self = serde_json::from_value(value).map_err(|e| DocumentError(e.to_string()))?;
+        if let Some(wrong) = document.sequence.wrong() {
+            return fail(format!("sequence.{wrong}"));
+        }
         for (i, entry) in document.frames.iter_mut().enumerate() {
             if entry.rating > MAX_RATING {
                 return fail(format!("frames[{i}].rating: expected 0 to {MAX_RATING}, got {}", entry.rating));
@@ -191,10 +229,34 @@ mod tests {
         let document = Document::new("Spring", &places, order, &all, Path::new("/shoot"));
         let text = serde_json::to_string(&document).unwrap();
         assert!(text.contains("\"card/b.jpg\"") && !text.contains("\"set_aside\""));
+        assert!(!text.contains("sequence") && !text.contains("by_sieve"), "{text}");
         let back = Document::parse(&text, Path::new("/elsewhere")).unwrap();
         assert_eq!(back.frames[0].path, Path::new("/elsewhere/card/b.jpg"));
         assert_eq!(back.marks(0).unwrap(), frames[0].marks);
         assert_eq!(back.marks(1).unwrap().hand, Some(1.0));
+    }
+
+    #[test]
+    fn passes_and_areas_of_a_sequence_go_with_it() {
+        let read = |sequence: &str| {
+            let frames = "[{\"path\": \"a.jpg\", \"choice\": \"set_aside\", \"by_sieve\": true}]";
+            let head =
+                format!("\"format\": \"rallo-shoot\", \"version\": 1, \"name\": \"a\", \"frames\": {frames}");
+            Document::parse(&format!("{{{head}, \"sequence\": {sequence}}}"), Path::new("/x"))
+        };
+        let area = "{\"name\": \"sky\", \"ellipse\": [0.1, 0.1, 0.5, 0.5]}";
+        let pass = "{\"pass\": \"every\", \"n\": 3, \"on\": false}";
+        let document =
+            read(&format!("{{\"areas\": [{area}], \"passes\": [{pass}], \"behind\": 2}}")).unwrap();
+        assert_eq!((document.sequence.areas[0].name.as_str(), document.sequence.behind), ("sky", 2));
+        assert!(!document.sequence.passes[0].on && document.frames[0].by_sieve);
+        let back = Document::parse(&serde_json::to_string(&document).unwrap(), Path::new("/x")).unwrap();
+        assert_eq!(back, document);
+        let wrong = |sequence: &str| read(sequence).unwrap_err().to_string();
+        let beyond = wrong("{\"areas\": [{\"rectangle\": [0.5, 0, 0.6, 1]}]}");
+        assert!(beyond.starts_with("sequence.areas[0]: expected left"), "{beyond}");
+        let late = wrong("{\"passes\": [{\"pass\": \"time\", \"from\": \"31:00\", \"to\": \"9:00\"}]}");
+        assert!(late.starts_with("sequence.passes[0]."), "{late}");
     }
 
     #[test]

@@ -1,6 +1,6 @@
 import assert from 'node:assert/strict';
 import { test } from 'node:test';
-import { letter, without } from '../assets/sequence/areas.js';
+import { called, corners, moved, sized, without } from '../assets/sequence/area-shapes.js';
 import { decimated } from '../assets/sequence/chart.js';
 import { sentence } from '../assets/sequence/passes.js';
 
@@ -10,7 +10,33 @@ test('passes go on with their areas where one is taken away', () => {
     without(passes, 1).map((pass) => pass.area),
     [undefined, 0, undefined, 1],
   );
-  assert.equal(letter(2), 'C');
+});
+
+test('areas are called by their letter or their name, moved inside the picture, and not made too small', () => {
+  assert.equal(called({}, 2), 'C');
+  assert.equal(called({ name: 'sky' }, 2), 'sky');
+  const area = { name: 'sky', rectangle: [0.1, 0.2, 0.3, 0.4] };
+  assert.deepEqual(moved(area, [0.05, 0.1]), { name: 'sky', rectangle: [0.15, 0.3, 0.3, 0.4] });
+  assert.deepEqual(moved(area, [9, -9]).rectangle, [0.7, 0, 0.3, 0.4]);
+  assert.deepEqual(corners(area)[2], [0.4, 0.6000000000000001]);
+  assert.deepEqual(sized(area, 2, [0.6, 0.7]).rectangle, [0.1, 0.2, 0.5, 0.5]);
+  assert.deepEqual(sized(area, 0, [0.5, 0.5]).rectangle, [0.4, 0.5, 0.1, 0.1]);
+  assert.equal(sized(area, 2, [0.11, 0.7]), area);
+  const brushed = {
+    strokes: [
+      {
+        points: [
+          [0.1, 0.5],
+          [0.3, 0.6],
+        ],
+        width: 6,
+      },
+    ],
+  };
+  assert.deepEqual(moved(brushed, [1, 0]).strokes[0].points, [
+    [0.8, 0.5],
+    [1, 0.6],
+  ]);
 });
 
 test('a pass is a sentence, and each of its values changes that value alone', () => {

@@ -253,6 +253,49 @@ fn times_are_corrected_checked_and_written_beside() {
 }
 
 #[test]
+fn a_document_holds_what_is_measured_and_sieved() {
+    let desk = Desk::new();
+    let measured = json!({
+        "areas": [{"name": "bed", "rectangle": [0, 0.5, 1, 0.5]}],
+        "passes": [{"pass": "every", "n": 2}],
+    });
+    desk.post("/api/sequence/measure", measured);
+    let until_measured = || {
+        for _ in 0..300 {
+            let told = desk.get("/api/sequence");
+            if !told["frames"].as_array().unwrap().is_empty() {
+                return told;
+            }
+            std::thread::sleep(Duration::from_millis(100));
+        }
+        panic!("it is never measured");
+    };
+    until_measured();
+    let aside = desk.post("/api/sequence/apply", json!({}))["aside"].clone();
+    assert!(aside.as_u64() > Some(0), "{aside}");
+    let document = desk.site.ask("GET", "/api/shoot-file", &Value::Null).json();
+    let by_sieve = |f: &&Value| f["by_sieve"] == true;
+    let count = document["frames"].as_array().unwrap().iter().filter(by_sieve).count();
+    assert_eq!((json!(count), &document["sequence"]["areas"][0]["name"]), (aside.clone(), &json!("bed")));
+    // Taken over, all is as it was, and what the sieve set aside comes back without its passes.
+    desk.post("/api/sequence/measure", json!({"areas": [], "passes": []}));
+    let bearer = format!("Bearer {}", desk.site.token);
+    let load =
+        |text: &str| desk.site.raw("POST /api/shoot-file", &[("Authorization", &bearer)], text.as_bytes());
+    assert_eq!(load(&document.to_string()).status, 200);
+    let told = until_measured();
+    assert_eq!(
+        (&told["areas"], &told["passes"]),
+        (&document["sequence"]["areas"], &document["sequence"]["passes"])
+    );
+    desk.post("/api/sequence/measure", json!({"areas": [], "passes": []}));
+    until_measured();
+    assert_eq!(desk.post("/api/sequence/apply", json!({}))["back"], aside);
+    let wrong = load(&document.to_string().replace("\"every\"", "\"often\""));
+    assert_eq!(wrong.status, 422, "{}", wrong.text());
+}
+
+#[test]
 fn a_shoot_goes_out_as_a_document_and_comes_back_as_it_was() {
     let desk = Desk::new();
     let kept: Vec<Value> = ["B_2", "B_7"].map(|n| desk.id(n)).to_vec();

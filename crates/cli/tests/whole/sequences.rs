@@ -121,17 +121,12 @@ fn the_light_of_frames_is_told_and_passes_hold_them_apart() {
     let text = |name: &str| at(name).to_string_lossy().into_owned();
     write_frames(&at("in"), |i| if i % 10 == 4 { 1.0 } else { 0.0 });
     std::fs::write(at("in/BED_007.jpg"), "no picture").unwrap();
-    let data = text("data");
-    let told = answered_with_failures(&[
-        "--data",
-        &data,
-        "sequence",
-        "measure",
-        &text("in"),
-        "--json",
-        "--area",
-        "0,0,0.5,0.5",
-    ]);
+    let (data, from) = (text("data"), text("in"));
+    let measured = |option: &str, value: &str| {
+        let args = ["--data", &data, "sequence", "measure", &from, "--json", option, value];
+        answered_with_failures(&args)
+    };
+    let told = measured("--area", "0,0,0.5,0.5");
     let frames = told.as_array().unwrap();
     assert_eq!(frames.len(), FRAMES);
     let good: Vec<&Value> = frames.iter().filter(|f| f["problem"].is_null()).collect();
@@ -144,6 +139,16 @@ fn the_light_of_frames_is_told_and_passes_hold_them_apart() {
         frames.iter().find(|f| f["file"].as_str().unwrap().ends_with(&format!("BED_{i:03}.jpg"))).unwrap()["brightness"].as_f64().unwrap()
     };
     assert!(bright(4) > bright(5) + 10.0);
+    // Behind a line that grows brighter over the sequence the last frame is three stops brighter, the first as it was.
+    let ramp = json!({"format": "rallo-recipe", "version": 1, "name": "ramp", "deliveries": [], "steps": [
+        {"step": "exposure", "stops": 0, "ramp": {"stops": [[0.0, 0.0], [1.0, 3.0]]}}]});
+    std::fs::write(at("ramp.json"), ramp.to_string()).unwrap();
+    let ramp = measured("--recipe", &text("ramp.json"));
+    let light = |told: &Value, i: usize| told[i]["brightness"].as_f64().unwrap();
+    assert!((light(&ramp, 0) - light(&told, 0)).abs() < 0.5);
+    // The last one cannot be read.
+    let late = FRAMES - 2;
+    assert!(light(&ramp, late) > light(&told, late) + 15.0, "{} {}", light(&ramp, late), light(&told, late));
     // Kept small, the frames need not be decoded again for another area.
     assert_eq!(std::fs::read_dir(at("data/small-frames")).unwrap().count(), FRAMES - 1);
 
@@ -273,7 +278,7 @@ fn answered_with_failures(args: &[&str]) -> Value {
 
 /// What people type to say what else is to go, and Enter.
 async fn say_what_else(desk: &Desk, words: &str) {
-    desk.find("#more").await.click().await.unwrap();
+    desk.click("#more").await;
     desk.find("#more").await.send_keys(words).await.unwrap();
     desk.until("document.querySelectorAll('#offers li').length > 0").await;
     desk.press(fantoccini::key::Key::Enter.into()).await;
@@ -293,6 +298,9 @@ async fn passes_are_suggested_and_areas_and_windows_are_drawn() {
     desk.script("document.querySelector('#suggest').click()").await;
     desk.until("document.querySelector('#passes li')?.innerText.includes('6 go')").await;
     desk.until("document.querySelectorAll('#passes li.is-open .taken img').length === 6").await;
+    // What a pass takes is shown as pictures, and so is the frame that is looked at.
+    desk.until("document.querySelector('#seen').naturalWidth > 0").await;
+    desk.until("[...document.querySelectorAll('#passes .taken img')].some((i) => i.naturalWidth > 0)").await;
     let passes = |told: &Value| told["passes"].as_array().unwrap().len();
     let before = passes(&desk.ask("GET", "/api/sequence", Value::Null).await);
     desk.script("document.querySelector('#suggest').click()").await;
@@ -307,7 +315,7 @@ async fn passes_are_suggested_and_areas_and_windows_are_drawn() {
     .unwrap();
     let at = |x: f64, y: f64| (place.0 + place.2 * x, place.1 + place.3 * y);
     desk.drag_between(at(0.2, 0.25), at(0.6, 0.75)).await;
-    desk.until("document.querySelector('#areas').innerText.includes('A ×')").await;
+    desk.until("document.querySelector('#areas [aria-label=\"Measure A no longer\"]')").await;
     desk.until("document.querySelectorAll('#passes li.is-open .taken img').length === 6").await;
     let told = desk.ask("GET", "/api/sequence", Value::Null).await;
     let ellipse: [f64; 4] = serde_json::from_value(told["areas"][0]["ellipse"].clone()).unwrap();
@@ -315,7 +323,28 @@ async fn passes_are_suggested_and_areas_and_windows_are_drawn() {
         assert!((value - wanted).abs() < 0.03, "{ellipse:?}");
     }
     assert!(told["frames"].as_array().unwrap().iter().all(|f| f["areas"].as_array().unwrap().len() == 1));
-    desk.script("[...document.querySelectorAll('#legend button')].find((b) => b.innerText.endsWith('A contrast')).click()").await;
+    // It is made wider by its corner, moved by a key, and given a name, which its lines and the shoot's document have too.
+    desk.drag_between(at(0.6, 0.75), at(0.7, 0.75)).await;
+    desk.script("document.querySelector('[data-move]').dispatchEvent(new KeyboardEvent('keydown', {key: 'ArrowDown', bubbles: true}))").await;
+    let mut ellipse = [0f64; 4];
+    for _ in 0..100 {
+        let told = desk.ask("GET", "/api/sequence", Value::Null).await;
+        ellipse = serde_json::from_value(told["areas"][0]["ellipse"].clone()).unwrap();
+        if ellipse[2] > 0.47 && ellipse[1] > 0.255 {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
+    assert!(ellipse[2] > 0.47 && ellipse[1] > 0.255 && (ellipse[3] - 0.5).abs() < 0.03, "{ellipse:?}");
+    desk.script("const f = document.querySelector('.area-name'); f.value = 'sky'; f.dispatchEvent(new Event('change'))").await;
+    desk.until(
+        "[...document.querySelectorAll('#legend button')].some((b) => b.innerText.endsWith('sky contrast'))",
+    )
+    .await;
+    desk.script("[...document.querySelectorAll('#legend button')].find((b) => b.innerText.endsWith('sky contrast')).click()").await;
+    let document = desk.ask("GET", "/api/shoot-file", Value::Null).await;
+    assert_eq!(document["sequence"]["areas"][0]["name"], "sky");
+    assert_eq!(document["sequence"]["passes"].as_array().unwrap().len(), before);
 
     // A window over days and hours lets through what is in it.
     desk.script("document.querySelector('[data-view=days]').click()").await;
@@ -333,8 +362,8 @@ async fn passes_are_suggested_and_areas_and_windows_are_drawn() {
     assert_eq!(told["passes"][before]["pass"], "windows");
 
     // Without the area passes hold the whole; what makes no sense is named.
-    desk.script("document.querySelector('#areas [aria-label=\"Measure A no longer\"]').click()").await;
-    desk.until("!document.querySelector('#areas').innerText.includes('A ×')").await;
+    desk.script("document.querySelector('#areas [aria-label=\"Measure sky no longer\"]').click()").await;
+    desk.until("!document.querySelector('#areas .area')").await;
     let refused = json!({"areas": [{"rectangle": [0.5, 0, 0.6, 1]}], "passes": []});
     let told = desk.ask("POST", "/api/sequence/measure", refused).await;
     assert!(told.to_string().contains("areas[0]: expected"), "{told}");

@@ -1,13 +1,13 @@
 //! The light of frames of a sequence: brightness, contrast and change, of the whole and of parts, measured on small frames
 //! that are kept, so that a part that is added later needs no decoding.
 
-use super::measured_area::MeasuredArea;
 use rallo_engine::colour::transfer::{Table, decode, encode};
 use rallo_engine::colour::working::LUMINANCE;
 use rallo_engine::sequence::usual;
 use rallo_engine::{Plan, Source};
 use rallo_media::{CameraData, FileSource, MediaError, content_hash};
-use rallo_recipe::Recipe;
+use rallo_recipe::{FrameValue, Overrides, RampFrame, Recipe};
+use rallo_shoot::MeasuredArea;
 use rallo_shoot::sieve::Light;
 use rayon::prelude::*;
 use std::collections::HashMap;
@@ -47,14 +47,20 @@ pub enum LightError {
 }
 
 impl SmallFrame {
-    /// Of a picture, behind some lines of a recipe where that is asked for.
-    fn of(source: &FileSource, path: &Path, behind: Option<Behind<'_>>) -> Result<Self, LightError> {
+    /// Of a picture, behind some lines of a recipe where that is asked for, with what holds for this frame of its `values`.
+    fn of(
+        source: &FileSource,
+        path: &Path,
+        behind: Option<Behind<'_>>,
+        values: &[FrameValue],
+    ) -> Result<Self, LightError> {
         let told = |e: &dyn std::fmt::Display| LightError::Render(e.to_string());
         let plan = match behind {
             None => Plan::new(Vec::new(), source.size()).map_err(|e| told(&e))?,
             Some(Behind { recipe, lines }) => {
                 let facts = source.facts(path);
-                let context = crate::resolve_context(path, Some(&facts), &crate::Decided::default(), 1);
+                let mut context = crate::resolve_context(path, Some(&facts), &crate::Decided::default(), 1);
+                context.overrides = Overrides::new(recipe, values).map_err(|e| told(&e))?;
                 let placed = recipe.placed(&context).into_iter();
                 let before =
                     placed.filter(|(at, _)| at.is_none_or(|at| at < lines)).map(|(_, settings)| settings);
@@ -220,7 +226,12 @@ pub fn folder_of(data: &Path) -> PathBuf {
 }
 
 /// A frame as it is kept, or made and kept now; frames behind lines of a recipe are not kept.
-fn small(path: &Path, kept: Option<&Path>, behind: Option<Behind<'_>>) -> Result<SmallFrame, LightError> {
+fn small(
+    path: &Path,
+    kept: Option<&Path>,
+    behind: Option<Behind<'_>>,
+    values: &[FrameValue],
+) -> Result<SmallFrame, LightError> {
     let name = std::fs::metadata(path).ok().and_then(|meta| {
         let changed = meta.modified().ok()?.duration_since(std::time::UNIX_EPOCH).ok()?;
         Some(content_hash(format!("{}|{}|{}", path.display(), meta.len(), changed.as_nanos()).as_bytes()))
@@ -234,7 +245,7 @@ fn small(path: &Path, kept: Option<&Path>, behind: Option<Behind<'_>>) -> Result
         Some(Behind { recipe, .. }) => source.decoding_by(&recipe.decode),
         None => source,
     };
-    let made = SmallFrame::of(&source, path, behind)?;
+    let made = SmallFrame::of(&source, path, behind, values)?;
     if let Some(file) = file {
         // What cannot be kept is made again the next time.
         let _ = crate::files::atomic_file::write_whole(&file, &made.bytes(), true);
@@ -271,12 +282,15 @@ pub fn lights(
     let mut out: Vec<FrameLight> = Vec::with_capacity(frames.len());
     let mut glances: Vec<Option<Vec<f32>>> = Vec::with_capacity(frames.len());
     let mut last: Option<SmallFrame> = None;
-    for some in frames.chunks(TOGETHER) {
-        let made = |FrameFile { path, .. }: &FrameFile| {
-            let frame = small(path, kept, behind);
+    let ramped = behind.map_or_else(Vec::new, |behind| ramped(behind.recipe, frames));
+    for (chunk, some) in frames.chunks(TOGETHER).enumerate() {
+        let made = |(i, FrameFile { path, .. }): (usize, &FrameFile)| {
+            let values = ramped.get(chunk * TOGETHER + i).map_or(&[][..], Vec::as_slice);
+            let frame = small(path, kept, behind, values);
             done(path).is_continue().then_some(frame)
         };
-        let small: Vec<Result<SmallFrame, LightError>> = some.par_iter().map(made).collect::<Option<_>>()?;
+        let small: Vec<Result<SmallFrame, LightError>> =
+            some.par_iter().enumerate().map(made).collect::<Option<_>>()?;
         for frame in small.iter().flatten() {
             let all = std::iter::once(&MeasuredArea::WHOLE).chain(areas);
             places
@@ -316,6 +330,13 @@ pub fn lights(
         }
     }
     Some(out)
+}
+
+/// Of every frame the values of lines that change over the sequence.
+fn ramped(recipe: &Recipe, frames: &[FrameFile]) -> Vec<Vec<FrameValue>> {
+    let name = |path: &Path| path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+    let frame = |frame: &FrameFile| RampFrame { name: name(&frame.path), taken: frame.taken };
+    recipe.ramped(&frames.iter().map(frame).collect::<Vec<_>>())
 }
 
 /// Files in the order of time; those without one behind the others, by name.

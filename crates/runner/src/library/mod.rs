@@ -3,7 +3,6 @@
 pub mod frame_alignment;
 pub mod frame_light;
 pub mod lens_softness;
-pub mod measured_area;
 pub mod openable;
 pub mod scan;
 pub mod shoot_index;

@@ -10,7 +10,7 @@ export function adding(seq) {
   $('apply').onclick = seq.doing(async () => {
     const told = await json('POST', '/api/sequence/apply', {});
     const word = (n) => `${n} frame${n === 1 ? '' : 's'}`;
-    say(`${word(told.aside)} set aside, ${word(told.back)} back. Undo on the seq.frames page takes it back.`);
+    say(`${word(told.aside)} set aside, ${word(told.back)} back. Undo on the Frames page takes it back.`);
     $('rail-frames').textContent = seq.stays().length;
   });
 

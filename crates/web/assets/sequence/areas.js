@@ -1,82 +1,37 @@
-// Areas of the picture that are measured by themselves: drawn on it with the mouse, named by letters, taken away again.
+// Areas of the picture that are measured by themselves: drawn on it, named, moved, made larger or smaller, taken away again.
 
 import { el, svg } from '../app/api.js';
+import {
+  COLOURS,
+  between,
+  called,
+  corners,
+  isLargeEnough,
+  moved,
+  outline,
+  round,
+  share,
+  sized,
+} from './area-shapes.js';
 
-export const COLOURS = [
-  '#7fb2ef',
-  '#e59ac4',
-  '#e8c36a',
-  '#9bd06f',
-  '#b49cf0',
-  '#ef9a6b',
-  '#6fd3d6',
-  '#d7d7d7',
-  '#c98d8d',
-  '#8dc9a6',
-  '#a8a8e8',
-  '#c9c98d',
-];
 const MOST = COLOURS.length;
-const SMALLEST = 0.02;
 const BRUSH = 6;
 
-/** What an area is called. */
-export const letter = (i) => String.fromCharCode(65 + i);
-
-const round = (v) => Math.round(v * 1000) / 1000;
-const share = (v) => Math.min(1, Math.max(0, v));
-
-/** Left, top, width and height between two places, inside the picture. */
-function between(a, b) {
-  const [left, top] = [share(Math.min(a[0], b[0])), share(Math.min(a[1], b[1]))];
-  const [right, bottom] = [share(Math.max(a[0], b[0])), share(Math.max(a[1], b[1]))];
-  return [
-    round(left),
-    round(top),
-    round(Math.max(0, Math.min(1 - round(left), right - left))),
-    round(Math.max(0, Math.min(1 - round(top), bottom - top))),
-  ];
-}
-
-/** The outline of an area on a picture of so many pixels, and where its letter stands. */
-function outline(area, i, [w, h]) {
-  const look = { fill: 'none', stroke: COLOURS[i], 'stroke-width': 2 };
-  if (area.strokes) {
-    const [x, y] = area.strokes[0].points[0];
-    return [
-      area.strokes.map((s) =>
-        svg('polyline', {
-          points: s.points.map((p) => `${p[0] * w},${p[1] * h}`).join(' '),
-          fill: 'none',
-          stroke: COLOURS[i],
-          'stroke-opacity': 0.5,
-          'stroke-linecap': 'round',
-          'stroke-linejoin': 'round',
-          'stroke-width': (s.width / 100) * Math.max(w, h),
-        }),
-      ),
-      [x, y],
-    ];
-  }
-  const [x, y, across, down] = area.rectangle ?? area.ellipse;
-  const shape = area.rectangle
-    ? svg('rect', { x: x * w, y: y * h, width: across * w, height: down * h, 'stroke-dasharray': '6 4', ...look })
-    : svg('ellipse', {
-        cx: (x + across / 2) * w,
-        cy: (y + down / 2) * h,
-        rx: (across / 2) * w,
-        ry: (down / 2) * h,
-        'stroke-dasharray': '6 4',
-        ...look,
-      });
-  return [[shape], [x + 0.01, y + 0.01]];
-}
-
 /** The tools for areas: `image` is what they are drawn on, `bar` where their buttons stand, `put` is told the areas and which one went. */
-export function areaTools({ image, over, bar, put }) {
+export function areaTools({ image, over, bar, put: told }) {
   let areas = [];
   let tool = null;
   let drawn = null;
+  /** What is moved by hand: which area, by what, from where, and as it was. */
+  let grip = null;
+  /** What was changed by keys, and is told when they rest. */
+  let resting = 0;
+  /** Tells the areas as they are now; nothing that keys changed before is told again. */
+  const put = (next, gone) => {
+    clearTimeout(resting);
+    resting = 0;
+    told(next, gone);
+  };
 
   function box() {
     // The picture is fitted into its element.
@@ -99,6 +54,8 @@ export function areaTools({ image, over, bar, put }) {
       ...[...areas, ...(drawn ? [drawn] : [])].flatMap((area, i) => {
         const [shapes, [lx, ly]] = outline(area, i, [w, h]);
         const name = svg('text', {
+          class: 'is-grip',
+          'data-area': i,
           x: lx * w + 3,
           y: ly * h + 15,
           fill: '#fff',
@@ -108,8 +65,24 @@ export function areaTools({ image, over, bar, put }) {
           'font-size': 15,
           'font-weight': 700,
         });
-        name.textContent = letter(i);
-        return [...shapes, name];
+        name.textContent = called(area, i);
+        shapes.forEach((shape) => {
+          shape.classList.add('is-grip');
+          shape.dataset.area = i;
+        });
+        const grips = (tool ? [] : corners(area)).map(([x, y], corner) =>
+          svg('rect', {
+            class: 'is-grip is-corner',
+            'data-area': i,
+            'data-corner': corner,
+            x: x * w - 5,
+            y: y * h - 5,
+            width: 10,
+            height: 10,
+            fill: COLOURS[i],
+          }),
+        );
+        return [...shapes, ...grips, name];
       }),
     );
     over.classList.toggle('is-drawing', Boolean(tool));
@@ -134,24 +107,45 @@ export function areaTools({ image, over, bar, put }) {
         },
         label,
       );
-    const known = areas.map((_, i) =>
-      el(
-        'button',
-        {
-          type: 'button',
-          class: 'legend',
-          style: `color:${COLOURS[i]}`,
-          title: `Measure ${letter(i)} no longer`,
-          'aria-label': `Measure ${letter(i)} no longer`,
+    const known = areas.map((area, i) => {
+      const name = called(area, i);
+      const field = el('input', {
+        class: 'area-name',
+        style: `color:${COLOURS[i]}`,
+        value: name,
+        size: Math.max(2, name.length),
+        maxlength: 40,
+        title: 'What it is called',
+        'aria-label': `Name of area ${name}`,
+        onchange: () => {
+          const given = field.value.trim();
+          const { name: _, ...rest } = area;
+          put(areas.with(i, given && given !== called(rest, i) ? { ...rest, name: given } : rest), null);
+        },
+      });
+      const act = (label, title, more) =>
+        el(
+          'button',
+          { type: 'button', class: 'legend', style: `color:${COLOURS[i]}`, title, 'aria-label': title, ...more },
+          label,
+        );
+      return el(
+        'span',
+        { class: 'area' },
+        field,
+        act('✥', `Move ${name} with the arrow keys, with Shift its size; or with the mouse on the picture`, {
+          'data-move': i,
+          onkeydown: (e) => byKey(e, i),
+        }),
+        act('×', `Measure ${name} no longer`, {
           onclick: () =>
             put(
               areas.filter((a, k) => k !== i),
               i,
             ),
-        },
-        `${letter(i)} ×`,
-      ),
-    );
+        }),
+      );
+    });
     bar.replaceChildren(
       el('span', {}, 'measure also'),
       el(
@@ -165,20 +159,49 @@ export function areaTools({ image, over, bar, put }) {
     );
   }
 
+  const BY_KEY = { ArrowLeft: [-0.01, 0], ArrowRight: [0.01, 0], ArrowUp: [0, -0.01], ArrowDown: [0, 0.01] };
+  function byKey(e, i) {
+    const by = BY_KEY[e.key];
+    if (!by) return;
+    e.preventDefault();
+    e.stopPropagation();
+    const area = areas[i];
+    const last = corners(area)[2];
+    const next = e.shiftKey && last ? sized(area, 2, [last[0] + by[0], last[1] + by[1]]) : moved(area, by);
+    areas = areas.with(i, next);
+    draw();
+    clearTimeout(resting);
+    resting = setTimeout(() => put(areas, null), 500);
+  }
+
   const at = (e) => {
     const r = over.getBoundingClientRect();
     return [(e.clientX - r.left) / r.width, (e.clientY - r.top) / r.height];
   };
   let from = null;
   over.addEventListener('pointerdown', (e) => {
-    if (!tool) return;
+    const { area, corner } = e.target.dataset;
+    if (!tool && area == null) return;
     e.preventDefault();
     over.setPointerCapture(e.pointerId);
+    if (!tool) {
+      grip = { area: Number(area), corner, from: at(e), was: areas[area] };
+      return;
+    }
     from = at(e);
     drawn = tool === 'strokes' ? { strokes: [{ points: [from.map(round)], width: BRUSH }] } : null;
     draw();
   });
   over.addEventListener('pointermove', (e) => {
+    if (grip) {
+      const [x, y] = at(e);
+      const { area, corner, was } = grip;
+      const next =
+        corner == null ? moved(was, [x - grip.from[0], y - grip.from[1]]) : sized(was, Number(corner), [x, y]);
+      areas = areas.with(area, next);
+      draw();
+      return;
+    }
     if (!from) return;
     const here = at(e);
     if (drawn?.strokes) {
@@ -190,12 +213,19 @@ export function areaTools({ image, over, bar, put }) {
     draw();
   });
   const drop = (kept) => {
+    if (grip) {
+      const { area, was } = grip;
+      grip = null;
+      if (!kept) areas = areas.with(area, was);
+      else if (areas[area] !== was) put(areas, null);
+      draw();
+      return;
+    }
     if (!from) return;
     const made = drawn;
     from = null;
     drawn = null;
-    const part = made?.rectangle ?? made?.ellipse;
-    if (kept && made && (made.strokes || (part[2] >= SMALLEST && part[3] >= SMALLEST))) {
+    if (kept && made && isLargeEnough(made)) {
       tool = null;
       put([...areas, made], null);
     }
@@ -205,7 +235,7 @@ export function areaTools({ image, over, bar, put }) {
   over.addEventListener('pointerup', () => drop(true));
   over.addEventListener('pointercancel', () => drop(false));
   document.addEventListener('keydown', (e) => {
-    if (e.key === 'Escape' && tool) {
+    if (e.key === 'Escape' && (tool || grip)) {
       tool = null;
       drop(false);
       buttons();
@@ -216,18 +246,12 @@ export function areaTools({ image, over, bar, put }) {
   new ResizeObserver(draw).observe(image);
   return {
     show(next) {
-      areas = next;
+      // What is under way goes before what comes back of an earlier change.
+      if (!resting && !grip) areas = next;
+      const moving = bar.contains(document.activeElement) && document.activeElement.dataset.move;
       buttons();
+      if (moving) bar.querySelector(`[data-move="${moving}"]`)?.focus();
       draw();
     },
   };
-}
-
-/** Passes after an area went: those that went by it hold the whole, those by later ones go on with theirs. */
-export function without(passes, gone) {
-  return passes.map((pass) => {
-    if (pass.area == null || pass.area < gone) return pass;
-    const { area, ...rest } = pass;
-    return area === gone ? rest : { ...rest, area: area - 1 };
-  });
 }

@@ -3,7 +3,9 @@
 
 import { el, json, say, typing } from '../app/api.js';
 import { adding } from './adding.js';
-import { COLOURS, areaTools, letter, without } from './areas.js';
+import { without } from './area-shapes.js';
+import { areaTools } from './areas.js';
+import { legend } from './legend.js';
 import { chart, days, playhead, rangeOf, ribbon, scale } from './chart.js';
 import { playing } from './playing.js';
 import { pointer } from './pointer.js';
@@ -11,7 +13,6 @@ import { rampTools } from './ramps.js';
 import { slip } from './slip.js';
 
 const $ = (id) => document.getElementById(id);
-const LINES = { brightness: '#f2f2f2', contrast: '#5fb89f', change: '#d9b36c' };
 
 const seq = {
   frames: [],
@@ -50,7 +51,7 @@ const seq = {
     },
 };
 const { doing } = seq;
-seq.thumb = (frame, edge) => `/api/seq.frames/${frame.id}/seq.thumb?edge=${edge}&s=${frame.stamp}`;
+seq.thumb = (frame, edge) => `/api/frames/${frame.id}/thumb?edge=${edge}&s=${frame.stamp}`;
 seq.date = (text, how) => new Date(`${text}Z`).toLocaleString('en-GB', { timeZone: 'UTC', ...how });
 seq.stays = () => seq.frames.map((_, i) => i).filter((i) => seq.by[i] == null);
 
@@ -64,7 +65,7 @@ seq.load = async function load() {
       return;
     }
     $('count').textContent = isBeingRead
-      ? `reading the folder: ${told.total} seq.frames so far`
+      ? `reading the folder: ${told.total} frames so far`
       : `measuring ${told.done} of ${told.total}`;
     await new Promise((done) => {
       setTimeout(done, 400);
@@ -147,43 +148,9 @@ seq.through = async function through() {
 seq.count = function count() {
   const stay = seq.stays().length;
   $('count').textContent = `${stay} stay, ${seq.frames.length - stay} go`;
-  $('length').textContent = `${(stay / 25).toFixed(1)} s seq.at 25 seq.frames a second. Nothing is deleted.`;
+  $('length').textContent = `${(stay / 25).toFixed(1)} s at 25 frames a second. Nothing is deleted.`;
   document.body.dataset.stay = String(stay);
 };
-/** The lines there are: of the whole, and of every area. */
-seq.known = () =>
-  [[null, ''], ...seq.areas.map((_, i) => [i, `${letter(i)} `])].flatMap(([area, of]) =>
-    Object.keys(LINES).map((name) => ({
-      key: `${of}${name}`,
-      area,
-      name,
-      colour: area == null ? LINES[name] : COLOURS[area],
-    })),
-  );
-
-seq.legend = function legend() {
-  $('legend').replaceChildren(
-    ...seq.known().map(({ key, name, colour }) =>
-      el(
-        'button',
-        {
-          type: 'button',
-          class: 'legend',
-          'aria-pressed': String(Boolean(seq.shown[key])),
-          style: `color:${colour}`,
-          title: 'Show it or not',
-          onclick: () => {
-            seq.shown[key] = !seq.shown[key];
-            seq.legend();
-            seq.draw();
-          },
-        },
-        `${seq.shown[key] ? (name === 'brightness' ? '━' : '╍') : '╌'} ${key}`,
-      ),
-    ),
-  );
-};
-
 seq.draw = function draw() {
   if (!seq.frames.length) return;
   const whole = [seq.places[0], seq.places.at(-1)];
@@ -245,7 +212,7 @@ seq.look = function look(i) {
   const src = seq.thumb(frame, seq.playing ? 400 : 960);
   if ($('seen').getAttribute('src') !== src) $('seen').src = src;
   $('seen').alt = frame.name;
-  const goes = seq.by[seq.at] != null ? `, goes seq.by pass ${seq.by[seq.at] + 1}` : '';
+  const goes = seq.by[seq.at] != null ? `, goes by pass ${seq.by[seq.at] + 1}` : '';
   const when = frame.taken
     ? seq.date(frame.taken, { weekday: 'short', day: 'numeric', month: 'long', hour: '2-digit', minute: '2-digit' })
     : '';
@@ -277,6 +244,7 @@ document.addEventListener('keydown', (e) => {
 });
 new ResizeObserver(seq.draw).observe($('chart'));
 
+legend(seq);
 seq.tools = areaTools({
   image: $('seen'),
   over: $('over'),

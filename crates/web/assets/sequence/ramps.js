@@ -52,7 +52,7 @@ export function rampTools({ bar, drawn, shown }) {
         'aria-label': 'A value of the recipe that changes over the sequence',
         disabled: !told?.values.length || undefined,
       },
-      el('option', { value: '' }, told?.values.length ? 'no value' : 'the recipe has no number yet'),
+      el('option', { value: '' }, told?.values.length ? 'no value' : 'no line of the recipe has a value yet'),
       ...(told?.values ?? []).map((o) =>
         el('option', { value: nameOf(o), selected: nameOf(o) === key || undefined }, words(o)),
       ),

@@ -1,7 +1,7 @@
 // The sieve as a slip: each pass a sentence whose values can be changed, with some of the frames it takes.
 
 import { el } from '../app/api.js';
-import { letter } from './areas.js';
+import { called } from './area-shapes.js';
 import { sentence } from './passes.js';
 
 const $ = (id) => document.getElementById(id);
@@ -63,7 +63,7 @@ export function slip(seq) {
           {
             type: 'button',
             title: seq.frames[k].name,
-            'aria-label': `Look seq.at ${seq.frames[k].name}`,
+            'aria-label': `Look at ${seq.frames[k].name}`,
             onclick: (e) => {
               e.stopPropagation();
               seq.look(k);
@@ -87,7 +87,7 @@ export function slip(seq) {
         };
         const words = sentence(
           pass,
-          seq.areas.map((_, k) => letter(k)),
+          seq.areas.map((area, k) => called(area, k)),
         ).map((part) => (typeof part === 'string' ? part : chip(part, put)));
         // A full stop stays with what it ends.
         if (words.at(-1) === '.') words.splice(-2, 2, el('span', { class: 'text-nowrap' }, words.at(-2), '.'));

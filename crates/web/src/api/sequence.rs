@@ -13,13 +13,13 @@ use rallo_job::prelude::*;
 use rallo_recipe::Recipe;
 use rallo_runner::Set;
 use rallo_runner::library::frame_light::{self, Behind, FrameFile, FrameLight};
-use rallo_runner::library::measured_area::MeasuredArea;
 use rallo_runner::library::shoot_index::Change;
 use rallo_runner::schedule::{self, Class};
+use rallo_shoot::document::SequenceSettings;
 use rallo_shoot::sieve::{
     Against, HeldLately, Light, Line, Pass, SieveFrame, SwitchedPass, sieve, sieve_again, suggested,
 };
-use rallo_shoot::{Choice, Frame, Order, Sort};
+use rallo_shoot::{Choice, Frame, MeasuredArea, NamedArea, Order, Sort};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -94,7 +94,7 @@ struct SequenceLight {
     /// The passes that were kept.
     passes: Vec<SwitchedPass>,
     /// Areas that are measured besides the whole.
-    areas: Vec<MeasuredArea>,
+    areas: Vec<NamedArea>,
     /// What the lines of the recipe on the desk say.
     lines: Vec<String>,
     /// Behind how many of them frames are measured.
@@ -157,7 +157,7 @@ async fn measuring(app: &App, frames: &InOrder, kept: &Kept) -> Result<Arc<Measu
     let recipe = if kept.behind > 0 { recipe(app).await? } else { None };
     let of = MeasuredOf {
         frames: frames.iter().map(|f| (f.id, f.modified, f.taken())).collect(),
-        areas: kept.areas.clone(),
+        areas: NamedArea::shapes(&kept.areas),
         behind: recipe.as_ref().map(|(document, _)| (document.clone(), kept.behind)),
     };
     if let Some(known) = lock(&app.sequences.0).get(&set).filter(|m| m.of == of) {
@@ -232,7 +232,7 @@ struct Kept {
     /// Frames that the sieve set aside.
     aside: Vec<i64>,
     /// Areas that are measured.
-    areas: Vec<MeasuredArea>,
+    areas: Vec<NamedArea>,
     /// Behind so many lines of the recipe.
     behind: usize,
 }
@@ -245,6 +245,26 @@ async fn kept(app: &App, set: Set) -> Result<Kept> {
 async fn keep(app: &App, set: Set, kept: &Kept) -> Result<()> {
     let text = serde_json::to_string(kept).map_err(Error::bad)?;
     Ok(app.store.set_setting(&setting_of(set), &text).await?)
+}
+
+/// What is kept of a shoot's frames as a sequence, for its document, and the numbers of those that the sieve set aside.
+pub(super) async fn for_document(app: &App, set: Set) -> Result<(SequenceSettings, Vec<i64>)> {
+    let Kept { passes, aside, areas, behind } = kept(app, set).await?;
+    Ok((SequenceSettings { passes, areas, behind }, aside))
+}
+
+/// Takes over what a document says of them, where it does.
+pub(super) async fn from_document(
+    app: &App,
+    set: Set,
+    settings: SequenceSettings,
+    aside: Vec<i64>,
+) -> Result<()> {
+    if settings.is_nothing() {
+        return Ok(());
+    }
+    let SequenceSettings { passes, areas, behind } = settings;
+    keep(app, set, &Kept { passes, aside, areas, behind }).await
 }
 
 async fn light(State(app): State<App>) -> Result<Json<SequenceLight>> {
@@ -323,7 +343,7 @@ async fn known(app: &App) -> Result<(InOrder, Arc<Measuring>, Kept)> {
 #[serde(deny_unknown_fields)]
 struct Measure {
     /// Areas besides the whole, in their order.
-    areas: Vec<MeasuredArea>,
+    areas: Vec<NamedArea>,
     /// Behind how many lines of the recipe on the desk; 0 is the originals.
     #[serde(default)]
     behind: usize,
@@ -333,7 +353,7 @@ struct Measure {
 
 async fn measure(State(app): State<App>, Sent(asked): Sent<Measure>) -> Result<Json<SequenceLight>> {
     let Measure { areas, behind, passes } = asked;
-    MeasuredArea::check(&areas).map_err(|e| Error::bad(e.to_string()))?;
+    NamedArea::check(&areas).map_err(|e| Error::bad(e.to_string()))?;
     let lines = recipe(&app).await?.map_or(0, |(_, recipe)| recipe.steps.len());
     if behind > lines {
         return Err(Error::bad(format!(

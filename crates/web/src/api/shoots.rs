@@ -2,6 +2,7 @@
 
 use super::answer::{Done, about, attached, file};
 use super::folders::name_of;
+use super::sequence;
 use crate::error::{Error, Result};
 use crate::request::{Id, Path, Sent};
 use crate::{App, workspace};
@@ -18,7 +19,7 @@ use rallo_runner::library::scan::common_folder;
 use rallo_shoot::{Document, document};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::path::{Path as FilePath, PathBuf};
 
 pub fn routes() -> ApiRouter<App> {
@@ -209,14 +210,18 @@ async fn left_out(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<J
 /// The shoot as a document, to be kept by the browser.
 async fn save_file(State(app): State<App>) -> Result<Response> {
     let laid = workspace::laid(&app).await?;
-    let places = match &laid.shoot {
-        Some(shoot) => app.store.folders_of_shoot(shoot.id).await?,
-        None => return Err(Error::bad("there is no shoot to save")),
-    };
+    let Some(shoot) = &laid.shoot else { return Err(Error::bad("there is no shoot to save")) };
+    let places = app.store.folders_of_shoot(shoot.id).await?;
     let places: Vec<document::Place> =
         places.into_iter().map(|p| document::Place { path: p.path.into(), deep: p.deep }).collect();
     let frames: Vec<_> = laid.ordered().collect();
-    let document = Document::new(&laid.name, &places, laid.sorted, &frames, FilePath::new(""));
+    let mut document = Document::new(&laid.name, &places, laid.sorted, &frames, FilePath::new(""));
+    let (settings, aside) = sequence::for_document(&app, Set::Shoot(shoot.id)).await?;
+    let aside: HashSet<i64> = aside.into_iter().collect();
+    for (entry, frame) in document.frames.iter_mut().zip(&frames) {
+        entry.by_sieve = aside.contains(&frame.id);
+    }
+    document.sequence = settings;
     let text = serde_json::to_string_pretty(&document).map_err(Error::bad)?;
     let name = rallo_recipe::names::safe(&laid.name);
     Ok(attached(text, "application/json", &format!("{name}{DOCUMENT_ENDING}")))
@@ -252,13 +257,14 @@ async fn taken_over(app: &App, document: Document) -> Result<Loaded> {
     let mut shoot = app.store.shoot(id).await?;
     shoot.sorted = serde_json::to_string(&document.order).unwrap_or_default();
     app.store.set_shoot(&shoot).await?;
+    let set = Set::Shoot(id);
     if document.frames.is_empty() {
+        sequence::from_document(app, set, document.sequence, Vec::new()).await?;
         // It decides about no frame; they are looked for while the page is seen already.
         lay(app, id).await?;
         return Ok(Loaded { shoot: id, frames: 0, changed: 0, missing: 0 });
     }
     app.frames.scan(id).await?;
-    let set = Set::Shoot(id);
     let frames = app.frames.all(set).await?;
     let ids: HashMap<PathBuf, i64> = frames.iter().map(|f| (f.path.clone(), f.id)).collect();
     let mut missing = 0;
@@ -267,12 +273,15 @@ async fn taken_over(app: &App, document: Document) -> Result<Loaded> {
     let real = tokio::task::spawn_blocking(move || {
         paths.into_iter().map(|path| path.canonicalize().unwrap_or(path)).collect::<Vec<_>>()
     });
+    let mut aside = Vec::new();
     for (i, real) in real.await?.iter().enumerate() {
         match (ids.get(real), document.marks(i)) {
             (Some(id), Some(m)) => drop(marks.insert(*id, m)),
             _ => missing += 1,
         }
+        aside.extend(ids.get(real).filter(|_| document.frames[i].by_sieve));
     }
+    sequence::from_document(app, set, document.sequence, aside).await?;
     let taken = app.frames.take_over(set, &marks).await.map_err(Error::bad)?;
     lay(app, id).await?;
     Ok(Loaded { shoot: id, frames: marks.len(), changed: taken, missing })

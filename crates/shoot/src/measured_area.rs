@@ -1,11 +1,13 @@
 //! Parts of a picture that are measured by themselves.
 
+use rallo_engine::ops::mask::near_line;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-/// Most areas of a sequence, and most points of the strokes of one.
+/// Most areas of a sequence, most points of the strokes of one, and most letters of its name.
 pub const MOST_AREAS: usize = 12;
 const MOST_POINTS: usize = 2000;
+const MOST_LETTERS: usize = 40;
 
 /// A part of a picture, in shares of its width and height.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -17,6 +19,38 @@ pub enum MeasuredArea {
     Ellipse([f64; 4]),
     /// Painted with a round brush.
     Strokes(Vec<PaintedLine>),
+}
+
+/// An area, and what people call it.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct NamedArea {
+    /// Its name, of at most 40 letters; without one it is called by a letter.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub name: String,
+    /// Its shape.
+    #[serde(flatten)]
+    pub shape: MeasuredArea,
+}
+
+impl NamedArea {
+    /// Whether areas and their names make sense.
+    ///
+    /// # Errors
+    /// [`AreaFault`], which names the area and what was expected.
+    pub fn check(areas: &[Self]) -> Result<(), AreaFault> {
+        let count = |area: &Self| area.name.chars().count();
+        if let Some(at) = areas.iter().position(|area| count(area) > MOST_LETTERS) {
+            let expected =
+                format!("expected a name of at most {MOST_LETTERS} letters, got {}", count(&areas[at]));
+            return Err(AreaFault { area: at, expected });
+        }
+        MeasuredArea::check(&Self::shapes(areas))
+    }
+
+    /// Their shapes alone.
+    pub fn shapes(areas: &[Self]) -> Vec<MeasuredArea> {
+        areas.iter().map(|area| area.shape.clone()).collect()
+    }
 }
 
 /// A line painted with a brush.
@@ -113,25 +147,8 @@ impl MeasuredArea {
 impl PaintedLine {
     /// Marks the pixels under it.
     fn mark(&self, inside: &mut [bool], width: usize, height: usize) {
-        let (w, h) = (width as f64, height as f64);
-        let radius = (self.width / 200.0 * w.max(h)).max(0.5);
-        let place = |p: &[f64; 2]| (p[0] * w, p[1] * h);
-        for (i, point) in self.points.iter().enumerate() {
-            let (a, b) = (place(&self.points[i.saturating_sub(1)]), place(point));
-            let low = |v: f64| (v - radius - 1.0).max(0.0) as usize;
-            let high = |v: f64, side: usize| ((v + radius + 1.0).max(0.0) as usize).min(side);
-            let (dx, dy) = (b.0 - a.0, b.1 - a.1);
-            let length = (dx * dx + dy * dy).max(1e-12);
-            for y in low(a.1.min(b.1))..high(a.1.max(b.1), height) {
-                for x in low(a.0.min(b.0))..high(a.0.max(b.0), width) {
-                    let (px, py) = (x as f64 + 0.5 - a.0, y as f64 + 0.5 - a.1);
-                    let t = ((px * dx + py * dy) / length).clamp(0.0, 1.0);
-                    if (px - t * dx).hypot(py - t * dy) <= radius {
-                        inside[y * width + x] = true;
-                    }
-                }
-            }
-        }
+        let radius = (self.width / 200.0 * width.max(height) as f64).max(0.5);
+        near_line(&self.points, radius, (width, height), |at, far| inside[at] |= far <= radius);
     }
 }
 
@@ -168,6 +185,11 @@ mod tests {
             assert!(told.starts_with("areas[1]: expected"), "{told}");
         }
         assert!(MeasuredArea::check(&vec![MeasuredArea::WHOLE; MOST_AREAS + 1]).is_err());
+        let named =
+            |letters: usize| NamedArea { name: "ä".repeat(letters), shape: MeasuredArea::WHOLE.clone() };
+        assert_eq!(NamedArea::check(&[named(40), named(0)]), Ok(()));
+        let told = NamedArea::check(&[named(0), named(41)]).unwrap_err().to_string();
+        assert!(told.starts_with("areas[1]: expected a name"), "{told}");
         assert_eq!(MeasuredArea::check(&[line(5.0, 3)]), Ok(()));
     }
 }
