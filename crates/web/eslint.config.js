@@ -14,6 +14,14 @@ const rules = {
   'no-self-assign': 'error',
   'no-fallthrough': 'error',
   'max-lines': ['error', 300],
+  // A name that was changed everywhere must not be changed in what people read.
+  'no-restricted-syntax': [
+    'error',
+    ...['TemplateElement[value.raw=', ':not(ImportDeclaration) > Literal[value='].map((text) => ({
+      selector: `${text}/\\b(bench|seq|state|store|viewer)\\.[a-z]/]`,
+      message: 'A text names a variable.',
+    })),
+  ],
 };
 
 export default [

@@ -146,7 +146,7 @@ const acts = [
 async fn bench_with(draw: impl Fn(&Path)) -> Desk {
     let desk = Desk::open_with(draw).await;
     desk.choose().await;
-    desk.find("#to-bench").await.click().await.unwrap();
+    desk.click("#to-bench").await;
     desk.until("document.querySelector('#stage')?.dataset.shown > 0").await;
     desk
 }
@@ -292,7 +292,7 @@ async fn two_windows_on_one_recipe_do_not_overwrite_each_other() {
     desk.add("mirror").await;
     desk.until("!document.querySelector('#conflict').hidden").await;
     assert_eq!(kept(&desk).await["document"]["note"], "by the other window");
-    desk.find("#mine").await.click().await.unwrap();
+    desk.click("#mine").await;
     desk.saved().await;
     let now = kept(&desk).await;
     assert_eq!(now["document"]["steps"].as_array().unwrap().len(), 2);
@@ -337,7 +337,7 @@ async fn a_look_is_no_choice_a_run_takes_all_until_something_is_chosen() {
     // The first figure stands there at once, before anything is measured.
     desk.until("/about/i.test(document.querySelector('#cost').innerText)").await;
     desk.until("!document.querySelector('#start').disabled").await;
-    desk.find("#start").await.click().await.unwrap();
+    desk.click("#start").await;
     desk.until("document.querySelector('#what')?.innerText.startsWith('All done: 3 of 3')").await;
     // With Space it is a choice, and what is left out is said.
     desk.go("/frames").await;
@@ -369,6 +369,20 @@ async fn a_page_outlives_a_killed_server_and_keeps_what_was_done_meanwhile() {
     desk.saved().await;
     desk.until("document.querySelector('#away').hidden").await;
     assert_eq!(kept(&desk).await["document"]["steps"].as_array().unwrap().len(), 2);
+    desk.page.clone().close().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn words_entered_one_after_the_other_are_lines_and_no_shortcuts() {
+    let desk = bench_with(card).await;
+    desk.until("document.querySelector('#play-sequence')?.onclick").await;
+    // C, R and E lead to other pages, and Enter there would begin a run.
+    desk.find("#ask").await.send_keys("curve\ncast\nstraighten\n1600\n").await.unwrap();
+    desk.until("document.querySelectorAll('#lines > li[data-line]').length === 4").await;
+    assert!(desk.page.current_url().await.unwrap().path().ends_with("/bench"));
+    desk.until("document.activeElement.id !== 'ask'").await;
+    desk.find("body").await.send_keys("w").await.unwrap();
+    desk.until("document.activeElement.id === 'ask'").await;
     desk.page.clone().close().await.unwrap();
 }
 

@@ -5,15 +5,15 @@ import { parse, shown } from './values.js';
 
 const PLAIN = { class: 'form-control form-control-sm' };
 
+/** What a choice offers: the words of documents, without their underscores. */
+export const options = (param, value) =>
+  param.choices.map((c) => el('option', { value: c, selected: c === String(value) }, c.replaceAll('_', ' ')));
+
 /** A field for one parameter: `name` is what it is called for people, `put` is told a value that fits. */
 export function field(param, name, value, put) {
   let input;
   if (param.kind === 'choice') {
-    input = el(
-      'select',
-      { class: 'form-select form-select-sm', 'aria-label': name },
-      ...param.choices.map((c) => el('option', { value: c, selected: c === String(value) }, c.replaceAll('_', ' '))),
-    );
+    input = el('select', { class: 'form-select form-select-sm', 'aria-label': name }, ...options(param, value));
   } else if (param.kind === 'flag') {
     input = el('input', { type: 'checkbox', class: 'form-check-input', checked: value === true, 'aria-label': name });
   } else {

@@ -5,6 +5,9 @@ import { el, say } from '../app/api.js';
 
 const $ = (id) => document.getElementById(id);
 
+/** Milliseconds after a step was entered in which what is typed is the next one, and not a shortcut. */
+const NEXT_WORD = 2000;
+
 /** Lets the field find steps and write them onto the ticket. */
 export function adding(bench) {
   // What next?
@@ -81,11 +84,24 @@ export function adding(bench) {
     $('found').hidden = true;
     $('ask').setAttribute('aria-expanded', 'false');
   }
-  function add(o) {
-    if (o.k === READING) {
-      $('ask').value = '';
-      shut();
+  let resting = 0;
+  /** Empties the field. Somebody who enters one word after the other stays in it; the keys are shortcuts again after a rest. */
+  function emptied(byKey) {
+    offers = [];
+    $('ask').value = '';
+    shut();
+    clearTimeout(resting);
+    const leave = () => {
+      if ($('ask').value) return;
       $('ask').blur();
+      if (byKey && (bench.pick.tool || bench.pick.neutral)) bench.stage.focus({ preventScroll: true });
+    };
+    if (byKey) resting = setTimeout(leave, NEXT_WORD);
+    else leave();
+  }
+  function add(o, byKey = false) {
+    if (o.k === READING) {
+      emptied(false);
       bench.lineZero.show();
       return;
     }
@@ -94,9 +110,7 @@ export function adding(bench) {
     if (last?.step === o.k.id) {
       bench.open = bench.doc.steps.length - 1;
       const asked = [o.k.starter, o.k.lately].includes(o.values) ? {} : structuredClone(o.values);
-      $('ask').value = '';
-      shut();
-      $('ask').blur();
+      emptied(byKey);
       bench.useTool(null, false);
       bench.change(bench.open, asked, true);
       document.querySelector('#lines .is-open')?.scrollIntoView({ block: 'nearest' });
@@ -109,11 +123,9 @@ export function adding(bench) {
     if (o.values === o.k.lately)
       say(`${o.k.title} starts from the values you used last; ↺ beside a value takes it back to its own.`);
     bench.open = bench.doc.steps.length - 1;
-    $('ask').value = '';
-    shut();
-    $('ask').blur();
+    emptied(byKey);
     bench.changed(true);
-    bench.useTool(o.k.tool, Boolean(o.k.tool?.opens_at_once));
+    bench.useTool(o.k.tool, Boolean(o.k.tool?.opens_at_once), byKey);
     document.querySelector('#lines .is-open')?.scrollIntoView({ block: 'nearest' });
   }
   /** Keeps what is entered for when it can be written down. */
@@ -149,7 +161,7 @@ export function adding(bench) {
       offer = (offer + (e.key === 'ArrowDown' ? 1 : offers.length - 1)) % Math.max(1, offers.length);
       offered(!$('ask').value.trim());
     } else if (e.key === 'Enter' && !isLoaded()) keepEarly();
-    else if (e.key === 'Enter' && offers[offer]) add(offers[offer]);
+    else if (e.key === 'Enter' && offers[offer]) add(offers[offer], true);
     else if (e.key === 'Escape') $('ask').blur();
     else return;
     e.preventDefault();

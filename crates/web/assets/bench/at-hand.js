@@ -10,8 +10,8 @@ const $ = (id) => document.getElementById(id);
 
 /** Gives the bench `hand`, `useTool`, `drawing` and `askLight`. */
 export function atHand(bench) {
-  /** Takes up a step's tool, or puts it away. */
-  bench.useTool = function useTool(tool, on) {
+  /** Takes up a step's tool, or puts it away; the keys stay where they are where that is asked for. */
+  bench.useTool = function useTool(tool, on, stay = false) {
     bench.pick.light = null;
     bench.pick.tool = on && tool?.kind !== 'neutral';
     bench.pick.neutral = on && tool?.kind === 'neutral';
@@ -19,7 +19,7 @@ export function atHand(bench) {
     bench.pick.shape = null;
     const hint = $('hint');
     hint.hidden = !on;
-    if (on) bench.stage.focus({ preventScroll: true });
+    if (on && !stay) bench.stage.focus({ preventScroll: true });
     hint.textContent = (on && tool?.hint) || '';
     hint.append(el('small', {}, ' By keys: arrows, Enter to take hold and to let go, Esc to give up.'));
     bench.toolSize = bench.told?.lines[bench.open]?.size ?? null;

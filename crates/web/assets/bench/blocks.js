@@ -42,7 +42,7 @@ function blockHead(bench, block) {
     ? el(
         'small',
         {},
-        `from ${block.from.recipe}, bench.version ${block.from.version} `,
+        `from ${block.from.recipe}, version ${block.from.version} `,
         el('label', {}, follow(bench, block), ' follow it'),
       )
     : '';
@@ -59,7 +59,7 @@ function follow(bench, block) {
   const box = el('input', {
     type: 'checkbox',
     checked: block.from.follow,
-    'aria-label': `later versions of ${block.from.recipe} are taken bench.over`,
+    'aria-label': `later versions of ${block.from.recipe} are taken over`,
   });
   box.addEventListener('change', () => {
     block.from.follow = box.checked;

@@ -1,6 +1,7 @@
 // A value in a sentence: dragged sideways, typed into, stepped with arrow keys.
 
 import { el } from '../app/api.js';
+import { options } from '../app/fields.js';
 import { parse, shown } from '../app/values.js';
 
 const NUMERIC = ['number', 'whole'];
@@ -26,13 +27,7 @@ export function chip(param, text, values, change) {
   const type = () => {
     let field;
     if (param.kind === 'choice') {
-      field = el(
-        'select',
-        { class: 'chip', 'aria-label': param.name },
-        ...param.choices.map((c) =>
-          el('option', { value: c, selected: c === String(value()) }, c.replaceAll('_', ' ')),
-        ),
-      );
+      field = el('select', { class: 'chip', 'aria-label': param.name }, ...options(param, value()));
     } else {
       field = el('input', {
         class: `chip${numeric ? '' : ' is-word'}`,

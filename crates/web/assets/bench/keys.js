@@ -1,13 +1,12 @@
 // What keys do on the bench.
 
 import { typing } from '../app/api.js';
+import { SPLIT } from '../viewer/split-handle.js';
 
 const $ = (id) => document.getElementById(id);
 
 /** Pixels the picture is moved by an arrow. */
 const MOVES = { ArrowLeft: [60, 0], ArrowRight: [-60, 0], ArrowUp: [0, 60], ArrowDown: [0, -60] };
-/** How far an arrow moves the line between before and after. */
-const SPLIT = { ArrowLeft: -0.02, ArrowRight: 0.02 };
 
 /** Listens to the keys. */
 export function keys(bench) {

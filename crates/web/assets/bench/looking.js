@@ -2,7 +2,7 @@
 
 import { ask, json, say } from '../app/api.js';
 import { pixels } from '../app/request-slots.js';
-import { splitHandle } from '../viewer/split-handle.js';
+import { nextWay, splitHandle } from '../viewer/split-handle.js';
 
 const $ = (id) => document.getElementById(id);
 
@@ -131,7 +131,6 @@ export function looking(bench) {
       .forEach((b) => b.classList.toggle('is-on', b.dataset.zoom === String(zoom)));
     bench.over();
   };
-  const WAYS = ['split', 'side', 'after', 'difference'];
   bench.compare = function compare(how) {
     bench.viewer.compare = how;
     document.querySelectorAll('#compare button').forEach((b) => b.classList.toggle('is-on', b.dataset.compare === how));
@@ -171,7 +170,7 @@ export function looking(bench) {
   bench.look = {
     hold,
     letGo,
-    nextWay: () => bench.compare(WAYS[(WAYS.indexOf(bench.viewer.compare) + 1) % WAYS.length]),
+    nextWay: () => bench.compare(nextWay(bench.viewer.compare)),
     pinClipped: () => pinClipped(!bench.clipPinned),
     loupe: () => useLoupe(loupe.hidden),
     isOnSplit: (element) => element === split,

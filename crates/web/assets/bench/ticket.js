@@ -1,6 +1,7 @@
 // The ticket: numbered sentences with values in them, and every value of an opened line below each other.
 
 import { el } from '../app/api.js';
+import { options } from '../app/fields.js';
 import { parse, shown } from '../app/values.js';
 import { chip } from './chip.js';
 import { curvePlot } from './controls/curve.js';
@@ -148,11 +149,7 @@ export function controls(params, values, change, histogram, memory) {
           ),
         );
     } else if (param.kind === 'choice') {
-      const field = el(
-        'select',
-        { class: 'span2' },
-        ...param.choices.map((c) => el('option', { value: c, selected: c === String(value) }, c.replaceAll('_', ' '))),
-      );
+      const field = el('select', { class: 'span2' }, ...options(param, value));
       field.addEventListener('change', () => put(field.value, true));
       row = el('label', {}, label, field);
     } else if (param.kind === 'flag') {

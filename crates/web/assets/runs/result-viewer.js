@@ -1,7 +1,7 @@
 // What a run made of its pictures, beside their originals, in the viewer that the bench has.
 
 import { Hand } from '../viewer/hand.js';
-import { splitHandle } from '../viewer/split-handle.js';
+import { SPLIT, nextWay, splitHandle } from '../viewer/split-handle.js';
 import { Viewer } from '../viewer/viewer.js';
 
 /** A viewer of results as they lie on the disk; no recipe is worked on, and a picture's number is its place in the run and one. */
@@ -30,9 +30,6 @@ class ResultViewer extends Viewer {
     return [`${this.item(now.source.frame)}/part`, { view: now.view, before: Boolean(body.before) }];
   }
 }
-
-const WAYS = ['split', 'side', 'after', 'difference'];
-const SPLIT = { ArrowLeft: -0.02, ArrowRight: 0.02 };
 
 /**
  * Fits a dialog to look at results with. `results()` gives those there are, with `position` and `target`; `said` is told
@@ -101,7 +98,7 @@ export function resultLook(dialog, run, results, said) {
     1: () => zoomTo(1),
     2: () => zoomTo(2),
     3: () => zoomTo(3),
-    s: () => compare(WAYS[(WAYS.indexOf(viewer.compare) + 1) % WAYS.length]),
+    s: () => compare(nextWay(viewer.compare)),
     b: () => hold(true),
   };
   dialog.addEventListener('keydown', (e) => {

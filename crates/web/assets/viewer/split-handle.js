@@ -1,4 +1,13 @@
-// The line between before and after, moved by hand.
+// The line between before and after, moved by hand, and the ways to compare.
+
+/** The ways, in the order of the key. */
+const WAYS = ['split', 'side', 'after', 'difference'];
+
+/** The way that follows. */
+export const nextWay = (way) => WAYS[(WAYS.indexOf(way) + 1) % WAYS.length];
+
+/** How far an arrow moves the line. */
+export const SPLIT = { ArrowLeft: -0.02, ArrowRight: 0.02 };
 
 /** Lets the line be dragged; gives what moves it to a share of the stage. */
 export function splitHandle(split, stage, viewer) {

@@ -1,5 +1,6 @@
 //! What handlers answer beside JSON, and how the interface's document tells of it.
 
+use crate::error::{Error, Result};
 use aide::OperationOutput;
 use aide::generate::GenContext;
 use aide::openapi::{
@@ -9,6 +10,7 @@ use aide::transform::TransformOperation;
 use axum::body::{Body, Bytes};
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
+use rallo_media::{Chroma, Encoding};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -31,6 +33,19 @@ impl Image {
     pub fn jpeg(bytes: Vec<u8>) -> Self {
         Self { bytes, kind: "image/jpeg", keep: false }
     }
+}
+
+/// What pictures that are looked at closely are sent as.
+pub const FOR_SCREENS: Encoding =
+    Encoding::Jpeg { quality: 92, chroma: Chroma::Full, progressive: false, optimised: false };
+
+/// A picture behind what is told of it: four bytes of length, so many of JSON, the file.
+///
+/// # Errors
+/// [`Error`] where what is told cannot be written.
+pub fn after_head(head: &impl Serialize, file: &[u8]) -> Result<Vec<u8>> {
+    let head = serde_json::to_vec(head).map_err(Error::bad)?;
+    Ok([&(head.len() as u32).to_le_bytes()[..], &head, file].concat())
 }
 
 impl IntoResponse for Image {

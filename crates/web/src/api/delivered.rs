@@ -1,6 +1,6 @@
 //! Deliveries looked at before a run: the true preview of their files, names of all results side by side with the old ones.
 
-use super::answer::{Image, about};
+use super::answer::{Image, about, after_head};
 use super::bench::open;
 use super::document::Document;
 use crate::App;
@@ -135,8 +135,7 @@ async fn delivered(State(app): State<App>, Sent(asked): Sent<Delivered>) -> Resu
             bytes: estimate,
             quality,
         };
-        let head = serde_json::to_vec(&head).map_err(Error::bad)?;
-        Ok([&(head.len() as u32).to_le_bytes()[..], &head, &bytes].concat())
+        after_head(&head, &bytes)
     })
     .await??;
     Ok(Image { bytes, kind: "application/octet-stream", keep: false })

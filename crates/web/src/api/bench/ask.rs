@@ -89,11 +89,7 @@ impl Ask {
     pub(super) fn part(&self, recipe: &Recipe) -> Recipe {
         let mut recipe = recipe.clone();
         recipe.steps.truncate(self.upto.unwrap_or(usize::MAX));
-        if self.before {
-            // What moves or widens the picture, so that both sides lie on each other; the others keep their places.
-            recipe.steps.iter_mut().filter(|line| !line.moves()).for_each(|line| line.on = false);
-        }
-        recipe
+        if self.before { recipe.framing() } else { recipe }
     }
 
     /// The recipe's plan for the frame, as far as it is asked for.

@@ -3,7 +3,7 @@
 use super::ask::{Ask, Prepared};
 use super::opened::{Open, open};
 use crate::App;
-use crate::api::answer::Image;
+use crate::api::answer::{FOR_SCREENS, Image, after_head};
 use crate::error::{Error, Result};
 use crate::request::Sent;
 use axum::Json;
@@ -11,7 +11,7 @@ use axum::extract::State;
 use rallo_engine::analysis::scopes::{self, Scopes, Waveform};
 use rallo_engine::steps::light::white_balance::WhiteBalance;
 use rallo_engine::{Encoded, OutputProfile, Rect};
-use rallo_media::{Chroma, Encoding, Extras};
+use rallo_media::Extras;
 use rallo_recipe::Recipe;
 use rallo_runner::schedule::{self, Class};
 use schemars::JsonSchema;
@@ -84,10 +84,8 @@ impl Ask {
             let kept = &app.kept.0[usize::from(shown.scale >= 1.0)];
             program.render_keeping(&*source, shown.region, srgb, kept).map_err(Error::bad)?
         };
-        let encoding =
-            Encoding::Jpeg { quality: 92, chroma: Chroma::Full, progressive: false, optimised: false };
         let scopes_of = |picture: &Encoded| self.head.then(|| Scopes::of(picture));
-        let encoded = |picture: &Encoded| rallo_media::encode(picture, encoding, &Extras::default());
+        let encoded = |picture: &Encoded| rallo_media::encode(picture, FOR_SCREENS, &Extras::default());
         let (scopes, jpeg) = if self.clip {
             let scopes = scopes_of(&picture);
             scopes::show_clipped(&mut picture);
@@ -117,8 +115,7 @@ impl Ask {
             region: [region.x, region.y, region.width, region.height],
             seconds: start.elapsed().as_secs_f64(),
         };
-        let head = serde_json::to_vec(&head).map_err(Error::bad)?;
-        Ok([&(head.len() as u32).to_le_bytes()[..], &head, &jpeg].concat())
+        after_head(&head, &jpeg)
     }
 }
 

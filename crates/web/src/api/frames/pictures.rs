@@ -1,7 +1,7 @@
 //! Frames as small pictures, and parts of them at full size.
 
 use crate::App;
-use crate::api::answer::Image;
+use crate::api::answer::{FOR_SCREENS, Image};
 use crate::error::{Error, Result};
 use crate::request::{Id, Path, Query};
 use axum::extract::State;
@@ -113,9 +113,7 @@ pub(super) async fn part(
         let program = Plan::new(Vec::new(), source.size()).map_err(Error::bad)?.program(1.0);
         let rect = Rect::new(part.x, part.y, part.w.min(8192), part.h.min(8192));
         let picture = program.render(&*source, rect, OutputProfile::Srgb.colour()).map_err(Error::bad)?;
-        let encoding =
-            Encoding::Jpeg { quality: 92, chroma: Chroma::Full, progressive: false, optimised: false };
-        Ok(rallo_media::encode(&picture, encoding, &Extras::default())?)
+        Ok(rallo_media::encode(&picture, FOR_SCREENS, &Extras::default())?)
     })
     .await??;
     Ok(Image { bytes, kind: "image/jpeg", keep: true })

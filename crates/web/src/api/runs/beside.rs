@@ -1,16 +1,16 @@
 //! A result of a run and its original, part by part, so that they can be looked at as closely as one wants.
 
 use crate::App;
-use crate::api::answer::Image;
+use crate::api::answer::{FOR_SCREENS, Image, after_head};
 use crate::api::bench::{Moved, Shown, ViewAsk, part_of};
 use crate::api::runs::results::output;
 use crate::error::{Error, Result};
 use crate::request::{ItemPath, Path, Sent};
 use axum::extract::State;
-use rallo_engine::{OutputProfile, Plan, Size, Source};
+use rallo_engine::{DecodeSettings, OutputProfile, Plan, Size, Source};
 use rallo_job::ItemKey;
 use rallo_job::prelude::*;
-use rallo_media::{Chroma, Encoding, Extras, FileSource};
+use rallo_media::Extras;
 use rallo_recipe::{Delivery, Recipe};
 use rallo_runner::Decided;
 use rallo_runner::schedule::{self, Class};
@@ -82,9 +82,10 @@ pub(super) async fn part(
     let fills = first.frame.is_none_or(|frame| frame.fit != "fit");
     let mut framing = recipe.clone();
     framing.steps.extend(first.lines);
-    framing.steps.iter_mut().filter(|line| !line.moves()).for_each(|line| line.on = false);
+    let framing = framing.framing();
     let bytes = schedule::ask(Class::Eye, move || -> Result<Vec<u8>> {
-        let made = FileSource::open(&result)?;
+        // Looked at again and again while it is moved.
+        let made = app.sources.open(&result, &DecodeSettings::default())?;
         let size = made.size();
         let (plan, source) = if asked.before {
             let source = app.sources.open(&original, &recipe.decode)?;
@@ -94,18 +95,15 @@ pub(super) async fn part(
                 rallo_runner::resolve_context(&original, Some(&facts), &decided, item.position as usize + 1);
             (Plan::new(framing.settings(&about), source.size()).map_err(Error::bad)?, source)
         } else {
-            (Plan::new(Vec::new(), size).map_err(Error::bad)?, std::sync::Arc::new(made))
+            (Plan::new(Vec::new(), size).map_err(Error::bad)?, made)
         };
         let Shown { scale, region, area, .. } = shown(&asked.view, &plan, size, fills);
         let program = plan.program(scale);
         let picture = program.render(&*source, region, OutputProfile::Srgb.colour()).map_err(Error::bad)?;
-        let encoding =
-            Encoding::Jpeg { quality: 92, chroma: Chroma::Full, progressive: false, optimised: false };
-        let jpeg = rallo_media::encode(&picture, encoding, &Extras::default())?;
+        let jpeg = rallo_media::encode(&picture, FOR_SCREENS, &Extras::default())?;
         let size = [size.width, size.height];
         let head = PartHead { size, scale, area, geometry: "result", alike: true, stand_in: false };
-        let head = serde_json::to_vec(&head).map_err(Error::bad)?;
-        Ok([&(head.len() as u32).to_le_bytes()[..], &head, &jpeg].concat())
+        after_head(&head, &jpeg)
     })
     .await??;
     Ok(Image::jpeg(bytes))
