@@ -1,10 +1,10 @@
 //! Every page and dialog, in the real browser, looked through by axe for what keeps people out: names that are missing,
-//! contrast that is too low, roles that do not fit.
+//! contrast that is too low, roles that do not fit; and for pictures that do not come.
 
 use crate::common::desk::Desk;
 use serde_json::{Value, json};
 
-/// What axe finds, as one line for each rule; empty where nothing is wrong.
+/// What axe finds, as one line for each rule, and each picture that does not come; empty where nothing is wrong.
 async fn violations(desk: &Desk) -> Vec<String> {
     let file = concat!(env!("CARGO_MANIFEST_DIR"), "/../web/node_modules/axe-core/axe.min.js");
     let axe = std::fs::read_to_string(file)
@@ -13,7 +13,11 @@ async fn violations(desk: &Desk) -> Vec<String> {
     let run = "const done = arguments[0]; axe.run(document).then((r) => done(r.violations.map((v) => \
                `${v.id}: ${v.nodes.map((n) => `${n.target.join(' ')} (${n.any[0]?.message ?? n.all[0]?.message ?? ''})`).slice(0, 4).join(' | ')}`)))";
     let found = desk.page.execute_async(run, vec![]).await.unwrap();
-    found.as_array().unwrap().iter().map(|v| v.as_str().unwrap_or_default().to_owned()).collect()
+    let missing = "return [...document.images].filter((i) => i.src && i.complete && !i.naturalWidth).map((i) => `no picture at ${i.src}`)";
+    let missing = desk.page.execute(missing, vec![]).await.unwrap();
+    let all = [found, missing];
+    let lines = all.iter().flat_map(|some| some.as_array().unwrap());
+    lines.map(|v| v.as_str().unwrap_or_default().to_owned()).collect()
 }
 
 /// Fails where something is wrong, with the name of what was looked at.
@@ -34,7 +38,7 @@ async fn no_page_and_no_dialog_keeps_anybody_out() {
     looked.at("start", &desk).await;
     desk.go("/frames").await;
     looked.at("frames, empty", &desk).await;
-    desk.find("#choose").await.click().await.unwrap();
+    desk.click("#choose").await;
     desk.until("document.querySelector('#folder-list .folder-row')").await;
     looked.at("folders", &desk).await;
     desk.script("document.querySelector('#folders').close()").await;
@@ -48,13 +52,13 @@ async fn no_page_and_no_dialog_keeps_anybody_out() {
         looked.at(&format!("frames, key {key}"), &desk).await;
         desk.script(&format!("document.querySelector('{open}').close()")).await;
     }
-    desk.find("#to-bench").await.click().await.unwrap();
+    desk.click("#to-bench").await;
     desk.add("denoise").await;
     desk.add("1600").await;
     desk.add("curve").await;
     desk.saved().await;
     looked.at("bench", &desk).await;
-    desk.find(".goes-arrow").await.click().await.unwrap();
+    desk.click(".goes-arrow").await;
     desk.until("document.querySelector('.goes.is-open')").await;
     looked.at("bench, a delivery", &desk).await;
     for page in [

@@ -12,7 +12,7 @@ use std::time::Duration;
 async fn a_recipe_is_recorded_run_and_its_files_are_those_of_the_command_line() {
     let mut desk = Desk::open().await;
     desk.choose().await;
-    desk.find("#to-bench").await.click().await.unwrap();
+    desk.click("#to-bench").await;
     desk.until("document.querySelector('#stage')?.dataset.shown > 0").await;
 
     desk.add("bright").await;
@@ -100,7 +100,7 @@ async fn a_recipe_is_recorded_run_and_its_files_are_those_of_the_command_line() 
         "document.querySelector('#problems').innerText.includes('3 results are there already, made by this recipe')",
     )
     .await;
-    desk.find("#start").await.click().await.unwrap();
+    desk.click("#start").await;
     desk.until("document.querySelector('#results')?.innerText.includes('was there already')").await;
     desk.page.clone().close().await.unwrap();
 }
@@ -109,7 +109,7 @@ async fn a_recipe_is_recorded_run_and_its_files_are_those_of_the_command_line() 
 async fn values_are_dragged_stepped_and_taken_back_and_tools_work_on_the_picture() {
     let desk = Desk::open().await;
     desk.choose().await;
-    desk.find("#to-bench").await.click().await.unwrap();
+    desk.click("#to-bench").await;
     desk.until("document.querySelector('#stage')?.dataset.shown > 0").await;
 
     // A chip follows the hand, one decision per gesture.
@@ -125,14 +125,14 @@ async fn values_are_dragged_stepped_and_taken_back_and_tools_work_on_the_picture
         "document.querySelector('#lines .words').innerText.replace(/\\s+/g, ' ') !== '{dragged}'"
     ))
     .await;
-    desk.find("#undo").await.click().await.unwrap();
+    desk.click("#undo").await;
     desk.until(&format!(
         "document.querySelector('#lines .words').innerText.replace(/\\s+/g, ' ') === '{dragged}'"
     ))
     .await;
-    desk.find("#undo").await.click().await.unwrap();
+    desk.click("#undo").await;
     desk.until("document.querySelector('#lines .words').innerText.includes('0.3 ')").await;
-    desk.find("#redo").await.click().await.unwrap();
+    desk.click("#redo").await;
     desk.until("!document.querySelector('#lines .words').innerText.includes('0.3 ')").await;
 
     // A horizon drawn 5 degrees down to the right is turned back by 5 degrees.
@@ -163,12 +163,12 @@ async fn values_are_dragged_stepped_and_taken_back_and_tools_work_on_the_picture
 
     // At 200 % the engine is asked for the part that is shown, at full scale.
     desk.page.execute("document.activeElement.blur()", vec![]).await.unwrap();
-    desk.find("#zoom [data-zoom='2']").await.click().await.unwrap();
+    desk.click("#zoom [data-zoom='2']").await;
     desk.until("document.querySelector('#zoom [data-zoom=\"2\"]').classList.contains('is-on')").await;
 
     // A wrong name template is said, and what was there stays saved.
     let chip = "#goes [data-param=name]";
-    desk.find(chip).await.click().await.unwrap();
+    desk.click(chip).await;
     desk.find("#goes input.chip").await;
     // The field opens with its text selected: typing replaces it.
     for key in "{stam}".chars() {
@@ -207,11 +207,11 @@ async fn areas_conditions_and_orders_are_set_on_the_bench() {
     desk.add("sharp").await;
     desk.add("noise").await;
     desk.until("document.querySelector('.advice')?.innerText.includes('works better before line 1')").await;
-    desk.find(".advice button").await.click().await.unwrap();
+    desk.click(".advice button").await;
     desk.until("!document.querySelector('.advice') && document.querySelector('#lines > li').innerText.startsWith('Denoise')").await;
     // A line is held to an ellipse drawn on the picture, and to high ISO.
     desk.add("bright").await;
-    desk.find("#lines .is-open .where summary").await.click().await.unwrap();
+    desk.click("#lines .is-open .where summary").await;
     let choose = "const s = document.querySelector('#lines .is-open .where select'); s.value = 'ellipse'; \
         s.dispatchEvent(new Event('change'))";
     desk.page.execute(choose, vec![]).await.unwrap();

@@ -56,7 +56,7 @@ const RIGHT: [Key; 6] = [Key::Right; 6];
 async fn tools_on_the_picture_follow_mouse_and_keyboard() {
     let desk = Desk::open().await;
     desk.choose().await;
-    desk.find("#to-bench").await.click().await.unwrap();
+    desk.click("#to-bench").await;
     desk.until("document.querySelector('#stage')?.dataset.shown > 0").await;
     desk.alone().await;
     // What to type, the tool's button (those without one start by themselves), and drags that do something.
@@ -136,7 +136,7 @@ async fn tools_on_the_picture_follow_mouse_and_keyboard() {
 async fn a_finger_moves_the_crop_and_escape_gives_up() {
     let desk = Desk::open().await;
     desk.choose().await;
-    desk.find("#to-bench").await.click().await.unwrap();
+    desk.click("#to-bench").await;
     desk.until("document.querySelector('#stage')?.dataset.shown > 0").await;
     desk.add("square").await;
     desk.act("Crop on the picture").await;
@@ -169,7 +169,7 @@ async fn a_finger_moves_the_crop_and_escape_gives_up() {
 async fn discs_curve_and_ends_are_set_and_what_is_clipped_is_shown() {
     let desk = Desk::open().await;
     desk.choose().await;
-    desk.find("#to-bench").await.click().await.unwrap();
+    desk.click("#to-bench").await;
     desk.until("document.querySelector('#stage')?.dataset.shown > 0").await;
     desk.alone().await;
 

@@ -8,7 +8,7 @@ struct Mouse<'a>(&'a Desk, usize);
 
 impl Mouse<'_> {
     async fn click(&mut self, css: &str) {
-        self.0.find(css).await.click().await.unwrap();
+        self.0.click(css).await;
         self.1 += 1;
     }
 }
@@ -70,7 +70,7 @@ async fn results_lie_in_the_folder_after_six_clicks() {
 async fn a_recipe_is_named_by_what_it_does_until_somebody_names_it() {
     let desk = Desk::open().await;
     desk.choose().await;
-    desk.find("#to-bench").await.click().await.unwrap();
+    desk.click("#to-bench").await;
     let name = "document.querySelector('#name').value";
     desk.add("denoise").await;
     desk.add("1600").await;
@@ -96,7 +96,7 @@ async fn several_folders_are_ticked_and_a_path_is_typed() {
     std::fs::create_dir(&pots).unwrap();
     std::fs::copy(desk.shoot().join("TN_1.jpg"), pots.join("POT_1.jpg")).unwrap();
     desk.go("/").await;
-    desk.find("#choose").await.click().await.unwrap();
+    desk.click("#choose").await;
     desk.until("document.querySelectorAll('#folder-list [data-folder]').length === 2").await;
     desk.until("[...document.querySelectorAll('#folder-list .strip img')].every((i) => i.naturalWidth > 0)")
         .await;
@@ -108,11 +108,11 @@ async fn several_folders_are_ticked_and_a_path_is_typed() {
     desk.script("document.querySelector('#folder-path').value = ''").await;
     path.send_keys(&format!("{}\n", pots.display())).await.unwrap();
     desk.until("document.querySelector('#take').innerText === 'Open this folder (1 picture)'").await;
-    desk.find("#up").await.click().await.unwrap();
+    desk.click("#up").await;
     desk.until("document.querySelectorAll('#folder-list [data-folder]').length === 2").await;
     desk.script("document.querySelectorAll('#folder-list [data-folder]').forEach((b) => b.click())").await;
     desk.until("document.querySelector('#take').innerText === 'Open 2 folders'").await;
-    desk.find("#take").await.click().await.unwrap();
+    desk.click("#take").await;
     desk.until("document.querySelector('#count')?.innerText.startsWith('4 frames')").await;
     desk.page.clone().close().await.unwrap();
 }

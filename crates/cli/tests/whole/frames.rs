@@ -70,11 +70,11 @@ async fn frames_are_chosen_with_single_keys_and_taken_back() {
     desk.page.refresh().await.unwrap();
     desk.until(&format!("{COUNTS} === '9,2,1'")).await;
     // Only what is kept.
-    desk.find("#which [data-which=kept]").await.click().await.unwrap();
+    desk.click("#which [data-which=kept]").await;
     desk.until("document.querySelectorAll('.fr').length === 2").await;
     assert_eq!(desk.shown().await, ["1", "2"]);
     // Several at a time.
-    desk.find("#which [data-which='']").await.click().await.unwrap();
+    desk.click("#which [data-which='']").await;
     desk.until("document.querySelectorAll('.fr').length === 12").await;
     desk.keys("as").await;
     desk.until(&format!("{COUNTS} === '0,0,12'")).await;
@@ -87,22 +87,22 @@ async fn facets_suggestions_and_the_check_narrow_what_is_shown() {
     std::fs::write(desk.shoot().join("TN_13.jpg"), b"not a picture").unwrap();
     std::fs::write(desk.shoot().join("notes.txt"), b"text").unwrap();
     std::fs::remove_file(desk.shoot().join("TN_5.jpg")).unwrap();
-    desk.find("#choose").await.click().await.unwrap();
+    desk.click("#choose").await;
     desk.until("document.querySelector('#folder-list')?.innerText.includes('Spring')").await;
-    desk.find("#folder-list button").await.click().await.unwrap();
+    desk.click("#folder-list button").await;
     desk.until("document.querySelector('#take').innerText.includes('12 pictures')").await;
-    desk.find("#take").await.click().await.unwrap();
+    desk.click("#take").await;
     desk.until("document.querySelectorAll('.fr').length === 12").await;
     desk.until(
         "[...document.querySelectorAll('.fr em')].some((e) => e.innerText.includes('this is not a picture'))",
     )
     .await;
     // ISO 800: frames 3, 6, 9, 12.
-    desk.find("[data-facet='iso 800']").await.click().await.unwrap();
+    desk.click("[data-facet='iso 800']").await;
     desk.until("document.querySelectorAll('.fr').length === 4").await;
     assert_eq!(desk.shown().await, ["3", "6", "9", "12"]);
     desk.until(&format!("{COUNTS} === '4,0,0'")).await;
-    desk.find("#all-again").await.click().await.unwrap();
+    desk.click("#all-again").await;
     // The same picture twice is suggested once it was measured, and one click selects it.
     desk.until("document.querySelector('.suggested')?.innerText.includes('same picture twice')").await;
     desk.until("(() => { const b = [...document.querySelectorAll('.suggested button')].find((b) => b.innerText.includes('same picture')); b?.click(); return b; })()").await;
@@ -115,7 +115,7 @@ async fn facets_suggestions_and_the_check_narrow_what_is_shown() {
     desk.until("document.querySelectorAll('.fr').length === 2").await;
     assert_eq!(desk.shown().await, ["4", "6"]);
     // What was left out is told with its reason.
-    desk.find("#more").await.click().await.unwrap();
+    desk.click("#more").await;
     desk.until("(() => { const b = [...document.querySelectorAll('.menu-item')].find((b) => b.innerText.includes('Left out: 1')); b?.click(); return b; })()").await;
     desk.until("document.querySelector('#paper').innerText.includes('notes.txt')").await;
     desk.page.clone().close().await.unwrap();
@@ -146,7 +146,7 @@ async fn order_by_hand_and_by_shifted_time_reach_the_results() {
     desk.find("#paper input[aria-label=hours]").await;
     desk.page.execute("const f = document.querySelector('#paper input[aria-label=hours]'); f.value = '1'; f.dispatchEvent(new Event('input'))", vec![]).await.unwrap();
     desk.until("document.querySelector('#paper .preview').innerText.includes('2026-05-04 10:02:00')").await;
-    desk.find("#do-shift").await.click().await.unwrap();
+    desk.click("#do-shift").await;
     desk.until("document.querySelector('#facts').innerText.includes('10:02:00 (shifted)')").await;
     // The shoot as a document gives the command line the same order and times.
     let text = desk
@@ -186,7 +186,7 @@ async fn order_by_hand_and_by_shifted_time_reach_the_results() {
     desk.page.goto(&format!("{}/sheet", desk.base)).await.unwrap();
     desk.until("document.querySelector('#what').innerText.startsWith('12 pictures')").await;
     desk.until("!document.querySelector('#start').disabled").await;
-    desk.find("#start").await.click().await.unwrap();
+    desk.click("#start").await;
     desk.until("document.querySelector('#what')?.innerText.startsWith('All done: 12 of 12')").await;
     for entry in std::fs::read_dir(&out).unwrap().flatten() {
         let other = desk.shoot().join("Small").join(entry.file_name());
@@ -264,9 +264,9 @@ async fn frames_are_looked_at_compared_and_played() {
 async fn keywords_selections_and_gathering_by_mouse() {
     let desk = Desk::open_with(twelve).await;
     desk.choose().await;
-    desk.find("#words").await.click().await.unwrap();
+    desk.click("#words").await;
     desk.find("#new-keywords").await.send_keys("seedling, clay pot").await.unwrap();
-    desk.find("#set-keywords").await.click().await.unwrap();
+    desk.click("#set-keywords").await;
     desk.until("document.querySelector('[data-facet=\"keyword clay pot\"] b')?.innerText === '1'").await;
     // A dropped file is found by name, size and time; one from elsewhere is told.
     let meta = std::fs::metadata(desk.shoot().join("TN_3.jpg")).unwrap();
@@ -281,8 +281,8 @@ async fn keywords_selections_and_gathering_by_mouse() {
     let told = desk.page.execute_async(&script, vec![]).await.unwrap();
     assert_eq!(told, json!([["TN_3.jpg"], ["TN_4.jpg"]]));
     // A named selection, opened like a shoot.
-    desk.find("#all").await.click().await.unwrap();
-    desk.find("#more").await.click().await.unwrap();
+    desk.click("#all").await;
+    desk.click("#more").await;
     let menu = |text: &str| {
         format!(
             "(() => {{ const b = [...document.querySelectorAll('.menu-item')].find((b) => b.innerText.includes('{text}')); b?.click(); return b; }})()"
@@ -290,9 +290,9 @@ async fn keywords_selections_and_gathering_by_mouse() {
     };
     desk.until(&menu("Put into a selection")).await;
     desk.find("#selection-name").await.send_keys("Best of May").await.unwrap();
-    desk.find("#selection-go").await.click().await.unwrap();
+    desk.click("#selection-go").await;
     desk.until("document.querySelector('#said').innerText.includes('Best of May')").await;
-    desk.find("#more").await.click().await.unwrap();
+    desk.click("#more").await;
     desk.until(&menu("Best of May (12)")).await;
     desk.until("document.querySelector('.rail').innerText.includes('Best of May')").await;
     desk.until("document.querySelectorAll('.fr').length === 12").await;
@@ -300,7 +300,7 @@ async fn keywords_selections_and_gathering_by_mouse() {
     desk.gather_into("Gathered").await;
     desk.find("#gather-go").await;
     assert!(desk.text("#paper").await.contains("20260504-090100_TN_1.jpg"));
-    desk.find("#gather-go").await.click().await.unwrap();
+    desk.click("#gather-go").await;
     desk.until("document.querySelector('#gather-said')?.innerText.startsWith('12 copied')").await;
     let copy = std::fs::read(desk.folder.path().join("pictures/Gathered/20260504-090100_TN_1.jpg")).unwrap();
     assert_eq!(copy, std::fs::read(desk.shoot().join("TN_1.jpg")).unwrap());
@@ -316,21 +316,21 @@ async fn a_live_camera_is_followed_and_a_second_window_shows_the_frame() {
             "(() => {{ const b = [...document.querySelectorAll('.menu-item')].find((b) => b.innerText.includes('{text}')); b?.click(); return b; }})()"
         )
     };
-    desk.find("#more").await.click().await.unwrap();
+    desk.click("#more").await;
     desk.until(&menu("Follow live")).await;
     // The simulated camera writes into the folder that is followed.
-    desk.find("#more").await.click().await.unwrap();
+    desk.click("#more").await;
     desk.until(&menu("Simulated interval camera")).await;
     desk.until("document.querySelector('#folders[open] #folder-list button')").await;
     desk.until("document.querySelector('#folder-list').innerText.includes('Spring')").await;
-    desk.find("#folder-list button").await.click().await.unwrap();
+    desk.click("#folder-list button").await;
     desk.until("document.querySelector('#folder-path').value.includes('Spring')").await;
-    desk.find("#take").await.click().await.unwrap();
+    desk.click("#take").await;
     desk.find("#paper input[aria-label=frames]").await;
     let fill = "for (const [label, value] of [['frames', '2'], ['seconds between them', '0.2'], ['its clock says', '2026-04-12T12:00:00']]) \
                 document.querySelector(`#paper input[aria-label='${label}']`).value = value";
     desk.page.execute(fill, vec![]).await.unwrap();
-    desk.find("#camera-go").await.click().await.unwrap();
+    desk.click("#camera-go").await;
     desk.until("document.querySelector('#paper').innerText.includes('2 of 2 frames')").await;
     desk.press(char::from(Key::Escape)).await;
     desk.until("document.querySelector('#count').innerText.startsWith('14 frames')").await;

@@ -136,7 +136,7 @@ async fn gathered(desk: &Desk) -> PathBuf {
         .await;
     desk.gather_into("Together").await;
     desk.until_within(PATIENTLY, "document.querySelector('#gather-go')").await;
-    desk.find("#gather-go").await.click().await.unwrap();
+    desk.click("#gather-go").await;
     desk.until_within(
         PATIENTLY,
         "document.querySelector('#gather-said')?.innerText.startsWith('630 copied')",

@@ -255,13 +255,13 @@ async fn clips_that_browsers_do_not_play_have_a_stand_in_and_become_a_source() {
     desk.until("document.querySelector('.player img')?.naturalWidth === 160").await;
     // The frames of a clip become pictures that are chosen like others.
     desk.go("/frames").await;
-    desk.find("#choose").await.click().await.unwrap();
+    desk.click("#choose").await;
     desk.until("document.querySelector('#folder-list')?.innerText.includes('Spring')").await;
-    desk.find("#folder-list button").await.click().await.unwrap();
-    desk.find(".take-frames").await.click().await.unwrap();
+    desk.click("#folder-list button").await;
+    desk.click(".take-frames").await;
     desk.until("document.querySelector('#folder-path').value.includes('take frames')").await;
     desk.until("document.querySelector('#take').innerText.includes('4 pictures')").await;
-    desk.find("#take").await.click().await.unwrap();
+    desk.click("#take").await;
     desk.until("document.querySelector('#count')?.innerText.startsWith('4 frames')").await;
     desk.page.clone().close().await.unwrap();
 }
@@ -284,7 +284,7 @@ async fn lines_are_given_to_one_delivery_and_a_pdf_is_made_smaller_in_the_page()
     let kept = desk.ask("GET", &format!("/api/recipes/{}", id.as_str().unwrap()), json!(null)).await;
     assert_eq!(kept["document"]["deliveries"][1]["steps"][0]["step"], "exposure");
     // Its values are changed where it stands, and given back with it.
-    desk.find(".own-line .btn").await.click().await.unwrap();
+    desk.click(".own-line .btn").await;
     desk.until("document.querySelector('.own-line + .controls [aria-label=\"stops, typed\"]')").await;
     desk.script("const f = document.querySelector('.own-line + .controls [aria-label=\"stops, typed\"]'); f.value = '0.6'; f.dispatchEvent(new Event('change'))").await;
     desk.until(

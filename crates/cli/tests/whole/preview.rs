@@ -123,7 +123,7 @@ async fn the_bench_plays_all_frames_and_then_shows_the_sample_as_a_run_makes_it(
     desk.until("document.querySelector('#sequence-preview').dataset.painted > 5").await;
     desk.until("document.querySelector('.sequence-said').textContent === ''").await;
     // Beside the untouched frame, by the button; from frame to frame by the keyboard.
-    desk.find("[data-how=side]").await.click().await.unwrap();
+    desk.click("[data-how=side]").await;
     desk.script("document.querySelector('#sequence-preview').focus()").await;
     let at = "Number(document.querySelector('#sequence-preview').dataset.at)";
     desk.page.active_element().await.unwrap().send_keys(&Key::Right.to_string()).await.unwrap();

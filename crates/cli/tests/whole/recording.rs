@@ -10,14 +10,14 @@ use serde_json::{Value, json};
 async fn bench() -> Desk {
     let desk = Desk::open().await;
     desk.choose().await;
-    desk.find("#to-bench").await.click().await.unwrap();
+    desk.click("#to-bench").await;
     desk.until("document.querySelector('#stage')?.dataset.shown > 0").await;
     desk
 }
 
 impl Desk {
     async fn click(&self, css: &str) {
-        self.find(css).await.click().await.unwrap();
+        self.click(css).await;
     }
 
     /// What the server keeps of the newest recipe.

@@ -140,7 +140,7 @@ async fn the_queue_is_put_in_order_and_a_run_is_reported_and_taken_back() {
     std::fs::write(out.join("TN_2.jpg"), "mine now").unwrap();
     desk.go("/runs/1").await;
     desk.until("!document.querySelector('#undo-run').hidden").await;
-    desk.find("#undo-run").await.click().await.unwrap();
+    desk.click("#undo-run").await;
     desk.page.accept_alert().await.unwrap();
     desk.until("document.querySelector('#said').innerText.includes('2 files are gone')").await;
     assert!(desk.text("#said").await.contains("TN_2.jpg was changed since and stays"));

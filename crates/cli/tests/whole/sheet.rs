@@ -148,16 +148,16 @@ async fn a_folder_is_watched_from_the_page() {
     desk.go("/watched").await;
     desk.until("document.querySelector('#watches').innerText === 'No folder is watched.'").await;
     desk.until("document.querySelector('#recipe').value !== ''").await;
-    desk.find("#choose-folder").await.click().await.unwrap();
+    desk.click("#choose-folder").await;
     desk.until(
         "[...document.querySelectorAll('#folder-list button')].some((b) => b.innerText.includes('Arrivals'))",
     )
     .await;
     desk.script("[...document.querySelectorAll('#folder-list button')].find((b) => b.innerText.includes('Arrivals')).click()").await;
     desk.until("document.querySelector('#folder-path').value.includes('Arrivals')").await;
-    desk.find("#take").await.click().await.unwrap();
+    desk.click("#take").await;
     desk.until("!document.querySelector('#add').disabled").await;
-    desk.find("#add").await.click().await.unwrap();
+    desk.click("#add").await;
     desk.until("document.querySelector('#watches').innerText.includes('Web, version 1')").await;
     write_jpeg(&inside.join("new.jpg"), 900, 600, 9);
     desk.until("document.querySelector('#watches').innerText.includes('1 picture has arrived')").await;
@@ -195,7 +195,7 @@ async fn pictures_are_dropped_on_a_recipe_in_the_page() {
     assert!(desk.text("#drop-list").await.contains("notes.txt is no kind of picture"));
     // What the recipe asks is asked here too.
     desk.script("const f = document.querySelector('#drop-asks input'); f.value = '240'; f.dispatchEvent(new Event('change'))").await;
-    desk.find("#drop-go").await.click().await.unwrap();
+    desk.click("#drop-go").await;
     desk.until("document.querySelector('#what')?.innerText.startsWith('All done: 2 of 2')").await;
     desk.until("document.querySelectorAll('#results img').length === 2 && [...document.querySelectorAll('#results img')].every((i) => i.naturalWidth === 240)").await;
     desk.until("!document.querySelector('#zip').hidden && !document.querySelector('#brought').hidden").await;
@@ -218,7 +218,7 @@ async fn tokens_and_what_is_kept_are_seen_to_on_a_page() {
     desk.until("document.querySelector('#limit').value === '2.5'").await;
     assert_eq!(desk.ask("GET", "/api/kept-work", Value::Null).await["limit"], json!(2_500_000_000u64));
     desk.find("#token-name").await.send_keys("night script").await.unwrap();
-    desk.find("#make").await.click().await.unwrap();
+    desk.click("#make").await;
     desk.until("document.querySelector('#token')?.innerText.length === 64").await;
     let token = desk.text("#token").await;
     desk.until("document.querySelector('#tokens').innerText.includes('night script')").await;

@@ -138,7 +138,27 @@ export function lines(bench) {
     $('lines').addEventListener(end, () => {
       typed = null;
     });
+  // Somebody holds a button of the mouse on the ticket: what is pressed stays until it has heard of the click.
+  let isPressed = false;
+  let isDue = false;
+  bench.slip.addEventListener('pointerdown', () => {
+    isPressed = true;
+  });
+  const letGo = () => {
+    isPressed = false;
+  };
+  // What a click changes is drawn at once by what listens to it.
+  window.addEventListener('click', letGo, true);
+  for (const end of ['pointerup', 'pointercancel'])
+    window.addEventListener(end, () =>
+      setTimeout(() => {
+        letGo();
+        if (isDue) bench.draw();
+      }),
+    );
   bench.draw = function draw() {
+    isDue = isPressed;
+    if (isDue) return;
     if (typed?.isConnected && !bench.hasNewLines()) {
       bench.words();
       bench.advise();

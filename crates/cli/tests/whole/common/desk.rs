@@ -141,6 +141,19 @@ impl Desk {
         wait.for_element(Locator::Css(css)).await.unwrap_or_else(|e| panic!("{css}: {e}"))
     }
 
+    /// Clicks at what may be drawn anew between being found and being clicked: then once more.
+    pub async fn click(&self, css: &str) {
+        let mut why = None;
+        for _ in 0..20 {
+            match self.find(css).await.click().await {
+                Ok(()) => return,
+                Err(e) => why = Some(e),
+            }
+            tokio::time::sleep(Duration::from_millis(200)).await;
+        }
+        panic!("{css} could not be clicked: {why:?}");
+    }
+
     /// Waits until a script's expression is true, for a minute: several browsers may share two busy cores.
     pub async fn until(&self, expression: &str) {
         self.until_within(60, expression).await;
@@ -173,11 +186,11 @@ impl Desk {
     /// Chooses the folder of the pictures.
     pub async fn choose(&self) {
         let count = std::fs::read_dir(self.shoot()).unwrap().count();
-        self.find("#choose").await.click().await.unwrap();
+        self.click("#choose").await;
         self.until("document.querySelector('#folder-list')?.innerText.includes('Spring')").await;
-        self.find("#folder-list button").await.click().await.unwrap();
+        self.click("#folder-list button").await;
         self.until(&format!("document.querySelector('#take').innerText.includes('({count} picture')")).await;
-        self.find("#take").await.click().await.unwrap();
+        self.click("#take").await;
         self.until(&format!("document.querySelector('#count')?.innerText.startsWith('{count} frames')"))
             .await;
         self.until(
@@ -188,25 +201,27 @@ impl Desk {
 
     /// Asks for the frames to be gathered in a new folder beside the pictures; a look at the names is asked for.
     pub async fn gather_into(&self, folder: &str) {
-        self.find("#gather").await.click().await.unwrap();
+        self.click("#gather").await;
         self.find(".new-folder input").await.send_keys(folder).await.unwrap();
         self.until(
             "(() => { const b = document.querySelector('.new-folder button'); b?.click(); return b; })()",
         )
         .await;
         self.until(&format!("document.querySelector('#folder-path').value.includes('{folder}')")).await;
-        self.find("#take").await.click().await.unwrap();
-        self.find("#gather-look").await.click().await.unwrap();
+        self.click("#take").await;
+        self.click("#gather-look").await;
     }
 
     /// Adds a line by typing what is wanted.
     pub async fn add(&self, words: &str) {
         let before = self.lines().await;
+        self.click("#ask").await;
         let field = self.find("#ask").await;
-        field.click().await.unwrap();
         field.send_keys(words).await.unwrap();
         field.send_keys(&String::from(char::from(Key::Enter))).await.unwrap();
         self.until(&format!("document.querySelectorAll('#lines > li').length === {}", before + 1)).await;
+        // As after a rest, when keys are shortcuts again.
+        self.script("document.querySelector('#ask').blur(); if (!document.querySelector('#hint').hidden) document.querySelector('#stage').focus()").await;
     }
 
     pub async fn lines(&self) -> usize {
