@@ -62,6 +62,10 @@ fn covered(nodes: &[(Node, Size)], picture: &Picture, rect: Rect) -> Vec<Pixel> 
             let have = resampler.needs(rect);
             through(have, &|input, out| resampler.run(input, have, rect, out))
         }
+        Node::Turn(turn) => {
+            let have = turn.needs(rect);
+            through(have, &|input, out| turn.run(input, have, rect, out))
+        }
         Node::Shift(dx, dy) => {
             let have = node.needs(rect, size.rect());
             through(have, &|input, out| repeat_edges(input, have, rect.moved(*dx, *dy), out))

@@ -4,6 +4,7 @@ use crate::geometry::{Affine, Size};
 use crate::ops::mask::Mask;
 use crate::ops::pointwise::{Masked, PointOp, PointProgram};
 use crate::ops::resample::Resampler;
+use crate::ops::turn::Turn;
 use crate::ops::warp::Warp;
 use crate::ops::warp_resampler::WarpResampler;
 use crate::plan::Plan;
@@ -169,8 +170,11 @@ impl Program {
                 {
                     Node::Shift(dx, dy)
                 }
-                _ if quick => Node::Map(Resampler::quick(*map, self.size)),
-                _ => Node::Map(Resampler::new(*map, self.size)),
+                _ => match Turn::of(map, self.size, size) {
+                    Some(turn) => Node::Turn(turn),
+                    None if quick => Node::Map(Resampler::quick(*map, self.size)),
+                    None => Node::Map(Resampler::new(*map, self.size)),
+                },
             },
         };
         self.nodes.push((node, self.size));

@@ -7,6 +7,7 @@ use crate::ops::mask::Mask;
 use crate::ops::planes::{CHUNK, Pixel, Planes};
 use crate::ops::pointwise::PointProgram;
 use crate::ops::resample::Resampler;
+use crate::ops::turn::Turn;
 use crate::ops::warp_resampler::WarpResampler;
 use crate::pace;
 use crate::step::{AreaOp, EnlargeOp, MarkOp, WholeOp};
@@ -17,6 +18,7 @@ pub(super) enum Node {
     Map(Resampler),
     Warp(WarpResampler),
     Shift(i64, i64),
+    Turn(Turn),
     Enlarge(Box<dyn EnlargeOp>),
     Area(Box<dyn AreaOp>),
     Mark(Box<dyn MarkOp>),
@@ -51,6 +53,7 @@ impl Node {
             Self::Point(_) | Self::Mark(_) => rect,
             Self::Map(resampler) => resampler.needs(rect),
             Self::Warp(resampler) => resampler.needs(rect),
+            Self::Turn(turn) => turn.needs(rect),
             Self::Shift(dx, dy) => {
                 let wanted = rect.moved(*dx, *dy);
                 // Beyond the picture the edge is repeated; at least one pixel of it is needed.
@@ -137,6 +140,9 @@ pub(super) fn chain(nodes: &[(Node, Size)], base: Base, rect: Rect, buffers: &mu
         }
         (Node::Warp(resampler), _) => {
             through(before, base, have, buffers, |input, out| resampler.run(input, have, rect, out))
+        }
+        (Node::Turn(turn), _) => {
+            through(before, base, have, buffers, |input, out| turn.run(input, have, rect, out))
         }
         (Node::Enlarge(op), _) => {
             through(before, base, have, buffers, |input, out| op.run(input, have, rect, out))

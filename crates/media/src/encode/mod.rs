@@ -5,7 +5,8 @@ pub mod dng;
 pub mod extras;
 pub(crate) mod jxl;
 pub(crate) mod png;
-pub(crate) mod tiff;
+mod strips;
+mod tiff;
 pub(crate) mod webp;
 
 pub use tiff::Packing;

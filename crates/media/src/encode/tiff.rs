@@ -3,14 +3,11 @@
 
 use crate::MediaError;
 use crate::encode::extras::{Extras, Interleaved};
+use crate::encode::strips;
 use exif::{In, Tag as ExifTag, Value};
-use rallo_engine::{Encoded, Pixels, Size};
+use rallo_engine::{Encoded, Pixels};
 use std::io::Cursor;
-use tiff::encoder::colortype::{
-    RGB8 as TiffRgb8, RGB16 as TiffRgb16, RGB32Float, RGBA8, RGBA16, RGBA32Float,
-};
-use tiff::encoder::compression::DeflateLevel;
-use tiff::encoder::{Compression, DirectoryEncoder, Rational, SRational, TiffEncoder, TiffKind};
+use tiff::encoder::{DirectoryEncoder, Rational, SRational, TiffEncoder, TiffKind};
 use tiff::tags::{ResolutionUnit, Tag};
 
 /// How a TIFF is packed.
@@ -35,16 +32,11 @@ pub(super) fn eight<'a>(picture: &'a Encoded, format: &'static str) -> Result<&'
     }
 }
 
-/// TIFF 6.0, 8 or 16 bits a sample or floats as the pixels have.
+/// TIFF 6.0, 8 or 16 bits a sample or floats as the pixels have, packed in strips.
 pub fn tiff(picture: &Encoded, packing: Packing, extras: &Extras) -> Result<Vec<u8>, MediaError> {
     let run = || -> Result<Vec<u8>, tiff::TiffError> {
         let mut out = Cursor::new(Vec::new());
-        let compression = match packing {
-            Packing::None => Compression::Uncompressed,
-            Packing::Lzw => Compression::Lzw,
-            Packing::Deflate => Compression::Deflate(DeflateLevel::Balanced),
-        };
-        let mut file = TiffEncoder::new(&mut out)?.with_compression(compression);
+        let mut file = TiffEncoder::new(&mut out)?;
         let camera_data = extras.exif.as_ref().and_then(|raw| exif::Reader::new().read_raw(raw.clone()).ok());
         let fields = |context| {
             let fields = camera_data.iter().flat_map(|e| e.fields());
@@ -58,44 +50,37 @@ pub fn tiff(picture: &Encoded, packing: Packing, extras: &Extras) -> Result<Vec<
                 pointers.push((pointer, exif_directory.finish_with_offsets()?.offset));
             }
         }
-        let Size { width, height } = picture.size;
-        // What stands in the picture's own directory beside its structure.
-        let write_fields = |directory: &mut DirectoryEncoder<'_, _, _>| -> Result<(), tiff::TiffError> {
-            for field in fields(exif::Context::Tiff).filter(|f| SAID.contains(&f.tag)) {
-                put(directory, field.tag.number(), &field.value)?;
-            }
-            for (tag, offset) in &pointers {
-                directory.write_tag(Tag::Unknown(*tag), *offset)?;
-            }
-            if extras.coverage.is_some() {
-                // Colours are not multiplied by it (TIFF 6.0, section 18).
-                directory.write_tag(Tag::ExtraSamples, &[2u16][..])?;
-            }
-            if let Some(icc) = &extras.icc {
-                put_bytes(directory, Tag::IccProfile, icc)?;
-            }
-            if let Some(made) = &extras.made {
-                directory.write_tag(Tag::Unknown(700), made.xmp(&extras.words).as_bytes())?;
-            }
-            Ok(())
-        };
-        let dpi = Rational { n: extras.resolution.unwrap_or(72), d: 1 };
-        macro_rules! put {
-            ($kind:ty, $samples:expr) => {{
-                let mut image = file.new_image::<$kind>(width, height)?;
-                image.resolution(ResolutionUnit::Inch, dpi);
-                write_fields(image.encoder())?;
-                image.write_data($samples)?;
-            }};
+        let mut directory = file.image_directory()?;
+        for field in fields(exif::Context::Tiff).filter(|f| SAID.contains(&f.tag)) {
+            put(&mut directory, field.tag.number(), &field.value)?;
         }
+        for (tag, offset) in &pointers {
+            directory.write_tag(Tag::Unknown(*tag), *offset)?;
+        }
+        if extras.coverage.is_some() {
+            // Colours are not multiplied by it (TIFF 6.0, section 18).
+            directory.write_tag(Tag::ExtraSamples, &[2u16][..])?;
+        }
+        if let Some(icc) = &extras.icc {
+            put_bytes(&mut directory, Tag::IccProfile, icc)?;
+        }
+        if let Some(made) = &extras.made {
+            directory.write_tag(Tag::Unknown(700), made.xmp(&extras.words).as_bytes())?;
+        }
+        let resolution = || Rational { n: extras.resolution.unwrap_or(72), d: 1 };
+        directory.write_tag(Tag::XResolution, resolution())?;
+        directory.write_tag(Tag::YResolution, resolution())?;
+        directory.write_tag(Tag::ResolutionUnit, ResolutionUnit::Inch.to_u16())?;
+        let width = picture.size.width;
         match (extras.with_coverage(picture), &picture.pixels) {
-            (Some(Interleaved::U8(v)), _) => put!(RGBA8, &v),
-            (Some(Interleaved::U16(v)), _) => put!(RGBA16, &v),
-            (Some(Interleaved::F32(v)), _) => put!(RGBA32Float, &v),
-            (None, Pixels::U8(v)) => put!(TiffRgb8, v),
-            (None, Pixels::U16(v)) => put!(TiffRgb16, v),
-            (None, Pixels::F32(v)) => put!(RGB32Float, v),
-        }
+            (Some(Interleaved::U8(v)), _) => strips::write(&mut directory, (width, 4), &v, packing),
+            (Some(Interleaved::U16(v)), _) => strips::write(&mut directory, (width, 4), &v, packing),
+            (Some(Interleaved::F32(v)), _) => strips::write(&mut directory, (width, 4), &v, packing),
+            (None, Pixels::U8(v)) => strips::write(&mut directory, (width, 3), v, packing),
+            (None, Pixels::U16(v)) => strips::write(&mut directory, (width, 3), v, packing),
+            (None, Pixels::F32(v)) => strips::write(&mut directory, (width, 3), v, packing),
+        }?;
+        directory.finish()?;
         Ok(out.into_inner())
     };
     run().map_err(|e| fail("TIFF", e))
