@@ -1,6 +1,6 @@
 //! Kinds of deliveries: read, checked, said, and what they ask of a run.
 
-use rallo_recipe::delivery::{KINDS, What};
+use rallo_recipe::delivery::{KINDS, Passing, Video, What};
 use rallo_recipe::schema::schema;
 use rallo_recipe::sentence::plain;
 use rallo_recipe::{Assembly, FinishingTask, FrameContext, Recipe, ResolveContext};
@@ -209,16 +209,20 @@ fn what_lies_between_frames_is_told_by_shares_of_the_way() {
         };
         video
     };
+    let shares = |clip: &Video, count: usize| -> Vec<Vec<f64>> {
+        let of = |passing: Vec<Passing>| passing.iter().map(|passing| passing.share).collect();
+        clip.arrivals(count).into_iter().map(of).collect()
+    };
     let half = clip(json!({"speed": 0.5}));
-    assert_eq!(half.arrivals(3), [vec![1.0], vec![0.5, 1.0], vec![0.5, 1.0, 1.0]]);
+    assert_eq!(shares(&half, 3), [vec![1.0], vec![0.5, 1.0], vec![0.5, 1.0, 1.0]]);
     assert_eq!(half.order(3).len(), 6);
     let held = clip(json!({"speed": 2.0, "hold_first": 0.2}));
-    assert_eq!(held.arrivals(4), [vec![1.0, 1.0, 1.0], vec![], vec![1.0], vec![]]);
+    assert_eq!(shares(&held, 4), [vec![1.0, 1.0, 1.0], vec![], vec![1.0], vec![]]);
     // Every clip has as many frames as it is long, whatever its speed, and they come in order.
     for speed in [0.13, 0.4, 0.75, 1.0, 1.3, 7.0] {
         for count in [1, 2, 5, 40] {
             let clip = clip(json!({"speed": speed, "hold_last": 0.3}));
-            let arrivals = clip.arrivals(count);
+            let arrivals = shares(&clip, count);
             let shown: Vec<f64> = arrivals
                 .iter()
                 .enumerate()
@@ -230,8 +234,9 @@ fn what_lies_between_frames_is_told_by_shares_of_the_way() {
         }
     }
     assert!(half.arrivals(0).is_empty());
-    let moving = json!({"format": "rallo-recipe", "version": 1, "name": "x",
-        "deliveries": [{"kind": "video", "between": "blend", "fit": "move"}]});
-    let refused = Recipe::from_value(&moving).unwrap_err().to_string();
-    assert!(refused.contains("set between to repeat, or fit to fill"), "{refused}");
+    // A window goes on moving between frames, in the clip's own time.
+    let moving = clip(json!({"speed": 0.5, "fit": "move", "hold_first": 0.2, "ease": "even",
+        "move": [[0, 0.5, 0.5, 1], [1, 0.5, 0.5, 0.5]]}));
+    let at: Vec<f64> = moving.arrivals(3).into_iter().flatten().map(|passing| passing.at).collect();
+    assert_eq!(at, [0.0, 0.0, 0.0, 0.2, 0.4, 0.6, 0.8, 1.0]);
 }

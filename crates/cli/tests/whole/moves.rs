@@ -126,6 +126,33 @@ fn the_window_is_where_its_marks_and_its_time_say() {
 }
 
 #[test]
+fn what_lies_between_frames_is_seen_through_the_window_of_its_own_moment() {
+    let place = Place::new(3);
+    for between in ["blend", "motion"] {
+        let values = json!({"move": [[0, 0.4, 0.5, 0.8], [1, 0.6, 0.5, 0.8]], "ease": "even", "speed": 0.5,
+            "rate": "25", "between": between});
+        let frames = place.clip(between, json!([]), values);
+        assert_eq!(frames.len(), 6, "{between}");
+        let blue: Vec<f64> = frames.iter().map(|f| f[90 * W + 160][2]).collect();
+        let known = [Some(0), None, Some(1), None, Some(2), Some(2)];
+        for (k, (frame, known)) in frames.iter().zip(known).enumerate() {
+            match known {
+                Some(number) => assert_eq!(from(frame, 160, 90).2, number, "{between}"),
+                // Half of the light of both, which is above half of their values.
+                None => assert!(
+                    blue[k] > (blue[k - 1] + blue[k + 1]) / 2.0 && blue[k] < blue[k + 1] - 1000.0,
+                    "{between}: {blue:?}"
+                ),
+            }
+            let wide = f64::from(WIDE) * 0.8;
+            let want = (0.4 + 0.2 * k as f64 / 5.0) * f64::from(WIDE) - wide / 2.0;
+            let got = window(frame);
+            assert!((got.0 - want).abs() <= OFF + 0.001 * wide, "{between}, {k}: {got:?}, want {want}");
+        }
+    }
+}
+
+#[test]
 fn one_picture_is_enough_and_a_slow_move_does_not_tremble() {
     let place = Place::new(1);
     let values =

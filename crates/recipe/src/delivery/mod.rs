@@ -24,7 +24,7 @@ pub use frames::{FRAMES, Frames};
 pub use pdf::{PDF, Pdf};
 pub use pictures::{Burned, FORMATS, PICTURES, Pictures};
 pub use stack::{STACK, StackBy, StackPicture};
-pub use video::{CODECS, RATES, VIDEO, Video};
+pub use video::{CODECS, Passing, RATES, VIDEO, Video};
 
 use crate::{Fault, Line, brief, names, tidy};
 use rallo_engine::sequence::camera_move::Window;

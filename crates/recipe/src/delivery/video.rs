@@ -267,6 +267,15 @@ impl Default for Video {
     }
 }
 
+/// A frame of a clip on the way from one picture to the next.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Passing {
+    /// Share of the way; 1 is the next picture itself.
+    pub share: f64,
+    /// Share of the clip's own way, by which a window moves.
+    pub at: f64,
+}
+
 /// Where an assembly goes if nothing is said.
 pub(super) fn one_file() -> Target {
     Target { name: "{recipe}".into(), ..Target::default() }
@@ -354,22 +363,24 @@ impl Video {
         self.between != "repeat"
     }
 
-    /// For each of `count` frames, in the order they come, what the clip shows from the one before until it is there: shares of the
-    /// way, 1 being the frame itself; holds included. The last frame stands as long as any other.
-    pub fn arrivals(&self, count: usize) -> Vec<Vec<f64>> {
+    /// For each of `count` frames, in the order they come, what the clip shows from the one before until it is there, holds
+    /// included. The last frame stands as long as any other.
+    pub fn arrivals(&self, count: usize) -> Vec<Vec<Passing>> {
         let mut arrivals = vec![Vec::new(); count];
         let Some(last) = count.checked_sub(1) else { return arrivals };
         let speeds = self.speed_curve();
         let (held, moving, behind) = self.parts(count, speeds.as_ref());
         let way = |time: f64| speeds.as_ref().map_or(time, |s| s.way(time));
-        let going = (0..moving).map(|k| (way(k as f64 / moving as f64) * count as f64).min(last as f64));
-        let all = std::iter::repeat_n(0.0, held).chain(going).chain(std::iter::repeat_n(last as f64, behind));
-        for at in all {
+        let at = |k: usize| k as f64 / (moving - 1).max(1) as f64;
+        let frame = |k: usize| (way(k as f64 / moving as f64) * count as f64).min(last as f64);
+        let going = (0..moving).map(|k| (frame(k), at(k)));
+        let all = std::iter::repeat_n((0.0, 0.0), held).chain(going);
+        for (frame, at) in all.chain(std::iter::repeat_n((last as f64, at(moving - 1)), behind)) {
             // What rounding leaves between is none.
-            let (before, share) = ((at + 1e-6).floor(), at - (at + 1e-6).floor());
+            let (before, share) = ((frame + 1e-6).floor(), frame - (frame + 1e-6).floor());
             let (arrival, share) = if share < 1e-6 { (before, 1.0) } else { (before + 1.0, share) };
-            if let Some(shares) = arrivals.get_mut(arrival as usize) {
-                shares.push(share);
+            if let Some(passing) = arrivals.get_mut(arrival as usize) {
+                passing.push(Passing { share, at });
             }
         }
         arrivals
@@ -434,11 +445,6 @@ impl Video {
 
     /// What is wrong with its move.
     pub(super) fn move_fault(&self) -> Option<String> {
-        if self.is_moving() && self.makes_between() {
-            return Some(
-                "a window that moves shows each frame as it is: set between to repeat, or fit to fill".into(),
-            );
-        }
         if self.is_moving() && self.marks.is_empty() {
             return Some("expected at least one mark [at, x, y, size], got none".into());
         }

@@ -85,7 +85,8 @@ impl Gatherer {
                 times = vec![0; count];
                 video.order(count).into_iter().for_each(|k| times[k] += 1);
                 let clip = clip(video, &recipe.name, count);
-                between = video.makes_between().then(|| InBetweenFrames::new(video, clip.clone(), count));
+                between =
+                    video.makes_between().then(|| InBetweenFrames::new(video.clone(), clip.clone(), count));
                 let recorder = Recorder::start(clip, &part).map_err(|e| fault(&e))?;
                 crate::schedule::step_back_process(recorder.process());
                 Sink::Video(Box::new(recorder))

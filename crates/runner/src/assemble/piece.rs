@@ -72,12 +72,16 @@ impl Travel {
     pub(super) fn next(&mut self) -> Result<Shown, Fault> {
         let some: Vec<_> = self.windows.by_ref().take(rayon::current_num_threads().max(2)).collect();
         let frame_of = |(window, times): (Window, usize)| -> Result<_, Fault> {
-            let stage = through(&self.stage, window);
-            let (picture, _) = self.lines.picture(&self.recipe, &self.context, &stage, None)?;
-            let frame = self.clip.raw(&picture)?;
+            let frame = self.clip.raw(&self.seen(window)?)?;
             Ok((Arc::new(frame), times))
         };
         some.into_par_iter().map(frame_of).collect()
+    }
+
+    /// The picture through a window.
+    pub(super) fn seen(&self, window: Window) -> Result<Encoded, Fault> {
+        let stage = through(&self.stage, window);
+        Ok(self.lines.picture(&self.recipe, &self.context, &stage, None)?.0)
     }
 }
 
@@ -128,7 +132,7 @@ pub(crate) fn piece(
         Assembly::Video(video) => {
             let clip = clip(video, "", 1);
             let windows = video.windows(at, of);
-            if windows.len() > 1 {
+            if windows.len() > 1 || (video.is_moving() && video.makes_between()) {
                 let (recipe, context) = (work.recipe.clone(), work.context.clone());
                 let (lines, windows) = (work.lines(stage)?, windows.into_iter());
                 Is::Travel(Box::new(Travel { lines, recipe, context, stage: stage.clone(), clip, windows }))
