@@ -17,6 +17,7 @@ use crate::colour::working::luminance;
 use crate::geometry::Size;
 use crate::sequence::alike::alike;
 use crate::step::JoinBy;
+use rayon::prelude::*;
 
 /// Frames being joined, one after the other.
 pub enum Joining {
@@ -116,10 +117,40 @@ impl Joining {
     }
 }
 
+/// Values that are summed over all frames before the next ones: so many stay near.
+const NEAR: usize = 4096;
+
+/// The weighted mean of frames of one size that are all there, as [`Joining`] has it: through all frames place by place, so that
+/// the sum is not fetched and put back for each of them.
+pub fn mean_of(frames: &[(&[f32], f32)]) -> Vec<f32> {
+    let Some(((first, weight), others)) = frames.split_first() else { return Vec::new() };
+    let total = others.iter().fold(*weight, |total, (_, weight)| total + weight);
+    let mut out = vec![0f32; first.len()];
+    out.par_chunks_mut(NEAR).enumerate().for_each(|(k, sum)| {
+        let here = k * NEAR..k * NEAR + sum.len();
+        sum.iter_mut().zip(&first[here.clone()]).for_each(|(s, v)| *s = v * weight);
+        for (values, weight) in others {
+            sum.iter_mut().zip(&values[here.clone()]).for_each(|(s, v)| *s += v * weight);
+        }
+        sum.iter_mut().for_each(|v| *v /= total);
+    });
+    out
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::sequence::testing::noise;
+
+    #[test]
+    fn frames_that_are_all_there_have_the_same_mean_to_the_bit() {
+        let frame = |n: u32| (0..130 * 70 * 3).map(|i| noise(i % 130, i / 130, n)).collect::<Vec<f32>>();
+        let frames: Vec<(Vec<f32>, f32)> = (0..9).map(|n| (frame(n), 0.3 + n as f32)).collect();
+        let there: Vec<(&[f32], f32)> =
+            frames.iter().map(|(values, weight)| (&values[..], *weight)).collect();
+        assert_eq!(mean_of(&there), mean(frames.clone().into_iter()));
+        assert!(mean_of(&[]).is_empty());
+    }
 
     fn mean(frames: impl Iterator<Item = (Vec<f32>, f32)>) -> Vec<f32> {
         let mut frames = frames;

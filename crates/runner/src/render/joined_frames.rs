@@ -8,11 +8,12 @@
 use crate::lock::lock;
 use crate::render::disk_cache::IntermediateCache;
 use crate::render::intermediate::{Ready, Until, ready_until};
+use crate::render::memory_budget::default_memory;
 use crate::render::sequence::{Neighbour, RunSequence};
 use rallo_engine::ops::warp::Warp;
 use rallo_engine::sequence::edges::{Covered, Filling};
-use rallo_engine::sequence::joining::Joining;
-use rallo_engine::step::{Join, Joined, Step};
+use rallo_engine::sequence::joining::{Joining, mean_of};
+use rallo_engine::step::{Join, JoinBy, Joined, Step};
 use rallo_engine::{Orientation, Picture, PlanError, Pyramid, Size, Source, SourceError};
 use rallo_media::FileSource;
 use rallo_recipe::{Recipe, ResolveContext};
@@ -76,7 +77,7 @@ impl MadeFrame {
     }
 }
 
-/// Frames that were made to be joined, the last used one last, and those that are being made.
+/// Frames that were made to be joined, and those that are being made.
 #[derive(Default)]
 struct Held {
     frames: Vec<(Key, Made)>,
@@ -92,8 +93,9 @@ pub struct MadeFrames {
 }
 
 impl Default for MadeFrames {
+    /// With room for a quarter of the memory that is free, and at least [`LEAST`].
     fn default() -> Self {
-        Self::holding(MOST)
+        Self::holding((default_memory() / 2).max(LEAST) as usize)
     }
 }
 
@@ -103,8 +105,8 @@ impl std::fmt::Debug for MadeFrames {
     }
 }
 
-/// Bytes that a run holds at most.
-const MOST: usize = 1_500_000_000;
+/// Bytes that a run may hold on any machine.
+const LEAST: u64 = 1_500_000_000;
 
 impl MadeFrames {
     /// Room for so many bytes.
@@ -113,11 +115,8 @@ impl MadeFrames {
     }
 
     fn find(&self, key: Key) -> Option<Made> {
-        let mut held = lock(&self.held);
-        let at = held.frames.iter().position(|(known, _)| *known == key)?;
-        let found = held.frames.remove(at);
-        held.frames.push(found.clone());
-        Some(found.1)
+        let held = lock(&self.held);
+        held.frames.iter().find(|(known, _)| *known == key).map(|(_, made)| made.clone())
     }
 
     /// Whether somebody makes it just now; if not, whoever asks does.
@@ -125,7 +124,9 @@ impl MadeFrames {
         !lock(&self.held).in_work.insert(key)
     }
 
-    fn keep(&self, key: Key, made: &Made) {
+    /// Holds a frame; where that is more than there is room for, those go that lie farthest from the picture `near` that is being
+    /// made, so that of a window larger than the room most stay.
+    fn keep(&self, key: Key, made: &Made, near: usize) {
         let mut held = lock(&self.held);
         held.in_work.remove(&key);
         if held.frames.iter().any(|(known, _)| *known == key) {
@@ -134,8 +135,10 @@ impl MadeFrames {
         held.bytes += made.bytes();
         held.frames.push((key, made.clone()));
         while held.bytes > self.most && held.frames.len() > 1 {
-            let (_, oldest) = held.frames.remove(0);
-            held.bytes -= oldest.bytes();
+            let far = held.frames.iter().enumerate().max_by_key(|(_, (key, _))| key.place.abs_diff(near));
+            let Some((at, _)) = far else { break };
+            let (_, farthest) = held.frames.swap_remove(at);
+            held.bytes -= farthest.bytes();
         }
     }
 
@@ -270,7 +273,7 @@ impl<'a> JoinedFrames<'a> {
         };
         match new.inspect_err(|_| self.sequence.made.given_up(key)) {
             Ok(new) => {
-                self.sequence.made.keep(key, &new);
+                self.sequence.made.keep(key, &new, at);
                 Ok(Some(new))
             }
             Err(e) if offset == 0 => Err(e),
@@ -295,14 +298,20 @@ impl<'a> JoinedFrames<'a> {
     }
 
     fn joined(&self, join: &Join, level: u8) -> Result<(Size, Vec<f32>), SourceError> {
-        let mut made = self.made(join, level)?.into_iter();
-        let (first, weight) = made.next().ok_or_else(|| SourceError("there is no frame to join".into()))?;
-        let mut joining = Joining::begin(join.by, first.size, first.values.clone(), weight);
+        let made = self.made(join, level)?;
+        let size = made.first().ok_or_else(|| SourceError("there is no frame to join".into()))?.0.size;
         // One of another size belongs to something else.
-        for (frame, weight) in made.filter(|(frame, _)| frame.size == first.size) {
-            joining.add(&frame.values, weight);
+        let fits = made.iter().filter(|(frame, _)| frame.size == size);
+        let frames: Vec<(&[f32], f32)> = fits.map(|(frame, weight)| (&frame.values[..], *weight)).collect();
+        if join.by == JoinBy::Mean {
+            return Ok((size, mean_of(&frames)));
         }
-        Ok((first.size, joining.end()))
+        let (first, weight) = frames[0];
+        let mut joining = Joining::begin(join.by, size, first.to_vec(), weight);
+        for (values, weight) in &frames[1..] {
+            joining.add(values, *weight);
+        }
+        Ok((size, joining.end()))
     }
 
     /// What lies beyond the picture's edges from those around, the nearest first, and no more of them than it takes.
@@ -357,5 +366,33 @@ impl Source for JoinedFrames<'_> {
     }
     fn seed(&self) -> u64 {
         self.source.seed()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn of_a_window_larger_than_the_room_most_stay() {
+        let frame = || {
+            let size = Size::new(10, 10);
+            Arc::new(MadeFrame { size, values: vec![0.5; 300], covered: Covered::All })
+        };
+        let key = |place| Key { place, line: 1, level: 0, reduces_sooner: false, is_cut_out: false };
+        // Room for eight frames; each picture joins ten.
+        let made = MadeFrames::holding(8 * frame().bytes());
+        let mut new = 0;
+        for near in 5..45usize {
+            for place in near - 5..near + 5 {
+                if made.find(key(place)).is_none() {
+                    new += 1;
+                    made.keep(key(place), &frame(), near);
+                }
+            }
+        }
+        // The first picture needs all ten; each other one but the one that is new to it and those there was no room for.
+        assert!(new <= 10 + 39 * 5, "{new} frames were made for 40 pictures");
+        assert!(lock(&made.held).bytes <= made.most);
     }
 }
