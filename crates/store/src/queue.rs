@@ -22,6 +22,10 @@ const TURN: &str = "(i.phase = 'measure' OR NOT EXISTS (SELECT 1 FROM run_items 
     AND (i.task IS NULL OR NOT EXISTS (SELECT 1 FROM run_items b
     WHERE b.run_id = i.run_id AND b.position < i.position AND b.state = 'waiting'))";
 
+/// So many pictures beside each other go to one worker as long as there are stretches that nobody is in: what joins pictures with
+/// those around makes them once more where two workers meet, and nowhere else.
+const STRETCH: i64 = 64;
+
 /// States as a list for `IN`.
 pub(crate) fn among(states: &[RunState]) -> String {
     let words: Vec<String> = states.iter().map(|s| format!("'{s}'")).collect();
@@ -173,11 +177,16 @@ impl RunQueue for Store {
         let query = format!(
             "UPDATE run_items SET worker = ?1, lease = ?2, tries = tries + 1
              WHERE (run_id, position) = (
-                 SELECT i.run_id, i.position FROM runs r JOIN run_items i ON i.run_id = r.id
-                 WHERE r.state IN {} AND (r.not_before IS NULL OR r.not_before <= ?3)
-                 AND i.state = 'waiting' AND i.worker IS NULL AND (?4 IS NULL OR r.id = ?4)
-                 AND {TURN}
-                 ORDER BY r.place, r.id, i.position LIMIT 1)
+                 WITH next AS (SELECT i.run_id, i.position FROM runs r JOIN run_items i ON i.run_id = r.id
+                     WHERE r.state IN {} AND (r.not_before IS NULL OR r.not_before <= ?3)
+                     AND i.state = 'waiting' AND i.worker IS NULL AND (?4 IS NULL OR r.id = ?4)
+                     AND {TURN}
+                     ORDER BY r.place, r.id, i.position LIMIT 1)
+                 SELECT next.run_id, coalesce((SELECT i.position FROM run_items i
+                     WHERE i.run_id = next.run_id AND i.state = 'waiting' AND i.worker IS NULL AND {TURN} AND NOT EXISTS (
+                         SELECT 1 FROM run_items o WHERE o.lease IS NOT NULL AND o.run_id = i.run_id
+                         AND o.worker <> ?1 AND o.state = 'waiting' AND o.position / {STRETCH} = i.position / {STRETCH})
+                     ORDER BY i.position LIMIT 1), next.position) FROM next)
              RETURNING *",
             among(RunState::CLAIMABLE)
         );

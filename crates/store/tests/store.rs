@@ -254,6 +254,32 @@ async fn pictures_are_given_out_once_and_again_when_a_worker_is_gone() {
 }
 
 #[tokio::test]
+async fn pictures_beside_each_other_go_to_one_worker_as_long_as_there_is_room() {
+    let (_folder, store) = open().await;
+    let names: Vec<String> = (0..140).map(|i| format!("{i:03}.jpg")).collect();
+    let items: Vec<NewRunItem> = names.iter().map(|name| item(name)).collect();
+    let run = store.add_run(&run(), &items).await.unwrap();
+    let take = |worker: &'static str| {
+        let store = store.clone();
+        async move { claim(&store, worker, 0, LEASE, "2026-05-04T10:00:00Z").await.unwrap() }
+    };
+    let first = take("anna").await;
+    assert_eq!((first.run_id, first.position), (run, 0));
+    assert_eq!(take("anna").await.position, 1);
+    let other = take("bert").await;
+    assert_eq!((other.position, take("bert").await.position), (64, 65));
+    assert_eq!((take("anna").await.position, take("carl").await.position), (2, 128));
+    // Where somebody is in every stretch, the next one is the first that waits.
+    assert_eq!(take("dora").await.position, 3);
+    // One who comes to the end of a stretch goes on where nobody is.
+    for _ in 0..10 {
+        take("carl").await;
+    }
+    assert_eq!(take("carl").await.position, 139);
+    assert_eq!(take("carl").await.position, 4);
+}
+
+#[tokio::test]
 async fn runs_are_moved_paused_asked_for_later_and_wait_for_a_yes() {
     let (_folder, store) = open().await;
     let items = [item("a.jpg")];
