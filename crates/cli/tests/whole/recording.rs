@@ -16,10 +16,6 @@ async fn bench() -> Desk {
 }
 
 impl Desk {
-    async fn click(&self, css: &str) {
-        self.click(css).await;
-    }
-
     /// What the server keeps of the newest recipe.
     async fn kept(&self) -> Value {
         let text = "const done = arguments[0]; fetch('/api/recipes').then((r) => r.json()).then((all) => done(all[0].document))";

@@ -5,6 +5,7 @@ import { answers } from './answers.js';
 import { adding } from './adding.js';
 import { ask, el, json, say } from '../app/api.js';
 import { atHand } from './at-hand.js';
+import { beforeTime } from './before-time.js';
 import { Against } from './comparison.js';
 import { deliveries } from './deliveries.js';
 import { keys } from './keys.js';
@@ -97,6 +98,7 @@ bench.viewer = new Viewer(
   (error, picture) => {
     if (error) return say(error.message);
     scope(picture.head);
+    bench.beforeTime();
     bench.closer();
     bench.over();
   },
@@ -112,7 +114,8 @@ bench.preview.closed = () => {
 bench.preview.opened = () => bench.stopCosts();
 $('play-sequence').onclick = () => bench.preview.open();
 
-for (const part of [recording, answers, lines, lineMoves, atHand, looking, adding, starting, keys]) part(bench);
+for (const part of [recording, answers, lines, lineMoves, atHand, looking, adding, starting, beforeTime, keys])
+  part(bench);
 
 async function start() {
   try {

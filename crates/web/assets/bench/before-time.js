@@ -1,0 +1,46 @@
+// What the picture is before its lines over time, asked for when the hand rests and shown beside the result's numbers.
+
+import { apart } from '../viewer/answer.js';
+import { ask } from '../app/api.js';
+import { pixels } from '../app/request-slots.js';
+import { scopeBefore } from './scopes.js';
+
+/** Pixels of the longer side that are enough for a histogram. */
+const SIDE = 480;
+/** Milliseconds that the hand rests before. */
+const REST = 400;
+
+/** The number of the first line over time that is on, from 0; −1 where there is none. */
+export function firstOverTime(steps, kindOf) {
+  return steps.findIndex((step) => step.on !== false && kindOf(step)?.group === 'sequence');
+}
+
+/** Gives the bench `beforeTime`, which is called whenever another picture is shown. */
+export function beforeTime(bench) {
+  let asked = '';
+  let resting = 0;
+  bench.beforeTime = function follow() {
+    const line = firstOverTime(bench.doc.steps, bench.kind);
+    if (line < 0) {
+      asked = '';
+      clearTimeout(resting);
+      scopeBefore(null);
+      return;
+    }
+    const key = JSON.stringify([bench.frame, bench.doc.steps.slice(0, line)]);
+    if (asked === key) return;
+    clearTimeout(resting);
+    resting = setTimeout(async () => {
+      asked = key;
+      const scale = Math.min(1, SIDE / Math.max(...bench.source));
+      const body = { recipe: JSON.parse(bench.store.text()), frame: bench.frame, upto: line, scale, head: true };
+      try {
+        const { head } = await pixels.run(async () => apart(await ask('POST', '/api/render', body)));
+        if (asked === key) scopeBefore(head, line + 1);
+      } catch {
+        // The picture itself says what is wrong.
+        if (asked === key) asked = '';
+      }
+    }, REST);
+  };
+}
