@@ -1,6 +1,6 @@
 """Writes a trained network as the engine reads it, with what it needs to know about the range of each value.
 
-    python weights.py denoise|upscale SCENES STATE.pt OUT.safetensors PROOF.safetensors        needs torch, numpy, pillow, safetensors
+    python weights.py denoise|upscale|mosaic SCENES STATE.pt OUT.safetensors PROOF.safetensors        needs torch, numpy, pillow, safetensors
 
 Besides the weights there is, for each of the network's inner pictures, the largest value that was met in the held-out
 scenes: the engine computes with whole numbers, and that says how large one of them is. The proof is a small picture and what
@@ -56,13 +56,18 @@ if head.shape[1] % 2:
 tensors |= {f"largest.{name}": torch.tensor([value]) for name, value in largest.items()}
 save_file(tensors, OUT)
 print({name: round(value, 2) for name, value in largest.items()})
-# One from each half of what was trained on.
-names = {"denoise": (("white", 0), ("camera", 5)), "upscale": (("worn", 0), ("clean", work.BATCH // 2))}[KIND]
+# Two of what was trained on.
+if KIND == "mosaic":
+    levels = sets[0][2].mean((1, 2, 3))
+    names = (("little", int(levels.argmin())), ("much", int(levels.argmax())))
+else:
+    names = {"denoise": (("white", 0), ("camera", 5)), "upscale": (("worn", 0), ("clean", work.BATCH // 2))}[KIND]
+high, wide = {"denoise": (48, 64), "upscale": (32, 32), "mosaic": (24, 32)}[KIND]
+seen = "small" if KIND == "upscale" else "noisy"
 proof = {}
 for name, i in names:
-    high, wide = (48, 64) if KIND == "denoise" else (32, 32)
     part = [values[i : i + 1, :, :high, :wide] for values in given(sets[0])]
     with torch.no_grad():
         proof |= {f"{name}.done": net(*part)[0]}
-    proof |= {f"{name}.{what}": values[0] for what, values in zip(("noisy" if KIND == "denoise" else "small", "noise"), part)}
+    proof |= {f"{name}.{what}": values[0] for what, values in zip((seen, "noise"), part)}
 save_file({name: values.contiguous() for name, values in proof.items()}, PROOF)

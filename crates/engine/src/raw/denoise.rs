@@ -1,18 +1,20 @@
 //! Denoising of camera raw where its noise is known best: before demosaicing and tone.
 //!
-//! What the sensor counted is brought to the scale where its noise is even (`noise.rs`), demosaiced there, and denoised by
-//! the same methods as any picture (`ops/denoise`), with the noise that demosaicing leaves of even noise: its spread over
-//! the frequencies is measured once on noise alone. Then back to light, colour and tone.
+//! What the sensor counted is brought to the scale where its noise is even (`noise.rs`). The learned way takes out its noise and
+//! fills in its colours there in one go (`learned`). The others demosaic it and denoise that by the same methods as any picture
+//! (`ops/denoise`), with the noise that demosaicing leaves of even noise: its spread over the frequencies is measured once on noise
+//! alone. Then back to light, colour and tone.
 
 use crate::colour::light::Light;
 use crate::geometry::{Rect, Size};
 use crate::image::picture::Orientation;
 use crate::ops::denoise::dct::{Block, SIDE, forward};
 use crate::ops::denoise::noise::{NODES, PlaneNoise};
-use crate::ops::denoise::{Noise, Planes, Strength, apart_encoded, blocks, sliding, together_encoded};
+use crate::ops::denoise::{Noise, Planes, Strength, Way, apart_encoded, blocks, sliding, together_encoded};
 use crate::raw::demosaic::MARGIN;
 use crate::raw::develop::{ROWS, band_of};
 use crate::raw::finish::{BLOCK, Finish};
+use crate::raw::learned;
 use crate::raw::look::Look;
 use crate::raw::mosaic::Mosaic;
 use crate::raw::noise::SensorNoise;
@@ -32,13 +34,16 @@ const TRIAL: usize = 192;
 pub struct MosaicDenoise {
     /// How strongly.
     pub strength: Strength,
-    /// The thorough way, or the quick one.
-    pub thorough: bool,
+    /// In which way; the learned one stands back for the thorough one where filters are not 2 × 2.
+    pub way: Way,
 }
 
 /// Colour noise after demosaicing on the even scale is coarse, and is taken out so much more strongly than a picture's own
 /// (with 1 instead, `benches/raw --only denoise` shows 0.6 dB less at ISO 1600 and 1 dB less at ISO 25600).
 const COLOUR: f32 = 1.8;
+
+/// Share of the scale that no light may take at most in the learned way; it was trained with no more.
+const WIDEST: f32 = 0.85;
 
 /// A camera raw as it is developed for a recipe.
 #[derive(Clone)]
@@ -75,6 +80,12 @@ impl Steady {
         Self { sensor, factors, noise: left_of_noise(mosaic, factors) }
     }
 
+    /// Whether light takes enough of the scale for what computes in steps of it: where a file tells almost nothing but noise of
+    /// reading, it does not.
+    fn is_wide(&self) -> bool {
+        self.sensor.steady(0.0) < WIDEST * self.sensor.steady(1.0)
+    }
+
     /// Its values.
     fn of(&self, mosaic: &Mosaic, part: Rect) -> Mosaic {
         let width = mosaic.size.width as usize;
@@ -87,6 +98,19 @@ impl Steady {
         }
         let size = Size::new(part.width as u32, part.height as u32);
         Mosaic { size, pattern: mosaic.pattern.shifted(part.x as usize, part.y as usize), values }
+    }
+
+    /// Light from the scale, of the part `stored` of `have`, whose pixels `even` tells by their number.
+    fn light(&self, have: Rect, stored: Rect, even: impl Fn(usize) -> [f32; 3] + Sync) -> Vec<[f32; 3]> {
+        let rows: Vec<usize> = (stored.y - have.y..stored.bottom() - have.y)
+            .map(|y| (y * have.width + stored.x - have.x) as usize)
+            .collect();
+        let width = stored.width as usize;
+        let pixel = |at: usize| {
+            let even = even(at);
+            std::array::from_fn(|c| self.sensor.value(even[c] / self.factors[c]))
+        };
+        rows.into_par_iter().flat_map_iter(|at| (at..at + width).map(pixel)).collect()
     }
 }
 
@@ -200,6 +224,12 @@ impl RawView {
         self.raw.steady().is_some()
     }
 
+    /// Whether the learned way knows its filters and its noise.
+    pub fn is_learned(&self) -> bool {
+        matches!(&self.raw.sensor, Sensor::Mosaic(mosaic) if learned::knows(mosaic))
+            && self.raw.steady().is_some_and(Steady::is_wide)
+    }
+
     /// Working values of `rect` of the upright picture, denoised; nothing where there is no mosaic.
     pub fn denoised(&self, rect: Rect, work: MosaicDenoise) -> Option<Vec<[f32; 3]>> {
         let Sensor::Mosaic(mosaic) = &self.raw.sensor else { return None };
@@ -228,14 +258,22 @@ impl RawView {
     /// What the camera would have counted behind all three filters in a part of the stored picture, without its noise;
     /// nothing where there is no mosaic.
     pub(super) fn counted(&self, stored: Rect, work: MosaicDenoise) -> Option<Vec<[f32; 3]>> {
-        let MosaicDenoise { strength, thorough } = work;
-        let strength = Strength { colour: strength.colour * COLOUR, ..strength };
         let (Sensor::Mosaic(mosaic), Some(steady)) = (&self.raw.sensor, self.raw.steady()) else {
             return None;
         };
         let whole = mosaic.size.rect();
-        let halo = if thorough { blocks::HALO } else { sliding::HALO };
+        let is_learned = work.way == Way::Learned && self.is_learned();
+        let halo = match work.way {
+            Way::Learned if is_learned => learned::HALO,
+            Way::Learned | Way::Thorough => blocks::HALO,
+            Way::Quick => sliding::HALO,
+        };
         let have = stored.grown(halo).within(whole);
+        if is_learned {
+            let even = learned::run(&steady.of(mosaic, have), steady.factors, work.strength)?;
+            return Some(steady.light(have, stored, |at| even[at]));
+        }
+        let strength = Strength { colour: work.strength.colour * COLOUR, ..work.strength };
         // What demosaicing needs around that, from where the patterns begin.
         let down = |v: i64| v.div_euclid(GRID) * GRID;
         let around = have.grown(MARGIN as i64).within(whole);
@@ -252,24 +290,14 @@ impl RawView {
         drop(pixels);
         let noisy = planes(&kept, width);
         drop(kept);
-        let done = if thorough {
-            blocks::run(&noisy, have, stored, &steady.noise, strength)
-        } else {
+        let done = if work.way == Way::Quick {
             sliding::run(&noisy, have, &steady.noise, strength)
+        } else {
+            blocks::run(&noisy, have, stored, &steady.noise, strength)
         };
-        let pixel = |at: usize| {
-            let encoded = together_encoded([done.planes[0][at], done.planes[1][at], done.planes[2][at]]);
-            std::array::from_fn(|c| steady.sensor.value(encoded[c] / steady.factors[c]))
-        };
-        let rows = (stored.y - have.y..stored.bottom() - have.y)
-            .map(|y| (y * have.width + stored.x - have.x) as usize);
-        let width = stored.width as usize;
-        Some(
-            rows.collect::<Vec<_>>()
-                .into_par_iter()
-                .flat_map_iter(|at| (at..at + width).map(pixel))
-                .collect(),
-        )
+        Some(steady.light(have, stored, |at| {
+            together_encoded([done.planes[0][at], done.planes[1][at], done.planes[2][at]])
+        }))
     }
 
     /// The part of the stored picture that a part of the upright one is.
@@ -340,7 +368,7 @@ mod tests {
     }
 
     const WORK: MosaicDenoise =
-        MosaicDenoise { strength: Strength { light: 1.0, colour: 1.0, detail: 0.5 }, thorough: true };
+        MosaicDenoise { strength: Strength { light: 1.0, colour: 1.0, detail: 0.5 }, way: Way::Thorough };
 
     /// Mean square of what differs from the scene, of square roots, which are near to what is seen.
     fn apart(pixels: &[[f32; 3]]) -> f32 {
@@ -361,27 +389,60 @@ mod tests {
         let plain = develop(&noisy.raw, &noisy.raw.camera, 0, &Look::default());
         let light = |p: &[u16; 3]| p.map(|v| (f32::from(v) / 65_535.0).powi(2) * HEADROOM);
         let plain: Vec<[f32; 3]> = plain.samples.as_chunks::<3>().0.iter().map(light).collect();
-        for thorough in [true, false] {
-            let done = noisy.denoised(whole(), MosaicDenoise { thorough, ..WORK }).unwrap();
+        for way in [Way::Learned, Way::Thorough, Way::Quick] {
+            let done = noisy.denoised(whole(), MosaicDenoise { way, ..WORK }).unwrap();
             let gain = 10.0 * (apart(&plain) / apart(&done)).log10();
             // The edges of the discs are the demosaicing's; the rest is noise.
-            assert!(gain > 6.0, "{gain} dB");
+            assert!(gain > 6.0, "{way:?}: {gain} dB");
+            // Without noise nothing is lost that the noise would not have hidden.
+            let clean = view(1, false).denoised(whole(), MosaicDenoise { way, ..WORK }).unwrap();
+            assert!(apart(&clean) < apart(&plain) / 4.0);
         }
-        // Without noise nothing is lost that the noise would not have hidden.
-        let clean = view(1, false).denoised(whole(), WORK).unwrap();
-        assert!(apart(&clean) < apart(&plain) / 4.0);
+    }
+
+    #[test]
+    fn noise_of_lightness_and_of_colour_is_left_as_far_as_is_wanted() {
+        let noisy = view(1, true);
+        let colour_noise = |light: f32, colour: f32| {
+            let strength = Strength { light, colour, detail: 0.5 };
+            let done = noisy.denoised(whole(), MosaicDenoise { strength, way: Way::Learned }).unwrap();
+            // On the grey ramp above the discs.
+            let grey = (5..15).flat_map(|y| (5..180).map(move |x| y * SIZE.0 + x));
+            let (mut light, mut colour) = (0.0f64, 0.0f64);
+            for at in grey {
+                let pixel = done[at].map(|v| f64::from(v.max(0.0).sqrt()));
+                let wanted = f64::from(scene(at % SIZE.0, at / SIZE.0)[0].sqrt());
+                light += (pixel.iter().sum::<f64>() / 3.0 - wanted).powi(2);
+                colour += (pixel[0] - pixel[2]).powi(2);
+            }
+            (light, colour)
+        };
+        let all: Vec<(f64, f64)> =
+            [(1.0, 1.0), (0.5, 1.0), (0.0, 1.0)].map(|(l, c)| colour_noise(l, c)).into();
+        assert!(all.windows(2).all(|w| w[0].0 * 1.5 < w[1].0), "{all:?}");
+        assert!((all[2].1 / all[0].1 - 1.0).abs() < 0.3, "{all:?}");
+        let all: Vec<(f64, f64)> =
+            [(1.0, 1.0), (1.0, 0.5), (1.0, 0.0)].map(|(l, c)| colour_noise(l, c)).into();
+        assert!(all.windows(2).all(|w| w[0].1 * 1.5 < w[1].1), "{all:?}");
     }
 
     #[test]
     fn any_part_is_as_it_is_in_the_whole_however_the_picture_lies() {
         let upright = view(1, true);
         let all = upright.denoised(whole(), WORK).unwrap();
-        for rect in [Rect::new(0, 0, 40, 30), Rect::new(61, 33, 75, 64), Rect::new(150, 130, 40, 20)] {
-            let part = upright.denoised(rect, WORK).unwrap();
-            for (i, pixel) in part.iter().enumerate() {
-                let (x, y) =
-                    (rect.x as usize + i % rect.width as usize, rect.y as usize + i / rect.width as usize);
-                assert_eq!(*pixel, all[y * SIZE.0 + x], "{x} {y} of {rect:?}");
+        for way in [Way::Learned, Way::Thorough] {
+            let strength = Strength { colour: 0.5, ..WORK.strength };
+            let work = MosaicDenoise { way, strength };
+            let all = upright.denoised(whole(), work).unwrap();
+            for rect in [Rect::new(0, 0, 40, 30), Rect::new(61, 33, 75, 64), Rect::new(150, 130, 40, 20)] {
+                let part = upright.denoised(rect, work).unwrap();
+                for (i, pixel) in part.iter().enumerate() {
+                    let (x, y) = (
+                        rect.x as usize + i % rect.width as usize,
+                        rect.y as usize + i / rect.width as usize,
+                    );
+                    assert_eq!(*pixel, all[y * SIZE.0 + x], "{way:?}: {x} {y} of {rect:?}");
+                }
             }
         }
         let turned = view(6, true);

@@ -8,6 +8,7 @@ mod develop;
 mod finish;
 mod gain_map;
 mod input_table;
+mod learned;
 mod linear;
 mod look;
 mod mosaic;

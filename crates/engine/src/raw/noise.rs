@@ -4,18 +4,24 @@
 use crate::raw::mosaic::Mosaic;
 
 /// Values of one filter a side of a block that is looked at.
-const BLOCK: usize = 16;
+const BLOCK: usize = 8;
 /// Pairs of pairs in it, each of which says something by itself.
 const SAMPLES: f32 = (BLOCK * BLOCK / 4) as f32;
 /// Of the blocks of one brightness, so many show less than this one: what shows more has texture.
-const QUIET: f32 = 0.25;
+const QUIET: f32 = 0.1;
 /// What a normal distribution has below that share, in deviations.
-const QUIET_DEVIATIONS: f32 = 0.674_49;
+const QUIET_DEVIATIONS: f32 = 1.281_55;
 /// Ranges of brightness, and the fewest blocks of one.
 const RANGES: usize = 12;
 const FEWEST: usize = 12;
 /// Blocks that reach so far are cut off by the sensor's end.
 const BRIGHTEST: f32 = 0.95;
+
+/// What a point above the line counts of one below, and how often that is said anew.
+const ABOVE: f64 = 0.3;
+const TIMES: usize = 10;
+/// Reading's noise is never more than that of so many counted portions.
+const MOST_READ: f64 = 16.0;
 
 /// The variance of a value: `shot · value + read`, where 1 is the most the sensor counts.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -84,11 +90,23 @@ impl SensorNoise {
     }
 }
 
-/// The line through points of brightness and variance, each counting by its own size; neither share is negative.
+/// The line through points of brightness and variance; neither share is negative, and the reading adds no more than sensors do.
+/// What lies above a first line counts less in the next, since texture only adds.
 fn fitted(points: &[(f64, f64)]) -> (f64, f64) {
+    let mut line = fitted_by(points, |_| 1.0);
+    for _ in 0..TIMES {
+        let (slope, base) = line;
+        line = fitted_by(points, |(x, y)| if y > slope * x + base { ABOVE } else { 1.0 });
+    }
+    line
+}
+
+/// The line with points counting by their own size and by a share. Where the picture's own texture hides it, the one that no point
+/// lies below.
+fn fitted_by(points: &[(f64, f64)], share: impl Fn((f64, f64)) -> f64) -> (f64, f64) {
     let (mut w, mut wx, mut wy, mut wxx, mut wxy) = (0.0, 0.0, 0.0, 0.0, 0.0);
     for (x, y) in points {
-        let weight = 1.0 / (y * y);
+        let weight = share((*x, *y)) / (y * y);
         w += weight;
         wx += weight * x;
         wy += weight * y;
@@ -96,15 +114,22 @@ fn fitted(points: &[(f64, f64)]) -> (f64, f64) {
         wxy += weight * x * y;
     }
     let det = w * wxx - wx * wx;
-    let (slope, base) = if det > 1e-9 * w * wxx {
-        ((w * wxy - wx * wy) / det, (wxx * wy - wx * wxy) / det)
-    } else {
-        (wxy / wxx.max(1e-30), 0.0)
-    };
-    if base < 0.0 {
-        return (wxy / wxx.max(1e-30), 0.0);
+    let through_zero = (wxy / wxx.max(1e-30), 0.0);
+    if det <= 1e-9 * w * wxx {
+        return through_zero;
     }
-    if slope <= 0.0 { (0.0, wy / w) } else { (slope, base) }
+    let (slope, base) = ((w * wxy - wx * wy) / det, (wxx * wy - wx * wxy) / det);
+    if base < 0.0 {
+        return through_zero;
+    }
+    if slope > 0.0 && base <= (MOST_READ * slope).powi(2) {
+        return (slope, base);
+    }
+    // The slope at which the most that reading adds comes to a point: x s + (r s)² = y.
+    let square = MOST_READ * MOST_READ;
+    let at_most = |(x, y): &(f64, f64)| ((x * x + 4.0 * square * y).sqrt() - x) / (2.0 * square);
+    let slope = points.iter().map(at_most).fold(f64::INFINITY, f64::min);
+    (slope, square * slope * slope)
 }
 
 /// Every block of the picture that is not cut off, filter by filter.
@@ -182,6 +207,28 @@ pub(super) mod tests {
                     assert!((a / b - 1.0).abs() < 0.2, "{found:?} instead of {truth:?} at {light}");
                 }
             }
+        }
+    }
+
+    #[test]
+    fn texture_of_the_picture_is_not_taken_for_the_noise_of_reading() {
+        let truth = SensorNoise { shot: 2e-5, read: 5e-9 };
+        let (w, h) = (640usize, 480usize);
+        let values = (0..w * h).map(|i| {
+            let (x, y) = (i % w, i / w);
+            // Dark parts are rough, bright ones have the sensor's noise alone.
+            let ramp = 0.05 + 0.8 * x as f32 / w as f32;
+            let rough = if x < w / 2 { 0.02 * chance((x / 2 + y / 2 * w) as u64 + 9_000_000) } else { 0.0 };
+            let light = (ramp + rough).max(0.0);
+            light + chance(i as u64) * (truth.shot * light + truth.read).sqrt()
+        });
+        let pattern = Pattern::new(2, 2, &[0, 1, 1, 2]).unwrap();
+        let mosaic = Mosaic::new(Size::new(w as u32, h as u32), pattern, values.collect()).unwrap();
+        let found = SensorNoise::measured(&mosaic).unwrap();
+        assert!(f64::from(found.read).sqrt() <= MOST_READ * f64::from(found.shot) * 1.001, "{found:?}");
+        for light in [0.5f32, 0.8] {
+            let (a, b) = (found.shot * light + found.read, truth.shot * light + truth.read);
+            assert!((a / b - 1.0).abs() < 0.3, "{found:?} instead of {truth:?} at {light}");
         }
     }
 

@@ -113,6 +113,17 @@ fn starts(from: i64, length: usize, step: usize) -> Vec<usize> {
     positions
 }
 
+/// How noise is taken out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Way {
+    /// By a network.
+    Learned,
+    /// By blocks that are alike.
+    Thorough,
+    /// Every block by itself.
+    Quick,
+}
+
 /// How strongly a method works.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Strength {

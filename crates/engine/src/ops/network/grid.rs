@@ -4,7 +4,7 @@ use super::layer::{Layer, Then};
 use rayon::prelude::*;
 
 /// Such a picture.
-pub(in crate::ops) struct Grid {
+pub(crate) struct Grid {
     width: usize,
     height: usize,
     channels: usize,
@@ -13,7 +13,7 @@ pub(in crate::ops) struct Grid {
 
 impl Grid {
     /// All zero.
-    pub(in crate::ops) fn new(width: usize, height: usize, channels: usize) -> Self {
+    pub(crate) fn new(width: usize, height: usize, channels: usize) -> Self {
         Self { width, height, channels, values: vec![0; (width + 2) * (height + 2) * channels] }
     }
 
@@ -34,7 +34,7 @@ impl Grid {
     }
 
     /// Its rows without edges, each with its number.
-    pub(in crate::ops) fn rows(&mut self) -> impl IndexedParallelIterator<Item = (usize, &mut [i16])> {
+    pub(crate) fn rows(&mut self) -> impl IndexedParallelIterator<Item = (usize, &mut [i16])> {
         let (pitch, channels, inner) = (self.pitch(), self.channels, self.width * self.channels);
         let all = &mut self.values[pitch..pitch * (self.height + 1)];
         all.par_chunks_mut(pitch).map(move |row| &mut row[channels..channels + inner]).enumerate()

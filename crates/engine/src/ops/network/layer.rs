@@ -123,10 +123,12 @@ impl Layer {
             // Compiled for the widths of the networks that ship; sound: the processor is asked here.
             match (self.inputs, is_widest, is_x86_feature_detected!("avx2")) {
                 (4, true, _) => return unsafe { widest::<4>(self, from, first, sums) },
+                (8, true, _) => return unsafe { widest::<8>(self, from, first, sums) },
                 (14, true, _) => return unsafe { widest::<14>(self, from, first, sums) },
                 (32, true, _) => return unsafe { widest::<32>(self, from, first, sums) },
                 (48, true, _) => return unsafe { widest::<48>(self, from, first, sums) },
                 (4, _, true) => return unsafe { wide::<4>(self, from, first, sums) },
+                (8, _, true) => return unsafe { wide::<8>(self, from, first, sums) },
                 (14, _, true) => return unsafe { wide::<14>(self, from, first, sums) },
                 (32, _, true) => return unsafe { wide::<32>(self, from, first, sums) },
                 (48, _, true) => return unsafe { wide::<48>(self, from, first, sums) },
@@ -251,7 +253,7 @@ mod tests {
 
     #[test]
     fn every_way_gives_the_same_sums() {
-        for (inputs, outputs) in [(4, 32), (14, 48), (32, 32), (48, 48), (48, 12)] {
+        for (inputs, outputs) in [(4, 32), (8, 48), (14, 48), (32, 32), (48, 48), (48, 12)] {
             let layer = layer(inputs, outputs);
             for count in [1, 5, 6, 7, 12, 13, 40] {
                 let input = input(count + 1, inputs, LARGEST);
@@ -267,6 +269,7 @@ mod tests {
                     // Sound: the processor was just asked, and the lengths are those above.
                     match inputs {
                         4 => unsafe { wide::<4>(&layer, from, 1, &mut own) },
+                        8 => unsafe { wide::<8>(&layer, from, 1, &mut own) },
                         14 => unsafe { wide::<14>(&layer, from, 1, &mut own) },
                         32 => unsafe { wide::<32>(&layer, from, 1, &mut own) },
                         _ => unsafe { wide::<48>(&layer, from, 1, &mut own) },

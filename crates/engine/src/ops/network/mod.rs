@@ -5,14 +5,14 @@
 mod grid;
 mod layer;
 
-pub(in crate::ops) use grid::Grid;
+pub(crate) use grid::Grid;
 use layer::{LARGEST, Layer, Then};
 use safetensors::{SafeTensors, tensor::TensorView};
 
 /// Values that come out for each pixel: those that were trained, and what fills a group of outputs.
-pub(in crate::ops) const OUTPUTS: usize = 16;
+pub(crate) const OUTPUTS: usize = 16;
 /// What is taken away from planes before they go in.
-pub(in crate::ops) const MIDDLE: f32 = 0.4;
+pub(crate) const MIDDLE: f32 = 0.4;
 
 /// A value that is 1, as it goes in.
 const ONE: f32 = 8192.0;
@@ -20,7 +20,7 @@ const ONE: f32 = 8192.0;
 const ROOM: f32 = 1.5;
 
 /// A number as it goes in.
-pub(in crate::ops) fn taken(value: f32) -> i16 {
+pub(crate) fn taken(value: f32) -> i16 {
     (value * ONE).clamp(-LARGEST as f32, LARGEST as f32).round_ties_even() as i16
 }
 
@@ -30,14 +30,14 @@ struct Block {
     second: Layer,
 }
 
-pub(in crate::ops) struct Network {
+pub(crate) struct Network {
     head: Layer,
     blocks: Vec<Block>,
     tail: Layer,
 }
 
 /// The numbers of a tensor.
-pub(in crate::ops) fn numbers(file: &SafeTensors<'_>, name: &str) -> Option<Vec<f32>> {
+pub(crate) fn numbers(file: &SafeTensors<'_>, name: &str) -> Option<Vec<f32>> {
     let tensor: TensorView<'_> = file.tensor(name).ok()?;
     Some(tensor.data().as_chunks::<4>().0.iter().map(|b| f32::from_le_bytes(*b)).collect())
 }
@@ -76,7 +76,7 @@ impl Weights<'_> {
 
 impl Network {
     /// From its weights, with so many values of each pixel that go in.
-    pub(in crate::ops) fn read(file: &[u8], inputs: usize) -> Option<Self> {
+    pub(crate) fn read(file: &[u8], inputs: usize) -> Option<Self> {
         let weights = Weights(SafeTensors::deserialize(file).ok()?);
         let width = weights.numbers("head.bias")?.len();
         let stream = weights.one("stream")?;
@@ -92,7 +92,7 @@ impl Network {
     }
 
     /// What it finds in a picture, [`OUTPUTS`] numbers for each pixel; nothing where nobody waits for it any more.
-    pub(in crate::ops) fn found(&self, input: Grid) -> Option<Vec<f32>> {
+    pub(crate) fn found(&self, input: Grid) -> Option<Vec<f32>> {
         let mut stream = input.like(self.head.outputs());
         input.around(&self.head, &mut stream, Then::Keep);
         drop(input);

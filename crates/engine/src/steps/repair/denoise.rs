@@ -5,7 +5,7 @@
 
 use crate::geometry::Rect;
 use crate::ops::denoise::cut::uncut;
-use crate::ops::denoise::{Noise, Planes, Strength, blocks, learned, sliding, together};
+use crate::ops::denoise::{Noise, Planes, Strength, Way, blocks, learned, sliding, together};
 use crate::raw::{MosaicDenoise, RawView};
 use crate::step::{Effect, Kind, Op, Place, Step, View, Wants, WholeOp, step, values_of};
 use rayon::prelude::*;
@@ -36,8 +36,8 @@ step! {
         },
     }
     parameters {
-        /// Auto takes the way that was measured to be best: learned for the noise of cameras, thorough for white noise and
-        /// on what a sensor counted.
+        /// Auto takes the way that was measured to be best: learned for the noise of cameras and on what a sensor counted,
+        /// thorough for white noise and behind filters that are not 2 × 2.
         method: String = "auto".into(), Kind::Choice(&["auto", "learned", "thorough", "quick"]);
         /// Strength against brightness noise; 50 takes out what was measured.
         brightness: f64 = 50.0, Kind::Number { min: 0.0, max: 100.0, step: 1.0 };
@@ -54,14 +54,6 @@ step! {
     }
 }
 
-/// How noise is taken out.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Way {
-    Learned,
-    Thorough,
-    Quick,
-}
-
 impl Denoise {
     fn way(&self) -> Way {
         match self.method.as_str() {
@@ -70,6 +62,10 @@ impl Denoise {
             "auto" if self.noise.as_ref().is_some_and(|noise| noise.is_white()) => Way::Thorough,
             _ => Way::Learned,
         }
+    }
+    /// On what a sensor counted its noise is known; whether it looks white in the picture says nothing.
+    fn way_on_raw(&self) -> Way {
+        if self.method == "auto" { Way::Learned } else { self.way() }
     }
     fn strength(&self, scale: f32) -> Strength {
         Strength {
@@ -93,6 +89,9 @@ impl Step for Denoise {
     fn note(&self) -> Option<String> {
         let is_auto = self.method == "auto";
         let words = match (&self.raw, &self.noise) {
+            (Some(raw), _) if raw.is_learned() && (is_auto || self.method == "learned") => {
+                "On what the sensor counted, the learned way, colours filled in with it."
+            }
             (Some(_), _) if is_auto || self.method == "learned" => {
                 "On what the sensor counted, the thorough way."
             }
@@ -115,7 +114,7 @@ impl Step for Denoise {
     }
     fn mosaic_denoise(&self) -> Option<MosaicDenoise> {
         let does = self.level == 0.0 && (self.brightness > 0.0 || self.colour > 0.0);
-        does.then(|| MosaicDenoise { strength: self.strength(1.0), thorough: self.way() != Way::Quick })
+        does.then(|| MosaicDenoise { strength: self.strength(1.0), way: self.way_on_raw() })
     }
     fn on_raw(&self, raw: &Arc<RawView>) -> Option<Box<dyn Step>> {
         // A level that is given is one of the picture's own scale.
@@ -141,7 +140,7 @@ impl Step for Denoise {
         let strength = self.strength(place.scale as f32);
         let way = self.way();
         if let Some(raw) = self.raw.clone().filter(|_| place.scale >= 1.0) {
-            let work = MosaicDenoise { strength, thorough: way != Way::Quick };
+            let work = MosaicDenoise { strength, way: self.way_on_raw() };
             return vec![Op::Whole(Box::new(RawWork { raw, work }))];
         }
         vec![Op::Whole(Box::new(Work { noise, strength, way }))]
