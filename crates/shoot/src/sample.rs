@@ -58,6 +58,17 @@ fn upright(frame: &Frame) -> Option<bool> {
     frame.facts.as_ref().map(|f| f.height > f.width)
 }
 
+/// Hours of the day in which a frame is most likely to show something.
+const BY_DAY: std::ops::Range<i8> = 7..19;
+
+/// The frame on which somebody begins, where nobody looked at one: the first that can be read, or the first of those taken by day,
+/// since a fixed camera's frames begin at night as often as not.
+pub fn first_sample<'a>(frames: impl Iterator<Item = &'a Frame> + Clone) -> Option<&'a Frame> {
+    let mut readable = frames.filter(|f| f.problem.is_none());
+    let is_by_day = |f: &&Frame| f.taken().is_some_and(|taken| BY_DAY.contains(&taken.hour()));
+    readable.clone().find(is_by_day).or_else(|| readable.next())
+}
+
 /// The `count` most typical frames, the most typical first: from the commonest camera and orientation, nearest to the
 /// middle of all in brightness, contrast, noise and ISO. Empty while nothing is known of the frames.
 pub fn typical(frames: &[&Frame], count: usize) -> Vec<Pick> {
@@ -182,6 +193,21 @@ mod tests {
         let facts = all[15].facts.as_mut().unwrap();
         (facts.width, facts.height) = (1280, 1920);
         all
+    }
+
+    #[test]
+    fn the_first_sample_is_the_first_by_day_where_there_is_one() {
+        let at = |id: i64, hour: i8| {
+            let mut frame = frame(id, "TN.jpg", 0.0);
+            let taken = jiff::civil::date(2026, 5, 4).at(hour, 10, 0, 0);
+            frame.facts.as_mut().unwrap().camera.taken = Some(taken);
+            frame
+        };
+        let first = |frames: &[Frame]| first_sample(frames.iter()).map(|f| f.id);
+        assert_eq!(first(&[at(1, 2), at(2, 5), at(3, 9), at(4, 12)]), Some(3));
+        assert_eq!(first(&[at(1, 2), at(2, 23)]), Some(1));
+        let broken = Frame { problem: Some("not a picture".into()), ..at(1, 12) };
+        assert_eq!((first(&[broken.clone(), at(2, 3)]), first(&[broken])), (Some(2), None));
     }
 
     #[test]

@@ -8,6 +8,7 @@ use rallo_job::prelude::*;
 use rallo_recipe::{Recipe, UNNAMED};
 use rallo_runner::Set;
 use rallo_shoot::document::in_the_work;
+use rallo_shoot::sample::first_sample;
 use rallo_shoot::{Frame, Order};
 use rallo_store::RecipeRow;
 use schemars::{JsonSchema, Schema, SchemaGenerator};
@@ -85,6 +86,8 @@ pub async fn save(app: &App, desk: &Desk) -> Result<()> {
 pub struct Laid {
     /// Identities.
     pub desk: Desk,
+    /// Whether its frame is one that somebody looked at, and not the first choice.
+    pub was_looked_at: bool,
     /// The shoot.
     pub shoot: Option<Shoot>,
     /// What the frames in use are called.
@@ -200,9 +203,10 @@ pub async fn laid(app: &App) -> Result<Laid> {
         }
     };
     desk.recipe = recipe.as_ref().map(|r| r.id);
-    if !frames.iter().any(|f| Some(f.id) == desk.frame) {
-        desk.frame = order.iter().map(|i| &frames[*i]).find(|f| f.problem.is_none()).map(|f| f.id);
+    let was_looked_at = frames.iter().any(|f| Some(f.id) == desk.frame);
+    if !was_looked_at {
+        desk.frame = first_sample(order.iter().map(|i| &frames[*i])).map(|f| f.id);
     }
     let name = list.map(|l| l.name).or(shoot.as_ref().map(|s| s.name.clone())).unwrap_or_default();
-    Ok(Laid { desk, shoot, name, frames, sorted, order, recipe })
+    Ok(Laid { desk, was_looked_at, shoot, name, frames, sorted, order, recipe })
 }

@@ -175,7 +175,7 @@ async fn view(State(app): State<App>, Sent(view): Sent<View>) -> Result<Json<Vie
             chosen: laid.chosen().len(),
             word: laid.word(),
             left_out_of_run: laid.left_out(),
-            at: laid.desk.frame,
+            at: if laid.was_looked_at { laid.desk.frame } else { laid.ordered().next().map(|f| f.id) },
             scanning: laid.is_being_read(&app),
             follow: shoot.is_some_and(|s| s.follow),
             results: shoot.is_some_and(|s| s.results),
