@@ -26,7 +26,8 @@ pub trait RunJournal: Send + Sync {
     /// One item.
     async fn item(&self, key: ItemKey) -> Result<RunItem>;
 
-    /// Items that ended after a time, in that order, at most so many.
+    /// Items of which it was written down later that they ended than of one that ended at that time, in that order, at most so many:
+    /// times of ending rise within a run as they are written down.
     async fn ended_since(&self, run: i64, since: i64, most: i64) -> Result<Vec<RunItem>>;
 
     /// Places of pictures that were made last and have a result of their own, the newest first, at most so many.

@@ -286,14 +286,17 @@ impl RunQueue for Store {
         Ok(())
     }
 
+    /// Times of ending rise in the order in which they are written down: whoever asks for what ended since one they know misses
+    /// none that ended before it and was written down behind it.
     async fn complete(&self, item: &RunItem, written: &[WrittenFile]) -> Result<bool> {
         let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await.map_err(failed)?;
         for file in written {
             keep(&mut tx, file, item.run_id).await?;
         }
         let done = sqlx::query(
-            "UPDATE run_items SET state = ?, kind = ?, reason = ?, outputs = ?, seconds = ?, ended = ?, worker = NULL, lease = NULL
-             WHERE run_id = ? AND position = ? AND worker IS ?",
+            "UPDATE run_items SET state = ?1, kind = ?2, reason = ?3, outputs = ?4, seconds = ?5,
+             ended = CASE WHEN ?6 > 0 THEN max(?6, 1 + (SELECT coalesce(max(ended), 0) FROM run_items WHERE run_id = ?7)) ELSE ?6 END,
+             worker = NULL, lease = NULL WHERE run_id = ?7 AND position = ?8 AND worker IS ?9",
         )
         .bind(item.state.as_str())
         .bind(item.kind.map(FailureKind::as_str))
