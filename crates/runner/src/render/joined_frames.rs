@@ -124,9 +124,9 @@ impl MadeFrames {
         !lock(&self.held).in_work.insert(key)
     }
 
-    /// Holds a frame; where that is more than there is room for, those go that lie farthest from the picture `near` that is being
-    /// made, so that of a window larger than the room most stay.
-    fn keep(&self, key: Key, made: &Made, near: usize) {
+    /// Holds a frame. Those go that lie farther than `reach` from the picture `near` that is being made, since nobody asks for them
+    /// again; and where there is more than there is room for, the farthest, so that of a window larger than the room most stay.
+    fn keep(&self, key: Key, made: &Made, near: usize, reach: usize) {
         let mut held = lock(&self.held);
         held.in_work.remove(&key);
         if held.frames.iter().any(|(known, _)| *known == key) {
@@ -134,6 +134,13 @@ impl MadeFrames {
         }
         held.bytes += made.bytes();
         held.frames.push((key, made.clone()));
+        let mut gone = 0;
+        held.frames.retain(|(key, made)| {
+            let stays = key.place.abs_diff(near) <= reach;
+            gone += if stays { 0 } else { made.bytes() };
+            stays
+        });
+        held.bytes -= gone;
         while held.bytes > self.most && held.frames.len() > 1 {
             let far = held.frames.iter().enumerate().max_by_key(|(_, (key, _))| key.place.abs_diff(near));
             let Some((at, _)) = far else { break };
@@ -145,6 +152,21 @@ impl MadeFrames {
     fn given_up(&self, key: Key) {
         lock(&self.held).in_work.remove(&key);
     }
+}
+
+/// Pictures that are in work at a time lie so near to each other, beside as many as there are threads.
+const BESIDE: usize = 4;
+
+/// How far from a picture all lines of a recipe together look.
+fn reach_of(recipe: &Recipe, context: &ResolveContext) -> usize {
+    let reach = |joins: Joins| match joins {
+        Joins::Weighed(join) => {
+            join.pictures.iter().map(|joined| joined.offset.unsigned_abs() as usize).max().unwrap_or(0)
+        }
+        Joins::Edges(reach) => reach,
+    };
+    let placed = recipe.placed(context);
+    placed.iter().filter_map(|(_, settings)| Joins::of(&*settings.step)).map(reach).sum()
 }
 
 /// A picture and its neighbours, joined.
@@ -159,6 +181,8 @@ pub struct JoinedFrames<'a> {
     kept: Option<&'a IntermediateCache>,
     /// Whether frames may be made reduced sooner, as for a clip.
     reduces_sooner: bool,
+    /// How far from a picture frames are needed for it or for those in work beside it.
+    reach: usize,
     /// What the lines before make of the picture itself.
     own: Box<Ready<'a>>,
     levels: [OnceLock<Arc<Picture>>; Pyramid::LEVELS as usize + 1],
@@ -201,7 +225,14 @@ impl<'a> JoinedFrames<'a> {
         let of = (source, context, sequence);
         let own = Box::new(ready_until(recipe, Some(joins.until(line)), of, kept, Vec::new())?);
         let levels = std::array::from_fn(|_| OnceLock::new());
-        Ok(Self { recipe, line, joins, source, context, sequence, kept, reduces_sooner: false, own, levels })
+        // Pictures that are looked at come in any order.
+        let reach = if sequence.is_rough {
+            usize::MAX
+        } else {
+            reach_of(recipe, context) + rayon::current_num_threads() + BESIDE
+        };
+        let reduces_sooner = false;
+        Ok(Self { recipe, line, joins, source, context, sequence, kept, reduces_sooner, reach, own, levels })
     }
 
     /// The same for frames of a clip: see [`Ready::reducing_sooner`].
@@ -273,7 +304,7 @@ impl<'a> JoinedFrames<'a> {
         };
         match new.inspect_err(|_| self.sequence.made.given_up(key)) {
             Ok(new) => {
-                self.sequence.made.keep(key, &new, at);
+                self.sequence.made.keep(key, &new, at, self.reach);
                 Ok(Some(new))
             }
             Err(e) if offset == 0 => Err(e),
@@ -387,12 +418,16 @@ mod tests {
             for place in near - 5..near + 5 {
                 if made.find(key(place)).is_none() {
                     new += 1;
-                    made.keep(key(place), &frame(), near);
+                    made.keep(key(place), &frame(), near, usize::MAX);
                 }
             }
         }
         // The first picture needs all ten; each other one but the one that is new to it and those there was no room for.
         assert!(new <= 10 + 39 * 5, "{new} frames were made for 40 pictures");
         assert!(lock(&made.held).bytes <= made.most);
+        // What nobody asks for again goes though there is room.
+        made.keep(key(60), &frame(), 60, 6);
+        assert_eq!(lock(&made.held).frames.len(), 1);
+        assert_eq!(lock(&made.held).bytes, frame().bytes());
     }
 }
