@@ -114,8 +114,19 @@ async fn the_bench_plays_all_frames_and_then_shows_the_sample_as_a_run_makes_it(
     desk.ask("POST", "/api/shoots", json!({"places": [{"path": shoot}]})).await;
     desk.go("/bench").await;
     desk.until("document.querySelector('#bench').dataset.frame > 0").await;
+    desk.add("bright").await;
+    desk.until("document.querySelector('#scope path').getAttribute('d').length > 50").await;
+    assert_eq!(desk.script("return document.querySelector('#scope-before').hidden").await, true);
     desk.add("hold steady").await;
     desk.saved().await;
+    // What the picture is before its lines over time stands in numbers beside what it becomes.
+    desk.until("document.querySelector('#scope-before').innerText.includes('before line 2')").await;
+    desk.until("document.querySelector('#scope-before path').getAttribute('d').length > 50").await;
+    desk.press('h').await;
+    desk.until(
+        "!document.querySelector('#scope-before canvas').hidden && !document.querySelector('#wave').hidden",
+    )
+    .await;
     let before = desk.script("return document.querySelector('#stage').dataset.shown").await;
     desk.press('a').await;
     desk.until("document.querySelector('#sequence-preview').dataset.decided === 'true'").await;
