@@ -185,3 +185,16 @@ document.addEventListener('keydown', (e) => {
     location.href = to;
   }
 });
+
+// A picture that lies no longer where it was leaves its place empty, without the browser's sign of something broken.
+for (const [what, isGone] of [
+  ['error', true],
+  ['load', false],
+])
+  document.addEventListener(
+    what,
+    (e) => {
+      if (e.target instanceof HTMLImageElement) e.target.classList.toggle('is-gone', isGone);
+    },
+    true,
+  );
