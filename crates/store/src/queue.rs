@@ -22,6 +22,11 @@ const TURN: &str = "(i.phase = 'measure' OR NOT EXISTS (SELECT 1 FROM run_items 
     AND (i.task IS NULL OR NOT EXISTS (SELECT 1 FROM run_items b
     WHERE b.run_id = i.run_id AND b.position < i.position AND b.state = 'waiting'))";
 
+/// The earliest time at which an item of a run may end: times of ending rise in the order in which they are written down, so that
+/// whoever asks for what ended since one they know misses none that ended before it and was written down behind it.
+const NEXT_END: &str =
+    "1 + (SELECT coalesce(max(o.ended), 0) FROM run_items o WHERE o.run_id = run_items.run_id)";
+
 /// So many pictures beside each other go to one worker as long as there are stretches that nobody is in: what joins pictures with
 /// those around makes them once more where two workers meet, and nowhere else.
 const STRETCH: i64 = 64;
@@ -147,10 +152,11 @@ impl Store {
     async fn fail_unreadable(&self, row: &SqliteRow, reason: &Error) -> Result<()> {
         let key: (i64, i64) =
             (row.try_get("run_id").map_err(failed)?, row.try_get("position").map_err(failed)?);
-        sqlx::query(
-            "UPDATE run_items SET state = ?, kind = ?, reason = ?, ended = CAST(unixepoch('subsec') * 1000 AS INTEGER),
-             worker = NULL, lease = NULL WHERE run_id = ? AND position = ?",
-        )
+        sqlx::query(AssertSqlSafe(format!(
+            "UPDATE run_items SET state = ?, kind = ?, reason = ?,
+             ended = max(CAST(unixepoch('subsec') * 1000 AS INTEGER), {NEXT_END}),
+             worker = NULL, lease = NULL WHERE run_id = ? AND position = ?"
+        )))
         .bind(ItemState::Failed.as_str())
         .bind(FailureKind::Stored.as_str())
         .bind(reason.to_string())
@@ -286,18 +292,16 @@ impl RunQueue for Store {
         Ok(())
     }
 
-    /// Times of ending rise in the order in which they are written down: whoever asks for what ended since one they know misses
-    /// none that ended before it and was written down behind it.
     async fn complete(&self, item: &RunItem, written: &[WrittenFile]) -> Result<bool> {
         let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await.map_err(failed)?;
         for file in written {
             keep(&mut tx, file, item.run_id).await?;
         }
-        let done = sqlx::query(
+        let done = sqlx::query(AssertSqlSafe(format!(
             "UPDATE run_items SET state = ?1, kind = ?2, reason = ?3, outputs = ?4, seconds = ?5,
-             ended = CASE WHEN ?6 > 0 THEN max(?6, 1 + (SELECT coalesce(max(ended), 0) FROM run_items WHERE run_id = ?7)) ELSE ?6 END,
-             worker = NULL, lease = NULL WHERE run_id = ?7 AND position = ?8 AND worker IS ?9",
-        )
+             ended = CASE WHEN ?6 > 0 THEN max(?6, {NEXT_END}) ELSE ?6 END,
+             worker = NULL, lease = NULL WHERE run_id = ?7 AND position = ?8 AND worker IS ?9"
+        )))
         .bind(item.state.as_str())
         .bind(item.kind.map(FailureKind::as_str))
         .bind(&item.reason)

@@ -30,29 +30,22 @@ pub(super) trait Sample: Copy + Send + Sync {
     fn put(self, out: &mut Vec<u8>);
 }
 
-impl Sample for u8 {
-    const BITS: u16 = 8;
-    const FORMAT: u16 = 1;
-    const DIFFERS: bool = true;
-    fn more_than(self, other: Self) -> Self {
-        self.wrapping_sub(other)
-    }
-    fn put(self, out: &mut Vec<u8>) {
-        out.push(self);
-    }
+macro_rules! whole_numbers {
+    ($($kind:ty)*) => {$(
+        impl Sample for $kind {
+            const BITS: u16 = <$kind>::BITS as u16;
+            const FORMAT: u16 = 1;
+            const DIFFERS: bool = true;
+            fn more_than(self, other: Self) -> Self {
+                self.wrapping_sub(other)
+            }
+            fn put(self, out: &mut Vec<u8>) {
+                out.extend(self.to_ne_bytes());
+            }
+        }
+    )*};
 }
-
-impl Sample for u16 {
-    const BITS: u16 = 16;
-    const FORMAT: u16 = 1;
-    const DIFFERS: bool = true;
-    fn more_than(self, other: Self) -> Self {
-        self.wrapping_sub(other)
-    }
-    fn put(self, out: &mut Vec<u8>) {
-        out.extend(self.to_ne_bytes());
-    }
-}
+whole_numbers!(u8 u16);
 
 impl Sample for f32 {
     const BITS: u16 = 32;

@@ -85,18 +85,13 @@ struct Held {
     in_work: HashSet<Key>,
 }
 
-/// Frames of one stage of a run that were made to be joined.
+/// Frames of one stage of a run that were made to be joined; if nothing else is said, with room for a quarter of the memory that is
+/// free when the first is held, and at least [`LEAST`].
+#[derive(Default)]
 pub struct MadeFrames {
     held: Mutex<Held>,
-    /// Bytes that are held at most; frames of a window that takes more are made again for each picture.
-    most: usize,
-}
-
-impl Default for MadeFrames {
-    /// With room for a quarter of the memory that is free, and at least [`LEAST`].
-    fn default() -> Self {
-        Self::holding((default_memory() / 2).max(LEAST) as usize)
-    }
+    /// Bytes that are held at most, known once something is held; frames of a window that takes more are made again for each picture.
+    most: OnceLock<usize>,
 }
 
 impl std::fmt::Debug for MadeFrames {
@@ -111,7 +106,7 @@ const LEAST: u64 = 1_500_000_000;
 impl MadeFrames {
     /// Room for so many bytes.
     pub fn holding(most: usize) -> Self {
-        Self { held: Mutex::default(), most }
+        Self { held: Mutex::default(), most: most.into() }
     }
 
     fn find(&self, key: Key) -> Option<Made> {
@@ -127,6 +122,7 @@ impl MadeFrames {
     /// Holds a frame. Those go that lie farther than `reach` from the picture `near` that is being made, since nobody asks for them
     /// again; and where there is more than there is room for, the farthest, so that of a window larger than the room most stay.
     fn keep(&self, key: Key, made: &Made, near: usize, reach: usize) {
+        let most = *self.most.get_or_init(|| (default_memory() / 2).max(LEAST) as usize);
         let mut held = lock(&self.held);
         held.in_work.remove(&key);
         if held.frames.iter().any(|(known, _)| *known == key) {
@@ -141,7 +137,7 @@ impl MadeFrames {
             stays
         });
         held.bytes -= gone;
-        while held.bytes > self.most && held.frames.len() > 1 {
+        while held.bytes > most && held.frames.len() > 1 {
             let far = held.frames.iter().enumerate().max_by_key(|(_, (key, _))| key.place.abs_diff(near));
             let Some((at, _)) = far else { break };
             let (_, farthest) = held.frames.swap_remove(at);
@@ -424,7 +420,7 @@ mod tests {
         }
         // The first picture needs all ten; each other one but the one that is new to it and those there was no room for.
         assert!(new <= 10 + 39 * 5, "{new} frames were made for 40 pictures");
-        assert!(lock(&made.held).bytes <= made.most);
+        assert!(lock(&made.held).bytes <= 8 * frame().bytes());
         // What nobody asks for again goes though there is room.
         made.keep(key(60), &frame(), 60, 6);
         assert_eq!(lock(&made.held).frames.len(), 1);

@@ -21,15 +21,21 @@ export function beforeTime(bench) {
   let resting = 0;
   bench.beforeTime = function follow() {
     const line = firstOverTime(bench.doc.steps, bench.kind);
+    clearTimeout(resting);
     if (line < 0) {
       asked = '';
-      clearTimeout(resting);
       scopeBefore(null);
       return;
     }
-    const key = JSON.stringify([bench.frame, bench.doc.steps.slice(0, line)]);
+    // What is said of names and deliveries changes nothing there; how files are read does.
+    const key = JSON.stringify({
+      ...bench.doc,
+      name: '',
+      deliveries: [],
+      frame: bench.frame,
+      steps: bench.doc.steps.slice(0, line),
+    });
     if (asked === key) return;
-    clearTimeout(resting);
     resting = setTimeout(async () => {
       asked = key;
       const scale = Math.min(1, SIDE / Math.max(...bench.source));
