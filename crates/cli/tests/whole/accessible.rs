@@ -47,7 +47,7 @@ async fn no_page_and_no_dialog_keeps_anybody_out() {
     for (key, open) in
         [("q", "#paper[open]"), ("t", "#paper[open]"), ("w", "#paper[open]"), ("l", "#one[open]")]
     {
-        desk.find("#grid").await.send_keys(key).await.unwrap();
+        desk.find("#grid").await.send_keys(key).await;
         desk.until(&format!("document.querySelector('{open}')")).await;
         looked.at(&format!("frames, key {key}"), &desk).await;
         desk.script(&format!("document.querySelector('{open}').close()")).await;
@@ -88,7 +88,7 @@ async fn no_page_and_no_dialog_keeps_anybody_out() {
     desk.until("document.querySelector('#what').innerText.startsWith('All done')").await;
     looked.at("run", &desk).await;
     desk.until("document.querySelector('#results .fr')").await;
-    desk.script("document.querySelector('#results .fr').click()").await;
+    desk.click_where("#results .fr", "true").await;
     desk.until("document.querySelector('#look .stage').dataset.shown > 0").await;
     looked.at("a result beside its original", &desk).await;
     desk.go("/runs").await;

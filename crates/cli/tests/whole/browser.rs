@@ -54,7 +54,7 @@ async fn a_recipe_is_recorded_run_and_its_files_are_those_of_the_command_line() 
     desk.page.goto(&format!("{}/sheet", desk.base)).await.unwrap();
     desk.until("document.querySelector('#what').innerText.startsWith('3 pictures')").await;
     assert!(desk.text("#names").await.contains("400 × 225"));
-    desk.find("#start").await.send_keys(&String::from(char::from(Key::Enter))).await.unwrap();
+    desk.find("#start").await.send_keys(&String::from(char::from(Key::Enter))).await;
     desk.until("location.pathname.startsWith('/runs/')").await;
     desk.until("document.querySelector('#what').innerText.startsWith('All done: 3 of 3')").await;
     desk.until("document.querySelectorAll('#results img').length === 3").await;
@@ -138,16 +138,14 @@ async fn values_are_dragged_stepped_and_taken_back_and_tools_work_on_the_picture
     // A horizon drawn 5 degrees down to the right is turned back by 5 degrees.
     desk.add("horizon").await;
     desk.until("!document.querySelector('#hint').hidden").await;
-    let (_, _, width, height) = desk.find("#stage").await.rectangle().await.unwrap();
+    let (_, _, width, height) = desk.find("#stage").await.rectangle().await;
     let drop = 0.4 * width * 5f64.to_radians().tan() / height;
     desk.drag("#stage", (0.3, 0.5), (0.7, 0.5 + drop)).await;
     desk.until("/Straighten by −(4\\.[89]|5)/.test(document.querySelector('#lines').innerText)").await;
 
     // A crop's corner, dragged inwards on the picture.
     desk.add("square").await;
-    let script = "[...document.querySelectorAll('#lines .row-acts button')].find((b) => b.innerText === 'Crop on the picture')";
-    desk.until(script).await;
-    desk.page.execute(&format!("({script}).click()"), vec![]).await.unwrap();
+    desk.click_on("#lines .row-acts button", "Crop on the picture").await;
     desk.until("document.querySelector('#overlay .grip')").await;
     desk.drag("#overlay .grip", (0.5, 0.5), (-10.0, -10.0)).await;
     desk.until("document.querySelector('#lines').innerText.match(/\\d %\\s+of it/)").await;
@@ -184,7 +182,7 @@ async fn frames_are_selected_by_keyboard_and_the_rail_says_so_everywhere() {
     let desk = Desk::open().await;
     desk.choose().await;
     let grid = desk.find("#grid").await;
-    grid.send_keys(&format!(" {} ", char::from(Key::Right))).await.unwrap();
+    grid.send_keys(&format!(" {} ", char::from(Key::Right))).await;
     desk.until("document.querySelector('#count').innerText.includes('2 selected')").await;
     desk.until("document.querySelector('#run-button').innerText.includes('2 frames')").await;
     tokio::time::sleep(Duration::from_millis(600)).await;

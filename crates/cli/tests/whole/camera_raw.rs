@@ -57,7 +57,7 @@ async fn raws_and_jpegs_go_through_one_recipe_to_pictures_and_to_raw() {
     desk.until(&format!("{problems}.includes('2 pictures are no camera raw and go along as they are')"))
         .await;
     desk.until("!document.querySelector('#start').disabled").await;
-    desk.script("document.querySelector('#start').click()").await;
+    desk.click_where("#start", "true").await;
     desk.until("document.querySelector('#what')?.innerText.startsWith('All done: 3 of 3')").await;
     let made = |path: &str| FileSource::open(&desk.shoot().join(path)).unwrap();
     for name in ["TN_1.jpg", "TN_2.jpg", "TN_3.jpg"] {
@@ -98,21 +98,19 @@ async fn the_light_of_raw_is_told_by_a_click_and_a_lens_by_another_name_is_remem
     desk.go("/bench").await;
     desk.until("document.querySelector('#lines').innerText.includes('It is the Marlow Field 35mm f/2')")
         .await;
-    let offer =
-        "[...document.querySelectorAll('#lines button')].find((b) => b.innerText.startsWith('It is'))";
-    desk.script(&format!("{offer}.click()")).await;
+    desk.click_where("#lines button", "e.innerText.startsWith('It is')").await;
     desk.until("document.querySelector('#lines').innerText.includes('Profile: Marlow Field 35mm f/2.')")
         .await;
     // The camera's own setting, in numbers: the made-up camera was set for daylight.
     desk.until("document.querySelector('.reading-head')").await;
-    desk.script("document.querySelector('.reading-head').click()").await;
+    desk.click_where(".reading-head", "true").await;
     desk.until("document.querySelectorAll('.reading-light button').length === 2").await;
     desk.script("document.querySelectorAll('.reading-light button')[1].click()").await;
     let kelvin = "Number(document.querySelector('#reading [aria-label=\"raw.kelvin, typed\"]').value)";
     desk.until(&format!("Math.abs({kelvin} - 6504) < 60")).await;
     // A click on the clay says that warm things are grey: the light was warm.
     desk.until("document.querySelector('#stage').dataset.shown > 0").await;
-    desk.script("document.querySelectorAll('.reading-light button')[0].click()").await;
+    desk.click(".reading-light button").await;
     desk.until("!document.querySelector('#hint').hidden").await;
     desk.drag("#stage", (0.47, 0.62), (0.47, 0.62)).await;
     desk.until(&format!("{kelvin} < 4500")).await;

@@ -31,11 +31,7 @@ impl Desk {
 
     /// Clicks a button of the open line.
     async fn act(&self, label: &str) {
-        let find = format!(
-            "[...document.querySelectorAll('#lines .is-open .row-acts button')].find((b) => b.innerText === '{label}')"
-        );
-        self.until(&find).await;
-        self.script(&format!("({find}).click()")).await;
+        self.click_on("#lines .is-open .row-acts button", label).await;
     }
 
     async fn press_all(&self, keys: &[Key]) {
@@ -46,7 +42,7 @@ impl Desk {
 
     /// Shows the result alone, so that a change is a change of its pixels.
     async fn alone(&self) {
-        self.script("document.querySelector('#compare [data-compare=after]').click()").await;
+        self.click_where("#compare [data-compare=after]", "true").await;
     }
 }
 
@@ -142,7 +138,7 @@ async fn a_finger_moves_the_crop_and_escape_gives_up() {
     desk.act("Crop on the picture").await;
     desk.until("document.querySelector('#overlay .frame')").await;
     let before = desk.steps().await;
-    let (x, y, w, h) = desk.find("#stage").await.rectangle().await.unwrap();
+    let (x, y, w, h) = desk.find("#stage").await.rectangle().await;
     let at = |u: f64, v: f64| PointerAction::MoveTo {
         duration: Some(Duration::from_millis(50)),
         x: x + w * u,
@@ -277,13 +273,13 @@ async fn what_was_used_last_is_there_next_time_and_a_run_is_repeated_with_one_ke
     desk.saved().await;
     desk.page.goto(&format!("{}/sheet", desk.base)).await.unwrap();
     desk.until("!document.querySelector('#start').disabled").await;
-    desk.script("document.querySelector('#start').click()").await;
+    desk.click_where("#start", "true").await;
     desk.until("document.querySelector('#what')?.innerText.startsWith('All done: 3 of 3')").await;
 
     // A new recipe: the size is as used last, the exposure starts afresh, the delivery is where results went.
     desk.page.goto(&format!("{}/bench", desk.base)).await.unwrap();
     desk.until("document.querySelectorAll('#lines > li').length === 2").await;
-    desk.script("document.querySelector('#fresh').click()").await;
+    desk.click_where("#fresh", "true").await;
     desk.until("document.querySelectorAll('#lines > li').length === 0 && document.querySelector('#stage').dataset.shown > 0").await;
     desk.add("smaller").await;
     desk.add("bright").await;
@@ -296,14 +292,14 @@ async fn what_was_used_last_is_there_next_time_and_a_run_is_repeated_with_one_ke
     desk.page.goto(&format!("{}/frames", desk.base)).await.unwrap();
     desk.until("document.querySelectorAll('.fr').length === 3").await;
     let grid = desk.find("#grid").await;
-    grid.send_keys(" ").await.unwrap();
+    grid.send_keys(" ").await;
     desk.until("document.querySelector('#count').innerText.includes('1 selected')").await;
     desk.until("document.querySelector('#run-button').innerText.includes('1 frame')").await;
     tokio::time::sleep(Duration::from_millis(600)).await;
     for file in std::fs::read_dir(desk.results()).unwrap() {
         std::fs::remove_file(file.unwrap().path()).unwrap();
     }
-    grid.send_keys("R").await.unwrap();
+    grid.send_keys("R").await;
     desk.until("document.querySelector('#said').innerText.includes('Run 2 is started: ')").await;
     desk.page.goto(&format!("{}/runs/2", desk.base)).await.unwrap();
     desk.until("document.querySelector('#what')?.innerText.startsWith('All done: 1 of 1')").await;

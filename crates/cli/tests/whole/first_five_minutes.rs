@@ -78,7 +78,7 @@ async fn a_recipe_is_named_by_what_it_does_until_somebody_names_it() {
     desk.saved().await;
     let field = desk.find("#name").await;
     desk.script("document.querySelector('#name').value = ''").await;
-    field.send_keys("Pots\n").await.unwrap();
+    field.send_keys("Pots\n").await;
     desk.add("contrast").await;
     desk.saved().await;
     let kept = desk.ask("GET", "/api/recipes", json!(null)).await;
@@ -103,10 +103,10 @@ async fn several_folders_are_ticked_and_a_path_is_typed() {
     // A path may be pasted; one that is not there is said, and the list stays.
     let path = desk.find("#folder-path").await;
     desk.script("document.querySelector('#folder-path').value = ''").await;
-    path.send_keys("/nowhere\n").await.unwrap();
+    path.send_keys("/nowhere\n").await;
     desk.until("document.querySelector('#said').innerText.includes('/nowhere')").await;
     desk.script("document.querySelector('#folder-path').value = ''").await;
-    path.send_keys(&format!("{}\n", pots.display())).await.unwrap();
+    path.send_keys(&format!("{}\n", pots.display())).await;
     desk.until("document.querySelector('#take').innerText === 'Open this folder (1 picture)'").await;
     desk.click("#up").await;
     desk.until("document.querySelectorAll('#folder-list [data-folder]').length === 2").await;

@@ -350,7 +350,7 @@ async fn a_look_is_no_choice_a_run_takes_all_until_something_is_chosen() {
     // By its tick too, and taken back.
     desk.go("/frames").await;
     desk.until("document.querySelector('.fr[aria-selected=true]')").await;
-    desk.script("document.querySelector('.fr[aria-selected=true] .tick').click()").await;
+    desk.click_where(".fr[aria-selected=true] .tick", "true").await;
     desk.until("document.querySelector('#run-count').innerText === '3 frames'").await;
     desk.page.clone().close().await.unwrap();
 }
@@ -377,11 +377,11 @@ async fn words_entered_one_after_the_other_are_lines_and_no_shortcuts() {
     let desk = bench_with(card).await;
     desk.until("document.querySelector('#play-sequence')?.onclick").await;
     // C, R and E lead to other pages, and Enter there would begin a run.
-    desk.find("#ask").await.send_keys("curve\ncast\nstraighten\n1600\n").await.unwrap();
+    desk.find("#ask").await.send_keys("curve\ncast\nstraighten\n1600\n").await;
     desk.until("document.querySelectorAll('#lines > li[data-line]').length === 4").await;
     assert!(desk.page.current_url().await.unwrap().path().ends_with("/bench"));
     desk.until("document.activeElement.id !== 'ask'").await;
-    desk.find("body").await.send_keys("w").await.unwrap();
+    desk.find("body").await.send_keys("w").await;
     desk.until("document.activeElement.id === 'ask'").await;
     desk.page.clone().close().await.unwrap();
 }
@@ -393,14 +393,14 @@ async fn what_is_typed_before_the_steps_are_there_is_written_down_when_they_are(
     desk.page.refresh().await.unwrap();
     // The page's script is at work, and waits for the recipe and for what steps there are.
     desk.until("document.querySelector('#play-sequence')?.onclick").await;
-    desk.find("#ask").await.send_keys("contrast\nno such step\ndenoise\nmirr").await.unwrap();
+    desk.find("#ask").await.send_keys("contrast\nno such step\ndenoise\nmirr").await;
     desk.until("[...document.querySelectorAll('#lines > li[data-line]')].length === 2").await;
     desk.until("document.querySelector('#said').innerText.includes('no such step')").await;
     let left = "return [document.querySelector('#ask').value, document.activeElement.id]";
     assert_eq!(desk.script(left).await, json!(["mirr", "ask"]), "what is still being typed stays");
     desk.answer_late(0).await;
     desk.until("document.querySelector('#found .is-on')?.innerText.includes('Mirror')").await;
-    desk.find("#ask").await.send_keys("\n").await.unwrap();
+    desk.find("#ask").await.send_keys("\n").await;
     desk.saved().await;
     let steps = kept(&desk).await["document"]["steps"].clone();
     let names: Vec<_> = steps.as_array().unwrap().iter().map(|s| s["step"].clone()).collect();

@@ -105,18 +105,18 @@ async fn facets_suggestions_and_the_check_narrow_what_is_shown() {
     desk.click("#all-again").await;
     // The same picture twice is suggested once it was measured, and one click selects it.
     desk.until("document.querySelector('.suggested')?.innerText.includes('same picture twice')").await;
-    desk.until("(() => { const b = [...document.querySelectorAll('.suggested button')].find((b) => b.innerText.includes('same picture')); b?.click(); return b; })()").await;
+    desk.click_where(".suggested button", "e.innerText.includes('same picture')").await;
     desk.until("document.querySelector('.fr[aria-selected=true] b').innerText.includes('TN_8')").await;
     desk.keys("n").await;
     // The check finds the missing frame, and shows the two around it.
     desk.keys("q").await;
     desk.until("document.querySelector('.statements')?.innerText.includes('1 gap, the longest 2 min: 1 frame is missing.')").await;
-    desk.until("(() => { const b = [...document.querySelectorAll('.statement')].find((b) => b.innerText.includes('1 gap')); b?.click(); return b; })()").await;
+    desk.click_where(".statement", "e.innerText.includes('1 gap')").await;
     desk.until("document.querySelectorAll('.fr').length === 2").await;
     assert_eq!(desk.shown().await, ["4", "6"]);
     // What was left out is told with its reason.
     desk.click("#more").await;
-    desk.until("(() => { const b = [...document.querySelectorAll('.menu-item')].find((b) => b.innerText.includes('Left out: 1')); b?.click(); return b; })()").await;
+    desk.click_where(".menu-item", "e.innerText.includes('Left out: 1')").await;
     desk.until("document.querySelector('#paper').innerText.includes('notes.txt')").await;
     desk.page.clone().close().await.unwrap();
 }
@@ -265,7 +265,7 @@ async fn keywords_selections_and_gathering_by_mouse() {
     let desk = Desk::open_with(twelve).await;
     desk.choose().await;
     desk.click("#words").await;
-    desk.find("#new-keywords").await.send_keys("seedling, clay pot").await.unwrap();
+    desk.find("#new-keywords").await.send_keys("seedling, clay pot").await;
     desk.click("#set-keywords").await;
     desk.until("document.querySelector('[data-facet=\"keyword clay pot\"] b')?.innerText === '1'").await;
     // A dropped file is found by name, size and time; one from elsewhere is told.
@@ -283,17 +283,14 @@ async fn keywords_selections_and_gathering_by_mouse() {
     // A named selection, opened like a shoot.
     desk.click("#all").await;
     desk.click("#more").await;
-    let menu = |text: &str| {
-        format!(
-            "(() => {{ const b = [...document.querySelectorAll('.menu-item')].find((b) => b.innerText.includes('{text}')); b?.click(); return b; }})()"
-        )
-    };
-    desk.until(&menu("Put into a selection")).await;
-    desk.find("#selection-name").await.send_keys("Best of May").await.unwrap();
+    let menu =
+        async |text: &str| desk.click_where(".menu-item", &format!("e.innerText.includes({text:?})")).await;
+    menu("Put into a selection").await;
+    desk.find("#selection-name").await.send_keys("Best of May").await;
     desk.click("#selection-go").await;
     desk.until("document.querySelector('#said').innerText.includes('Best of May')").await;
     desk.click("#more").await;
-    desk.until(&menu("Best of May (12)")).await;
+    menu("Best of May (12)").await;
     desk.until("document.querySelector('.rail').innerText.includes('Best of May')").await;
     desk.until("document.querySelectorAll('.fr').length === 12").await;
     // Gathered into a new folder beside: twelve files, of which two are alike in pixels but not in their data.
@@ -311,16 +308,13 @@ async fn keywords_selections_and_gathering_by_mouse() {
 async fn a_live_camera_is_followed_and_a_second_window_shows_the_frame() {
     let desk = Desk::open_with(twelve).await;
     desk.choose().await;
-    let menu = |text: &str| {
-        format!(
-            "(() => {{ const b = [...document.querySelectorAll('.menu-item')].find((b) => b.innerText.includes('{text}')); b?.click(); return b; }})()"
-        )
-    };
+    let menu =
+        async |text: &str| desk.click_where(".menu-item", &format!("e.innerText.includes({text:?})")).await;
     desk.click("#more").await;
-    desk.until(&menu("Follow live")).await;
+    menu("Follow live").await;
     // The simulated camera writes into the folder that is followed.
     desk.click("#more").await;
-    desk.until(&menu("Simulated interval camera")).await;
+    menu("Simulated interval camera").await;
     desk.until("document.querySelector('#folders[open] #folder-list button')").await;
     desk.until("document.querySelector('#folder-list').innerText.includes('Spring')").await;
     desk.click("#folder-list button").await;
@@ -342,13 +336,13 @@ async fn a_live_camera_is_followed_and_a_second_window_shows_the_frame() {
     desk.press(char::from(Key::Home)).await;
     let name = desk.js("document.querySelector('.fr.is-at b').innerText.replace('✓ ', '')").await;
     desk.keys("w").await;
-    desk.until("(() => { const b = [...document.querySelectorAll('#paper button')].find((b) => b.innerText === 'Write sidecars'); b?.click(); return b; })()").await;
+    desk.click_on("#paper button", "Write sidecars").await;
     desk.until("document.querySelector('#said').innerText.includes('1 sidecars written')").await;
     let sidecar = desk.shoot().join(name.as_str().unwrap()).with_extension("xmp");
     let text = std::fs::read_to_string(&sidecar).unwrap();
     assert!(text.contains("<xmp:Rating>3<"), "{text}");
     std::fs::write(&sidecar, text.replace("<xmp:Rating>3<", "<xmp:Rating>5<")).unwrap();
-    desk.until("(() => { const b = [...document.querySelectorAll('#paper button')].find((b) => b.innerText === 'Read sidecars'); b?.click(); return b; })()").await;
+    desk.click_on("#paper button", "Read sidecars").await;
     desk.until("[...document.querySelectorAll('.cap2')].some((c) => c.innerText.includes('●●●●●'))").await;
     // The second window.
     desk.page.goto(&format!("{}/second", desk.base)).await.unwrap();

@@ -149,21 +149,21 @@ async fn gathered(desk: &Desk) -> PathBuf {
 async fn sieved(desk: &Desk) -> usize {
     desk.go("/sequence").await;
     desk.until_within(PATIENTLY, "document.body.dataset.stay === '630' && document.querySelector('#about').innerText.includes('630 frames')").await;
-    desk.script("document.querySelector('#suggest').click()").await;
+    desk.click_where("#suggest", "true").await;
     desk.until_within(PATIENTLY, "document.querySelectorAll('#passes li').length > 0").await;
     let proposed =
         desk.script("return document.querySelectorAll('#passes li').length").await.as_u64().unwrap();
     // However many passes there are, the field that has the focus is not covered.
     desk.script("document.querySelector('#more').focus()").await;
     desk.until("(() => { const m = document.querySelector('#more'); const r = m.getBoundingClientRect(); return document.elementFromPoint(r.left + r.width / 2, r.top + r.height / 2) === m; })()").await;
-    desk.find("#more").await.send_keys("hours").await.unwrap();
+    desk.find("#more").await.send_keys("hours").await;
     desk.until("document.querySelectorAll('#offers li').length > 0").await;
     desk.press(fantoccini::key::Key::Enter.into()).await;
     desk.until(&format!("document.querySelectorAll('#passes li').length === {}", proposed + 1)).await;
     let set = "const f = document.querySelectorAll('#passes li.is-open input.chip')[0]; f.value = '08:00'; f.dispatchEvent(new Event('change'))";
     desk.script(set).await;
     desk.until("document.querySelector('#kept').innerText === 'saved'").await;
-    desk.script("document.querySelector('[data-view=days]').click()").await;
+    desk.click_where("[data-view=days]", "true").await;
     let place = desk.script("const c = document.querySelector('#chart').getBoundingClientRect(); return [c.left, c.top, c.width, c.height];").await;
     let (left, top, width, height): (f64, f64, f64, f64) = serde_json::from_value(place).unwrap();
     // Every day from the morning until the late afternoon.
@@ -171,11 +171,11 @@ async fn sieved(desk: &Desk) -> usize {
         .await;
     desk.until(&format!("document.querySelectorAll('#passes li').length === {}", proposed + 2)).await;
     desk.until("document.querySelector('#kept').innerText === 'saved'").await;
-    desk.script("document.querySelector('#play').click()").await;
+    desk.click_where("#play", "true").await;
     desk.until("document.querySelector('#when').innerText.includes('BED_')").await;
-    desk.script("document.querySelector('#play').click()").await;
+    desk.click_where("#play", "true").await;
     let stay = desk.script("return Number(document.body.dataset.stay)").await.as_u64().unwrap() as usize;
-    desk.script("document.querySelector('#apply').click()").await;
+    desk.click_where("#apply", "true").await;
     desk.until("document.querySelector('#said').innerText.includes('frames set aside')").await;
     stay
 }
@@ -192,9 +192,9 @@ async fn made(desk: &Desk) -> PathBuf {
     desk.script(choose).await;
     desk.until("document.querySelectorAll('[data-delivery]').length === 2").await;
     desk.saved().await;
-    desk.script("document.querySelector('[data-delivery=\"0\"] .goes-arrow').click()").await;
+    desk.click_where("[data-delivery=\"0\"] .goes-arrow", "true").await;
     desk.until("document.querySelector('[aria-label=\"Remove delivery 1\"]')").await;
-    desk.script("document.querySelector('[aria-label=\"Remove delivery 1\"]').click()").await;
+    desk.click_where("[aria-label=\"Remove delivery 1\"]", "true").await;
     desk.until("document.querySelectorAll('[data-delivery]').length === 1").await;
     desk.saved().await;
     desk.go("/sequence").await;
@@ -204,7 +204,7 @@ async fn made(desk: &Desk) -> PathBuf {
     .await;
     desk.script("const f = document.querySelector('#ramp'); f.value = [...f.options].find((o) => o.innerText.includes('Exposure')).value; f.dispatchEvent(new Event('change'))").await;
     desk.until("document.querySelector('#ramps').innerText.includes('Propose marks')").await;
-    desk.script("[...document.querySelectorAll('#ramps button')].find((b) => b.innerText === 'Propose marks').click()").await;
+    desk.click_on("#ramps button", "Propose marks").await;
     desk.until("document.body.dataset.marks === '5'").await;
     let run = desk.ask("POST", "/api/runs", json!({})).await["run"].clone();
     assert!(run.is_number(), "{run}");

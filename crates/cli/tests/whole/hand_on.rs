@@ -60,7 +60,7 @@ async fn one_recipe_feeds_several_places_and_its_clip_is_played_in_the_page() {
     desk.until("document.querySelector('#expected')?.innerText.includes('Clip of 0.2 s: 6 frames at 25 a second, 1280 × 720')").await;
     desk.until("document.querySelector('#names').innerText.includes('Repotting.mp4') && document.querySelector('#names').innerText.includes('Repotting-00006.jpg')").await;
     desk.until("!document.querySelector('#start').disabled").await;
-    desk.script("document.querySelector('#start').click()").await;
+    desk.click_where("#start", "true").await;
     desk.until("document.querySelector('#what')?.innerText.startsWith('All done')").await;
     let frames = desk.shoot().join("Repotting frames");
     assert_eq!(std::fs::read_dir(&frames).unwrap().count(), 6);
@@ -69,17 +69,17 @@ async fn one_recipe_feeds_several_places_and_its_clip_is_played_in_the_page() {
     }
     // The clip plays, and is stepped through by its frames.
     desk.until("[...document.querySelectorAll('.together')].some((t) => t.innerText.includes('6 frames, 0.24 s, 1280 × 720, H.264'))").await;
-    desk.script("document.querySelector('.together .btn').click()").await;
+    desk.click_where(".together .btn", "true").await;
     desk.until("document.querySelector('.player video')?.readyState >= 2").await;
     assert_eq!(desk.script("return document.querySelector('.player video').videoWidth").await, json!(1280));
     let at = "document.querySelector('.player-where').innerText";
-    desk.script("document.querySelector('[aria-label=\"A frame on\"]').click()").await;
+    desk.click_where("[aria-label=\"A frame on\"]", "true").await;
     desk.until(&format!("{at}.startsWith('frame 2 of 6')")).await;
     desk.press('.').await;
     desk.until(&format!("{at}.startsWith('frame 3 of 6')")).await;
-    desk.script("document.querySelector('[aria-label=\"A frame back\"]').click()").await;
+    desk.click_where("[aria-label=\"A frame back\"]", "true").await;
     desk.until(&format!("{at}.startsWith('frame 2 of 6')")).await;
-    desk.script("document.querySelector('.player .btn').click()").await;
+    desk.click_where(".player .btn", "true").await;
     desk.until("document.querySelector('.player video').ended").await;
     // A part of the file is answered as such.
     let ranged = desk
@@ -99,12 +99,12 @@ async fn names_are_put_together_with_old_and_new_side_by_side() {
     let desk = lesson(3).await;
     desk.go("/bench").await;
     desk.until("document.querySelector('[data-delivery=\"0\"] [aria-expanded]')").await;
-    desk.script("document.querySelector('[data-delivery=\"0\"] [aria-expanded]').click()").await;
+    desk.click_where("[data-delivery=\"0\"] [aria-expanded]", "true").await;
     desk.until(
         "[...document.querySelectorAll('#goes .btn')].some((b) => b.innerText === 'Build the name …')",
     )
     .await;
-    desk.script("[...document.querySelectorAll('#goes .btn')].find((b) => b.innerText === 'Build the name …').click()").await;
+    desk.click_on("#goes .btn", "Build the name …").await;
     let told = "document.querySelector('.name-told')?.innerText ?? ''";
     desk.until(&format!("({told}).includes('3 names, each only once')")).await;
     let set = |label: &str, value: &str, event: &str| {
@@ -117,17 +117,11 @@ async fn names_are_put_together_with_old_and_new_side_by_side() {
     desk.until("document.querySelector('.name-table tbody')?.innerText.includes('Lesson 002.jpg')").await;
     // The same for all is told as what it is.
     desk.script("[...document.querySelectorAll('.name-piece .btn')].at(-1).click()").await;
-    desk.script(
-        "[...document.querySelectorAll('.name-add .btn')].find((b) => b.innerText === 'text').click()",
-    )
-    .await;
+    desk.click_on(".name-add .btn", "text").await;
     desk.script(&set("text", "Pot", "input")).await;
     desk.until(&format!("({told}).includes('2 of 3 names are there twice')")).await;
     desk.until("document.querySelector('.is-clash')?.innerText.includes('as LES_001.jpg')").await;
-    desk.script(
-        "[...document.querySelectorAll('.name-add .btn')].find((b) => b.innerText === 'a number').click()",
-    )
-    .await;
+    desk.click_on(".name-add .btn", "a number").await;
     desk.until("document.querySelector('.name-table tbody').innerText.includes('Pot0003.jpg')").await;
     // A template that is typed is taken apart, and one that is wrong is told.
     desk.script("const f = document.querySelector('.name-typed input'); f.value = '{stem:lower}{no}'; f.dispatchEvent(new Event('input'))").await;
@@ -136,7 +130,7 @@ async fn names_are_put_together_with_old_and_new_side_by_side() {
     desk.until("document.querySelectorAll('.name-piece').length === 5").await;
     desk.until("document.querySelector('.name-table tbody').innerText.includes('undated-03-003.jpg')").await;
     desk.until("!document.querySelector('.names-dialog .btn-primary').disabled").await;
-    desk.script("document.querySelector('.names-dialog .btn-primary').click()").await;
+    desk.click_where(".names-dialog .btn-primary", "true").await;
     desk.until("document.querySelector('#goes').innerText.includes('{stem:last 3}')").await;
     desk.saved().await;
     desk.page.clone().close().await.unwrap();
@@ -153,10 +147,9 @@ async fn the_file_is_seen_as_it_will_be_before_a_run() {
     desk.script("const f = document.querySelector('[data-delivery=\"0\"] input'); f.value = '5'; f.blur()")
         .await;
     desk.until("document.querySelector('#goes').innerText.includes('quality 5')").await;
-    desk.script("document.querySelector('[data-delivery=\"0\"] .goes-arrow').click()").await;
+    desk.click_where("[data-delivery=\"0\"] .goes-arrow", "true").await;
     desk.until("[...document.querySelectorAll('#goes .btn')].some((b) => b.innerText === 'look')").await;
-    desk.script("[...document.querySelectorAll('#goes .btn')].find((b) => b.innerText === 'look').click()")
-        .await;
+    desk.click_on("#goes .btn", "look").await;
     desk.until("document.querySelector('.delivered p')?.innerText.includes('960 × 540 pixels, about')").await;
     desk.until("[...document.querySelectorAll('.delivered img')].every((i) => i.naturalWidth > 300)").await;
     // Such a quality is seen: the two sides differ, and both are of the same place.
@@ -174,10 +167,7 @@ async fn the_file_is_seen_as_it_will_be_before_a_run() {
     assert_eq!(differ[0], true);
     let mean = differ[1].as_f64().unwrap();
     assert!((1.0..25.0).contains(&mean), "{differ}");
-    desk.script(
-        "[...document.querySelectorAll('.delivered .btn')].find((b) => b.innerText === 'Close').click()",
-    )
-    .await;
+    desk.click_on(".delivered .btn", "Close").await;
     desk.until("!document.querySelector('.delivered')").await;
     desk.page.clone().close().await.unwrap();
 }
@@ -204,21 +194,17 @@ async fn what_differs_is_asked_about_and_mended_on_the_sheet() {
     .await;
     desk.until(&format!("{problems}.includes('Two clips have different frame rates, 25 and 30')")).await;
     assert_eq!(desk.script("return document.querySelector('#start').disabled").await, json!(true));
-    let press = |label: &str| {
-        format!(
-            "[...document.querySelectorAll('#problems .btn')].find((b) => b.innerText === {label:?}).click()"
-        )
-    };
-    desk.script(&press("Fit them in, colour around")).await;
+    let press = async |label: &str| desk.click_on("#problems .btn", label).await;
+    press("Fit them in, colour around").await;
     desk.until(&format!("!{problems}.includes('another proportion')")).await;
-    desk.script(&press("Both at 25")).await;
+    press("Both at 25").await;
     desk.until(&format!("!{problems}.includes('different frame rates')")).await;
     desk.until("document.querySelectorAll('.slip .goes')[0].innerText.includes('fitted in')").await;
     desk.until("!document.querySelector('#start').disabled").await;
     // Where such a file stands already, that is said.
     std::fs::create_dir_all(desk.shoot().join("Frames")).unwrap();
     std::fs::write(desk.shoot().join("Frames/a.mp4"), "somebody's").unwrap();
-    desk.script("document.querySelector('#start').click()").await;
+    desk.click_where("#start", "true").await;
     desk.until("document.querySelector('#what')?.innerText.startsWith('Done: 6 of 7')").await;
     desk.until("document.querySelector('#fails').innerText.includes('a.mp4 exists already')").await;
     assert_eq!(std::fs::read(desk.shoot().join("Frames/a.mp4")).unwrap(), b"somebody's");
@@ -271,7 +257,7 @@ async fn lines_are_given_to_one_delivery_and_a_pdf_is_made_smaller_in_the_page()
     let desk = lesson(2).await;
     desk.go("/bench").await;
     also(&desk, "a smaller JPEG", "1600").await;
-    desk.script("document.querySelector('[data-delivery=\"1\"] [aria-expanded]').click()").await;
+    desk.click_where("[data-delivery=\"1\"] [aria-expanded]", "true").await;
     desk.until("document.querySelector('[aria-label=\"A line for this delivery alone\"]')").await;
     desk.script("const s = document.querySelector('[aria-label=\"A line for this delivery alone\"]'); s.value = '0'; s.dispatchEvent(new Event('change'))").await;
     desk.until(
@@ -294,12 +280,12 @@ async fn lines_are_given_to_one_delivery_and_a_pdf_is_made_smaller_in_the_page()
     desk.saved().await;
     let kept = desk.ask("GET", &format!("/api/recipes/{}", id.as_str().unwrap()), json!(null)).await;
     assert_eq!(kept["document"]["deliveries"][1]["steps"][0]["stops"], 0.6);
-    desk.script("document.querySelector('.own-line .btn:last-child').click()").await;
+    desk.click_where(".own-line .btn:last-child", "true").await;
     desk.until("document.querySelectorAll('#lines > li').length === 1").await;
     desk.saved().await;
     // A number that is one of several words is shown as what is chosen.
     also(&desk, "TIFF with 16 bits for the next program", "TIFF with 16 bits").await;
-    desk.script("document.querySelector('[data-delivery=\"2\"] [aria-expanded]').click()").await;
+    desk.click_where("[data-delivery=\"2\"] [aria-expanded]", "true").await;
     let chosen = "[...document.querySelectorAll('#goes .controls select')].map((s) => s.value)";
     desk.until(&format!("{chosen}.includes('tiff')")).await;
     assert_eq!(desk.script(&format!("return {chosen}.includes('16')")).await, json!(true));

@@ -197,10 +197,8 @@ async fn a_move_is_set_on_the_sample_with_mouse_and_keyboard() {
     desk.ask("POST", "/api/recipes", recipe.clone()).await;
     desk.go("/bench").await;
     desk.until("document.querySelector('#goes')?.innerText.includes('a window moves from 60 % to 100 % of the frame')").await;
-    desk.script("document.querySelector('[data-delivery=\"0\"] [aria-expanded]').click()").await;
-    let open = "[...document.querySelectorAll('#goes .btn')].find((b) => b.innerText === 'Set the move …')";
-    desk.until(open).await;
-    desk.script(&format!("{open}.click()")).await;
+    desk.click_where("[data-delivery=\"0\"] [aria-expanded]", "true").await;
+    desk.click_on("#goes .btn", "Set the move …").await;
     desk.until("document.querySelector('.moving')?.dataset.ready").await;
     // Time, middle and size of the chosen mark in hundredths; the mouse has whole pixels.
     let near = |want: [f64; 4]| {
@@ -233,23 +231,19 @@ async fn a_move_is_set_on_the_sample_with_mouse_and_keyboard() {
     desk.until("document.querySelector('.moving figcaption').innerText.includes('480 × 270 pixels of the frame, enlarged 2.7 times')").await;
     // Another mark in the middle of the time, where the window is then.
     desk.script("const t = document.querySelector('.moving-time input'); t.value = 0.5; t.dispatchEvent(new Event('input'))").await;
-    let press = |name: &str| {
-        format!(
-            "[...document.querySelectorAll('.moving .btn')].find((b) => b.innerText === {name:?}).click()"
-        )
-    };
-    desk.script(&press("Add a mark here")).await;
+    let press = async |name: &str| desk.click_on(".moving .btn", name).await;
+    press("Add a mark here").await;
     // Softly half way, by equal factors: 0.5 to 1 is 0.7071, which is 41.4 % of the way.
     desk.until(&near([50.0, 35.4, 38.3, 70.7])).await;
-    desk.script(&press("Add a mark here")).await;
+    press("Add a mark here").await;
     desk.until("document.querySelector('#said').innerText.includes('There is a mark at that time')").await;
     desk.script("document.querySelector('.moving-knobs button:nth-child(2)').focus()").await;
     desk.press('\u{E012}').await;
     desk.until("document.querySelector('.moving-fields input').value === '49'").await;
     // It plays to its end.
-    desk.script(&press("Play")).await;
+    press("Play").await;
     desk.until("document.querySelector('.moving-time input').value === '1'").await;
-    desk.script(&press("Take this move")).await;
+    press("Take this move").await;
     desk.until("!document.querySelector('.moving')").await;
     desk.until(
         "document.querySelector('#goes').innerText.includes('from 50 % to 100 % of the frame in 3 marks')",
@@ -277,7 +271,7 @@ async fn a_move_is_set_on_the_sample_with_mouse_and_keyboard() {
     )
     .await;
     desk.until("!document.querySelector('#start').disabled").await;
-    desk.script("document.querySelector('#start').click()").await;
+    desk.click_where("#start", "true").await;
     desk.until("document.querySelector('#what')?.innerText.startsWith('All done')").await;
     assert!(desk.shoot().join("Near/Near.mp4").exists());
     desk.page.clone().close().await.unwrap();
@@ -294,11 +288,9 @@ async fn marks_are_taken_away_and_nothing_is_changed_by_looking() {
     desk.go("/bench").await;
     // In one script: the ticket is drawn anew after each answer.
     desk.until("document.querySelector('[data-delivery=\"0\"] [aria-expanded]')").await;
-    desk.script("document.querySelector('[data-delivery=\"0\"] [aria-expanded]').click()").await;
-    let open = "[...document.querySelectorAll('#goes .btn')].find((b) => b.innerText === 'Set the move …')";
+    desk.click_where("[data-delivery=\"0\"] [aria-expanded]", "true").await;
     let show = async || {
-        desk.until(open).await;
-        desk.script(&format!("{open}.click()")).await;
+        desk.click_on("#goes .btn", "Set the move …").await;
         desk.until("document.querySelector('.moving')?.dataset.ready").await;
     };
     show().await;
@@ -312,17 +304,13 @@ async fn marks_are_taken_away_and_nothing_is_changed_by_looking() {
     // Another mark is chosen where it lies on the picture, and taken away.
     desk.drag(".moving-stage", (0.5, 0.72), (0.5, 0.72)).await;
     desk.until("document.querySelector('.moving-fields b').innerText === 'Mark 3'").await;
-    let press = |name: &str| {
-        format!(
-            "[...document.querySelectorAll('.moving .btn')].find((b) => b.innerText === {name:?}).click()"
-        )
-    };
+    let press = async |name: &str| desk.click_on(".moving .btn", name).await;
     let count = |n: usize| format!("document.querySelectorAll('.moving-knobs button').length === {n}");
-    desk.script(&press("Remove this mark")).await;
+    press("Remove this mark").await;
     desk.until(&count(2)).await;
-    desk.script(&press("Remove this mark")).await;
+    press("Remove this mark").await;
     desk.until(&count(1)).await;
-    desk.script(&press("Remove this mark")).await;
+    press("Remove this mark").await;
     desk.until("document.querySelector('#said').innerText.includes('A move needs at least one mark')").await;
     // What is typed and no number is said, and stays as it was.
     desk.script("const f = document.querySelector('.moving-fields [aria-label=\"Mark 1, size\"]'); f.value = 'wide'; f.dispatchEvent(new Event('change'))").await;
@@ -333,7 +321,7 @@ async fn marks_are_taken_away_and_nothing_is_changed_by_looking() {
     desk.until("!document.querySelector('.moving')").await;
     show().await;
     desk.until(&count(3)).await;
-    desk.script(&press("Leave it as it was")).await;
+    press("Leave it as it was").await;
     let id = desk.script("return document.querySelector('#bench').dataset.recipe").await;
     let kept = desk.ask("GET", &format!("/api/recipes/{}", id.as_str().unwrap()), json!(null)).await;
     assert_eq!((&kept["version"], &kept["document"]["deliveries"][0]["move"]), (&json!(1), &marks));

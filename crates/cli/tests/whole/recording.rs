@@ -76,9 +76,9 @@ async fn a_second_one_folds_lines_are_bound_and_a_run_asks() {
     desk.add("bright").await;
     // The same again straight after: the line is opened, there is no second one.
     let field = desk.find("#ask").await;
-    field.click().await.unwrap();
-    field.send_keys("exposure").await.unwrap();
-    field.send_keys(&String::from(char::from(Key::Enter))).await.unwrap();
+    field.click().await;
+    field.send_keys("exposure").await;
+    field.send_keys(&String::from(char::from(Key::Enter))).await;
     desk.until("document.querySelector('#lines .is-open') && document.querySelector('#ask').value === ''")
         .await;
     assert_eq!(desk.lines().await, 1);
@@ -109,7 +109,7 @@ async fn a_second_one_folds_lines_are_bound_and_a_run_asks() {
     assert!(cool < warm - 3.0, "{warm} {cool}");
 
     // The first line is asked for at the start of a run.
-    desk.script("document.querySelector('[data-line=\"0\"]').click()").await;
+    desk.click_where("[data-line=\"0\"]", "true").await;
     desk.until("document.querySelector('[data-line=\"0\"].is-open .where')").await;
     desk.script("document.querySelector('.is-open .where').open = true").await;
     desk.click("#lines .is-open [aria-label='ask for stops at the start of a run']").await;
@@ -117,7 +117,7 @@ async fn a_second_one_folds_lines_are_bound_and_a_run_asks() {
     desk.page.goto(&format!("{}/sheet", desk.base)).await.unwrap();
     let field = desk.find("#asks input").await;
     desk.script("document.querySelector('#asks input').value = ''").await;
-    field.send_keys(&format!("-5{}", char::from(Key::Tab))).await.unwrap();
+    field.send_keys(&format!("-5{}", char::from(Key::Tab))).await;
     desk.until("!document.querySelector('#start').disabled").await;
     desk.click("#start").await;
     desk.until("location.pathname.startsWith('/runs/')").await;
@@ -144,20 +144,20 @@ async fn versions_are_told_in_words_and_files_are_loaded_with_what_is_wrong() {
     desk.page.goto(&format!("{}/recipes", desk.base)).await.unwrap();
     desk.until("document.querySelector('#versions')?.innerText.includes('Exposure: stops 0.3 → 0.8')").await;
     // Back to the second version, which becomes the newest.
-    desk.script("document.querySelectorAll('#versions button')[0].click()").await;
+    desk.click("#versions button").await;
     desk.until("document.querySelector('#versions').innerText.includes('Exposure: stops 0.8 → 0.3')").await;
     assert_eq!(desk.kept().await["steps"][0]["stops"], json!(0.3));
 
     // A label and a note are found again.
     let labels = desk.find("#labels").await;
-    labels.send_keys(&format!("course, web{}", char::from(Key::Tab))).await.unwrap();
+    labels.send_keys(&format!("course, web{}", char::from(Key::Tab))).await;
     desk.until("document.querySelector('#list .label')?.innerText === 'course'").await;
     let search = desk.find("#search").await;
-    search.send_keys("nothing like this").await.unwrap();
+    search.send_keys("nothing like this").await;
     desk.until("document.querySelector('#list').innerText.includes('No recipe has all of these words')")
         .await;
-    search.clear().await.unwrap();
-    search.send_keys("course bright").await.unwrap();
+    search.clear().await;
+    search.send_keys("course bright").await;
     desk.until("document.querySelectorAll('#list li button').length === 1").await;
 
     // A file of several, one of them broken: the good one is there, of the other it is said what and where.
@@ -166,31 +166,31 @@ async fn versions_are_told_in_words_and_files_are_loaded_with_what_is_wrong() {
         {"format": "rallo-recipe", "version": 1, "name": "Good one", "steps": [{"step": "grey"}]},
         {"format": "rallo-recipe", "version": 1, "name": "Broken", "steps": [{"step": "exposure", "stops": 99}]}]});
     std::fs::write(&file, text.to_string()).unwrap();
-    desk.find("#load").await.send_keys(&file.to_string_lossy()).await.unwrap();
+    desk.find("#load").await.send_keys(&file.to_string_lossy()).await;
     desk.until("document.querySelector('#loaded').innerText.includes('Broken was not loaded')").await;
     let said = desk.text("#loaded").await;
     assert!(said.contains("recipes[1].steps[0].exposure.stops: expected a number from"), "{said}");
-    search.clear().await.unwrap();
-    search.send_keys("good").await.unwrap();
+    search.clear().await;
+    search.send_keys("good").await;
     desk.until("document.querySelector('#name').innerText === 'Good one'").await;
     std::fs::write(&file, "{ not json").unwrap();
-    desk.find("#load").await.send_keys(&file.to_string_lossy()).await.unwrap();
+    desk.find("#load").await.send_keys(&file.to_string_lossy()).await;
     desk.until("document.querySelector('#loaded').innerText.includes('line 1, column 3')").await;
 
     // One of ours to start from.
-    search.clear().await.unwrap();
+    search.clear().await;
     desk.script(
         "const s = document.querySelector('#starters'); s.value = '3'; s.dispatchEvent(new Event('change'))",
     )
     .await;
     desk.until("document.querySelector('#name').innerText.startsWith('Course slides')").await;
-    search.send_keys("good").await.unwrap();
+    search.send_keys("good").await;
     desk.until("document.querySelectorAll('#list li button').length === 1").await;
     desk.click("#list li button").await;
     desk.until("document.querySelector('#name').innerText === 'Good one'").await;
 
     // The settings sheet is a page of its own, with the sentences and a small before and after.
-    let to = desk.find("#print").await.attr("href").await.unwrap().unwrap();
+    let to = desk.find("#print").await.attr("href").await.unwrap();
     desk.page.goto(&format!("{}{to}", desk.base)).await.unwrap();
     desk.until("document.body.dataset.ready === 'yes' && !document.querySelector('#pair').hidden").await;
     assert!(desk.text("main").await.contains("Good one"));
@@ -225,13 +225,13 @@ async fn results_are_compared_and_proved_on_frames_with_changes_of_their_own() {
     let file = desk.folder.path().join("logo.svg");
     std::fs::write(&file, "<svg xmlns='http://www.w3.org/2000/svg' width='9' height='9'>\n<script/></svg>")
         .unwrap();
-    desk.find("#lines .is-open input[type=file]").await.send_keys(&file.to_string_lossy()).await.unwrap();
+    desk.find("#lines .is-open input[type=file]").await.send_keys(&file.to_string_lossy()).await;
     desk.until("document.querySelector('#said').innerText.includes('This file was not taken: line 2')").await;
     assert_eq!(desk.kept().await["steps"][1], json!({"step": "watermark", "text": "Thistlewick"}));
     // Where noise shows most, at 100 %.
     desk.add("grain").await;
     desk.until("!document.querySelector('#closer').hidden").await;
-    desk.script("document.querySelector('#to-noise').click()").await;
+    desk.click_where("#to-noise", "true").await;
     desk.until("document.querySelector('#zoom .is-on').dataset.zoom === '1'").await;
     for _ in 0..2 {
         desk.click("#undo").await;

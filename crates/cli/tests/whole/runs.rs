@@ -25,7 +25,7 @@ async fn a_run_waits_for_a_yes_and_one_picture_gets_values_of_its_own() {
     desk.go("/sheet").await;
     desk.until("document.querySelector('#problems').innerText.includes('waits for your yes before line 1: Is the pot whole?')").await;
     desk.until("!document.querySelector('#start').disabled").await;
-    desk.script("document.querySelector('#start').click()").await;
+    desk.click_where("#start", "true").await;
     desk.until("document.querySelector('#what')?.innerText === 'Waiting for your yes'").await;
     desk.until("document.querySelector('#ask-box').dataset.shown === '1'").await;
     assert!(desk.text("#ask-box").await.contains("Before line 1: Is the pot whole?"));
@@ -38,7 +38,7 @@ async fn a_run_waits_for_a_yes_and_one_picture_gets_values_of_its_own() {
     )
     .await;
     desk.until("document.querySelectorAll('#ask-box .fr')[1].innerText.includes('values of its own')").await;
-    desk.script("document.querySelector('#yes').click()").await;
+    desk.click_where("#yes", "true").await;
     desk.until("document.querySelector('#what').innerText.startsWith('All done: 3 of 3')").await;
     let at = |i: u32| mean(&desk.results().join(format!("TN_{i}.jpg")));
     assert!(at(2) < at(1) / 3.0 && at(2) < at(3) / 3.0, "{} {} {}", at(1), at(2), at(3));
@@ -72,17 +72,13 @@ async fn the_queue_is_put_in_order_and_a_run_is_reported_and_taken_back() {
     desk.go("/runs").await;
     desk.until("document.querySelectorAll('.queue-list > li').length === 2").await;
     assert!(desk.text("#queue").await.contains("Begins "));
-    let press = |text: &str| {
-        format!(
-            "[...document.querySelectorAll('.queue-list button')].find((b) => b.innerText === '{text}').click()"
-        )
-    };
+    let press = async |text: &str| desk.click_on(".queue-list button", text).await;
     // The second comes first; one of them is stopped, the other one starts now.
-    desk.script(&press("Earlier")).await;
+    press("Earlier").await;
     desk.until("document.querySelector('.queue-list > li').innerText.includes('run 2')").await;
-    desk.script(&press("Stop")).await;
+    press("Stop").await;
     desk.until("document.querySelectorAll('.queue-list > li').length === 1").await;
-    desk.script(&press("Start now")).await;
+    press("Start now").await;
     desk.until("document.querySelector('#queue').innerText.includes('Nothing waits')").await;
     // What runs may have is kept.
     desk.script(
@@ -102,7 +98,7 @@ async fn the_queue_is_put_in_order_and_a_run_is_reported_and_taken_back() {
     desk.until("document.querySelector('#what').innerText.startsWith('All done: 3 of 3')").await;
     // The result and its original, as on the bench.
     desk.until("document.querySelectorAll('#results .fr').length === 3").await;
-    desk.script("document.querySelector('#results .fr').click()").await;
+    desk.click_where("#results .fr", "true").await;
     let stage = "document.querySelector('#look .stage')";
     desk.until(&format!(
         "{stage}.dataset.shown > 0 && document.querySelector('#look .tag-left').innerText === 'original'"
@@ -116,14 +112,14 @@ async fn the_queue_is_put_in_order_and_a_run_is_reported_and_taken_back() {
         return count > 10000 && sum / count < 25; })()";
     desk.script("document.querySelector('#look [data-zoom=\"1\"]').click(); document.querySelector('#look [data-compare=difference]').click()").await;
     desk.until(dark).await;
-    desk.script("document.querySelector('#look [data-compare=after]').click()").await;
+    desk.click_where("#look [data-compare=after]", "true").await;
     desk.until(&format!("!{dark}")).await;
     desk.script(&format!(
         "{stage}.dispatchEvent(new KeyboardEvent('keydown', {{ key: 'ArrowRight', bubbles: true }}))"
     ))
     .await;
     desk.until("document.querySelector('[data-look=name]').innerText.endsWith('(2 of 3)')").await;
-    desk.script("document.querySelector('#look [data-look=close]').click()").await;
+    desk.click_where("#look [data-look=close]", "true").await;
     let report = desk.ask("GET", "/api/runs/1/report.json", Value::Null).await;
     assert_eq!(
         (report["done"].clone(), report["items"][0]["outputs"][0]["width"].clone()),

@@ -279,7 +279,7 @@ fn answered_with_failures(args: &[&str]) -> Value {
 /// What people type to say what else is to go, and Enter.
 async fn say_what_else(desk: &Desk, words: &str) {
     desk.click("#more").await;
-    desk.find("#more").await.send_keys(words).await.unwrap();
+    desk.find("#more").await.send_keys(words).await;
     desk.until("document.querySelectorAll('#offers li').length > 0").await;
     desk.press(fantoccini::key::Key::Enter.into()).await;
 }
@@ -295,7 +295,7 @@ async fn passes_are_suggested_and_areas_and_windows_are_drawn() {
     desk.go("/sequence").await;
     let stay = |n: usize| format!("document.body.dataset.stay === '{n}'");
     desk.until(&stay(FRAMES)).await;
-    desk.script("document.querySelector('#suggest').click()").await;
+    desk.click_where("#suggest", "true").await;
     desk.until("document.querySelector('#passes li')?.innerText.includes('6 go')").await;
     desk.until("document.querySelectorAll('#passes li.is-open .taken img').length === 6").await;
     // What a pass takes is shown as pictures, and so is the frame that is looked at.
@@ -303,11 +303,11 @@ async fn passes_are_suggested_and_areas_and_windows_are_drawn() {
     desk.until("[...document.querySelectorAll('#passes .taken img')].some((i) => i.naturalWidth > 0)").await;
     let passes = |told: &Value| told["passes"].as_array().unwrap().len();
     let before = passes(&desk.ask("GET", "/api/sequence", Value::Null).await);
-    desk.script("document.querySelector('#suggest').click()").await;
+    desk.click_where("#suggest", "true").await;
     desk.until("document.querySelector('#said').innerText === 'These passes are already there.'").await;
 
     // An ellipse drawn on the picture is measured, and its line can be chosen.
-    desk.script("document.querySelector('[data-area-tool=ellipse]').click()").await;
+    desk.click_where("[data-area-tool=ellipse]", "true").await;
     let place: (f64, f64, f64, f64) = serde_json::from_value(
         desk.script("const c = document.querySelector('#over').getBoundingClientRect(); return [c.left, c.top, c.width, c.height];")
             .await,
@@ -341,13 +341,13 @@ async fn passes_are_suggested_and_areas_and_windows_are_drawn() {
         "[...document.querySelectorAll('#legend button')].some((b) => b.innerText.endsWith('sky contrast'))",
     )
     .await;
-    desk.script("[...document.querySelectorAll('#legend button')].find((b) => b.innerText.endsWith('sky contrast')).click()").await;
+    desk.click_where("#legend button", "e.innerText.endsWith('sky contrast')").await;
     let document = desk.ask("GET", "/api/shoot-file", Value::Null).await;
     assert_eq!(document["sequence"]["areas"][0]["name"], "sky");
     assert_eq!(document["sequence"]["passes"].as_array().unwrap().len(), before);
 
     // A window over days and hours lets through what is in it.
-    desk.script("document.querySelector('[data-view=days]').click()").await;
+    desk.click_where("[data-view=days]", "true").await;
     let place: (f64, f64, f64, f64) = serde_json::from_value(
         desk.script("const c = document.querySelector('#chart').getBoundingClientRect(); return [c.left, c.top, c.width, c.height];")
             .await,
@@ -362,7 +362,7 @@ async fn passes_are_suggested_and_areas_and_windows_are_drawn() {
     assert_eq!(told["passes"][before]["pass"], "windows");
 
     // Without the area passes hold the whole; what makes no sense is named.
-    desk.script("document.querySelector('#areas [aria-label=\"Measure sky no longer\"]').click()").await;
+    desk.click_where("#areas [aria-label=\"Measure sky no longer\"]", "true").await;
     desk.until("!document.querySelector('#areas .area')").await;
     let refused = json!({"areas": [{"rectangle": [0.5, 0, 0.6, 1]}], "passes": []});
     let told = desk.ask("POST", "/api/sequence/measure", refused).await;
@@ -389,7 +389,7 @@ async fn marks_of_a_value_are_proposed_set_and_taken_away_on_the_page() {
     desk.until("document.querySelectorAll('#ramp option').length === 2").await;
     desk.script("const f = document.querySelector('#ramp'); f.value = '0.stops'; f.dispatchEvent(new Event('change'))").await;
     desk.until("document.querySelector('#ramps').innerText.includes('Propose marks')").await;
-    desk.script("[...document.querySelectorAll('#ramps button')].find((b) => b.innerText === 'Propose marks').click()").await;
+    desk.click_on("#ramps button", "Propose marks").await;
     desk.until("document.body.dataset.marks === '5'").await;
     // A mark is dragged down at the end of the chart: there the frames become darker.
     let (left, top, width, height): (f64, f64, f64, f64) = serde_json::from_value(
@@ -429,7 +429,7 @@ async fn marks_of_a_value_are_proposed_set_and_taken_away_on_the_page() {
     desk.until("document.activeElement.dataset.mark === '0'").await;
     desk.press(fantoccini::key::Key::Delete.into()).await;
     desk.until("document.body.dataset.marks === '4'").await;
-    desk.script("[...document.querySelectorAll('#ramps button')].find((b) => b.innerText === 'Set a mark here').click()").await;
+    desk.click_on("#ramps button", "Set a mark here").await;
     desk.until("document.body.dataset.marks === '5'").await;
     // The ticket says so, and a value that may not be is named.
     desk.go("/bench").await;
@@ -439,10 +439,7 @@ async fn marks_of_a_value_are_proposed_set_and_taken_away_on_the_page() {
     assert!(told.to_string().contains("ramp.stops[0]"), "{told}");
     desk.go("/sequence").await;
     desk.until("document.querySelector('#ramps').innerText.includes('Hold it')").await;
-    desk.script(
-        "[...document.querySelectorAll('#ramps button')].find((b) => b.innerText === 'Hold it').click()",
-    )
-    .await;
+    desk.click_on("#ramps button", "Hold it").await;
     desk.until("document.body.dataset.marks === '0'").await;
     assert_eq!(ramp(&desk.ask("GET", &path, Value::Null).await), Value::Null);
     desk.page.clone().close().await.unwrap();
@@ -487,25 +484,25 @@ async fn passes_are_said_dragged_played_and_applied_on_the_page() {
     let x = place.0 + place.2 * 0.35;
     desk.drag_between((x, y(course + 12.0)), (x, y(course + 40.0))).await;
     desk.until(&stay(40)).await;
-    desk.script("[...document.querySelectorAll('#passes li.is-open .row-acts button')].find((b) => b.innerText === 'Switch off').click()").await;
+    desk.click_on("#passes li.is-open .row-acts button", "Switch off").await;
     desk.until("document.querySelectorAll('#passes li')[1].classList.contains('is-off')").await;
     // The other view, and a look at what would stay.
-    desk.script("document.querySelector('[data-view=days]').click()").await;
-    desk.script("document.querySelector('#play').click()").await;
+    desk.click_where("[data-view=days]", "true").await;
+    desk.click_where("#play", "true").await;
     desk.until("document.querySelector('#when').innerText.includes('BED_01')").await;
-    desk.script("document.querySelector('#play').click()").await;
+    desk.click_where("#play", "true").await;
     // Set aside, and back again.
-    desk.script("document.querySelector('#apply').click()").await;
+    desk.click_where("#apply", "true").await;
     desk.until("document.querySelector('#said').innerText.startsWith('20 frames set aside')").await;
     desk.go("/frames").await;
     desk.until("document.querySelector('#rail-frames').innerText === '40'").await;
     desk.go("/sequence").await;
     desk.until(&stay(40)).await;
-    desk.script("document.querySelectorAll('#passes li .line-number')[0].click()").await;
+    desk.click("#passes li .line-number").await;
     desk.until("document.querySelector('#passes li.is-open')").await;
-    desk.script("[...document.querySelectorAll('#passes li.is-open .row-acts button')].find((b) => b.innerText === 'Remove').click()").await;
+    desk.click_on("#passes li.is-open .row-acts button", "Remove").await;
     desk.until(&stay(FRAMES)).await;
-    desk.script("document.querySelector('#apply').click()").await;
+    desk.click_where("#apply", "true").await;
     desk.until("document.querySelector('#said').innerText.includes('20 frames back')").await;
     desk.page.clone().close().await.unwrap();
 }

@@ -54,15 +54,11 @@ async fn warnings_are_mended_with_a_click_and_values_put_right_for_the_run_or_th
     let problems = "document.querySelector('#problems').innerText";
     desk.until(&format!("{problems}.includes('would both be written as pot.jpg')")).await;
     assert_eq!(desk.script("return document.querySelector('#start').disabled").await, json!(true));
-    let mend = |label: &str| {
-        format!(
-            "[...document.querySelectorAll('#problems button')].find((b) => b.innerText === '{label}').click()"
-        )
-    };
-    desk.script(&mend("Number all names")).await;
+    let mend = async |label: &str| desk.click_on("#problems button", label).await;
+    mend("Number all names").await;
     desk.until("document.querySelector('#names').innerText.includes('pot-0004.jpg')").await;
     desk.until(&format!("{problems}.includes('small.jpg has fewer pixels than line 2 asks for')")).await;
-    desk.script(&mend("Leave them out")).await;
+    mend("Leave them out").await;
     desk.until("document.querySelector('#what').innerText === '3 pictures'").await;
     desk.until(&format!("!{problems}.includes('fewer pixels')")).await;
     // A value of a line, by keyboard: the ticket's line opens, the field is typed into.
@@ -79,18 +75,18 @@ async fn warnings_are_mended_with_a_click_and_values_put_right_for_the_run_or_th
     desk.until("document.querySelector('#names').innerText.includes('500 × 333')").await;
     desk.until("document.querySelector('#cost').innerText.includes('measured on 3 of them')").await;
     // For the recipe too: its next version has both changes, and the run still leaves one out.
-    desk.script("document.querySelector('#keep').click()").await;
+    desk.click_where("#keep", "true").await;
     desk.until("document.querySelector('#said').innerText.includes('Kept in the recipe as version 2')").await;
     let kept = desk.ask("GET", "/api/recipes", Value::Null).await;
     assert_eq!(kept[0]["document"]["steps"][1]["long_edge"], 500);
     assert_eq!(kept[0]["document"]["deliveries"][0]["name"], "pot-{n:04}");
     // Another value for this run alone.
-    desk.script("document.querySelector('.slip .goes').click()").await;
+    desk.click_where(".slip .goes", "true").await;
     desk.until("document.querySelector('#values [aria-label=\"quality\"]')").await;
     desk.script(&put("quality", "30")).await;
     desk.until("document.querySelector('.slip .goes').innerText.includes('quality 30')").await;
     desk.until("!document.querySelector('#start').disabled").await;
-    desk.script("document.querySelector('#start').click()").await;
+    desk.click_where("#start", "true").await;
     desk.until("document.querySelector('#what')?.innerText.startsWith('All done: 3 of 3')").await;
     let web = desk.shoot().join("Web");
     assert_eq!((count(&web), size(&web.join("pot-0003.jpg"))), (3, (500, 333)));
@@ -153,7 +149,7 @@ async fn a_folder_is_watched_from_the_page() {
         "[...document.querySelectorAll('#folder-list button')].some((b) => b.innerText.includes('Arrivals'))",
     )
     .await;
-    desk.script("[...document.querySelectorAll('#folder-list button')].find((b) => b.innerText.includes('Arrivals')).click()").await;
+    desk.click_where("#folder-list button", "e.innerText.includes('Arrivals')").await;
     desk.until("document.querySelector('#folder-path').value.includes('Arrivals')").await;
     desk.click("#take").await;
     desk.until("!document.querySelector('#add').disabled").await;
@@ -162,17 +158,13 @@ async fn a_folder_is_watched_from_the_page() {
     write_jpeg(&inside.join("new.jpg"), 900, 600, 9);
     desk.until("document.querySelector('#watches').innerText.includes('1 picture has arrived')").await;
     until_there(&inside.join("Web"), 1).await;
-    let press = |label: &str| {
-        format!(
-            "[...document.querySelectorAll('#watches button')].find((b) => b.innerText === '{label}').click()"
-        )
-    };
-    desk.script(&press("Pause")).await;
+    let press = async |label: &str| desk.click_on("#watches button", label).await;
+    press("Pause").await;
     desk.until(
         "document.querySelector('#watches').innerText.includes('Paused: what arrives is taken in later')",
     )
     .await;
-    desk.script(&press("Watch it no longer")).await;
+    press("Watch it no longer").await;
     desk.until("document.querySelector('#watches').innerText === 'No folder is watched.'").await;
     assert_eq!(count(&inside.join("Web")), 1, "results stay");
     desk.page.clone().close().await.unwrap();
@@ -189,8 +181,8 @@ async fn pictures_are_dropped_on_a_recipe_in_the_page() {
     std::fs::write(&notes, "text").unwrap();
     let files = [desk.shoot().join("TN_1.jpg"), desk.shoot().join("TN_2.jpg"), notes];
     let files: Vec<String> = files.iter().map(|f| f.to_string_lossy().into_owned()).collect();
-    let field = desk.page.find(fantoccini::Locator::Css("#drop-files")).await.unwrap();
-    field.send_keys(&files.join("\n")).await.unwrap();
+    let field = desk.find("#drop-files").await;
+    field.send_keys(&files.join("\n")).await;
     desk.until("document.querySelector('#drop-said').innerText === '2 are here, 1 was not taken in.'").await;
     assert!(desk.text("#drop-list").await.contains("notes.txt is no kind of picture"));
     // What the recipe asks is asked here too.
@@ -217,14 +209,14 @@ async fn tokens_and_what_is_kept_are_seen_to_on_a_page() {
     .await;
     desk.until("document.querySelector('#limit').value === '2.5'").await;
     assert_eq!(desk.ask("GET", "/api/kept-work", Value::Null).await["limit"], json!(2_500_000_000u64));
-    desk.find("#token-name").await.send_keys("night script").await.unwrap();
+    desk.find("#token-name").await.send_keys("night script").await;
     desk.click("#make").await;
     desk.until("document.querySelector('#token')?.innerText.length === 64").await;
     let token = desk.text("#token").await;
     desk.until("document.querySelector('#tokens').innerText.includes('night script')").await;
     let ask = "const [token, done] = arguments; fetch('/api/tokens', { headers: { authorization: `Bearer ${token}` } }).then((r) => done(r.status))";
     assert_eq!(desk.page.execute_async(ask, vec![json!(token)]).await.unwrap(), json!(200));
-    desk.script("document.querySelector('#tokens button').click()").await;
+    desk.click_where("#tokens button", "true").await;
     desk.until("document.querySelector('#tokens').innerText.includes('There are none.')").await;
     assert_eq!(desk.page.execute_async(ask, vec![json!(token)]).await.unwrap(), json!(401));
     desk.page.clone().close().await.unwrap();
@@ -251,7 +243,7 @@ async fn a_delivery_is_added_on_the_bench_and_changed_by_itself_on_the_sheet() {
     desk.until("document.querySelector('#said').innerText.includes('expected widths in pixels such as 480, 960, got wide')").await;
     desk.go("/sheet").await;
     desk.until("!document.querySelector('#start').disabled").await;
-    desk.script("document.querySelector('#start').click()").await;
+    desk.click_where("#start", "true").await;
     desk.until("document.querySelector('#what')?.innerText.startsWith('All done: 4 of 4')").await;
     assert_eq!(size(&desk.shoot().join("Web/TN_2.jpg")), (400, 267));
     let web = desk.shoot().join("Web widths");
@@ -284,20 +276,17 @@ async fn a_picture_that_is_cut_off_is_shown_and_used_as_far_as_it_goes_where_tha
     desk.go("/sheet").await;
     let problems = "document.querySelector('#problems').innerText";
     desk.until(&format!("{problems}.includes('cut.jpg cannot be read and will fail')")).await;
-    desk.script(
-        "[...document.querySelectorAll('#problems button')].find((b) => b.innerText === 'Use the part that is there').click()",
-    )
-    .await;
+    desk.click_on("#problems button", "Use the part that is there").await;
     desk.until(&format!("{problems}.includes('the part that is there is used')")).await;
     desk.until("!document.querySelector('#start').disabled").await;
-    desk.script("document.querySelector('#start').click()").await;
+    desk.click_where("#start", "true").await;
     desk.until("document.querySelector('#what')?.innerText.startsWith('All done: 2 of 2')").await;
     assert_eq!(count(&desk.shoot().join("Web")), 2);
     // On the bench it is line 0 of the recipe, written down and taken back.
     desk.go("/bench").await;
     desk.until("document.querySelector('#reading .words')?.innerText.startsWith('Read as they are')").await;
-    desk.script("document.querySelector('.reading-head').click()").await;
-    desk.script("document.querySelector('#reading input[type=checkbox]').click()").await;
+    desk.click_where(".reading-head", "true").await;
+    desk.click_where("#reading input[type=checkbox]", "true").await;
     desk.until("document.querySelector('#reading .words').innerText.includes('the part that is there')")
         .await;
     desk.until("document.querySelector('#version').innerText === '2'").await;
@@ -305,7 +294,7 @@ async fn a_picture_that_is_cut_off_is_shown_and_used_as_far_as_it_goes_where_tha
     let path = format!("/api/recipes/{}", id.as_str().unwrap());
     let kept = desk.ask("GET", &path, serde_json::Value::Null).await;
     assert_eq!(kept["document"]["decode"], serde_json::json!({"use_part": true}));
-    desk.script("document.querySelector('#undo').click()").await;
+    desk.click_where("#undo", "true").await;
     desk.until("document.querySelector('#reading .words').innerText.startsWith('Read as they are')").await;
     desk.page.clone().close().await.unwrap();
 }

@@ -489,7 +489,7 @@ async fn what_moves_is_drawn_on_the_picture_and_the_run_says_what_it_found() {
     desk.add("steady").await;
     desk.until("document.querySelector('#lines li.is-open')?.innerText.includes('Hold the picture steady')")
         .await;
-    desk.script("[...document.querySelectorAll('#lines button')].find((b) => b.innerText === 'Draw what moves').click()").await;
+    desk.click_on("#lines button", "Draw what moves").await;
     desk.until("!document.querySelector('#hint').hidden").await;
     let before = "document.querySelectorAll('#overlay .shade').length";
     desk.drag("#stage", (0.3, 0.4), (0.45, 0.6)).await;

@@ -3,6 +3,7 @@
 use super::*;
 use fantoccini::actions::{InputSource, KeyAction, KeyActions, MouseActions, PointerAction};
 use fantoccini::elements::Element;
+use fantoccini::error::CmdError;
 use fantoccini::key::Key;
 use fantoccini::wd::WebDriverCompatibleCommand;
 use fantoccini::{Client, ClientBuilder, Locator};
@@ -35,6 +36,62 @@ impl WebDriverCompatibleCommand for Late {
     fn method_and_body(&self, _: &Url) -> (Method, Option<String>) {
         let conditions = json!({"offline": false, "latency": self.0, "throughput": -1});
         (Method::POST, Some(json!({"network_conditions": conditions}).to_string()))
+    }
+}
+
+/// An element that a page shows, by its selector: what was drawn anew between being found and being used is
+/// found again.
+pub struct Found<'a> {
+    page: &'a Client,
+    css: String,
+}
+
+impl Found<'_> {
+    async fn element(&self) -> Element {
+        let wait = self.page.wait().at_most(Duration::from_secs(60));
+        let found = wait.for_element(Locator::Css(&self.css)).await;
+        found.unwrap_or_else(|e| panic!("{}: {e}", self.css))
+    }
+
+    /// Does something with the element; with the one that is there then, if it was drawn anew meanwhile.
+    async fn once_more<T, Done>(&self, what: impl Fn(Element) -> Done) -> T
+    where
+        Done: Future<Output = Result<T, CmdError>>,
+    {
+        let mut why = None;
+        for _ in 0..20 {
+            match what(self.element().await).await {
+                Ok(value) => return value,
+                Err(e) => why = Some(e),
+            }
+            tokio::time::sleep(Duration::from_millis(200)).await;
+        }
+        panic!("{} never stood still: {why:?}", self.css);
+    }
+
+    pub async fn click(&self) {
+        self.once_more(|e| async move { e.click().await }).await;
+    }
+
+    pub async fn send_keys(&self, keys: &str) {
+        self.once_more(|e| async move { e.send_keys(keys).await }).await;
+    }
+
+    pub async fn clear(&self) {
+        self.once_more(|e| async move { e.clear().await }).await;
+    }
+
+    pub async fn text(&self) -> String {
+        self.once_more(|e| async move { e.text().await }).await
+    }
+
+    pub async fn attr(&self, name: &str) -> Option<String> {
+        self.once_more(|e| async move { e.attr(name).await }).await
+    }
+
+    /// Left, top, width and height in the page.
+    pub async fn rectangle(&self) -> (f64, f64, f64, f64) {
+        self.once_more(|e| async move { e.rectangle().await }).await
     }
 }
 
@@ -136,22 +193,28 @@ impl Desk {
         self.folder.path().join("pictures/Spring")
     }
 
-    pub async fn find(&self, css: &str) -> Element {
-        let wait = self.page.wait().at_most(Duration::from_secs(60));
-        wait.for_element(Locator::Css(css)).await.unwrap_or_else(|e| panic!("{css}: {e}"))
+    /// Waits for an element to be there.
+    pub async fn find(&self, css: &str) -> Found<'_> {
+        let found = Found { page: &self.page, css: css.to_owned() };
+        found.element().await;
+        found
     }
 
-    /// Clicks at what may be drawn anew between being found and being clicked: then once more.
     pub async fn click(&self, css: &str) {
-        let mut why = None;
-        for _ in 0..20 {
-            match self.find(css).await.click().await {
-                Ok(()) => return,
-                Err(e) => why = Some(e),
-            }
-            tokio::time::sleep(Duration::from_millis(200)).await;
-        }
-        panic!("{css} could not be clicked: {why:?}");
+        self.find(css).await.click().await;
+    }
+
+    /// Clicks the first of several elements that a condition on `e` holds for, as soon as there is one.
+    pub async fn click_where(&self, css: &str, condition: &str) {
+        self.until(&format!(
+            "(() => {{ const one = [...document.querySelectorAll({css:?})].find((e) => {condition}); one?.click(); return one; }})()"
+        ))
+        .await;
+    }
+
+    /// Clicks the first of several elements that reads so.
+    pub async fn click_on(&self, css: &str, text: &str) {
+        self.click_where(css, &format!("e.innerText === {text:?}")).await;
     }
 
     /// Waits until a script's expression is true, for a minute: several browsers may share two busy cores.
@@ -161,19 +224,21 @@ impl Desk {
 
     /// The same for so many seconds.
     pub async fn until_within(&self, seconds: u32, expression: &str) {
+        let mut last = Ok(json!(null));
         for _ in 0..seconds * 10 {
-            let value = self.page.execute(&format!("return Boolean({expression})"), vec![]).await.unwrap();
-            if value == json!(true) {
+            // A page that is just being left answers with an error; the next one is asked again.
+            last = self.page.execute(&format!("return Boolean({expression})"), vec![]).await;
+            if last.as_ref().is_ok_and(|value| *value == json!(true)) {
                 return;
             }
             tokio::time::sleep(Duration::from_millis(100)).await;
         }
-        let said = self.page.execute("return document.body.innerText", vec![]).await.unwrap();
-        panic!("never true: {expression}\nthe page says: {said}");
+        let said = self.page.execute("return document.body.innerText", vec![]).await;
+        panic!("never true: {expression}\nthe last answer: {last:?}\nthe page says: {said:?}");
     }
 
     pub async fn text(&self, css: &str) -> String {
-        self.find(css).await.text().await.unwrap()
+        self.find(css).await.text().await
     }
 
     /// The folder that results of a run went into last: it is called after what the recipe does.
@@ -202,7 +267,7 @@ impl Desk {
     /// Asks for the frames to be gathered in a new folder beside the pictures; a look at the names is asked for.
     pub async fn gather_into(&self, folder: &str) {
         self.click("#gather").await;
-        self.find(".new-folder input").await.send_keys(folder).await.unwrap();
+        self.find(".new-folder input").await.send_keys(folder).await;
         self.until(
             "(() => { const b = document.querySelector('.new-folder button'); b?.click(); return b; })()",
         )
@@ -217,8 +282,8 @@ impl Desk {
         let before = self.lines().await;
         self.click("#ask").await;
         let field = self.find("#ask").await;
-        field.send_keys(words).await.unwrap();
-        field.send_keys(&String::from(char::from(Key::Enter))).await.unwrap();
+        field.send_keys(words).await;
+        field.send_keys(&String::from(char::from(Key::Enter))).await;
         self.until(&format!("document.querySelectorAll('#lines > li').length === {}", before + 1)).await;
         // As after a rest, when keys are shortcuts again.
         self.script("document.querySelector('#ask').blur(); if (!document.querySelector('#hint').hidden) document.querySelector('#stage').focus()").await;
@@ -246,8 +311,8 @@ impl Desk {
         panic!("{css} never stood still");
     }
 
-    async fn type_into(&self, css: &str, value: &str) -> Result<(), fantoccini::error::CmdError> {
-        let field = self.find(css).await;
+    async fn type_into(&self, css: &str, value: &str) -> Result<(), CmdError> {
+        let field = self.find(css).await.element().await;
         self.page.execute("arguments[0].value = ''", vec![serde_json::to_value(&field).unwrap()]).await?;
         field.send_keys(value).await?;
         field.send_keys(&String::from(char::from(Key::Tab))).await
