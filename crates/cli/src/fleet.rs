@@ -2,8 +2,8 @@
 
 use crate::commands::{self, Ended, print};
 use crate::queue::runtime;
-use crate::{FleetCommand, Joins};
-use rallo_fleet::server::{self, Fleet};
+use crate::{FleetCommand, Joins, Serve, Worker as WorkerArgs};
+use rallo_fleet::server::{self, Fleet, FleetOptions};
 use rallo_fleet::worker::{Worker, WorkerOptions};
 use rallo_fleet::{BrokerOptions, Reply};
 use std::io::Write;
@@ -22,20 +22,23 @@ fn broker(joins: &Joins) -> Option<BrokerOptions> {
 }
 
 /// Connects as the one who hands out work, where that was asked for.
-pub async fn helpers(joins: &Joins, data: &Path, most: Option<u64>) -> Result<Option<Fleet>, String> {
-    let Some(options) = broker(joins) else { return Ok(None) };
-    let most =
-        most.map(|gigabytes| i64::try_from(gigabytes.saturating_mul(1_000_000_000)).unwrap_or(i64::MAX));
-    let fleet = Fleet::serve(&options, data, most).await.map_err(|e| e.to_string())?;
-    Ok(Some(fleet))
+pub async fn helpers(args: &Serve, data: &Path) -> Result<Option<Fleet>, String> {
+    let Some(broker) = broker(&args.joins) else { return Ok(None) };
+    let bytes = |gigabytes: u64| i64::try_from(gigabytes.saturating_mul(1_000_000_000)).unwrap_or(i64::MAX);
+    let (most, shares) = (args.fleet_room.map(bytes), args.shares.clone());
+    let options = FleetOptions { broker, data: data.to_owned(), most, shares };
+    Fleet::serve(&options).await.map(Some).map_err(|e| e.to_string())
 }
 
 /// `rallo worker --fleet …`: helps another machine's runs until it is stopped or sent home.
-pub fn help(joins: &Joins, cores: usize, data: &Path) -> Ended {
+pub fn help(args: &WorkerArgs, data: &Path) -> Ended {
     commands::log();
-    let Some(broker) = broker(joins) else { return Err("say where the broker is, with --fleet".into()) };
+    let cores = args.workers.unwrap_or_else(commands::cores).max(1);
+    let Some(broker) = broker(&args.joins) else {
+        return Err("say where the broker is, with --fleet".into());
+    };
     runtime()?.block_on(async {
-        let options = WorkerOptions { broker, cores, data: data.to_owned() };
+        let options = WorkerOptions { broker, cores, data: data.to_owned(), shares: args.shares.clone() };
         let worker = Worker::join(&options).await.map_err(|e| e.to_string())?;
         println!("This machine helps as {}, {cores} pictures at a time (Ctrl-C stops it)", worker.name());
         tokio::spawn(tell(worker.said()));
@@ -74,24 +77,24 @@ pub fn fleet(command: &FleetCommand, json: bool) -> Ended {
         match command {
             FleetCommand::Status(_) => {
                 let status = server::status(&options).await.map_err(|e| e.to_string())?;
-                let Some(status) = status else { return Err("no server hands out work by this broker".into()) };
+                let Some(status) = status else {
+                    return Err("no server hands out work by this broker".into());
+                };
                 if json {
                     return print(&status);
                 }
-                let helpers = status["helpers"].as_array().cloned().unwrap_or_default();
-                println!("{} hands out work to {} machines.", status["server"].as_str().unwrap_or("A server"), helpers.len());
-                for helper in helpers {
-                    let word = |name: &str| helper[name].as_str().unwrap_or_default().to_owned();
-                    let at_work = helper["at_work"].as_array().map_or(0, Vec::len);
-                    let refused = helper["refused"].as_str().map(|why| format!("; it gets nothing: {why}"));
+                println!("{} hands out work to {} machines.", status.server, status.helpers.len());
+                for helper in status.helpers {
+                    let refused = helper.refused.map(|why| format!("; it gets nothing: {why}"));
                     println!(
-                        "{} on {}: {} cores, {at_work} pictures in work, {} made, {} a minute, seen {:.0} s ago{}",
-                        word("name"),
-                        word("machine"),
-                        helper["cores"],
-                        helper["made"],
-                        helper["pace"],
-                        helper["seen"].as_f64().unwrap_or_default(),
+                        "{} on {}: {} cores, {} pictures in work, {} made, {} a minute, seen {:.0} s ago{}",
+                        helper.name,
+                        helper.machine,
+                        helper.cores,
+                        helper.at_work.len(),
+                        helper.made,
+                        helper.pace,
+                        helper.seen,
                         refused.unwrap_or_default()
                     );
                 }

@@ -179,6 +179,10 @@ pub struct Serve {
     /// With --fleet: gigabytes of originals, and of results, that the broker holds at most.
     #[arg(long, value_name = "GB", requires = "fleet")]
     pub fleet_room: Option<u64>,
+    /// With --fleet: a folder that other machines have too, under a name they know it by (several times). What lies there is not
+    /// carried to them.
+    #[arg(long = "share", value_name = "NAME=FOLDER", requires = "fleet")]
+    pub shares: Vec<rallo_fleet::Share>,
 }
 
 /// Where machines that work together meet.
@@ -263,9 +267,13 @@ pub struct Worker {
     /// Pictures at a time [default: the number of cores].
     #[arg(long)]
     pub workers: Option<usize>,
-    /// Another machine's runs, by a broker; nothing is shared with it then.
+    /// Another machine's runs, by a broker; nothing else is shared with it.
     #[command(flatten)]
     pub joins: Joins,
+    /// With --fleet: a folder that the server shares under this name, and where it is here (several times). What lies there is read
+    /// here and not sent.
+    #[arg(long = "share", value_name = "NAME=FOLDER", requires = "fleet")]
+    pub shares: Vec<rallo_fleet::Share>,
 }
 
 /// `rallo queue …`.
@@ -542,7 +550,7 @@ fn main() -> ExitCode {
             data_folder(cli.data).and_then(|data| queue::queue(&command, json, &data))
         }
         Command::Worker(args) => data_folder(cli.data).and_then(|data| match args.joins.fleet {
-            Some(_) => fleet::help(&args.joins, args.workers.unwrap_or_else(commands::cores).max(1), &data),
+            Some(_) => fleet::help(&args, &data),
             None => queue::worker(&args, &data),
         }),
         Command::Fleet { json, command } => fleet::fleet(&command, json),

@@ -1,5 +1,6 @@
 //! How a machine reaches the broker, and what things are called there.
 
+use async_nats::jetstream::consumer::{AckPolicy, pull};
 use async_nats::jetstream::object_store::{self, ObjectStore};
 use async_nats::jetstream::stream::Stream;
 use async_nats::jetstream::{self, Context};
@@ -25,14 +26,42 @@ pub(crate) const LEASE: Duration = Duration::from_secs(15);
 /// How often a machine says that it goes on.
 pub(crate) const BEAT: Duration = Duration::from_secs(2);
 
-/// The subject of work of a kind.
-pub(crate) fn work_subject(kind: &str) -> String {
-    format!("rallo.work.{kind}")
+/// The subject of all work.
+pub(crate) const ALL_WORK: &str = "rallo.work.>";
+
+/// A name as a part of a subject.
+fn part(name: &str) -> String {
+    name.chars().map(|c| if c.is_ascii_alphanumeric() || c == '-' { c } else { '_' }).collect()
 }
 
-/// The name under which machines take work of a kind.
-pub(crate) fn consumer_name(kind: &str) -> String {
-    format!("takes-{kind}")
+/// The subject of work of a kind: for whoever can first, or for one machine that has its neighbours or what was kept of it.
+pub(crate) fn work_subject(kind: &str, to: Option<&str>) -> String {
+    match to {
+        Some(name) => format!("rallo.work.{kind}.to.{}", part(name)),
+        None => format!("rallo.work.{kind}"),
+    }
+}
+
+/// The name under which machines, or one machine, take work of a kind.
+pub(crate) fn consumer_name(kind: &str, to: Option<&str>) -> String {
+    match to {
+        Some(name) => format!("takes-{kind}-{}", part(name)),
+        None => format!("takes-{kind}"),
+    }
+}
+
+/// How work of a kind is taken.
+pub(crate) fn consumer(kind: &str, to: Option<&str>) -> pull::Config {
+    pull::Config {
+        durable_name: Some(consumer_name(kind, to)),
+        filter_subject: work_subject(kind, to),
+        ack_policy: AckPolicy::Explicit,
+        ack_wait: LEASE,
+        max_ack_pending: 100_000,
+        // A machine that is gone leaves nothing there.
+        inactive_threshold: if to.is_some() { Duration::from_secs(120) } else { Duration::ZERO },
+        ..pull::Config::default()
+    }
 }
 
 /// Where the broker is, and who asks.

@@ -115,11 +115,15 @@ impl Contents {
         self.0.held.lock().unwrap_or_else(|p| p.into_inner())
     }
 
-    /// Bytes that are there for as long as the answer lives.
+    /// Bytes that are there for as long as the answer lives; they are asked for where they are not there yet.
     ///
     /// # Errors
     /// The broker's.
-    pub async fn hold(&self, hash: &str, bytes: &[u8]) -> Result<Needed, TransferError> {
+    pub async fn hold(
+        &self,
+        hash: &str,
+        bytes: impl AsyncFnOnce() -> Result<Arc<Vec<u8>>, TransferError>,
+    ) -> Result<Needed, TransferError> {
         let _order = self.0.order.read().await;
         let cell = {
             let mut held = self.lock();
@@ -128,7 +132,7 @@ impl Contents {
             cell.clone()
         };
         let needed = Needed { of: self.clone(), hash: hash.to_owned() };
-        cell.get_or_try_init(|| put(&self.0.store, hash, bytes)).await?;
+        cell.get_or_try_init(async || put(&self.0.store, hash, &bytes().await?).await).await?;
         Ok(needed)
     }
 

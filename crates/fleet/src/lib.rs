@@ -6,14 +6,16 @@
 //! ([`worker`]) and see nothing but those.
 //!
 //! `broker` is how both reach it and what things are called there, `message` what they say to each other, `equipment` what a machine
-//! must have so that its results are the same bytes, `content` what is held by its hash.
+//! must have so that its results are the same bytes, `content` what is held by its hash, `share` folders that both sides have.
 
 mod broker;
 mod content;
 mod equipment;
 mod message;
 pub mod server;
+mod share;
 pub mod worker;
 
 pub use broker::{BrokerOptions, FleetError};
-pub use message::Reply;
+pub use message::{Reply, Status};
+pub use share::{Share, SharePattern};

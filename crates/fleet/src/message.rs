@@ -1,10 +1,12 @@
 //! What machines say to each other.
 
+use crate::share::{InShare, SharePattern};
 use rallo_job::FailureKind;
 use rallo_runner::assemble::piece::SentAs;
 use rallo_runner::queue::Helper;
 use rallo_runner::render::elsewhere::PictureRequest;
 use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, HashMap};
 
 /// What a machine that helps says of itself, every few seconds.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -22,6 +24,21 @@ pub(crate) struct Hello {
     pub made: u64,
     /// It takes nothing more.
     pub leaves: bool,
+    /// Folders that it shares with the server, by name, as far as it has compared them.
+    #[serde(default)]
+    pub shares: BTreeMap<String, Compared>,
+}
+
+/// What came of comparing a shared folder with the server's.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) enum Compared {
+    /// Not yet done.
+    #[default]
+    NotYet,
+    /// They are alike.
+    Same,
+    /// What is other.
+    Differs(String),
 }
 
 /// What it hears.
@@ -31,6 +48,18 @@ pub struct Reply {
     pub refused: Option<String>,
     /// It is to end what it has in work, and go.
     pub home: bool,
+    /// Shared folders it is to compare before it gets anything.
+    #[serde(default)]
+    pub compare: Vec<SharePattern>,
+}
+
+/// Asks the server to hand over an original that was not found where both have it.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub(crate) struct Need {
+    /// The picture it is needed for.
+    pub token: String,
+    /// Hash of the original.
+    pub hash: String,
 }
 
 /// A picture that somebody is to make.
@@ -42,6 +71,12 @@ pub(crate) struct Assignment {
     pub answer: String,
     /// What is wanted; the recipe is held by its hash, which stands in its place.
     pub request: PictureRequest,
+    /// Originals that lie in a shared folder, by their hashes; the broker holds the others.
+    #[serde(default)]
+    pub shared: HashMap<String, InShare>,
+    /// Whom to ask for one of them that is not found there.
+    #[serde(default)]
+    pub need: String,
 }
 
 /// A file that was made, held by its hash.
@@ -69,6 +104,7 @@ pub(crate) struct SentPiece {
 pub(crate) struct Sent {
     pub files: Vec<SentFile>,
     pub pieces: Vec<SentPiece>,
+    pub measured: Option<serde_json::Value>,
 }
 
 impl Sent {
@@ -92,6 +128,9 @@ pub(crate) struct Outcome {
 pub(crate) struct Failure {
     pub kind: FailureKind,
     pub reason: String,
+    /// It says nothing of the picture: somebody else may have more luck.
+    #[serde(default)]
+    pub is_own: bool,
 }
 
 /// Asks to send a machine home, and whether it was there.
@@ -102,8 +141,10 @@ pub(crate) struct Home {
 
 /// The machines of a fleet.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub(crate) struct Status {
+pub struct Status {
+    /// What the serving machine is called.
     pub server: String,
+    /// Those that help it.
     pub helpers: Vec<Helper>,
 }
 

@@ -4,27 +4,30 @@
 //! earlier one left with the broker, and the queue hands its items out anew.
 
 use crate::broker::{
-    BEAT, Broker, BrokerOptions, FleetError, HELLO, HOME, LEASE, ORIGINALS, RESULTS, STATUS, WORK,
-    consumer_name, refused, work_subject,
+    ALL_WORK, BEAT, Broker, BrokerOptions, FleetError, HELLO, HOME, ORIGINALS, RESULTS, STATUS, WORK,
+    consumer, refused, work_subject,
 };
-use crate::content::{Contents, TransferError, broker, fetched, result_name};
+use crate::content::{Contents, Needed, TransferError, broker, fetched, result_name};
 use crate::equipment;
-use crate::message::{Assignment, Hello, Home, Outcome, Reply, Sent, Status, written};
+use crate::message::{Assignment, Compared, Hello, Home, Need, Outcome, Reply, Sent, Status, written};
+use crate::share::{self, Share, SharePattern};
 use async_nats::Message;
-use async_nats::jetstream::consumer::{AckPolicy, pull};
 use async_nats::jetstream::object_store::ObjectStore;
 use async_nats::jetstream::stream::{self, RetentionPolicy};
 use async_trait::async_trait;
 use futures_util::StreamExt;
+use quick_cache::sync::Cache;
 use rallo_media::content_hash;
 use rallo_runner::queue::{FromHelper, Helper, Helpers, NotMade};
-use rallo_runner::render::elsewhere::{MadeFile, MadePicture, MadePiece, PictureRequest, most_bytes};
+use rallo_runner::render::elsewhere::{
+    MadeFile, MadePicture, MadePiece, Original, PictureRequest, most_bytes,
+};
 use rallo_runner::render::fault::Fault;
 use std::collections::{HashMap, HashSet, VecDeque};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::{Duration, Instant};
-use tokio::sync::{RwLock, oneshot};
+use tokio::sync::{RwLock, mpsc};
 
 /// A machine that was not heard of for so long is gone.
 const GONE: Duration = Duration::from_secs(10);
@@ -34,6 +37,13 @@ const REMEMBERED: Duration = Duration::from_secs(600);
 const NOBODY: Duration = Duration::from_secs(30);
 /// What a kind of work is told by is looked at anew after this.
 const KIND_HOLDS: Duration = Duration::from_secs(2);
+
+/// What shared folders are known by is looked at anew after this.
+const PATTERN_HOLDS: Duration = Duration::from_secs(60);
+/// A picture that took so many seconds is rather given to the machine that made it, which has kept what took them.
+const KEPT_FROM: f64 = 2.0;
+/// Of so many pictures it is remembered who made them.
+const MADE_BY: usize = 100_000;
 
 /// The largest piece that is taken: 400 megapixels of three samples of 16 bits.
 const LARGEST_PIECE: u64 = 2_400_000_000;
@@ -74,7 +84,34 @@ struct Inner {
     /// Consumers that were made, by the kind of work.
     consumers: tokio::sync::Mutex<HashSet<String>>,
     /// Who waits for a picture, by its token.
-    pending: Mutex<HashMap<String, oneshot::Sender<Outcome>>>,
+    pending: Mutex<HashMap<String, Waiting>>,
+    /// Folders that others may have too.
+    shares: Vec<Share>,
+    /// Some files of each.
+    patterns: RwLock<Vec<SharePattern>>,
+    /// Who made a picture that took long, by its original.
+    made_by: Cache<String, String>,
+}
+
+/// Somebody who waits for a picture.
+struct Waiting {
+    tell: mpsc::UnboundedSender<Outcome>,
+    originals: Arc<Vec<Original>>,
+    /// Originals that were put with the broker for it because they were not found in a shared folder.
+    held: Vec<Needed>,
+}
+
+/// What a serving machine is started with.
+#[derive(Clone, Debug, Default)]
+pub struct FleetOptions {
+    /// The broker.
+    pub broker: BrokerOptions,
+    /// The program's own folder.
+    pub data: PathBuf,
+    /// The most bytes of originals, and of results, that the broker may hold.
+    pub most: Option<i64>,
+    /// Folders that other machines have too.
+    pub shares: Vec<Share>,
 }
 
 /// What is said to a message.
@@ -97,11 +134,12 @@ pub(crate) fn machine() -> String {
 }
 
 impl Fleet {
-    /// Connects as the one who hands out work; `data` is the program's folder. The broker may hold so many bytes of pictures.
+    /// Connects as the one who hands out work.
     ///
     /// # Errors
     /// [`FleetError`].
-    pub async fn serve(options: &BrokerOptions, data: &Path, most: Option<i64>) -> Result<Self, FleetError> {
+    pub async fn serve(options: &FleetOptions) -> Result<Self, FleetError> {
+        let FleetOptions { broker: options, data, most, shares } = options;
         let broker = Broker::connect(options).await?;
         if broker.client.request(STATUS, "".into()).await.is_ok() {
             return Err(FleetError::SecondServer);
@@ -114,14 +152,14 @@ impl Fleet {
             .context
             .create_stream(stream::Config {
                 name: WORK.into(),
-                subjects: vec![work_subject("*")],
+                subjects: vec![ALL_WORK.into()],
                 retention: RetentionPolicy::WorkQueue,
                 ..stream::Config::default()
             })
             .await
             .map_err(refused("to keep work"))?;
-        let (originals, kept_in) = broker.made_bucket(ORIGINALS, most).await?;
-        let (results, results_kept_in) = broker.made_bucket(RESULTS, most).await?;
+        let (originals, kept_in) = broker.made_bucket(ORIGINALS, *most).await?;
+        let (results, results_kept_in) = broker.made_bucket(RESULTS, *most).await?;
         let name = token();
         let fleet = Self(Arc::new(Inner {
             answer: format!("rallo.done.{name}"),
@@ -137,9 +175,14 @@ impl Fleet {
             roll: Mutex::default(),
             consumers: tokio::sync::Mutex::default(),
             pending: Mutex::default(),
+            shares: shares.clone(),
+            patterns: RwLock::default(),
+            made_by: Cache::new(MADE_BY),
         }));
+        fleet.know_shares().await;
         let kind = fleet.kind();
         fleet.consumer(&kind).await.map_err(refused("to hand out work"))?;
+        fleet.hear_needs().await?;
         let heard: [(String, Answer); 4] = [
             (HELLO.into(), Self::greeted),
             (STATUS.into(), |fleet, _| written(&Status { server: machine(), helpers: fleet.helpers() })),
@@ -172,8 +215,84 @@ impl Fleet {
         self.0.roll.lock().unwrap_or_else(|p| p.into_inner())
     }
 
-    fn pending(&self) -> MutexGuard<'_, HashMap<String, oneshot::Sender<Outcome>>> {
+    fn pending(&self) -> MutexGuard<'_, HashMap<String, Waiting>> {
         self.0.pending.lock().unwrap_or_else(|p| p.into_inner())
+    }
+
+    /// Looks what shared folders are known by, now and from time to time.
+    async fn know_shares(&self) {
+        if self.0.shares.is_empty() {
+            return;
+        }
+        let look = |shares: Vec<Share>| shares.iter().map(Share::pattern).collect::<Vec<_>>();
+        let fleet = self.clone();
+        let looked = async move || {
+            let shares = fleet.0.shares.clone();
+            if let Ok(patterns) = tokio::task::spawn_blocking(move || look(shares)).await {
+                *fleet.0.patterns.write().await = patterns;
+            }
+        };
+        looked().await;
+        tokio::spawn(async move {
+            loop {
+                tokio::time::sleep(PATTERN_HOLDS).await;
+                looked().await;
+            }
+        });
+    }
+
+    /// The subject on which originals are asked for.
+    fn need_subject(&self) -> String {
+        format!("rallo.need.{}", self.0.name)
+    }
+
+    /// Hands over originals that other machines do not find in their shared folders.
+    async fn hear_needs(&self) -> Result<(), FleetError> {
+        let asked = self.0.broker.client.subscribe(self.need_subject()).await;
+        let mut asked = asked.map_err(refused("to listen"))?;
+        let fleet = self.clone();
+        tokio::spawn(async move {
+            while let Some(message) = asked.next().await {
+                let fleet = fleet.clone();
+                tokio::spawn(async move {
+                    let need: Option<Need> = serde_json::from_slice(&message.payload).ok();
+                    let is_there = match need {
+                        Some(need) => fleet.put_for(&need).await.is_some(),
+                        None => false,
+                    };
+                    if let Some(reply) = message.reply {
+                        let _ = fleet.0.broker.client.publish(reply, written(&is_there).into()).await;
+                    }
+                });
+            }
+        });
+        Ok(())
+    }
+
+    /// Puts an original of a picture that is waited for with the broker.
+    async fn put_for(&self, need: &Need) -> Option<()> {
+        let originals = self.pending().get(&need.token)?.originals.clone();
+        let original = originals.iter().find(|original| original.hash == need.hash)?;
+        let held = self.held(original).await.ok()?;
+        self.pending().get_mut(&need.token)?.held.push(held);
+        Some(())
+    }
+
+    /// An original that is with the broker for as long as the answer lives.
+    async fn held(&self, original: &Original) -> Result<Needed, TransferError> {
+        let bytes = async || {
+            if let Some(bytes) = &original.bytes {
+                return Ok(bytes.clone());
+            }
+            let read = tokio::fs::read(&original.path).await;
+            let bytes = read.map_err(|e| TransferError::Unreadable(e.to_string()))?;
+            if content_hash(&bytes) == original.hash {
+                Ok(Arc::new(bytes))
+            } else {
+                Err(TransferError::OtherBytes)
+            }
+        };
+        self.0.contents.hold(&original.hash, bytes).await
     }
 
     /// The kind of work that is handed out now; profiles may have come.
@@ -192,15 +311,7 @@ impl Fleet {
         if made.contains(kind) {
             return Ok(());
         }
-        let config = pull::Config {
-            durable_name: Some(consumer_name(kind)),
-            filter_subject: work_subject(kind),
-            ack_policy: AckPolicy::Explicit,
-            ack_wait: LEASE,
-            max_ack_pending: 100_000,
-            ..pull::Config::default()
-        };
-        self.0.stream.create_consumer(config).await.map_err(broker)?;
+        self.0.stream.create_consumer(consumer(kind, None)).await.map_err(broker)?;
         made.insert(kind.to_owned());
         Ok(())
     }
@@ -208,12 +319,15 @@ impl Fleet {
     /// A machine says how it stands.
     fn greeted(&self, message: Message) -> Vec<u8> {
         let Ok(hello) = serde_json::from_slice::<Hello>(&message.payload) else {
-            return written(&Reply { refused: Some("it cannot be understood".into()), home: false });
+            return written(&Reply { refused: Some("it cannot be understood".into()), ..Reply::default() });
         };
+        let waits = |name: &str| hello.shares.get(name) == Some(&Compared::NotYet);
+        let patterns = self.0.patterns.try_read().map(|all| all.clone()).unwrap_or_default();
+        let compare = patterns.into_iter().filter(|pattern| waits(&pattern.name)).collect();
         let kind = self.kind();
         let mut roll = self.roll();
         let home = roll.sent_home.contains(&hello.name);
-        let refused = roll.refusal(&hello, &kind);
+        let refused = roll.refusal(&hello, &kind, &self.0.shares);
         let now = Instant::now();
         let known = roll.known.entry(hello.name.clone()).or_insert_with(|| Known {
             hello: hello.clone(),
@@ -222,7 +336,7 @@ impl Fleet {
         });
         (known.hello, known.seen) = (hello, now);
         roll.known.retain(|_, known| known.seen.elapsed() < REMEMBERED);
-        written(&Reply { refused, home })
+        written(&Reply { refused, home, compare })
     }
 
     /// A picture came back; whether somebody waits for it.
@@ -230,7 +344,17 @@ impl Fleet {
         let Ok(outcome) = serde_json::from_slice::<Outcome>(&message.payload) else {
             return written(&false);
         };
-        let Some(waits) = self.pending().remove(&outcome.token) else { return written(&false) };
+        let is_own = matches!(&outcome.result, Err(failure) if failure.is_own);
+        let tell = {
+            let mut pending = self.pending();
+            let waits = pending.get(&outcome.token).map(|waits| waits.tell.clone());
+            // Somebody else makes it then, and says so.
+            if !is_own {
+                pending.remove(&outcome.token);
+            }
+            waits
+        };
+        let Some(tell) = tell else { return written(&false) };
         let now = Instant::now();
         if let Some(known) = self.roll().known.get_mut(&outcome.helper) {
             known.made.push_back(now);
@@ -238,7 +362,7 @@ impl Fleet {
                 known.made.pop_front();
             }
         }
-        written(&waits.send(outcome).is_ok())
+        written(&tell.send(outcome).is_ok())
     }
 
     fn sent_home(&self, name: &str) -> bool {
@@ -254,48 +378,96 @@ impl Fleet {
     fn is_alone(&self) -> bool {
         let kind = self.kind();
         let roll = self.roll();
-        !roll.known.values().any(|known| roll.is_here(known, &kind))
+        !roll.known.values().any(|known| roll.is_here(known, &kind, &self.0.shares))
     }
 
-    /// Hands a picture out, and waits until somebody made it, or nobody is there.
+    /// Whether a machine is there and has hands free.
+    fn is_free(&self, name: &str) -> bool {
+        let kind = self.kind();
+        let roll = self.roll();
+        let takes = |known: &Known| roll.takes(known, &kind, &self.0.shares);
+        roll.known.get(name).is_some_and(|k| takes(k) && k.hello.at_work.len() < k.hello.room)
+    }
+
+    /// Publishes a picture for one machine, or for whoever can first; its number with the broker.
+    async fn publish(&self, kind: &str, to: Option<&str>, work: &Assignment) -> Result<u64, TransferError> {
+        let published = self.0.broker.context.publish(work_subject(kind, to), written(work).into()).await;
+        Ok(published.map_err(broker)?.await.map_err(broker)?.sequence)
+    }
+
+    /// Hands a picture out, to one machine if that can, and waits until somebody made it, or nobody is there.
     async fn handed_out(
         &self,
         mut request: PictureRequest,
-        original: Vec<u8>,
+        originals: Vec<Original>,
+        rather: Option<&str>,
     ) -> Result<Outcome, TransferError> {
         let inner = &*self.0;
         let kind = self.kind();
         self.consumer(&kind).await?;
-        let _original = inner.contents.hold(&request.source, &original).await?;
-        drop(original);
+        let (mut held, mut shared) = (Vec::new(), HashMap::new());
+        for original in &originals {
+            match share::place_of(&inner.shares, &original.path) {
+                Some(place) => {
+                    shared.insert(original.hash.clone(), place);
+                }
+                None => held.push(self.held(original).await?),
+            }
+        }
         let recipe = content_hash(request.recipe.as_bytes());
-        let _recipe = inner.contents.hold(&recipe, request.recipe.as_bytes()).await?;
-        request.recipe = recipe;
+        let document = std::mem::replace(&mut request.recipe, recipe.clone());
+        held.push(inner.contents.hold(&recipe, async || Ok(Arc::new(document.into_bytes()))).await?);
+        // What was put is there; the bytes need not stand here too.
+        let without = |original: Original| Original { bytes: None, ..original };
+        let originals = Arc::new(originals.into_iter().map(without).collect());
+        let source = request.source.clone();
+        let known = inner.made_by.get(&source);
+        let mut to = rather.map(str::to_owned).or(known.filter(|name| self.is_free(name)));
         let token = token();
-        let (tell, told) = oneshot::channel();
-        self.pending().insert(token.clone(), tell);
+        let (tell, mut told) = mpsc::unbounded_channel();
+        self.pending().insert(token.clone(), Waiting { tell, originals, held });
         // Whoever no longer waits is forgotten.
         let _pending = Pending(self.clone(), token.clone());
-        let assignment = Assignment { token, answer: inner.answer.clone(), request };
-        let published = inner.broker.context.publish(work_subject(&kind), written(&assignment).into()).await;
-        let kept = published.map_err(broker)?.await.map_err(broker)?;
+        let (answer, need) = (inner.answer.clone(), self.need_subject());
+        let assignment = Assignment { token, answer, request, shared, need };
+        let mut sequence = self.publish(&kind, to.as_deref(), &assignment).await?;
         let mut last_seen = Instant::now();
-        let mut told = told;
         loop {
             tokio::select! {
-                outcome = &mut told => {
-                    return outcome.map_err(|_| TransferError::Leaving);
+                outcome = told.recv() => {
+                    let outcome = outcome.ok_or(TransferError::Leaving)?;
+                    if !matches!(&outcome.result, Err(failure) if failure.is_own) {
+                        if outcome.seconds >= KEPT_FROM {
+                            inner.made_by.insert(source, outcome.helper.clone());
+                        }
+                        return Ok(outcome);
+                    }
+                    to = None;
+                    sequence = self.publish(&kind, None, &assignment).await?;
                 }
                 () = tokio::time::sleep(BEAT) => {}
+            }
+            if let Some(name) = &to
+                && !self.is_known(name)
+            {
+                // It is gone: whoever can first makes it.
+                let _ = tokio::time::timeout(BEAT, inner.stream.delete_message(sequence)).await;
+                to = None;
+                sequence = self.publish(&kind, None, &assignment).await?;
             }
             if !self.is_alone() {
                 last_seen = Instant::now();
             } else if last_seen.elapsed() > NOBODY {
                 // Where the broker is gone too, there is nothing to take back.
-                let _ = tokio::time::timeout(BEAT, inner.stream.delete_message(kept.sequence)).await;
+                let _ = tokio::time::timeout(BEAT, inner.stream.delete_message(sequence)).await;
                 return Err(TransferError::NobodyThere);
             }
         }
+    }
+
+    /// Whether a machine was heard of lately.
+    fn is_known(&self, name: &str) -> bool {
+        self.roll().known.get(name).is_some_and(|known| known.seen.elapsed() < GONE)
     }
 
     /// The bytes of something that somebody made.
@@ -325,11 +497,12 @@ impl Fleet {
             let bytes = self.result(token, &piece.hash, piece.length).await?;
             made.pieces.push(MadePiece { task: piece.task, sent: piece.sent, bytes });
         }
+        made.measured = sent.measured.clone();
         Ok(made)
     }
 }
 
-/// Somebody who waits for a picture.
+/// A picture that is waited for.
 struct Pending(Fleet, String);
 
 impl Drop for Pending {
@@ -340,17 +513,24 @@ impl Drop for Pending {
 
 impl Roll {
     /// Whether a machine was heard of, and can do this kind of work.
-    fn is_here(&self, known: &Known, kind: &str) -> bool {
-        known.seen.elapsed() < GONE && self.refusal(&known.hello, kind).is_none()
+    fn is_here(&self, known: &Known, kind: &str, shares: &[Share]) -> bool {
+        known.seen.elapsed() < GONE && self.refusal(&known.hello, kind, shares).is_none()
+    }
+
+    /// Whether it takes more.
+    fn takes(&self, known: &Known, kind: &str, shares: &[Share]) -> bool {
+        self.is_here(known, kind, shares)
+            && !known.hello.leaves
+            && !self.sent_home.contains(&known.hello.name)
     }
 
     /// Why a machine gets nothing to do, if so.
-    fn refusal(&self, hello: &Hello, kind: &str) -> Option<String> {
+    fn refusal(&self, hello: &Hello, kind: &str, shares: &[Share]) -> Option<String> {
         if let Some(why) = self.distrusted.get(&hello.name) {
             return Some(format!("what it gave was not believed: {why}"));
         }
         if hello.kind == kind {
-            return None;
+            return hello.shares.iter().find_map(|(name, compared)| share_refusal(name, compared, shares));
         }
         let own = equipment::version();
         Some(if hello.version == own {
@@ -363,24 +543,45 @@ impl Roll {
     }
 }
 
+/// Why a machine with a shared folder gets nothing to do, if so.
+fn share_refusal(name: &str, compared: &Compared, shares: &[Share]) -> Option<String> {
+    if !shares.iter().any(|share| share.name == name) {
+        return Some(format!(
+            "it shares {name}, and the server does not: start the server with --share {name}=FOLDER, or this machine without it"
+        ));
+    }
+    match compared {
+        Compared::Same => None,
+        Compared::NotYet => Some(format!("its folder {name} is being compared with the server's")),
+        Compared::Differs(what) => {
+            Some(format!("its folder {name} is another one than the server's: {what}; share the same folder"))
+        }
+    }
+}
+
 #[async_trait]
 impl Helpers for Fleet {
     fn address(&self) -> Option<String> {
         Some(self.0.address.clone())
     }
 
-    fn room(&self) -> usize {
+    fn places(&self) -> Vec<(String, usize)> {
         let kind = self.kind();
         let roll = self.roll();
-        let helps = |known: &&Known| {
-            roll.is_here(known, &kind) && !known.hello.leaves && !roll.sent_home.contains(&known.hello.name)
-        };
-        roll.known.values().filter(helps).map(|known| known.hello.room.min(4096)).sum()
+        let takes = |known: &&Known| roll.takes(known, &kind, &self.0.shares);
+        let place = |known: &Known| (known.hello.name.clone(), known.hello.room.min(4096));
+        roll.known.values().filter(takes).map(place).collect()
     }
 
-    async fn make(&self, request: PictureRequest, original: Vec<u8>) -> Result<FromHelper, NotMade> {
+    async fn make(
+        &self,
+        request: PictureRequest,
+        originals: Vec<Original>,
+        rather: Option<&str>,
+    ) -> Result<FromHelper, NotMade> {
         let under_way = self.0.under_way.read().await;
-        let outcome = self.handed_out(request, original).await.map_err(|e| NotMade::Nobody(e.to_string()))?;
+        let outcome = self.handed_out(request, originals, rather).await;
+        let outcome = outcome.map_err(|e| NotMade::Nobody(e.to_string()))?;
         let sent = match outcome.result {
             Ok(sent) => sent,
             Err(failure) => return Err(NotMade::Failed(Fault::new(failure.kind, failure.reason))),
@@ -427,7 +628,7 @@ impl Helpers for Fleet {
                 } else if known.hello.leaves {
                     Some("it ends what it has in work, and leaves".into())
                 } else {
-                    roll.refusal(&known.hello, &kind)
+                    roll.refusal(&known.hello, &kind, &self.0.shares)
                 };
                 Helper {
                     name: known.hello.name.clone(),
@@ -446,11 +647,11 @@ impl Helpers for Fleet {
     }
 }
 
-/// What the serving machine says of a fleet, as JSON; nothing where none serves.
+/// What the serving machine says of a fleet; nothing where none serves.
 ///
 /// # Errors
 /// [`FleetError`].
-pub async fn status(options: &BrokerOptions) -> Result<Option<serde_json::Value>, FleetError> {
+pub async fn status(options: &BrokerOptions) -> Result<Option<Status>, FleetError> {
     let broker = Broker::connect(options).await?;
     let Ok(answer) = broker.client.request(STATUS, "".into()).await else { return Ok(None) };
     serde_json::from_slice(&answer.payload).map(Some).map_err(refused("to say how it stands"))

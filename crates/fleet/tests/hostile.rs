@@ -5,14 +5,15 @@ use async_nats::jetstream;
 use async_nats::jetstream::consumer::PullConsumer;
 use futures_util::StreamExt;
 use rallo_fleet::BrokerOptions;
-use rallo_fleet::server::Fleet;
+use rallo_fleet::server::{Fleet, FleetOptions};
 use rallo_media::content_hash;
 use rallo_runner::Decided;
-use rallo_runner::queue::{Helpers, NotMade};
-use rallo_runner::render::elsewhere::PictureRequest;
+use rallo_runner::queue::{FromHelper, Helpers, NotMade};
+use rallo_runner::render::elsewhere::{Original, PictureRequest};
 use serde_json::{Value, json};
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
 use std::time::Duration;
 
 struct Broker(Child, u16);
@@ -46,6 +47,26 @@ impl Broker {
     }
 }
 
+async fn serve(broker: &BrokerOptions, data: &Path, most: Option<i64>) -> Fleet {
+    let options =
+        FleetOptions { broker: broker.clone(), data: data.to_owned(), most, ..FleetOptions::default() };
+    Fleet::serve(&options).await.unwrap()
+}
+
+/// Pictures that all others could have in work.
+fn room(fleet: &Fleet) -> usize {
+    fleet.places().into_iter().map(|(_, room)| room).sum()
+}
+
+/// What comes of asking for a picture.
+async fn asked(fleet: &Fleet, original: &[u8]) -> Result<FromHelper, NotMade> {
+    let request = request(original);
+    let bytes = Some(Arc::new(original.to_vec()));
+    let own =
+        Original { hash: request.source.clone(), length: request.length, path: "TN_1.jpg".into(), bytes };
+    fleet.make(request, vec![own], None).await
+}
+
 /// What the server is told to have made.
 fn request(original: &[u8]) -> PictureRequest {
     PictureRequest {
@@ -61,6 +82,9 @@ fn request(original: &[u8]) -> PictureRequest {
         files: vec![0],
         pieces: Vec::new(),
         of: 0,
+        measures: false,
+        beside: Vec::new(),
+        group: String::new(),
     }
 }
 
@@ -103,7 +127,7 @@ async fn bytes_of_another_hash_too_many_or_none_are_not_taken() {
     let folder = tempfile::tempdir().unwrap();
     let broker = Broker::start(&folder.path().join("broker"));
     let options = broker.options();
-    let fleet = Fleet::serve(&options, folder.path(), None).await.unwrap();
+    let fleet = serve(&options, folder.path(), None).await;
     let wrong: [(&str, &str, Value); 3] = [
         (
             "none",
@@ -125,14 +149,14 @@ async fn bytes_of_another_hash_too_many_or_none_are_not_taken() {
             if file.is_null() { (said, Some((hash, &b"something else"[..]))) } else { (file, None) };
         let answer = move |assignment: &Value| json!({"token": assignment["token"], "helper": name, "seconds": 0.1, "result": {"Ok": {"files": [file]}}});
         let bad = tokio::spawn(helper(options.address.clone(), name, holds, answer));
-        while fleet.room() == 0 {
+        while room(&fleet) == 0 {
             assert!(!bad.is_finished(), "the helper failed");
             tokio::time::sleep(Duration::from_millis(20)).await;
         }
-        let made = fleet.make(request(b"an original"), b"an original".to_vec()).await;
+        let made = asked(&fleet, b"an original").await;
         let Err(NotMade::Nobody(said)) = made else { panic!("{name}: {made:?}") };
         assert!(said.contains(why), "{name}: {said}");
-        assert_eq!(fleet.room(), 0, "{name} is given more");
+        assert_eq!(room(&fleet), 0, "{name} is given more");
         let known = fleet.helpers().into_iter().find(|helper| helper.name == name).unwrap();
         assert!(known.refused.unwrap().contains("not believed"));
         bad.abort();
@@ -144,19 +168,19 @@ async fn a_picture_that_nobody_asked_for_is_not_wanted_and_a_failure_is_the_pict
     let folder = tempfile::tempdir().unwrap();
     let broker = Broker::start(&folder.path().join("broker"));
     let options = broker.options();
-    let fleet = Fleet::serve(&options, folder.path(), None).await.unwrap();
+    let fleet = serve(&options, folder.path(), None).await;
     let address = options.address.clone();
     let helping = tokio::spawn(helper(address, "honest", None, |assignment: &Value| {
         json!({"token": assignment["token"], "helper": "honest", "seconds": 0.1,
             "result": {"Err": {"kind": "unreadable", "reason": "it is none"}}})
     }));
-    while fleet.room() == 0 {
+    while room(&fleet) == 0 {
         assert!(!helping.is_finished(), "the helper failed");
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
-    let made = fleet.make(request(b"one"), b"one".to_vec()).await;
+    let made = asked(&fleet, b"one").await;
     assert!(matches!(&made, Err(NotMade::Failed(fault)) if fault.reason == "it is none"), "{made:?}");
-    assert_eq!(fleet.room(), 1, "who tells of a bad picture is not to blame");
+    assert_eq!(room(&fleet), 1, "who tells of a bad picture is not to blame");
 
     let client = async_nats::connect(&options.address).await.unwrap();
     let stranger = json!({"token": "0123", "helper": "stranger", "seconds": 0.0, "result": {"Ok": {}}});
@@ -167,16 +191,61 @@ async fn a_picture_that_nobody_asked_for_is_not_wanted_and_a_failure_is_the_pict
     assert!(String::from_utf8_lossy(&nonsense.payload).contains("cannot be understood"));
 }
 
+/// The subject under which work waits, once there is some.
+async fn waits_under(address: &str) -> String {
+    let context = jetstream::new(async_nats::connect(address).await.unwrap());
+    loop {
+        let mut stream = context.get_stream("rallo-work").await.unwrap();
+        let last = stream.info().await.unwrap().state.last_sequence;
+        if let Ok(message) = stream.get_raw_message(last).await {
+            return message.subject.to_string();
+        }
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+}
+
+#[tokio::test]
+async fn a_picture_that_took_long_goes_to_the_machine_that_has_kept_it_and_on_when_that_is_gone() {
+    let folder = tempfile::tempdir().unwrap();
+    let broker = Broker::start(&folder.path().join("broker"));
+    let options = broker.options();
+    let fleet = serve(&options, folder.path(), None).await;
+    let helping = tokio::spawn(helper(options.address.clone(), "patient", None, |assignment: &Value| {
+        json!({"token": assignment["token"], "helper": "patient", "seconds": 7.5,
+            "result": {"Err": {"kind": "unreadable", "reason": "it is none"}}})
+    }));
+    while room(&fleet) == 0 {
+        assert!(!helping.is_finished(), "the helper failed");
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    assert!(matches!(asked(&fleet, b"one").await, Err(NotMade::Failed(_))));
+    helping.abort();
+    let again = {
+        let fleet = fleet.clone();
+        tokio::spawn(async move { asked(&fleet, b"one").await })
+    };
+    let first = waits_under(&options.address).await;
+    assert!(first.ends_with(".to.patient"), "{first}");
+    // It says nothing any more: whoever can first makes it.
+    let begin = std::time::Instant::now();
+    while waits_under(&options.address).await == first {
+        assert!(begin.elapsed() < Duration::from_secs(30), "it waits for one that is gone");
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    }
+    assert!(!again.is_finished());
+    again.abort();
+}
+
 #[tokio::test]
 async fn a_broker_that_is_full_leaves_the_picture_to_the_server() {
     let folder = tempfile::tempdir().unwrap();
     let broker = Broker::start(&folder.path().join("broker"));
     let options = broker.options();
-    let fleet = Fleet::serve(&options, folder.path(), Some(100_000)).await.unwrap();
+    let fleet = serve(&options, folder.path(), Some(100_000)).await;
     let original = vec![7u8; 400_000];
-    let made = fleet.make(request(&original), original.clone()).await;
+    let made = asked(&fleet, &original).await;
     assert!(matches!(made, Err(NotMade::Nobody(_))), "{made:?}");
     // What there is room for goes on.
-    let small = fleet.make(request(b"small"), b"small".to_vec());
+    let small = asked(&fleet, b"small");
     assert!(tokio::time::timeout(Duration::from_secs(2), small).await.is_err(), "it waits for somebody");
 }

@@ -15,6 +15,10 @@ pub struct Claim<'a> {
     pub clock: &'a str,
     /// Items of this run alone.
     pub only: Option<i64>,
+    /// Rather an item behind this one, in its stretch of the run.
+    pub near: Option<ItemKey>,
+    /// Else rather one of a stretch in which nobody works, not even this worker.
+    pub apart: bool,
 }
 
 /// What a worker left when its leases ran out.

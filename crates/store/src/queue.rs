@@ -189,9 +189,13 @@ impl RunQueue for Store {
                      AND {TURN}
                      ORDER BY r.place, r.id, i.position LIMIT 1)
                  SELECT next.run_id, coalesce((SELECT i.position FROM run_items i
+                     WHERE ?5 = next.run_id AND i.run_id = ?5 AND i.position > ?6
+                     AND i.position < (?6 / {STRETCH} + 1) * {STRETCH} AND i.state = 'waiting' AND i.worker IS NULL AND {TURN}
+                     ORDER BY i.position LIMIT 1),
+                 (SELECT i.position FROM run_items i
                      WHERE i.run_id = next.run_id AND i.state = 'waiting' AND i.worker IS NULL AND {TURN} AND NOT EXISTS (
                          SELECT 1 FROM run_items o WHERE o.lease IS NOT NULL AND o.run_id = i.run_id
-                         AND o.worker <> ?1 AND o.state = 'waiting' AND o.position / {STRETCH} = i.position / {STRETCH})
+                         AND (?7 OR o.worker <> ?1) AND o.state = 'waiting' AND o.position / {STRETCH} = i.position / {STRETCH})
                      ORDER BY i.position LIMIT 1), next.position) FROM next)
              RETURNING *",
             among(RunState::CLAIMABLE)
@@ -202,6 +206,9 @@ impl RunQueue for Store {
                 .bind(claim.until)
                 .bind(claim.clock)
                 .bind(claim.only)
+                .bind(claim.near.map(|near| near.run))
+                .bind(claim.near.map(|near| near.position))
+                .bind(claim.apart)
                 .fetch_optional(&self.pool)
                 .await
                 .map_err(failed)?;

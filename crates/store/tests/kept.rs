@@ -17,7 +17,10 @@ async fn open() -> (tempfile::TempDir, Store) {
 }
 
 async fn claim(store: &Store, worker: &str, now: i64, lease: i64, clock: &str) -> Option<RunItem> {
-    store.claim(&Claim { worker, until: now + lease, clock, only: None }).await.unwrap()
+    store
+        .claim(&Claim { worker, until: now + lease, clock, only: None, near: None, apart: false })
+        .await
+        .unwrap()
 }
 
 fn run(document: &str) -> Run {

@@ -187,7 +187,10 @@ async fn what_a_recipe_has_made_is_known_by_source() {
 }
 
 async fn claim(store: &Store, worker: &str, now: i64, lease: i64, clock: &str) -> Option<RunItem> {
-    store.claim(&Claim { worker, until: now + lease, clock, only: None }).await.unwrap()
+    store
+        .claim(&Claim { worker, until: now + lease, clock, only: None, near: None, apart: false })
+        .await
+        .unwrap()
 }
 
 /// Milliseconds of a lease.
@@ -277,6 +280,48 @@ async fn pictures_beside_each_other_go_to_one_worker_as_long_as_there_is_room() 
     }
     assert_eq!(take("carl").await.position, 139);
     assert_eq!(take("carl").await.position, 4);
+}
+
+#[tokio::test]
+async fn who_hands_out_to_several_keeps_each_in_a_stretch_of_its_own() {
+    let (_folder, store) = open().await;
+    let names: Vec<String> = (0..140).map(|i| format!("{i:03}.jpg")).collect();
+    let items: Vec<NewRunItem> = names.iter().map(|name| item(name)).collect();
+    let run = store.add_run(&run(), &items).await.unwrap();
+    let take = |near: Option<i64>| {
+        let store = store.clone();
+        async move {
+            let near = near.map(|position| ItemKey { run, position });
+            let claim = Claim {
+                worker: "server",
+                until: LEASE,
+                clock: "2026-05-04T10:00:00Z",
+                only: None,
+                near,
+                apart: true,
+            };
+            store.claim(&claim).await.unwrap().unwrap().position
+        }
+    };
+    // Each of three begins where nobody is, and goes on behind what it had last.
+    assert_eq!((take(None).await, take(None).await, take(None).await), (0, 64, 128));
+    assert_eq!((take(Some(64)).await, take(Some(0)).await, take(Some(128)).await), (65, 1, 129));
+    assert_eq!((take(Some(65)).await, take(Some(1)).await), (66, 2));
+    // At the end of its stretch one helps where others are.
+    for position in 129..139 {
+        assert_eq!(take(Some(position)).await, position + 1);
+    }
+    assert_eq!(take(Some(139)).await, 3);
+    // Of another run's item nothing follows.
+    let claim = Claim {
+        worker: "server",
+        until: LEASE,
+        clock: "2026-05-04T10:00:00Z",
+        only: None,
+        near: Some(ItemKey { run: run + 1, position: 70 }),
+        apart: true,
+    };
+    assert_eq!(store.claim(&claim).await.unwrap().unwrap().position, 4);
 }
 
 #[tokio::test]

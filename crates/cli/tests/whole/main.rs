@@ -17,6 +17,8 @@ mod deliveries;
 mod first_five_minutes;
 mod first_minute;
 mod fleet;
+mod fleet_links;
+mod fleet_sequences;
 mod frames;
 mod gather_to_clip;
 mod hand_on;

@@ -10,7 +10,7 @@ use crate::render::fault::Fault;
 use crate::render::variant::Variant;
 use crate::render::work::{Lines, Work};
 use rallo_engine::sequence::camera_move::Window;
-use rallo_engine::{Encoded, Pixels, Size, Source};
+use rallo_engine::{Encoded, Picture, Pixels, Samples, Size, Source};
 use rallo_job::FailureKind;
 use rallo_media::video::Clip;
 use rallo_recipe::{Assembly, FinishingTask, Pictures, Recipe, ResolveContext, names};
@@ -173,15 +173,6 @@ fn labelled(
     Piece { what, caption, folder: context.frame.folder.clone() }
 }
 
-/// Whether pieces of an assembly are small enough to be made by another machine: not those that hold a picture's working values.
-pub(crate) fn can_be_sent(assembly: &Assembly) -> bool {
-    match assembly {
-        Assembly::Video(video) => !video.is_moving(),
-        Assembly::Stack(_) => false,
-        Assembly::Pdf(_) | Assembly::Contact(_) => true,
-    }
-}
-
 /// What the bytes of a piece that was sent are.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
@@ -192,23 +183,39 @@ pub enum SentAs {
     Jpeg(u32, u32),
     /// So many columns and rows of pixels with three samples of so many bytes.
     Pixels(u32, u32, u8),
+    /// So many columns and rows of working values, red, green and blue of each pixel.
+    Light(u32, u32),
 }
 
 impl Piece {
-    /// As it is sent to another machine; nothing where it [cannot be](can_be_sent).
-    pub(crate) fn packed(self) -> Option<(SentAs, Vec<u8>)> {
+    /// As it is sent to another machine.
+    ///
+    /// # Errors
+    /// [`Fault`] for one that is only made on the way to its file.
+    pub(crate) fn packed(self) -> Result<(SentAs, Vec<u8>), Fault> {
+        let cannot =
+            || Fault::new(FailureKind::Inside, "a piece of this picture cannot be sent; please report it");
+        let values_of = |lines: &Lines| {
+            let level = lines.picture.level(0).map_err(|_| cannot())?;
+            let Samples::F32(values) = level.samples() else { return Err(cannot()) };
+            let Size { width, height } = lines.picture.size();
+            let bytes = values.iter().flat_map(|v| v.to_le_bytes()).collect();
+            Ok((SentAs::Light(width, height), bytes))
+        };
         match self.what {
-            Is::Frame(bytes) => Some((SentAs::Frame, Arc::unwrap_or_clone(bytes))),
-            Is::Jpeg(bytes, (width, height)) => Some((SentAs::Jpeg(width, height), bytes)),
+            Is::Frame(bytes) => Ok((SentAs::Frame, Arc::unwrap_or_clone(bytes))),
+            Is::Jpeg(bytes, (width, height)) => Ok((SentAs::Jpeg(width, height), bytes)),
             Is::Picture(Encoded { size: Size { width, height }, pixels }) => {
                 let (depth, bytes) = match pixels {
                     Pixels::U8(v) => (1, v),
                     Pixels::U16(v) => (2, v.iter().flat_map(|v| v.to_le_bytes()).collect()),
                     Pixels::F32(v) => (4, v.iter().flat_map(|v| v.to_le_bytes()).collect()),
                 };
-                Some((SentAs::Pixels(width, height, depth), bytes))
+                Ok((SentAs::Pixels(width, height, depth), bytes))
             }
-            Is::Shown(_) | Is::Travel(_) | Is::Light(_) => None,
+            Is::Light(lines) => values_of(&lines),
+            Is::Travel(travel) => values_of(&travel.lines),
+            Is::Shown(_) => Err(cannot()),
         }
     }
 
@@ -219,6 +226,7 @@ impl Piece {
     pub(crate) fn unpacked(
         (recipe, context): (&Recipe, &ResolveContext),
         (task, stage): (usize, &Pictures),
+        (at, of): (usize, usize),
         sent: SentAs,
         bytes: Vec<u8>,
     ) -> Result<Self, String> {
@@ -227,6 +235,15 @@ impl Piece {
             return Err("its piece is for no file that is joined".into());
         };
         let wrong = || "its piece is not what is joined".to_owned();
+        let (width, height) = match sent {
+            SentAs::Frame => (1, 1),
+            SentAs::Jpeg(width, height) | SentAs::Pixels(width, height, _) | SentAs::Light(width, height) => {
+                (width, height)
+            }
+        };
+        if width == 0 || height == 0 {
+            return Err(wrong());
+        }
         let what = match sent {
             SentAs::Frame => {
                 let Assembly::Video(video) = assembly else { return Err(wrong()) };
@@ -258,6 +275,25 @@ impl Piece {
                     _ => return Err(wrong()),
                 };
                 Is::Picture(Encoded { size: Size::new(width, height), pixels })
+            }
+            SentAs::Light(width, height) => {
+                let layout = recipe.layout(context).map_err(|e| e.to_string())?;
+                let (size, whole) = (Size::new(width, height), layout.size());
+                let values: Vec<f32> = bytes.as_chunks().0.iter().map(|b| f32::from_le_bytes(*b)).collect();
+                if bytes.len() as u64 != size.area() * 12 || width > whole.width || height > whole.height {
+                    return Err(wrong());
+                }
+                let picture = Picture::of_working(size, values).map_err(|e| e.to_string())?;
+                let lines = Arc::new(Lines::joined(picture, layout.colours()));
+                match assembly {
+                    Assembly::Stack(_) => Is::Light(lines),
+                    Assembly::Video(video) if video.is_moving() => {
+                        let (recipe, context, stage) = (recipe.clone(), context.clone(), stage.clone());
+                        let (clip, windows) = (clip(video, "", 1), video.windows(at, of).into_iter());
+                        Is::Travel(Box::new(Travel { lines, recipe, context, stage, clip, windows }))
+                    }
+                    _ => return Err(wrong()),
+                }
             }
         };
         Ok(labelled(what, recipe, context, assembly, stage))

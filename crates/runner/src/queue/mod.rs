@@ -21,7 +21,7 @@ pub use crate::queue::progress::Event;
 use crate::files::atomic_file::worker_name;
 use crate::lock::lock;
 use crate::preflight::cost::Costs;
-use crate::queue::helpers::NoHelpers;
+use crate::queue::helpers::{NoHelpers, WithHelpers};
 use crate::queue::lease::InWork;
 use crate::queue::progress::{Expected, Standing};
 use crate::queue::worker::{Parsed, Streams};
@@ -158,7 +158,7 @@ struct Shared {
     writing: AtomicUsize,
     /// Other machines, and the pictures they have in work.
     helpers: Arc<dyn Helpers>,
-    with_helpers: AtomicUsize,
+    with_helpers: Mutex<WithHelpers>,
     leaves_pictures: bool,
     /// An item that was claimed for another machine and must be made here, until there is room.
     put_by: Mutex<Option<(RunItem, InWork)>>,
@@ -211,7 +211,7 @@ impl Queue {
             busy: AtomicUsize::new(0),
             writing: AtomicUsize::new(0),
             helpers: helpers.unwrap_or_else(|| Arc::new(NoHelpers)),
-            with_helpers: AtomicUsize::new(0),
+            with_helpers: Mutex::default(),
             leaves_pictures,
             put_by: Mutex::default(),
             room: Arc::new(MemoryBudget::new(default_memory())),

@@ -85,13 +85,21 @@ impl Queue {
                     return Ok(());
                 }
                 let until = shared.clock.millis() + LEASE;
-                let claim = Claim { worker: &shared.name, until, clock: &clock, only: shared.only };
+                let by = elsewhere.as_ref().map_or("", |place| place.name.as_str());
+                let (near, apart) = {
+                    let with = lock(&shared.with_helpers);
+                    (with.last(by), with.keeps_apart())
+                };
+                let claim =
+                    Claim { worker: &shared.name, until, clock: &clock, only: shared.only, near, apart };
                 let Some(item) = shared.records.claim(&claim).await? else { return Ok(()) };
+                let is_stretch = shared.helpers.address().is_some() && self.goes_by_stretches(&item).await;
+                lock(&shared.with_helpers).given(by, item.key(), is_stretch);
                 let in_work = InWork::begin(self, &item);
                 (item, in_work, elsewhere)
             };
             let place = match elsewhere {
-                Some(place) if self.can_be_made_elsewhere(&item).await => Place::Elsewhere(place),
+                Some(place) if item.task.is_none() => Place::Elsewhere(place),
                 Some(_) if !has_room => {
                     *lock(&shared.put_by) = Some((item, in_work));
                     continue;

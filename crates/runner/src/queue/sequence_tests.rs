@@ -157,7 +157,14 @@ async fn all_pictures_are_measured_once_before_the_first_is_made() {
     let run = run(&desk, "even_means", Phase::Measure, &given).await;
     // A worker takes one and goes away with it: nobody makes a picture while it is on loan.
     let clock = desk.clock.text();
-    let claim = Claim { worker: "gone", until: desk.clock.millis() + 10_000, clock: &clock, only: None };
+    let claim = Claim {
+        worker: "gone",
+        until: desk.clock.millis() + 10_000,
+        clock: &clock,
+        only: None,
+        near: None,
+        apart: false,
+    };
     let first = desk.records.claim(&claim).await.unwrap().unwrap();
     assert_eq!(first.phase, Phase::Measure);
     let queue = desk.queue();

@@ -55,7 +55,14 @@ impl Desk {
 
     async fn claimed(&self, worker: &str) -> RunItem {
         let clock = self.clock.text();
-        let claim = Claim { worker, until: self.clock.millis() + 10_000, clock: &clock, only: None };
+        let claim = Claim {
+            worker,
+            until: self.clock.millis() + 10_000,
+            clock: &clock,
+            only: None,
+            near: None,
+            apart: false,
+        };
         self.records.claim(&claim).await.unwrap().unwrap()
     }
 

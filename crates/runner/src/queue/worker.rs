@@ -176,7 +176,7 @@ impl Queue {
         let start = Instant::now();
         let threads = if let Place::Here(threads, _) = &place { *threads } else { 1 };
         if item.phase == Phase::Measure {
-            return self.measure(&run, &recipe, item, (threads, share), in_work).await;
+            return self.measure(&run, &recipe, item, (place, share), in_work).await;
         }
         let streams = match recipe.as_ref() {
             Ok(recipe) => self.streams(&run, recipe).await,
@@ -234,37 +234,14 @@ impl Queue {
         run: &Run,
         recipe: &Parsed,
         item: RunItem,
-        (threads, share): (usize, Share),
+        (place, share): (Place, Share),
         in_work: &InWork,
     ) {
         let start = Instant::now();
-        let (queue, of, picture) = (self.clone(), recipe.clone(), item.clone());
-        let sequence = match recipe.as_ref() {
-            Ok(recipe) => self.unmeasured(run, recipe).await,
-            Err(fault) => Err(fault.clone()),
+        let measured = match self.to_measure(run, recipe, &item).await {
+            Ok(of) => self.measured(run, &item, of, (place, share)).await,
+            Err(fault) => Err(Box::new(Ended::failed(fault))),
         };
-        let work = move || {
-            let failed = |fault| Box::new(Ended::failed(fault));
-            let recipe = answered(&of, &picture).map_err(failed)?;
-            let decided = decided(&picture).map_err(failed)?;
-            let job = PictureJob {
-                source: picture.source.clone().into(),
-                targets: Vec::new(),
-                decided,
-                number: picture.position as usize + 1,
-                sequence: sequence.map_err(failed)?,
-            };
-            queue.pooled(threads, &share, || {
-                item::opened(&recipe, &job, &queue.0.room, |source, context| {
-                    let kept = Some(&*queue.0.measurements);
-                    sequence::measured(&recipe, source, context, &job.sequence, kept).map_err(failed)
-                })
-            })
-        };
-        let measured = tokio::task::spawn_blocking(work).await.unwrap_or_else(|e| {
-            let reason = format!("the program failed on this picture: {e}");
-            Err(Box::new(Ended::failed(Fault::new(FailureKind::Inside, reason))))
-        });
         in_work.settle();
         match measured {
             Ok(measured) => self.write_measured(&item, &measured).await,
@@ -273,6 +250,68 @@ impl Queue {
                 None => self.write_end(item, *ended, start.elapsed().as_secs_f64(), None).await,
             },
         }
+    }
+
+    /// A picture that is to be measured, and by which recipe.
+    async fn to_measure(
+        &self,
+        run: &Run,
+        recipe: &Parsed,
+        item: &RunItem,
+    ) -> Result<(Recipe, PictureJob), Fault> {
+        let of = recipe.as_ref().as_ref().map_err(Clone::clone)?;
+        let job = PictureJob {
+            source: item.source.clone().into(),
+            targets: Vec::new(),
+            decided: decided(item)?,
+            number: item.position as usize + 1,
+            sequence: self.unmeasured(run, of).await?,
+        };
+        Ok((answered(recipe, item)?, job))
+    }
+
+    /// What is measured of a picture, here or elsewhere.
+    async fn measured(
+        &self,
+        run: &Run,
+        item: &RunItem,
+        (recipe, job): (Recipe, PictureJob),
+        (place, share): (Place, Share),
+    ) -> Result<Value, Box<Ended>> {
+        let failed = |fault| Box::new(Ended::failed(fault));
+        // Measured before, it is not sent.
+        let known = match &place {
+            Place::Elsewhere(_) => job.sequence.is_measured(&recipe, job.number - 1, &self.0.measurements),
+            Place::Here(..) => false,
+        };
+        let (threads, slot) = match place {
+            Place::Here(threads, slot) => (threads, slot),
+            Place::Elsewhere(at) if !known => {
+                match self.measured_elsewhere(run, item, (recipe.clone(), job.clone()), &at).await {
+                    Ok(done) => return done,
+                    Err(why) => {
+                        tracing::warn!("run {}, picture {}: {why}; it is measured here", run.id, job.number);
+                        drop(at);
+                        (1, self.wait_for_slot().await)
+                    }
+                }
+            }
+            Place::Elsewhere(_) => (1, self.wait_for_slot().await),
+        };
+        let queue = self.clone();
+        let work = move || {
+            let _slot = slot;
+            queue.pooled(threads, &share, || {
+                item::opened(&recipe, &job, &queue.0.room, |source, context| {
+                    let kept = Some(&*queue.0.measurements);
+                    sequence::measured(&recipe, source, context, &job.sequence, kept).map_err(failed)
+                })
+            })
+        };
+        tokio::task::spawn_blocking(work).await.unwrap_or_else(|e| {
+            let reason = format!("the program failed on this picture: {e}");
+            Err(Box::new(Ended::failed(Fault::new(FailureKind::Inside, reason))))
+        })
     }
 
     /// Writes down what was measured of an item, however long the records take to answer.

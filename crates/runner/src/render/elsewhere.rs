@@ -1,27 +1,31 @@
 //! One picture made by another machine: what it has to be told, what it gives back, and what of that is believed.
 //!
-//! A machine that helps sees a picture's bytes, the recipe, and the names that texts and file names may be made of; not where
-//! the picture lies, and nothing of other pictures. What it gives back is written only if it is a picture of the size it says, bears the mark of
+//! A machine that helps sees a picture's bytes, those of the pictures beside it that it is joined with or measured against, the recipe, and
+//! the names that texts and file names may be made of; not where they lie, and nothing of other pictures. What it gives back is written only if it is a picture of the size it says, bears the mark of
 //! this recipe on this original, and keeps within bounds.
 
 use crate::assemble::piece::{self, Piece, SentAs};
 use crate::frame_context::Decided;
+use crate::lock::lock;
 use crate::render::disk_cache::IntermediateCache;
 use crate::render::execute::{Computed, Planned, planned};
 use crate::render::fault::{Ended, Fault};
 use crate::render::item::{bytes, read};
+use crate::render::joined_frames::reach_of;
 use crate::render::memory_budget::{MemoryBudget, default_memory};
 use crate::render::picture_job::PictureJob;
-use crate::render::sequence::RunSequence;
+use crate::render::sequence::{Frame, RunSequence, measured};
 use crate::render::variant::{Variant, variants};
 use crate::render::work::{Ready, Work, done};
 use crate::schedule::{self, CancellationToken, Class};
 use rallo_job::FailureKind;
 use rallo_media::{FileSource, Made, content_hash};
-use rallo_recipe::{FinishingTask, FrameValue, Overrides, Recipe, ResolveContext};
+use rallo_recipe::{FrameValue, Overrides, Recipe, ResolveContext};
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 
 /// Everything that the files made of one picture depend on, but for its bytes.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -50,6 +54,42 @@ pub struct PictureRequest {
     pub pieces: Vec<usize>,
     /// Pictures that they join.
     pub of: usize,
+    /// The picture is measured, for lines that decide about all pictures together, and nothing is made of it.
+    pub measures: bool,
+    /// Other pictures of the run that it is joined with, or measured against.
+    pub beside: Vec<PictureBeside>,
+    /// The same for pictures whose work can be shared; empty where none are beside it.
+    pub group: String,
+}
+
+/// Another picture of the run.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct PictureBeside {
+    /// Its place in the run, from 0.
+    pub place: usize,
+    /// Hash of the original's bytes.
+    pub source: String,
+    /// How many they are.
+    pub length: u64,
+    /// Names of the original and its folder.
+    pub name: PathBuf,
+    /// What people decided about it.
+    pub decided: Decided,
+    /// What was decided about it together with the others.
+    pub overrides: Overrides,
+}
+
+/// An original that another machine needs.
+#[derive(Clone, Debug)]
+pub struct Original {
+    /// Hash of its bytes.
+    pub hash: String,
+    /// How many they are.
+    pub length: u64,
+    /// Its file.
+    pub path: PathBuf,
+    /// They, where they are at hand.
+    pub bytes: Option<Arc<Vec<u8>>>,
 }
 
 /// What was made of a picture.
@@ -59,6 +99,8 @@ pub struct MadePicture {
     pub files: Vec<MadeFile>,
     /// What joins others.
     pub pieces: Vec<MadePiece>,
+    /// What was measured of it, by line.
+    pub measured: Option<Value>,
 }
 
 /// A piece of a file of all pictures.
@@ -85,49 +127,129 @@ pub struct MadeFile {
     pub height: u32,
 }
 
-/// Whether pictures of a recipe can be made elsewhere: each for itself, with pieces that are not too large to be sent.
-pub(crate) fn is_possible(recipe: &Recipe) -> bool {
-    let can_be_sent = |(_, task): &(usize, FinishingTask)| match task {
-        FinishingTask::Assembly(assembly) => piece::can_be_sent(assembly),
-        _ => true,
-    };
-    !recipe.joins_neighbours() && recipe.tasks().iter().all(can_be_sent)
-}
-
 /// A picture that is about to be made elsewhere.
 pub(crate) struct Prepared {
     planned: Planned,
     source: FileSource,
     context: ResolveContext,
+    of: usize,
     /// What the other machine is told.
     pub request: PictureRequest,
+    /// What it needs for that.
+    pub originals: Vec<Original>,
 }
 
-/// Opens a picture and looks what is to be made of it.
-pub(crate) fn prepared(
-    (recipe, document, answers): (&Recipe, &str, &[FrameValue]),
+/// What is told about a picture of a recipe's document.
+type About<'a> = (&'a Recipe, &'a str, &'a [FrameValue]);
+
+/// The names of a file and its folder, without what is above.
+fn names_of(path: &Path) -> PathBuf {
+    let above = path.parent().and_then(Path::file_name).map(PathBuf::from).unwrap_or_default();
+    above.join(path.file_name().unwrap_or_default())
+}
+
+/// What another machine is told about an opened picture and the others in `places`, and what it needs for that; nothing is
+/// asked for yet.
+fn request_for(
+    (_, document, answers): About,
     item: &PictureJob,
-    (wanted, of): (&[usize], usize),
-) -> Result<Prepared, Box<Ended>> {
-    let source = FileSource::open(&item.source).map_err(|e| Box::new(Ended::failed(Fault::from(e))))?;
-    let (source, context) = read(recipe, source, item);
-    let planned = planned(recipe, &source, item, &context, wanted)?;
-    let above = item.source.parent().and_then(Path::file_name).map(PathBuf::from).unwrap_or_default();
+    (source, context): (&FileSource, &ResolveContext),
+    places: impl IntoIterator<Item = usize>,
+    measures: bool,
+) -> (PictureRequest, Vec<Original>) {
+    let own = content_hash(source.bytes());
+    let length = source.bytes().len() as u64;
+    let mut originals = vec![Original {
+        hash: own.clone(),
+        length,
+        path: item.source.clone(),
+        bytes: Some(Arc::new(source.bytes().to_vec())),
+    }];
+    let mut beside = Vec::new();
+    for place in places {
+        // One that cannot be read fails by itself, in its own turn.
+        let Some((hash, length)) = item.sequence.hash(place).ok().flatten() else { continue };
+        let Some((path, decided)) = item.sequence.original(place) else { continue };
+        originals.push(Original { hash: hash.clone(), length, path: path.clone(), bytes: None });
+        let (name, decided, overrides) = (names_of(path), decided.clone(), item.sequence.overrides(place));
+        beside.push(PictureBeside { place, source: hash, length, name, decided, overrides });
+    }
+    let group = match beside.is_empty() {
+        true => String::new(),
+        false => item.sequence.group(document, measures),
+    };
     let request = PictureRequest {
-        source: content_hash(source.bytes()),
-        length: source.bytes().len() as u64,
-        name: above.join(item.source.file_name().unwrap_or_default()),
+        source: own,
+        length,
+        name: names_of(&item.source),
         recipe: document.to_owned(),
         answers: answers.to_vec(),
         decided: item.decided.clone(),
         number: item.number,
         count: item.sequence.count,
         overrides: context.overrides.clone(),
-        files: planned.todo.iter().map(|(variant, ..)| *variant).collect(),
-        pieces: planned.stages.iter().map(|(task, _)| *task).collect(),
-        of,
+        files: Vec::new(),
+        pieces: Vec::new(),
+        of: 0,
+        measures,
+        beside,
+        group,
     };
-    Ok(Prepared { planned, source, context, request })
+    (request, originals)
+}
+
+fn opened(recipe: &Recipe, item: &PictureJob) -> Result<(FileSource, ResolveContext), Fault> {
+    let source = FileSource::open(&item.source)?;
+    Ok(read(recipe, source, item))
+}
+
+/// Opens a picture and looks what is to be made of it.
+pub(crate) fn prepared(
+    about: About,
+    item: &PictureJob,
+    (wanted, of): (&[usize], usize),
+) -> Result<Prepared, Box<Ended>> {
+    let recipe = about.0;
+    let (source, context) = opened(recipe, item).map_err(|fault| Box::new(Ended::failed(fault)))?;
+    let planned = planned(recipe, &source, item, &context, wanted)?;
+    let reach = if recipe.joins_neighbours() { reach_of(recipe, &context) } else { 0 };
+    let at = item.number.saturating_sub(1);
+    let around =
+        at.saturating_sub(reach)..=at.saturating_add(reach).min(item.sequence.count.saturating_sub(1));
+    let places = around.filter(|place| *place != at);
+    let (mut request, originals) = request_for(about, item, (&source, &context), places, false);
+    request.files = planned.todo.iter().map(|(variant, ..)| *variant).collect();
+    request.pieces = planned.stages.iter().map(|(task, _)| *task).collect();
+    request.of = of;
+    Ok(Prepared { planned, source, context, of, request, originals })
+}
+
+/// Opens a picture that is to be measured: what another machine is told, and what it needs for that.
+pub(crate) fn prepared_to_measure(
+    about: About,
+    item: &PictureJob,
+) -> Result<(PictureRequest, Vec<Original>), Fault> {
+    let (source, context) = opened(about.0, item)?;
+    let places = item.sequence.against(about.0, item.number.saturating_sub(1));
+    Ok(request_for(about, item, (&source, &context), places, true))
+}
+
+/// Numbers that are measured of a picture for one line at most.
+const MOST_MEASURED: usize = 100_000;
+
+/// What another machine measured, if it can be that; or why it is not believed.
+pub(crate) fn believed_measured(recipe: &Recipe, made: MadePicture) -> Result<Value, String> {
+    let measured = made.measured.ok_or("it measured nothing")?;
+    let across = recipe.across();
+    let by_line = measured.as_object().ok_or("what it measured is not by lines")?;
+    let is_known = |(line, values): (&String, &Value)| {
+        line.parse().is_ok_and(|line| across.contains(&line))
+            && values.as_array().is_some_and(|v| v.len() <= MOST_MEASURED && v.iter().all(Value::is_f64))
+    };
+    if !made.files.is_empty() || !made.pieces.is_empty() || !by_line.iter().all(is_known) {
+        return Err("what it measured is not what was asked for".into());
+    }
+    Ok(measured)
 }
 
 /// The largest file of so many pixels that is believed: sixteen bytes a pixel, and what may stand beside them.
@@ -136,18 +258,16 @@ pub fn most_bytes(width: u32, height: u32) -> u64 {
 }
 
 impl Prepared {
-    /// The original's bytes.
-    pub fn original(&self) -> &[u8] {
-        self.source.bytes()
-    }
-
     /// What another machine made, ready to be written; or why it is not believed.
     pub fn checked(
         mut self,
         recipe: &Recipe,
         item: &PictureJob,
-        MadePicture { files, pieces }: MadePicture,
+        MadePicture { files, pieces, measured }: MadePicture,
     ) -> Result<Result<Computed, Box<Ended>>, String> {
+        if measured.is_some() {
+            return Err("it measured what was to be made".into());
+        }
         let todo = std::mem::take(&mut self.planned.todo);
         if files.iter().map(|f| f.variant).ne(todo.iter().map(|(variant, ..)| *variant)) {
             return Err("it gave other files than were asked for".into());
@@ -163,8 +283,9 @@ impl Prepared {
         }
         let mut joined = Vec::new();
         for (piece, (task, stage)) in pieces.into_iter().zip(&self.planned.stages) {
+            let place = (item.number.saturating_sub(1), self.of);
             let of = (recipe, &self.context);
-            joined.push((*task, Piece::unpacked(of, (*task, stage), piece.sent, piece.bytes)?));
+            joined.push((*task, Piece::unpacked(of, (*task, stage), place, piece.sent, piece.bytes)?));
         }
         Ok(self.planned.with(ready, joined, &self.source, item))
     }
@@ -208,12 +329,47 @@ fn believed(
 pub struct Maker {
     room: MemoryBudget,
     kept: IntermediateCache,
+    /// Pictures of the same runs that were worked on last, by their groups.
+    groups: Mutex<Vec<(String, Arc<RunSequence>)>>,
 }
+
+/// So many groups are remembered.
+const GROUPS: usize = 2;
+
+/// Bytes of originals, by their hashes.
+pub type Originals = HashMap<String, Arc<Vec<u8>>>;
 
 impl Maker {
     /// What is expensive is kept in `folder`.
     pub fn new(folder: &Path) -> Self {
-        Self { room: MemoryBudget::new(default_memory()), kept: IntermediateCache::new(folder) }
+        Self {
+            room: MemoryBudget::new(default_memory()),
+            kept: IntermediateCache::new(folder),
+            groups: Mutex::default(),
+        }
+    }
+
+    /// The pictures of the run that were sent with one.
+    fn sequence(&self, request: &PictureRequest, originals: &Originals) -> Arc<RunSequence> {
+        let mut overrides = HashMap::from([(request.number.saturating_sub(1), request.overrides.clone())]);
+        let mut frames = HashMap::new();
+        for one in &request.beside {
+            overrides.insert(one.place, one.overrides.clone());
+            let (source, decided) = (one.name.clone(), one.decided.clone());
+            let bytes = originals.get(&one.source).cloned();
+            frames.insert(one.place, Frame { source, decided, bytes });
+        }
+        let mut groups = lock(&self.groups);
+        let known = groups.iter().position(|(group, _)| *group == request.group && !group.is_empty());
+        let before = known.map(|at| groups.remove(at).1).unwrap_or_default();
+        let sequence = Arc::new(RunSequence::of_sent(request.count, overrides, frames, &before));
+        if !request.group.is_empty() {
+            groups.push((request.group.clone(), sequence.clone()));
+            if groups.len() > GROUPS {
+                groups.remove(0);
+            }
+        }
+        sequence
     }
 
     /// Makes what is asked for of an original, in so many threads.
@@ -223,11 +379,11 @@ impl Maker {
     pub fn make(
         &self,
         request: &PictureRequest,
-        original: Vec<u8>,
+        originals: &Originals,
         threads: usize,
     ) -> Result<MadePicture, Fault> {
         let work = || {
-            schedule::work(Class::Run, threads, &CancellationToken::new(), || self.made(request, original))
+            schedule::work(Class::Run, threads, &CancellationToken::new(), || self.made(request, originals))
         };
         std::panic::catch_unwind(std::panic::AssertUnwindSafe(work)).unwrap_or_else(|_| {
             let reason = "the program failed on this picture; please report it";
@@ -235,16 +391,15 @@ impl Maker {
         })
     }
 
-    fn made(&self, request: &PictureRequest, original: Vec<u8>) -> Result<MadePicture, Fault> {
+    fn made(&self, request: &PictureRequest, originals: &Originals) -> Result<MadePicture, Fault> {
         let recipe = Recipe::parse(&request.recipe).and_then(|recipe| recipe.answered(&request.answers));
         let recipe = recipe.map_err(|faults| {
             Fault::new(FailureKind::Recipe, format!("the recipe cannot be read: {faults}"))
         })?;
-        let sequence = Arc::new(RunSequence::of_one(
-            request.count,
-            request.number.saturating_sub(1),
-            request.overrides.clone(),
-        ));
+        let original = originals
+            .get(&request.source)
+            .ok_or_else(|| Fault::new(FailureKind::Gone, "the original was not sent"))?;
+        let sequence = self.sequence(request, originals);
         let item = PictureJob {
             source: request.name.clone(),
             targets: Vec::new(),
@@ -252,8 +407,12 @@ impl Maker {
             number: request.number,
             sequence,
         };
-        let (source, about) = read(&recipe, FileSource::from_bytes(original)?, &item);
+        let (source, about) = read(&recipe, FileSource::from_bytes(original.to_vec())?, &item);
         let _taken = self.room.take(bytes(&recipe, &source, &about)?);
+        if request.measures {
+            let measured = measured(&recipe, &source, &about, &item.sequence, None)?;
+            return Ok(MadePicture { measured: Some(measured), ..MadePicture::default() });
+        }
         let shift = item.decided.shift;
         let (hash, done) = (content_hash(source.bytes()), done(&recipe, &source, &about));
         let work = Work::new(&recipe, &source, &about, shift, Some(&self.kept), &item.sequence)?;
@@ -270,13 +429,10 @@ impl Maker {
         let place = (request.number.saturating_sub(1), request.of);
         let mut pieces = Vec::new();
         for (task, stage) in recipe.stages().into_iter().filter(|(task, _)| request.pieces.contains(task)) {
-            let packed = piece::piece(&work, task, &stage, place)?.packed();
-            let (sent, bytes) = packed.ok_or_else(|| {
-                Fault::new(FailureKind::Inside, "a piece of this picture cannot be sent; please report it")
-            })?;
+            let (sent, bytes) = piece::piece(&work, task, &stage, place)?.packed()?;
             pieces.push(MadePiece { task, sent, bytes });
         }
-        Ok(MadePicture { files: files.into_iter().map(file).collect(), pieces })
+        Ok(MadePicture { files: files.into_iter().map(file).collect(), pieces, measured: None })
     }
 }
 
@@ -320,7 +476,11 @@ mod tests {
         assert!(!text.contains(folder.to_str().unwrap()), "a path is told: {text}");
         let request = serde_json::from_str(&text).unwrap();
         let maker = Maker::new(&folder.join("kept"));
-        maker.make(&request, prepared.original().to_vec(), 1).unwrap()
+        let originals = prepared.originals.iter().map(|o| {
+            let bytes = o.bytes.clone().unwrap_or_else(|| Arc::new(std::fs::read(&o.path).unwrap()));
+            (o.hash.clone(), bytes)
+        });
+        maker.make(&request, &originals.collect(), 1).unwrap()
     }
 
     #[test]
@@ -340,6 +500,31 @@ mod tests {
         // What is there is not made again.
         let again = super::prepared((&recipe, RECIPE, &[]), &job, (&[], 0)).err().unwrap();
         assert_eq!(again.state, rallo_job::ItemState::Skipped);
+    }
+
+    #[test]
+    fn numbers_that_were_not_asked_for_are_not_believed() {
+        let text = r#"{"format": "rallo-recipe", "version": 1, "name": "Even", "steps": [{"step": "grey"}, {"step": "deflicker"}],
+            "deliveries": [{"kind": "pictures"}]}"#;
+        let recipe = Recipe::parse(text).unwrap();
+        let told = |measured: Value| {
+            believed_measured(&recipe, MadePicture { measured: Some(measured), ..MadePicture::default() })
+        };
+        let good = serde_json::json!({"1": [0.5, 0.25]});
+        assert_eq!(told(good.clone()), Ok(good));
+        assert_eq!(told(serde_json::json!({})), Ok(serde_json::json!({})), "a line that does not apply");
+        let many = vec![0.5; MOST_MEASURED + 1];
+        for wrong in [
+            serde_json::json!([0.5]),
+            serde_json::json!({"0": [0.5]}),
+            serde_json::json!({"one": [0.5]}),
+            serde_json::json!({"1": 0.5}),
+            serde_json::json!({"1": ["much"]}),
+            serde_json::json!({"1": many}),
+        ] {
+            assert!(told(wrong.clone()).is_err(), "{wrong}");
+        }
+        assert!(believed_measured(&recipe, MadePicture::default()).is_err());
     }
 
     #[test]

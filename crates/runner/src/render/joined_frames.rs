@@ -154,7 +154,7 @@ impl MadeFrames {
 const BESIDE: usize = 4;
 
 /// How far from a picture all lines of a recipe together look.
-fn reach_of(recipe: &Recipe, context: &ResolveContext) -> usize {
+pub(super) fn reach_of(recipe: &Recipe, context: &ResolveContext) -> usize {
     let reach = |joins: Joins| match joins {
         Joins::Weighed(join) => {
             join.pictures.iter().map(|joined| joined.offset.unsigned_abs() as usize).max().unwrap_or(0)

@@ -15,15 +15,19 @@ use rallo_media::{FileSource, content_hash};
 use rallo_recipe::{FrameValue, Overrides, RampFrame, Recipe, ResolveContext};
 use rallo_shoot::frame::shifted;
 use serde_json::{Value, json};
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 
 /// A picture of a run, as its neighbours see it.
 #[derive(Clone, Debug)]
-struct Frame {
-    source: PathBuf,
-    decided: Decided,
+pub(super) struct Frame {
+    /// Its file; with no more than its name and its folder's where its bytes were sent.
+    pub source: PathBuf,
+    /// What people decided about it.
+    pub decided: Decided,
+    /// Its bytes, where another machine sent them.
+    pub bytes: Option<Arc<Vec<u8>>>,
 }
 
 /// A picture that is to be one of a sequence.
@@ -73,10 +77,13 @@ pub struct RunSequence {
     /// Pictures in the run.
     pub count: usize,
     overrides: HashMap<usize, Overrides>,
-    frames: Vec<Frame>,
+    /// By their places, from 0.
+    frames: HashMap<usize, Frame>,
     /// Which frames they are, in a word; empty where that is not known.
     identity: String,
     seen: Arc<SeenLately>,
+    /// Hash and length of originals that were looked up to be told to other machines.
+    hashes: Arc<Mutex<HashMap<usize, (String, u64)>>>,
     /// Whether frames are only looked at: sizes of reduced ones may be rounded.
     pub(super) is_rough: bool,
     /// What was made of pictures to be joined.
@@ -130,15 +137,22 @@ impl RunSequence {
         Self { count, ..Self::default() }
     }
 
-    /// A run of so many pictures of which one, at a place from 0, is made here.
-    pub fn of_one(count: usize, at: usize, overrides: Overrides) -> Self {
-        Self { count, overrides: HashMap::from([(at, overrides)]), ..Self::default() }
+    /// Of a run of so many pictures those that another machine sent, by their places from 0, with what was decided about each;
+    /// `before` is of the same run, whose work need not be done again.
+    pub(super) fn of_sent(
+        count: usize,
+        overrides: HashMap<usize, Overrides>,
+        frames: HashMap<usize, Frame>,
+        before: &Self,
+    ) -> Self {
+        let (seen, made) = (before.seen.clone(), before.made.clone());
+        Self { count, overrides, frames, seen, made, ..Self::default() }
     }
 
     /// Pictures of which nothing is decided yet.
     pub fn of_files(files: impl IntoIterator<Item = PathBuf>) -> Self {
-        let frame = |source| Frame { source, decided: Decided::default() };
-        let frames: Vec<Frame> = files.into_iter().map(frame).collect();
+        let frame = |source| Frame { source, decided: Decided::default(), bytes: None };
+        let frames: HashMap<usize, Frame> = files.into_iter().map(frame).enumerate().collect();
         Self { count: frames.len(), frames, ..Self::default() }
     }
 
@@ -187,8 +201,9 @@ impl RunSequence {
             overrides.insert(at, frame_overrides);
         }
         let identity = identity_of(&frames);
-        let frame = |frame: SequenceFrame| Frame { source: frame.source, decided: frame.decided };
-        let frames: Vec<Frame> = frames.into_iter().map(frame).collect();
+        let frame =
+            |frame: SequenceFrame| Frame { source: frame.source, decided: frame.decided, bytes: None };
+        let frames: HashMap<usize, Frame> = frames.into_iter().map(frame).enumerate().collect();
         Ok(Self { count: frames.len(), overrides, frames, identity, ..Self::default() })
     }
 
@@ -209,13 +224,67 @@ impl RunSequence {
     /// # Errors
     /// [`Fault`] where it cannot be opened.
     pub fn frame(&self, recipe: &Recipe, place: usize) -> Result<Option<Neighbour>, Fault> {
-        let Some(frame) = self.frames.get(place) else { return Ok(None) };
-        let source = FileSource::open(&frame.source).map_err(Fault::from)?.decoding_by(&recipe.decode);
+        let Some(frame) = self.frames.get(&place) else { return Ok(None) };
+        let source = match &frame.bytes {
+            Some(bytes) => FileSource::from_bytes(bytes.to_vec()),
+            None => FileSource::open(&frame.source),
+        };
+        let source = source.map_err(Fault::from)?.decoding_by(&recipe.decode);
         let facts = source.facts(&frame.source);
         let mut context = resolve_context(&frame.source, Some(&facts), &frame.decided, place + 1);
         context.sequence.count = self.count;
         context.overrides = self.overrides(place);
         Ok(Some(Neighbour { source, context }))
+    }
+}
+
+impl RunSequence {
+    /// The file of the picture at a place, from 0, and what people decided about it; nothing beyond the end.
+    pub(super) fn original(&self, place: usize) -> Option<(&PathBuf, &Decided)> {
+        self.frames.get(&place).map(|frame| (&frame.source, &frame.decided))
+    }
+
+    /// Hash and length of the original at a place, from 0, read once.
+    ///
+    /// # Errors
+    /// [`Fault`] where it cannot be read.
+    pub(super) fn hash(&self, place: usize) -> Result<Option<(String, u64)>, Fault> {
+        if let Some(known) = lock(&self.hashes).get(&place) {
+            return Ok(Some(known.clone()));
+        }
+        let Some((path, _)) = self.original(place) else { return Ok(None) };
+        let source = FileSource::open(path).map_err(Fault::from)?;
+        let told = (content_hash(source.bytes()), source.bytes().len() as u64);
+        lock(&self.hashes).insert(place, told.clone());
+        Ok(Some(told))
+    }
+
+    /// A word for pictures of this run that a recipe's document is carried out on.
+    pub(super) fn group(&self, document: &str, measures: bool) -> String {
+        content_hash(
+            json!([self.identity, content_hash(document.as_bytes()), measures]).to_string().as_bytes(),
+        )
+    }
+
+    /// Places of the pictures that one, at a place from 0, is measured against.
+    pub(super) fn against(&self, recipe: &Recipe, at: usize) -> BTreeSet<usize> {
+        let across = recipe.across().into_iter().filter_map(|line| recipe.steps[line].step.across());
+        let places = across.flat_map(|across| across.against());
+        places.filter_map(|other| other.place(at, self.count)).filter(|place| *place != at).collect()
+    }
+
+    /// Whether all that a recipe measures of a picture is known.
+    pub(crate) fn is_measured(&self, recipe: &Recipe, at: usize, kept: &Measurements) -> bool {
+        let is_known = |line: usize| kept.find(&key_of(recipe, line + 1, &self.identity), at).is_some();
+        !self.identity.is_empty() && recipe.across().into_iter().all(is_known)
+    }
+
+    /// Keeps what another machine measured of a picture of this run.
+    pub(crate) fn keep_measured(&self, recipe: &Recipe, at: usize, measured: &Value, kept: &Measurements) {
+        for line in recipe.across().into_iter().filter(|_| !self.identity.is_empty()) {
+            let values = serde_json::from_value(measured[line.to_string()].clone()).ok();
+            kept.keep(&key_of(recipe, line + 1, &self.identity), at, &values);
+        }
     }
 }
 

@@ -1,6 +1,7 @@
 //! Shared by the program's tests: pictures drawn for the purpose, and starting the program.
 #![allow(dead_code, missing_docs)]
 
+pub mod broker;
 pub mod desk;
 pub mod place;
 pub mod web;

@@ -71,7 +71,7 @@ impl Place {
     }
 
     /// Waits until a run is as wanted.
-    pub fn until(&self, run: &str, what: &str, is: impl Fn(&Value) -> bool) -> Value {
+    pub fn until(&self, run: &str, what: &str, mut is: impl FnMut(&Value) -> bool) -> Value {
         let begin = Instant::now();
         loop {
             let report = self.report(run);
