@@ -1,51 +1,22 @@
 //! A machine that gives back what it should not: the server gets nothing of it, and gives it nothing more.
 #![allow(missing_docs)]
 
-use async_nats::jetstream;
+mod common;
+
 use async_nats::jetstream::consumer::PullConsumer;
+use async_nats::jetstream::{self, AckKind};
+use common::{Broker, request};
 use futures_util::StreamExt;
 use rallo_fleet::BrokerOptions;
 use rallo_fleet::server::{Fleet, FleetOptions};
+use rallo_fleet::worker::{Worker, WorkerOptions};
 use rallo_media::content_hash;
-use rallo_runner::Decided;
 use rallo_runner::queue::{FromHelper, Helpers, NotMade};
-use rallo_runner::render::elsewhere::{Original, PictureRequest};
+use rallo_runner::render::elsewhere::Original;
 use serde_json::{Value, json};
 use std::path::Path;
-use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
 use std::time::Duration;
-
-struct Broker(Child, u16);
-
-impl Drop for Broker {
-    fn drop(&mut self) {
-        let _ = self.0.kill();
-        let _ = self.0.wait();
-    }
-}
-
-impl Broker {
-    fn start(folder: &Path) -> Self {
-        let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
-        let child = Command::new("nats-server")
-            .args(["-js", "-a", "127.0.0.1", "-p", &port.to_string(), "-sd"])
-            .arg(folder)
-            .stdout(Stdio::null())
-            .stderr(Stdio::null())
-            .spawn()
-            .expect("the broker is installed by script/test");
-        let broker = Self(child, port);
-        while std::net::TcpStream::connect(("127.0.0.1", port)).is_err() {
-            std::thread::sleep(Duration::from_millis(50));
-        }
-        broker
-    }
-
-    fn options(&self) -> BrokerOptions {
-        BrokerOptions { address: format!("nats://127.0.0.1:{}", self.1), ..BrokerOptions::default() }
-    }
-}
 
 async fn serve(broker: &BrokerOptions, data: &Path, most: Option<i64>) -> Fleet {
     let options =
@@ -65,27 +36,6 @@ async fn asked(fleet: &Fleet, original: &[u8]) -> Result<FromHelper, NotMade> {
     let own =
         Original { hash: request.source.clone(), length: request.length, path: "TN_1.jpg".into(), bytes };
     fleet.make(request, vec![own], None).await
-}
-
-/// What the server is told to have made.
-fn request(original: &[u8]) -> PictureRequest {
-    PictureRequest {
-        source: content_hash(original),
-        length: original.len() as u64,
-        name: "Spring/TN_1.jpg".into(),
-        recipe: "{}".into(),
-        answers: Vec::new(),
-        decided: Decided::default(),
-        number: 1,
-        count: 1,
-        overrides: rallo_recipe::Overrides::default(),
-        files: vec![0],
-        pieces: Vec::new(),
-        of: 0,
-        measures: false,
-        beside: Vec::new(),
-        group: String::new(),
-    }
 }
 
 /// Bytes that are held under a hash.
@@ -191,6 +141,15 @@ async fn a_picture_that_nobody_asked_for_is_not_wanted_and_a_failure_is_the_pict
     assert!(String::from_utf8_lossy(&nonsense.payload).contains("cannot be understood"));
 }
 
+/// Waits until no work is with the broker.
+async fn until_empty(address: &str) {
+    let context = jetstream::new(async_nats::connect(address).await.unwrap());
+    let mut stream = context.get_stream("rallo-work").await.unwrap();
+    while stream.info().await.unwrap().state.messages > 0 {
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+}
+
 /// The subject under which work waits, once there is some.
 async fn waits_under(address: &str) -> String {
     let context = jetstream::new(async_nats::connect(address).await.unwrap());
@@ -219,6 +178,7 @@ async fn a_picture_that_took_long_goes_to_the_machine_that_has_kept_it_and_on_wh
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
     assert!(matches!(asked(&fleet, b"one").await, Err(NotMade::Failed(_))));
+    until_empty(&options.address).await;
     helping.abort();
     let again = {
         let fleet = fleet.clone();
@@ -234,6 +194,45 @@ async fn a_picture_that_took_long_goes_to_the_machine_that_has_kept_it_and_on_wh
     }
     assert!(!again.is_finished());
     again.abort();
+}
+
+#[tokio::test]
+async fn a_picture_that_no_machine_gives_back_fails_with_that_reason_and_stops_nobody() {
+    let folder = tempfile::tempdir().unwrap();
+    let broker = Broker::start(&folder.path().join("broker"));
+    let options = broker.options();
+    let fleet = serve(&options, folder.path(), None).await;
+    let waits = {
+        let fleet = fleet.clone();
+        tokio::spawn(async move { asked(&fleet, b"poison").await })
+    };
+    waits_under(&options.address).await;
+    // Five are given it and do not give it back.
+    let context = jetstream::new(async_nats::connect(&options.address).await.unwrap());
+    let stream = context.get_stream("rallo-work").await.unwrap();
+    let name = stream.consumer_names().next().await.unwrap().unwrap();
+    let consumer: PullConsumer = stream.get_consumer(&name).await.unwrap();
+    for _ in 0..5 {
+        let mut messages =
+            consumer.fetch().max_messages(1).expires(Duration::from_secs(5)).messages().await.unwrap();
+        let message = messages.next().await.unwrap().unwrap();
+        message.ack_with(AckKind::Nak(None)).await.unwrap();
+    }
+    // The next one does not try it, and says so.
+    let data = folder.path().join("worker");
+    let own = WorkerOptions { broker: options.clone(), cores: 1, data, shares: Vec::new() };
+    let worker = Worker::join(&own).await.unwrap();
+    let helping = tokio::spawn({
+        let worker = worker.clone();
+        async move { worker.run(std::future::pending()).await }
+    });
+    let came = tokio::time::timeout(Duration::from_secs(20), waits).await.unwrap().unwrap();
+    assert!(
+        matches!(&came, Err(NotMade::Failed(fault)) if fault.reason.contains("5 machines were given")),
+        "{came:?}"
+    );
+    assert!(!helping.is_finished() && fleet.helpers().iter().all(|helper| helper.refused.is_none()));
+    helping.abort();
 }
 
 #[tokio::test]

@@ -34,7 +34,7 @@ pub(crate) use crate::text::brief;
 pub(crate) use crate::text::tidy;
 pub use advice::{Advice, advice};
 pub use brief::UNNAMED;
-pub use by_hand::ByHand;
+pub use by_hand::{ByHand, Sketch, SketchStroke};
 pub use condition::Condition;
 pub use context::{FrameAdjustments, FrameContext, Overrides, ResolveContext, SequencePlace};
 pub use delivery::{Assembly, Delivery, FinishingTask, Pictures};

@@ -21,13 +21,13 @@ function keeping(answers) {
     if (next instanceof Error) throw next;
     return next;
   };
-  const keeper = new Keeper(1, {
+  const keeper = new Keeper({
     text: () => '{"name":"Pots"}',
     state: (word, why) => said.push(why ? `${word}: ${why}` : word),
     kept() {},
     failed() {},
   });
-  keeper.begin(4, '{}');
+  keeper.begin(1, 4, '{}');
   return { keeper, sent, said };
 }
 

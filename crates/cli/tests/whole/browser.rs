@@ -173,7 +173,7 @@ async fn values_are_dragged_stepped_and_taken_back_and_tools_work_on_the_picture
         desk.press(key).await;
     }
     desk.press(char::from(Key::Enter)).await;
-    desk.until("document.querySelector('#said').innerText.includes('unknown field {stam}')").await;
+    desk.until("document.querySelector('#said').textContent.includes('unknown field {stam}')").await;
     desk.page.clone().close().await.unwrap();
 }
 
@@ -217,7 +217,7 @@ async fn areas_conditions_and_orders_are_set_on_the_bench() {
     desk.until("document.querySelector('#overlay ellipse')").await;
     desk.drag("#stage", (0.6, 0.4), (0.75, 0.55)).await;
     desk.set("Only for pictures where", "iso at least many").await;
-    desk.until("document.querySelector('#said').innerText.includes('expected a number')").await;
+    desk.until("document.querySelector('#said').textContent.includes('expected a number')").await;
     let fix = "const w = document.querySelector('#lines .is-open [aria-label=\"Only for pictures where\"]'); \
         w.value = 'iso at least 1600'; w.dispatchEvent(new Event('change'))";
     desk.page.execute(fix, vec![]).await.unwrap();

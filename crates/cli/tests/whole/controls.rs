@@ -266,7 +266,7 @@ async fn what_was_used_last_is_there_next_time_and_a_run_is_repeated_with_one_ke
     desk.page.execute("document.activeElement.blur()", vec![]).await.unwrap();
     // Nothing has run yet: said, and nothing starts.
     desk.script("document.dispatchEvent(new KeyboardEvent('keydown', { key: 'R' }))").await;
-    desk.until("document.querySelector('#said').innerText.includes('nothing has run yet')").await;
+    desk.until("document.querySelector('#said').textContent.includes('nothing has run yet')").await;
     desk.add("320").await;
     desk.add("bright").await;
     desk.set("stops, typed", "1.2").await;
@@ -300,7 +300,7 @@ async fn what_was_used_last_is_there_next_time_and_a_run_is_repeated_with_one_ke
         std::fs::remove_file(file.unwrap().path()).unwrap();
     }
     grid.send_keys("R").await;
-    desk.until("document.querySelector('#said').innerText.includes('Run 2 is started: ')").await;
+    desk.until("document.querySelector('#said').textContent.includes('Run 2 is started: ')").await;
     desk.page.goto(&format!("{}/runs/2", desk.base)).await.unwrap();
     desk.until("document.querySelector('#what')?.innerText.startsWith('All done: 1 of 1')").await;
     let made: Vec<_> = std::fs::read_dir(desk.results()).unwrap().collect();

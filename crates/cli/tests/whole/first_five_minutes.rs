@@ -104,7 +104,7 @@ async fn several_folders_are_ticked_and_a_path_is_typed() {
     let path = desk.find("#folder-path").await;
     desk.script("document.querySelector('#folder-path').value = ''").await;
     path.send_keys("/nowhere\n").await;
-    desk.until("document.querySelector('#said').innerText.includes('/nowhere')").await;
+    desk.until("document.querySelector('#said').textContent.includes('/nowhere')").await;
     desk.script("document.querySelector('#folder-path').value = ''").await;
     path.send_keys(&format!("{}\n", pots.display())).await;
     desk.until("document.querySelector('#take').innerText === 'Open this folder (1 picture)'").await;

@@ -3,6 +3,7 @@
 use crate::common::broker::{Broker, Carries, Link, makers};
 use crate::common::desk::Held;
 use crate::common::place::{Place, files};
+use std::process::Command;
 use std::time::{Duration, Instant};
 
 const QUICK: Carries = Carries { delay: Duration::ZERO, rate: 1e9 };
@@ -109,4 +110,35 @@ fn what_a_worker_does_not_find_in_its_share_is_sent() {
     let report = place.done(&run);
     assert_eq!((makers(&report).len(), report["failed"].as_i64()), (8, Some(0)), "{report}");
     assert!(files(&place.path("pictures/out")) == place.undisturbed(), "bytes differ");
+}
+
+#[test]
+fn where_nothing_but_tls_is_spoken_the_authority_is_needed() {
+    let place = Place::new(3, 300, 200);
+    let (certificate, key) = (place.text("certificate.pem"), place.text("key.pem"));
+    let made = Command::new("openssl")
+        .args(["req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", "/CN=studio"])
+        .args(["-addext", "subjectAltName=IP:127.0.0.1", "-addext", "basicConstraints=critical,CA:FALSE"])
+        .args(["-keyout", &key, "-out", &certificate])
+        .output()
+        .expect("openssl is installed by script/test");
+    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+    let broker = Broker::start_with(&["--tls", "--tlscert", &certificate, "--tlskey", &key]);
+    let authority = ["--fleet-authority", &certificate];
+    let status = |more: &[&str]| {
+        let address = broker.address();
+        place.rallo(&[&["fleet", "--json", "status", "--fleet", &address][..], more].concat())
+    };
+    // Who is not told whom to believe believes nobody.
+    let (code, _, errors) = status(&[]);
+    assert!(code != 0 && errors.contains("cannot be used"), "{errors}");
+    let _server = broker.serve(&place, &[&authority[..], &["--leave-pictures"]].concat());
+    let _worker = Held(broker.worker_with(&place, "first", &broker.address(), &authority));
+    let begin = Instant::now();
+    while !status(&authority).1.contains("\"refused\": null") {
+        assert!(begin.elapsed() < Duration::from_secs(20), "{:?}", status(&authority));
+        std::thread::sleep(Duration::from_millis(100));
+    }
+    let run = place.add("web.json", "pictures/out", &[]);
+    assert_eq!(makers(&place.done(&run)).len(), 3);
 }

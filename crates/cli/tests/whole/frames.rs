@@ -288,11 +288,17 @@ async fn keywords_selections_and_gathering_by_mouse() {
     menu("Put into a selection").await;
     desk.find("#selection-name").await.send_keys("Best of May").await;
     desk.click("#selection-go").await;
-    desk.until("document.querySelector('#said').innerText.includes('Best of May')").await;
+    desk.until("document.querySelector('#said').textContent.includes('Best of May')").await;
     desk.click("#more").await;
+    desk.script("window.stays = true").await;
     menu("Best of May (12)").await;
     desk.until("document.querySelector('.rail').innerText.includes('Best of May')").await;
     desk.until("document.querySelectorAll('.fr').length === 12").await;
+    desk.click("#more").await;
+    menu("Back to the shoot").await;
+    desk.until("document.querySelector('.rail').innerText.includes('Spring')").await;
+    desk.until("document.querySelectorAll('.fr').length === 12").await;
+    assert_eq!(desk.script("return window.stays").await, json!(true), "the page was left");
     // Gathered into a new folder beside: twelve files, of which two are alike in pixels but not in their data.
     desk.gather_into("Gathered").await;
     desk.find("#gather-go").await;
@@ -337,7 +343,7 @@ async fn a_live_camera_is_followed_and_a_second_window_shows_the_frame() {
     let name = desk.js("document.querySelector('.fr.is-at b').innerText.replace('✓ ', '')").await;
     desk.keys("w").await;
     desk.click_on("#paper button", "Write sidecars").await;
-    desk.until("document.querySelector('#said').innerText.includes('1 sidecars written')").await;
+    desk.until("document.querySelector('#said').textContent.includes('1 sidecars written')").await;
     let sidecar = desk.shoot().join(name.as_str().unwrap()).with_extension("xmp");
     let text = std::fs::read_to_string(&sidecar).unwrap();
     assert!(text.contains("<xmp:Rating>3<"), "{text}");

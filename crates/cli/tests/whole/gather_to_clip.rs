@@ -176,7 +176,7 @@ async fn sieved(desk: &Desk) -> usize {
     desk.click_where("#play", "true").await;
     let stay = desk.script("return Number(document.body.dataset.stay)").await.as_u64().unwrap() as usize;
     desk.click_where("#apply", "true").await;
-    desk.until("document.querySelector('#said').innerText.includes('frames set aside')").await;
+    desk.until("document.querySelector('#said').textContent.includes('frames set aside')").await;
     stay
 }
 

@@ -236,7 +236,7 @@ async fn a_move_is_set_on_the_sample_with_mouse_and_keyboard() {
     // Softly half way, by equal factors: 0.5 to 1 is 0.7071, which is 41.4 % of the way.
     desk.until(&near([50.0, 35.4, 38.3, 70.7])).await;
     press("Add a mark here").await;
-    desk.until("document.querySelector('#said').innerText.includes('There is a mark at that time')").await;
+    desk.until("document.querySelector('#said').textContent.includes('There is a mark at that time')").await;
     desk.script("document.querySelector('.moving-knobs button:nth-child(2)').focus()").await;
     desk.press('\u{E012}').await;
     desk.until("document.querySelector('.moving-fields input').value === '49'").await;
@@ -311,10 +311,10 @@ async fn marks_are_taken_away_and_nothing_is_changed_by_looking() {
     press("Remove this mark").await;
     desk.until(&count(1)).await;
     press("Remove this mark").await;
-    desk.until("document.querySelector('#said').innerText.includes('A move needs at least one mark')").await;
+    desk.until("document.querySelector('#said').textContent.includes('A move needs at least one mark')").await;
     // What is typed and no number is said, and stays as it was.
     desk.script("const f = document.querySelector('.moving-fields [aria-label=\"Mark 1, size\"]'); f.value = 'wide'; f.dispatchEvent(new Event('change'))").await;
-    desk.until("document.querySelector('#said').innerText.includes('size: wide is no number')").await;
+    desk.until("document.querySelector('#said').textContent.includes('size: wide is no number')").await;
     desk.until("document.querySelector('.moving-fields [aria-label=\"Mark 1, size\"]').value === '50'").await;
     // Left by Escape, the recipe is what it was.
     desk.press('\u{E00C}').await;

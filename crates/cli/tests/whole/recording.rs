@@ -135,6 +135,49 @@ async fn a_second_one_folds_lines_are_bound_and_a_run_asks() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn another_recipe_or_sample_comes_onto_the_bench_without_leaving_the_page() {
+    let desk = bench().await;
+    desk.add("bright").await;
+    desk.saved().await;
+    desk.script("window.stays = true").await;
+    let was = desk.text("#sample").await;
+    // A new recipe: an empty ticket, and nothing of the one before can be taken back.
+    desk.script("document.querySelector('details.others').open = true").await;
+    desk.click("#fresh").await;
+    desk.until("!document.querySelectorAll('#lines > li').length").await;
+    desk.script("document.activeElement.blur()").await;
+    desk.press('z').await;
+    desk.add("grain").await;
+    desk.saved().await;
+    assert_eq!(desk.kept().await["steps"][0]["step"], json!("grain"));
+    // The first one again, by its name; the picture follows, and what is done now is kept there.
+    let choose = "const s = document.querySelector('#recipes'); \
+        s.value = [...s.options].find((o) => o.value !== s.value).value; s.dispatchEvent(new Event('change'))";
+    desk.until("document.querySelectorAll('#recipes option').length === 2").await;
+    desk.script(choose).await;
+    desk.until("document.querySelector('#lines').innerText.includes('0.3')").await;
+    desk.until("document.querySelector('#rail-recipe').innerText.includes('Exposure')").await;
+    desk.add("vivid").await;
+    desk.saved().await;
+    assert_eq!(desk.kept().await["steps"].as_array().unwrap().len(), 2);
+    // Another sample.
+    desk.until("document.querySelector('#typical').options.length > 2").await;
+    desk.script(
+        "const s = document.querySelector('#typical'); const here = document.querySelector('#sample').innerText; \
+         s.value = [...s.options].find((o) => o.value && !here.includes(o.innerText.split(':')[0])).value; s.dispatchEvent(new Event('change'))",
+    )
+    .await;
+    desk.until(&format!("document.querySelector('#sample').innerText !== {was:?}")).await;
+    desk.until(
+        "document.querySelector('#stage').dataset.shown > 0 && !document.querySelector('#split').hidden",
+    )
+    .await;
+    assert_eq!(desk.lines().await, 2);
+    assert_eq!(desk.script("return window.stays").await, json!(true), "the page was left");
+    desk.page.clone().close().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn versions_are_told_in_words_and_files_are_loaded_with_what_is_wrong() {
     let desk = bench().await;
     desk.add("bright").await;
@@ -226,7 +269,7 @@ async fn results_are_compared_and_proved_on_frames_with_changes_of_their_own() {
     std::fs::write(&file, "<svg xmlns='http://www.w3.org/2000/svg' width='9' height='9'>\n<script/></svg>")
         .unwrap();
     desk.find("#lines .is-open input[type=file]").await.send_keys(&file.to_string_lossy()).await;
-    desk.until("document.querySelector('#said').innerText.includes('This file was not taken: line 2')").await;
+    desk.until("document.querySelector('#said').textContent.includes('This file was not taken: line 2')").await;
     assert_eq!(desk.kept().await["steps"][1], json!({"step": "watermark", "text": "Thistlewick"}));
     // Where noise shows most, at 100 %.
     desk.add("grain").await;

@@ -138,7 +138,7 @@ async fn the_queue_is_put_in_order_and_a_run_is_reported_and_taken_back() {
     desk.until("!document.querySelector('#undo-run').hidden").await;
     desk.click("#undo-run").await;
     desk.page.accept_alert().await.unwrap();
-    desk.until("document.querySelector('#said').innerText.includes('2 files are gone')").await;
+    desk.until("document.querySelector('#said').textContent.includes('2 files are gone')").await;
     assert!(desk.text("#said").await.contains("TN_2.jpg was changed since and stays"));
     let left: Vec<_> = std::fs::read_dir(&out).unwrap().map(|e| e.unwrap().file_name()).collect();
     assert_eq!(left, ["TN_2.jpg"]);

@@ -304,7 +304,7 @@ async fn passes_are_suggested_and_areas_and_windows_are_drawn() {
     let passes = |told: &Value| told["passes"].as_array().unwrap().len();
     let before = passes(&desk.ask("GET", "/api/sequence", Value::Null).await);
     desk.click_where("#suggest", "true").await;
-    desk.until("document.querySelector('#said').innerText === 'These passes are already there.'").await;
+    desk.until("document.querySelector('#said').textContent === 'These passes are already there.'").await;
 
     // An ellipse drawn on the picture is measured, and its line can be chosen.
     desk.click_where("[data-area-tool=ellipse]", "true").await;
@@ -493,7 +493,7 @@ async fn passes_are_said_dragged_played_and_applied_on_the_page() {
     desk.click_where("#play", "true").await;
     // Set aside, and back again.
     desk.click_where("#apply", "true").await;
-    desk.until("document.querySelector('#said').innerText.startsWith('20 frames set aside')").await;
+    desk.until("document.querySelector('#said').textContent.startsWith('20 frames set aside')").await;
     desk.go("/frames").await;
     desk.until("document.querySelector('#rail-frames').innerText === '40'").await;
     desk.go("/sequence").await;
@@ -503,6 +503,6 @@ async fn passes_are_said_dragged_played_and_applied_on_the_page() {
     desk.click_on("#passes li.is-open .row-acts button", "Remove").await;
     desk.until(&stay(FRAMES)).await;
     desk.click_where("#apply", "true").await;
-    desk.until("document.querySelector('#said').innerText.includes('20 frames back')").await;
+    desk.until("document.querySelector('#said').textContent.includes('20 frames back')").await;
     desk.page.clone().close().await.unwrap();
 }

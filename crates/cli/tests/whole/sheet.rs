@@ -76,7 +76,7 @@ async fn warnings_are_mended_with_a_click_and_values_put_right_for_the_run_or_th
     desk.until("document.querySelector('#cost').innerText.includes('measured on 3 of them')").await;
     // For the recipe too: its next version has both changes, and the run still leaves one out.
     desk.click_where("#keep", "true").await;
-    desk.until("document.querySelector('#said').innerText.includes('Kept in the recipe as version 2')").await;
+    desk.until("document.querySelector('#said').textContent.includes('Kept in the recipe as version 2')").await;
     let kept = desk.ask("GET", "/api/recipes", Value::Null).await;
     assert_eq!(kept[0]["document"]["steps"][1]["long_edge"], 500);
     assert_eq!(kept[0]["document"]["deliveries"][0]["name"], "pot-{n:04}");
@@ -121,7 +121,7 @@ async fn one_key_runs_at_once_where_there_is_nothing_to_say_and_shows_the_sheet_
     desk.until("document.querySelector('.fr')").await;
     let ctrl_enter = "document.body.dispatchEvent(new KeyboardEvent('keydown', { key: 'Enter', ctrlKey: true, bubbles: true }))";
     desk.script(ctrl_enter).await;
-    desk.until("document.querySelector('#said').innerText.startsWith('Run 1 is started') || location.pathname === '/sheet'").await;
+    desk.until("document.querySelector('#said').textContent.startsWith('Run 1 is started') || location.pathname === '/sheet'").await;
     let web = desk.shoot().join("Web");
     if desk.script("return location.pathname").await == json!("/sheet") {
         let said = desk.text("#problems").await;
@@ -240,7 +240,7 @@ async fn a_delivery_is_added_on_the_bench_and_changed_by_itself_on_the_sheet() {
     let wrong = "const f = document.querySelector('#values [aria-label=widths]'); f.value = 'wide'; f.dispatchEvent(new Event('change'))";
     desk.until("document.querySelector('#values [aria-label=widths]')?.value === '100, 200'").await;
     desk.script(wrong).await;
-    desk.until("document.querySelector('#said').innerText.includes('expected widths in pixels such as 480, 960, got wide')").await;
+    desk.until("document.querySelector('#said').textContent.includes('expected widths in pixels such as 480, 960, got wide')").await;
     desk.go("/sheet").await;
     desk.until("!document.querySelector('#start').disabled").await;
     desk.click_where("#start", "true").await;

@@ -7,12 +7,12 @@ use crate::MediaError;
 use cosmic_text::{Attrs, Buffer, Family, FontSystem, Metrics, Shaping, Weight, fontdb};
 use krilla::Document;
 use krilla::color::rgb;
-use krilla::geom::{Point, Size, Transform};
+use krilla::geom::{Path, PathBuilder, Point, Size, Transform};
 use krilla::image::Image;
 use krilla::metadata::Metadata;
 use krilla::num::NormalizedF32;
 use krilla::page::PageSettings;
-use krilla::paint::Fill;
+use krilla::paint::{Fill, LineCap, LineJoin, Stroke};
 use krilla::text::{Font, GlyphId, KrillaGlyph};
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -57,7 +57,19 @@ impl Default for Style<'_> {
     }
 }
 
+/// A small drawing: lines in a frame.
+#[derive(Clone, Debug, Default)]
+pub struct Drawing {
+    /// Width and height of the frame.
+    pub size: (f32, f32),
+    /// Rows of points in it, down as down, each with how broad it is.
+    pub lines: Vec<(Vec<(f32, f32)>, f32)>,
+    /// What stands under it.
+    pub words: String,
+}
+
 enum Item {
+    Line { path: Path, width: f32, grey: u8 },
     Glyphs { at: (f32, f32), font: fontdb::ID, size: f32, grey: u8, text: Arc<str>, glyphs: Vec<KrillaGlyph> },
     Picture { at: (f32, f32), size: (f32, f32), image: Image },
 }
@@ -76,6 +88,16 @@ pub struct Paper {
 
 fn fail(message: impl ToString) -> MediaError {
     MediaError::Encode { format: "PDF", message: message.to_string() }
+}
+
+/// Points joined by lines, moved to a place; nothing for fewer than two.
+fn line(points: &[(f32, f32)], at: (f32, f32)) -> Option<Path> {
+    let mut path = PathBuilder::new();
+    for (n, (x, y)) in points.iter().enumerate() {
+        let (x, y) = (x + at.0, y + at.1);
+        if n == 0 { path.move_to(x, y) } else { path.line_to(x, y) }
+    }
+    if points.len() < 2 { None } else { path.finish() }
 }
 
 /// Signs the shipped fonts lack, in letters they have.
@@ -268,6 +290,43 @@ impl Paper {
         Ok(())
     }
 
+    /// Drawings side by side from an indent on, as many in a row as fit.
+    pub fn drawings(&mut self, all: &[Drawing], indent: f32) {
+        const GAP: f32 = 14.0;
+        let style = Style { size: 8.0, grey: 90, ..Style::default() };
+        let under = style.size * LEADING + 3.0;
+        let mut rest = all;
+        while !rest.is_empty() {
+            let mut left = self.margin + indent;
+            let right = self.page.0 - self.margin;
+            let ends = rest.iter().scan(left, |at, one| {
+                *at += one.size.0 + GAP;
+                Some(*at - GAP)
+            });
+            let fit = ends.take_while(|end| *end <= right).count().max(1);
+            let (row, others) = rest.split_at(fit);
+            rest = others;
+            let tallest = row.iter().map(|one| one.size.1).fold(0.0, f32::max);
+            self.need(tallest + under + 4.0);
+            let top = self.y + 2.0;
+            for one in row {
+                let (w, h) = one.size;
+                let frame = [(0.0, 0.0), (w, 0.0), (w, h), (0.0, h), (0.0, 0.0)];
+                let on = |points: &[(f32, f32)]| line(points, (left, top));
+                let shapes = std::iter::once((on(&frame), 0.5, 170))
+                    .chain(one.lines.iter().map(|(points, width)| (on(points), *width, 40)));
+                for (path, width, grey) in shapes {
+                    if let Some(path) = path {
+                        self.put(Item::Line { path, width, grey });
+                    }
+                }
+                self.line_at(&one.words, (left, top + h + 1.0), w + GAP, style, false);
+                left += w + GAP;
+            }
+            self.y = top + tallest + under;
+        }
+    }
+
     /// The file; the same content gives the same bytes.
     ///
     /// # Errors
@@ -283,6 +342,18 @@ impl Paper {
             let mut surface = page.surface();
             for item in items {
                 match item {
+                    Item::Line { path, width, grey } => {
+                        surface.set_fill(None);
+                        surface.set_stroke(Some(Stroke {
+                            paint: rgb::Color::new(grey, grey, grey).into(),
+                            width,
+                            line_cap: LineCap::Round,
+                            line_join: LineJoin::Round,
+                            ..Stroke::default()
+                        }));
+                        surface.draw_path(&path);
+                        surface.set_stroke(None);
+                    }
                     Item::Glyphs { at, font, size, grey, text, glyphs } => {
                         let Some(font) = self.fonts.get(&font) else { continue };
                         surface.set_fill(Some(Fill {

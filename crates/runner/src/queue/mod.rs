@@ -333,6 +333,11 @@ impl Queue {
         &self.0.helpers
     }
 
+    /// Whether pictures are left to others, and nobody is there who takes any: then runs wait.
+    pub fn waits_for_helpers(&self) -> bool {
+        self.0.leaves_pictures && self.0.helpers.places().is_empty()
+    }
+
     /// What was measured of the frames of sequences.
     pub fn measurements(&self) -> &Arc<Measurements> {
         &self.0.measurements

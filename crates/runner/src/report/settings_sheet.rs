@@ -1,9 +1,9 @@
 //! The settings sheet as a PDF: the ticket in plain sentences, with a small before and after.
 
 use rallo_engine::{OutputProfile, Plan, Source};
-use rallo_media::pdf::page::{A4, Paper, Style, TextRun};
+use rallo_media::pdf::page::{A4, Drawing, Paper, Style, TextRun};
 use rallo_media::{Chroma, Encoding, Extras, MediaError};
-use rallo_recipe::{ByHand, Part, Recipe, ResolveContext};
+use rallo_recipe::{ByHand, Part, Recipe, ResolveContext, Sketch};
 
 /// Longest side of the small pictures, in pixels.
 const SMALL: f64 = 900.0;
@@ -46,17 +46,24 @@ fn one(text: &str, strong: bool) -> [TextRun<'_>; 1] {
 /// A line's values in full, one paragraph for each kind.
 fn in_full(line: &ByHand) -> Vec<String> {
     let pairs = line.values.iter().map(|(name, value)| format!("{name} {value}")).collect::<Vec<_>>();
-    let mut all = Vec::new();
-    if !pairs.is_empty() {
-        all.push(pairs.join(" · "));
+    let values = (!pairs.is_empty()).then(|| pairs.join(" · "));
+    values.into_iter().chain(line.sentences()).collect()
+}
+
+/// A line's drawing on paper.
+fn on_paper(sketch: &Sketch) -> Drawing {
+    /// Points of a unit of the drawing.
+    const UNIT: f64 = 0.8;
+    let on = |v: f64| (v * UNIT) as f32;
+    let stroke = |s: &rallo_recipe::SketchStroke| {
+        let points = s.points.iter().map(|[x, y]| (on(*x), on(*y))).collect();
+        (points, if s.is_broad { 3.0 } else { 0.9 })
+    };
+    Drawing {
+        size: (on(sketch.size[0]), on(sketch.size[1])),
+        lines: sketch.strokes.iter().map(stroke).collect(),
+        words: sketch.title.clone(),
     }
-    all.extend(line.area.iter().map(|shape| format!("Only in {shape}")));
-    all.extend(line.ladder.iter().map(|(iso, values)| format!("ISO {iso}: {values}")));
-    all.extend(line.ramp.iter().map(|words| format!("Over the sequence: {words}")));
-    if !line.asked.is_empty() {
-        all.push(format!("Asked for when a run starts: {}", line.asked.join(", ")));
-    }
-    all
 }
 
 /// The sheet; `about` is the line under the name (version and date).
@@ -99,6 +106,8 @@ pub fn settings(recipe: &Recipe, about: &str, pair: Option<[Vec<u8>; 2]>) -> Res
             let small = Style { indent: 36.0, size: 8.5, grey: grey.max(90), ..Style::default() };
             paper.text(&one(&words, false), small);
         }
+        let drawings: Vec<Drawing> = line.sketches().iter().map(on_paper).collect();
+        paper.drawings(&drawings, 36.0);
         paper.space(3.0);
     }
     if recipe.steps.is_empty() {

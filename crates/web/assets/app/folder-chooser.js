@@ -125,6 +125,7 @@ export function chooser(taken) {
       }
       $('take').disabled = true;
       await taken(places);
+      dialog.close();
     } catch (e) {
       say(e.message);
       $('take').disabled = false;

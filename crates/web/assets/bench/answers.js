@@ -4,6 +4,9 @@ import { json, say } from '../app/api.js';
 
 const $ = (id) => document.getElementById(id);
 
+/** What came is of another recipe or sample than lies on the bench now. */
+class Stale extends Error {}
+
 /** Gives the bench `tell`, `costs` and `data`. */
 export function answers(bench) {
   let asking = false;
@@ -15,14 +18,14 @@ export function answers(bench) {
       return;
     }
     asking = true;
+    const { turn } = bench;
     try {
       const before = bench.told;
       // Lines may come and go while the answer is on its way.
       const steps = bench.doc.steps.map((s) => s.step);
-      bench.told = {
-        ...(await json('POST', '/api/plan', { recipe: bench.doc, frame: bench.frame, quick: true })),
-        steps,
-      };
+      const plan = await json('POST', '/api/plan', { recipe: bench.doc, frame: bench.frame, quick: true });
+      if (turn !== bench.turn) throw new Stale();
+      bench.told = { ...plan, steps };
       // What was measured stands until it is measured again.
       bench.told.lines.forEach((l, i) => {
         if (before?.steps[i] === bench.told.steps[i])
@@ -47,8 +50,11 @@ export function answers(bench) {
       bench.costs();
       measure();
     } catch (e) {
-      say(e.message);
-      if (all) bench.draw();
+      if (e instanceof Stale) askAgain = true;
+      else {
+        say(e.message);
+        if (all) bench.draw();
+      }
     }
     asking = false;
     if (askAgain) {
@@ -64,10 +70,11 @@ export function answers(bench) {
   function measure() {
     clearTimeout(measuring);
     const of = bench.store.text();
+    const { turn } = bench;
     measuring = setTimeout(async () => {
       try {
         const full = await json('POST', '/api/plan', { recipe: JSON.parse(of), frame: bench.frame });
-        if (bench.store.text() !== of) return;
+        if (bench.store.text() !== of || turn !== bench.turn) return;
         const found = (t) => JSON.stringify(t.lines.map((l) => [l.found, l.measured]));
         const isNew = found(bench.told) !== found(full);
         bench.told = { ...full, steps: bench.told.steps };

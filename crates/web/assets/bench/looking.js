@@ -175,8 +175,8 @@ export function looking(bench) {
     loupe: () => useLoupe(loupe.hidden),
     isOnSplit: (element) => element === split,
     moveSplit: (by) => setSplit(bench.viewer.split + by),
-    hideSplit: () => {
-      split.hidden = true;
+    showSplit: (on) => {
+      split.hidden = !on;
     },
   };
 }

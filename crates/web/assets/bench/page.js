@@ -8,6 +8,7 @@ import { atHand } from './at-hand.js';
 import { beforeTime } from './before-time.js';
 import { Against } from './comparison.js';
 import { deliveries } from './deliveries.js';
+import { freshPage } from '../app/fresh-page.js';
 import { keys } from './keys.js';
 import { lineMoves } from './line-moves.js';
 import { lines } from './lines.js';
@@ -23,16 +24,19 @@ import { Viewer } from '../viewer/viewer.js';
 
 const $ = (id) => document.getElementById(id);
 const slip = $('bench');
-const facts = JSON.parse(slip.dataset.facts || '{}');
 
 const bench = {
   slip,
-  facts,
+  /** What is known of the sample. */
+  facts: {},
   stage: $('stage'),
   /** The sample, by its number; 0 where there is none yet. */
-  frame: Number(slip.dataset.frame),
-  id: Number(slip.dataset.recipe),
+  frame: 0,
+  /** The recipe, by its number. */
+  id: 0,
   version: 1,
+  /** Rises when another sample or recipe lies on the bench: what was asked of the one before is not wanted any more. */
+  turn: 0,
   store: new RecipeStore(),
   get doc() {
     return this.store.doc;
@@ -45,7 +49,7 @@ const bench = {
   kinds: [],
   keptValues: {},
   memory: { channel: 'all' },
-  source: [facts.width || 3, facts.height || 2],
+  source: [3, 2],
   /** Size of the picture as it comes to the open line. */
   toolSize: null,
   /** What is picked on the picture now. */
@@ -73,7 +77,7 @@ const bench = {
     const line = bench.doc.steps[bench.open];
     const tool = pick.tool ? bench.kind(line)?.tool?.kind : null;
     const shape = pick.shape != null ? [line?.area].flat()[pick.shape] : null;
-    overlay($('overlay'), viewer, line, tool, facts, { ...pick, cross: hand.cross, held: hand.held }, shape);
+    overlay($('overlay'), viewer, line, tool, bench.facts, { ...pick, cross: hand.cross, held: hand.held }, shape);
   },
 };
 
@@ -117,25 +121,56 @@ $('play-sequence').onclick = () => bench.preview.open();
 for (const part of [recording, answers, lines, lineMoves, atHand, looking, adding, starting, beforeTime, keys])
   part(bench);
 
+/** The sample and the recipe that the server laid on the bench. */
+function lay({ dataset }) {
+  const facts = JSON.parse(dataset.facts || '{}');
+  Object.assign(bench, {
+    facts,
+    frame: Number(dataset.frame),
+    id: Number(dataset.recipe),
+    source: [facts.width || 3, facts.height || 2],
+    turn: bench.turn + 1,
+    open: -1,
+    told: null,
+    cost: null,
+    toolSize: null,
+    pick: { line: null, neutral: false, light: null },
+  });
+  bench.stopCosts();
+  for (const key of ['asksReading', 'hasRaw']) {
+    if (key in dataset) slip.dataset[key] = '';
+    else delete slip.dataset[key];
+  }
+  $('no-sample').hidden = Boolean(bench.frame);
+}
+
+/** Shows what lies on the bench. */
+async function show() {
+  const { turn } = bench;
+  const [steps, row, kept] = await Promise.all([
+    json('GET', '/api/steps'),
+    json('GET', `/api/recipes/${bench.id}`),
+    json('GET', '/api/kept').catch(() => ({})),
+  ]);
+  if (turn !== bench.turn) return;
+  Object.assign(bench, { keptValues: kept, kinds: steps.steps, version: row.version });
+  $('version').textContent = row.version;
+  begin(steps);
+  bench.store.begin(row.document);
+  bench.keeper.begin(bench.id, row.version, bench.store.text(), row.named_by_itself);
+  bench.switched();
+  bench.draw();
+  bench.list();
+  bench.zoomTo('fit');
+  bench.look.showSplit(Boolean(bench.frame));
+}
+
 async function start() {
+  lay(slip);
   try {
-    const [steps, row, kept] = await Promise.all([
-      json('GET', '/api/steps'),
-      json('GET', `/api/recipes/${bench.id}`),
-      json('GET', '/api/kept').catch(() => ({})),
-    ]);
-    Object.assign(bench, { keptValues: kept, kinds: steps.steps, version: row.version });
-    begin(steps);
-    bench.store.begin(row.document);
-    bench.keeper.begin(row.version, bench.store.text(), row.named_by_itself);
-    bench.draw();
-    bench.list();
-    bench.zoomTo('fit');
+    await show();
     bench.compare('split');
-    if (!bench.frame) {
-      $('no-sample').hidden = false;
-      bench.look.hideSplit();
-    }
+    bench.look.showSplit(Boolean(bench.frame));
     bench.takeEarly();
     await bench.tell(true);
     bench.viewer.refresh();
@@ -144,6 +179,23 @@ async function start() {
     say(e.message);
   }
 }
+
+/** Another sample or another recipe lies on the bench. */
+bench.anew = async () => {
+  try {
+    const page = await freshPage();
+    lay(page.getElementById('bench'));
+    $('sample').textContent = page.getElementById('sample').textContent;
+    bench.viewer.forget();
+    await show();
+    bench.preview.follow();
+    await bench.tell(true);
+    bench.viewer.refresh();
+    typical();
+  } catch (e) {
+    say(e.message);
+  }
+};
 
 /** Line 0 and the deliveries, which need to know what there is. */
 function begin(steps) {
@@ -154,7 +206,7 @@ function begin(steps) {
     told,
     params: steps.reading,
     asks: 'asksReading' in slip.dataset,
-    isRaw: facts.format === 'raw',
+    isRaw: bench.facts.format === 'raw',
     hasRaw: 'hasRaw' in slip.dataset,
     askLight: bench.askLight,
     changed: bench.changed,
@@ -165,7 +217,9 @@ function begin(steps) {
     kinds: steps.deliveries,
     kind: bench.kind,
     cost: () => bench.cost,
-    frame: bench.frame,
+    get frame() {
+      return bench.frame;
+    },
     histogram: () => histogram,
     changed: bench.changed,
     draw: bench.draw,
@@ -181,7 +235,7 @@ async function takeFound() {
   if (!isFound || bench.store.off || document.activeElement?.matches('input, select, textarea')) return;
   isFound = false;
   await bench.keeper.done();
-  location.reload();
+  await bench.anew();
 }
 document.addEventListener('rallo:read', ({ detail: { desk, scanning } }) => {
   if (bench.frame) {
@@ -213,7 +267,7 @@ async function typical() {
   box.onchange = async () => {
     await bench.keeper.done();
     await ask('PUT', '/api/desk', { frame: Number(box.value) }).catch((e) => say(e.message));
-    location.reload();
+    await bench.anew();
   };
 }
 start();

@@ -8,13 +8,13 @@ const $ = (id) => document.getElementById(id);
 /** Until the names of recipes are asked for again after a change, in milliseconds. */
 const LIST_AFTER = 1500;
 
-/** Gives the bench `changed`, `record`, `travel` and `keeper`. */
+/** Gives the bench `changed`, `switched`, `record`, `travel` and `keeper`. */
 export function recording(bench) {
   const { store } = bench;
   let listing = null;
 
   // Each decision is kept at once, and never behind pixels.
-  bench.keeper = new Keeper(bench.id, {
+  bench.keeper = new Keeper({
     // What is only tried is not written down.
     text: () => store.written(),
     state(word, why = '') {
@@ -68,6 +68,7 @@ export function recording(bench) {
     $('tried-word').textContent = pending ? 'Lines marked “tried” are not written down.' : 'Nothing is tried yet.';
     $('take').disabled = $('drop').disabled = !pending;
   }
+  bench.switched = switched;
   bench.record = (on) => {
     const taken = on && store.isPending();
     store.record(on);
@@ -104,7 +105,8 @@ export function recording(bench) {
   }
   $('theirs').onclick = () => {
     bench.keeper.forget();
-    location.reload();
+    $('conflict').hidden = true;
+    bench.anew();
   };
   $('mine').onclick = async () => {
     try {
@@ -151,7 +153,7 @@ export function recording(bench) {
   $('recipes').onchange = async () => {
     await bench.keeper.done();
     await ask('PUT', '/api/desk', { recipe: Number($('recipes').value) }).catch((e) => say(e.message));
-    location.reload();
+    await bench.anew();
   };
   $('take-in').onchange = () => {
     if ($('take-in').value) bench.takeIn(Number($('take-in').value));
@@ -160,7 +162,8 @@ export function recording(bench) {
     try {
       await bench.keeper.done();
       await json('POST', '/api/recipes', null);
-      location.reload();
+      await bench.anew();
+      $('name').focus();
     } catch (e) {
       say(e.message);
     }

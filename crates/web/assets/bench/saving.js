@@ -10,8 +10,9 @@ const AGAIN = 3000;
 
 /** Keeps a recipe; `text()` gives it as it is, `state(word, why)`, `kept(row)` and `failed(error)` are told what happens. */
 export class Keeper {
-  constructor(id, { text, state, kept, failed }) {
-    Object.assign(this, { id, text, state, kept, failed });
+  constructor({ text, state, kept, failed }) {
+    Object.assign(this, { text, state, kept, failed });
+    this.id = 0;
     this.page = [...crypto.getRandomValues(new Uint8Array(9))].map((b) => b.toString(16).padStart(2, '0')).join('');
     this.turn = 0;
     this.timer = null;
@@ -32,7 +33,9 @@ export class Keeper {
     });
   }
 
-  begin(version, stored, namedByItself = false) {
+  /** From now on this recipe is kept, which stands there in this version. */
+  begin(id, version, stored, namedByItself = false) {
+    this.id = id;
     this.version = version;
     this.stored = stored;
     this.namedByItself = namedByItself;

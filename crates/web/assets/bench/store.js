@@ -18,8 +18,9 @@ export class RecipeStore {
     this.keep = () => {};
   }
 
+  /** A recipe as it is kept; nothing of one before can be taken back. */
   begin(document) {
-    this.doc = document;
+    Object.assign(this, { doc: document, past: [], future: [], off: null });
     this.settled = this.text();
   }
 

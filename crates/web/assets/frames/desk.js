@@ -3,31 +3,40 @@
 
 import { json, say } from '../app/api.js';
 
-const main = document.getElementById('frames');
-/** The shoot on the desk, by its number; 0 where there is none. */
-export const shoot = Number(main.dataset.shoot);
-
-export const state = {
+/** What is known of the frames when they are laid on the desk. */
+const laid = ({ shoot, selection }) => ({
   ids: [],
   choices: '',
   colours: '',
   at: 0,
   rows: new Map(),
-  selected: new Set(JSON.parse(main.dataset.selection || '[]')),
+  selected: new Set(JSON.parse(selection || '[]')),
   filter: { values: {}, ranges: {}, text: '' },
   order: { by: 'name', descending: false },
   view: null,
-  shoot,
+  /** The shoot on the desk, by its number; 0 where there is none. */
+  shoot: Number(shoot),
   list: null,
-};
+});
+
+export const state = laid(document.getElementById('frames').dataset);
 let anchor = 0;
 let atId = null;
+/** Frames whose rows are wanted. */
+const asked = new Set();
+
+/** Other frames are laid on the desk: nothing of those before counts any more. */
+export function lay(dataset) {
+  Object.assign(state, laid(dataset));
+  anchor = 0;
+  atId = null;
+  asked.clear();
+}
 
 /** Who draws: told when frames, or only marks on them, are to be drawn anew. */
 export const drawn = { all() {}, grid() {}, marks() {}, facts() {}, show() {} };
 
 // Rows of frames, fetched when they come into sight.
-const asked = new Set();
 let due = null;
 export function want(ids) {
   ids.forEach((id) => asked.add(id));
@@ -37,8 +46,9 @@ async function fetchRows() {
   due = null;
   const some = [...asked].slice(0, 600);
   some.forEach((id) => asked.delete(id));
+  const { rows } = state;
   try {
-    for (const row of await json('POST', '/api/rows', { ids: some })) state.rows.set(row.id, row);
+    for (const row of await json('POST', '/api/rows', { ids: some })) rows.set(row.id, row);
     drawn.grid();
     drawn.facts();
   } catch (e) {
@@ -55,17 +65,12 @@ export async function view(order) {
     return;
   }
   asking = true;
+  const { rows } = state;
   try {
     const v = await json('POST', '/api/view', { filter: state.filter, order });
-    state.view = v;
-    state.ids = v.ids;
-    state.choices = v.choices ?? '';
-    state.colours = v.colours ?? '';
-    state.order = v.order ?? state.order;
-    if (atId === null) atId = v.at;
-    const found = state.ids.indexOf(atId);
-    state.at = found >= 0 ? found : Math.min(state.at, Math.max(0, state.ids.length - 1));
-    drawn.all();
+    // Other frames were laid on the desk meanwhile.
+    if (rows !== state.rows) again ??= {};
+    else show(v);
   } catch (e) {
     say(e.message);
   }
@@ -73,8 +78,20 @@ export async function view(order) {
   if (again) {
     const { order: next } = again;
     again = null;
-    view(next);
+    await view(next);
   }
+}
+
+function show(v) {
+  state.view = v;
+  state.ids = v.ids;
+  state.choices = v.choices ?? '';
+  state.colours = v.colours ?? '';
+  state.order = v.order ?? state.order;
+  if (atId === null) atId = v.at;
+  const found = state.ids.indexOf(atId);
+  state.at = found >= 0 ? found : Math.min(state.at, Math.max(0, state.ids.length - 1));
+  drawn.all();
 }
 
 /** Rows of these frames are old. */

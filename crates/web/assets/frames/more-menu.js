@@ -6,8 +6,6 @@ import { paper } from './paper.js';
 
 const $ = (id) => document.getElementById(id);
 
-/** The sequence check. */
-
 export async function leftOut() {
   const all = await json('GET', `/api/shoots/${state.shoot}/left-out`).catch(() => []);
   paper(all.length ? `${all.length} files left out` : 'Nothing was left out', [
@@ -23,7 +21,7 @@ export async function leftOut() {
   ]);
 }
 
-/** The menu of everything rarer. */
+/** The menu of everything rarer; `acts` is what the page does: `camera`, `leftOut`, and `others` where other frames lie on the desk. */
 export async function menu(acts) {
   const box = $('more-menu');
   const opener = $('more');
@@ -67,7 +65,7 @@ export async function menu(acts) {
   };
   const desk = (change) => async () => {
     await ask('PUT', '/api/desk', change);
-    location.reload();
+    await acts.others();
   };
   box.replaceChildren(
     ...(state.shoot && !state.list
@@ -93,7 +91,7 @@ export async function menu(acts) {
           }),
         ]
       : []),
-    item('Open a shoot file …', openFile),
+    item('Open a shoot file …', () => openFile(acts.others)),
     item(
       'A second window',
       () => {
@@ -119,11 +117,9 @@ export async function menu(acts) {
                   onclick: async () => {
                     try {
                       await ask('DELETE', `/api/selections/${s.id}`);
-                      if (s.id === state.list) location.reload();
-                      else {
-                        shut();
-                        menu(acts);
-                      }
+                      if (s.id === state.list) await acts.others();
+                      shut();
+                      menu(acts);
                     } catch (e) {
                       say(e.message);
                     }
@@ -150,7 +146,7 @@ export async function menu(acts) {
           ...shoots.slice(0, 12).map((s) =>
             item(`${s.id === state.shoot && !state.list ? '✓ ' : ''}${s.name}`, async () => {
               await json('POST', '/api/shoots', { shoot: s.id });
-              location.reload();
+              await acts.others();
             }),
           ),
         ]
@@ -209,7 +205,7 @@ async function intoSelection() {
   name.focus();
 }
 
-function openFile() {
+function openFile(others) {
   const input = el('input', { type: 'file', accept: '.json,application/json' });
   input.onchange = async () => {
     try {
@@ -221,8 +217,8 @@ function openFile() {
       });
       const told = await response.json();
       if (!response.ok) throw new Error(told.detail);
-      if (told.missing) sessionStorage.setItem('rallo-say', `${told.missing} of its frames are not there any more.`);
-      location.reload();
+      await others();
+      if (told.missing) say(`${told.missing} of its frames are not there any more.`);
     } catch (e) {
       say(e.message);
     }

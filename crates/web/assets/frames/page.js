@@ -2,24 +2,10 @@
 
 import { ask, el, json, say, typing } from '../app/api.js';
 import { chooser } from '../app/folder-chooser.js';
+import { freshPage } from '../app/fresh-page.js';
 import { runTakes } from '../app/shell.js';
 import { takeDropped } from '../app/taking-in.js';
-import {
-  choose,
-  drawn,
-  flip,
-  go,
-  keep,
-  rate,
-  select,
-  shoot,
-  state,
-  step,
-  targets,
-  travel,
-  view,
-  want,
-} from './desk.js';
+import { choose, drawn, flip, go, keep, rate, lay, select, state, step, targets, travel, view, want } from './desk.js';
 import { facets, useMeasures } from './facets.js';
 import { facts, ribbon } from './facts.js';
 import { film } from './film.js';
@@ -35,7 +21,6 @@ import { check } from './sequence-check.js';
 import { shift } from './shift-times.js';
 
 const $ = (id) => document.getElementById(id);
-const main = $('frames');
 
 const grid = new Grid($('grid'), state, want);
 const kept = JSON.parse(localStorage.getItem('rallo-grid') || '{}');
@@ -44,8 +29,6 @@ grid.list = kept.list ?? false;
 grid.columns = (kept.columns ?? grid.columns).filter((c) => COLUMNS[c]);
 const keepGrid = () =>
   localStorage.setItem('rallo-grid', JSON.stringify({ size: grid.size, list: grid.list, columns: grid.columns }));
-
-/** Asks what is shown now. */
 
 /** Why no frame is shown. */
 function nothingShown(v) {
@@ -66,7 +49,7 @@ function nothingShown(v) {
 }
 /** Of few things that were left out the reasons are told at once: a folder that is gone, say. */
 async function reasons() {
-  const all = await json('GET', `/api/shoots/${shoot}/left-out`).catch(() => []);
+  const all = await json('GET', `/api/shoots/${state.shoot}/left-out`).catch(() => []);
   if (!all.length || all.length > 3 || $('empty').hidden) return;
   $('empty-why').textContent = all.map(({ name, reason }) => (name ? `${name}: ${reason}` : reason)).join(' ');
 }
@@ -132,7 +115,7 @@ Object.assign(drawn, { all: drawAll, grid: () => grid.draw(), marks, facts, show
 const look = new Look({ state, go, choose, rate, travel, targets, want, say });
 const openFolders = chooser(async (places) => {
   await json('POST', '/api/shoots', { places });
-  location.reload();
+  await others();
 });
 const play = () => film(state, grid);
 const open = {
@@ -188,7 +171,7 @@ const clicks = {
 };
 for (const [id, key] of Object.entries(clicks)) $(id).onclick = open[key];
 $('to-bench').onclick = bench;
-$('more').onclick = () => menu({ camera: () => interval(openFolders), leftOut, travel });
+$('more').onclick = () => menu({ camera: () => interval(openFolders), leftOut, others });
 $('size').oninput = () => resize(Number($('size').value) - grid.size);
 document.querySelectorAll('#decide [data-do]').forEach((b) => {
   b.onclick = () => choose(b.dataset.do);
@@ -247,12 +230,12 @@ document.addEventListener('keydown', (e) => {
   e.preventDefault();
 });
 
-takeDropped(() => location.reload());
+takeDropped(others);
 
 // Frames are found and measured while one looks.
 let soon = null;
 document.addEventListener('rallo:frames', (e) => {
-  if (e.detail.shoot !== shoot) return;
+  if (e.detail.shoot !== state.shoot) return;
   soon ??= setTimeout(() => {
     soon = null;
     want([...state.rows].filter(([, r]) => !r.measures && !r.problem).map(([id]) => id));
@@ -260,8 +243,16 @@ document.addEventListener('rallo:frames', (e) => {
   }, 350);
 });
 
+/** Another shoot or selection lies on the desk: its frames are shown. */
+async function others() {
+  const page = await freshPage();
+  lay(page.getElementById('frames').dataset);
+  $('find').value = '';
+  await start();
+}
+
 async function start() {
-  if (!shoot && !main.dataset.list) {
+  if (!state.shoot) {
     $('empty').hidden = false;
     $('bar').hidden = $('decide').hidden = $('ribbon').hidden = true;
     return;

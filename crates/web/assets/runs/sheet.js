@@ -13,7 +13,8 @@ const start = $('start');
 const openFolders = chooser(() => {});
 
 /** What differs from the recipe, for this run. */
-const changes = { answers: [], delivery: [], leave_out: [] };
+const unchanged = () => ({ answers: [], delivery: [], leave_out: [] });
+let changes = unchanged();
 let sheet = null;
 let good = JSON.stringify(changes);
 let opened = null;
@@ -74,9 +75,11 @@ function drawTicket() {
     button(words, () => open(`line ${i}`), `Values of line ${i + 1}`);
   });
   document.querySelectorAll('.slip .goes').forEach((box, i) => {
-    if (changes.delivery.length) {
+    const isOwn = changes.delivery.length > 0;
+    box.classList.toggle('is-changed', isOwn);
+    if (isOwn || box.dataset.changed) {
+      box.dataset.changed = 'yes';
       box.textContent = sheet.goes[i] ?? '';
-      box.classList.add('is-changed');
     }
     button(box, () => open(`goes ${i}`), `Values of delivery ${i + 1}`);
   });
@@ -159,7 +162,7 @@ async function look() {
     // What cannot be is not kept: the sheet stays as it was.
     if (sheet) {
       say(e.message);
-      Object.assign(changes, JSON.parse(good));
+      changes = JSON.parse(good);
       drawValues();
       start.disabled = false;
       return;
@@ -241,7 +244,11 @@ async function begin(first) {
 }
 start.onclick = () => begin(false);
 $('start-first').onclick = () => begin(true);
-$('reset').onclick = () => location.reload();
+$('reset').onclick = () => {
+  changes = unchanged();
+  opened = null;
+  look();
+};
 $('keep').onclick = async () => {
   try {
     const kept = await json('POST', '/api/sheet/keep', { answers: changes.answers, delivery: changes.delivery });

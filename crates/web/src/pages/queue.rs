@@ -220,12 +220,15 @@ impl DoneRun {
 pub(super) struct Machines {
     broker: Option<String>,
     helpers: Vec<Helper>,
+    /// Pictures are left to them, and none takes any.
+    waits: bool,
 }
 
 impl Machines {
     fn new(app: &App) -> Self {
         let helpers = app.queue.helpers();
-        Self { broker: helpers.address(), helpers: helpers.helpers() }
+        let waits = app.queue.waits_for_helpers();
+        Self { broker: helpers.address(), helpers: helpers.helpers(), waits }
     }
 }
 

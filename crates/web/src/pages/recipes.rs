@@ -1,6 +1,6 @@
 //! Recipes that are kept, as tickets, and the settings sheet of one.
 
-use super::ticket::{Drawn, Piece, Ticket};
+use super::ticket::{Piece, Ticket};
 use super::{Rail, clock, html};
 use crate::App;
 use crate::api::recipes::{VersionEntry, said_versions};

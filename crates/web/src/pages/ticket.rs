@@ -1,8 +1,7 @@
 //! A recipe as it looks wherever it appears: numbered sentences on a slip of paper.
 
 use crate::error::Result;
-use rallo_engine::ops::mask::{Area, Form, Stroke};
-use rallo_recipe::{ByHand, Part, Recipe};
+use rallo_recipe::{ByHand, Part, Recipe, Sketch, SketchStroke};
 
 /// A recipe as a slip of paper.
 pub(super) struct Ticket {
@@ -20,55 +19,33 @@ pub(super) struct TicketLine {
     pub(super) parts: Vec<Piece>,
     /// All its values, for who does it again by hand.
     pub(super) by_hand: ByHand,
-    /// Its area as a drawing, where it has one that lies somewhere.
-    pub(super) drawn: Vec<Drawn>,
+    /// Its curves and its area as drawings.
+    pub(super) sketches: Vec<Drawn>,
 }
 
-/// A shape of an area on a drawing of 150 by 100.
-pub(super) enum Drawn {
-    /// From where it is full to where it ends.
-    Line([f64; 4]),
-    /// Middle, half width, half height, turn.
-    Ellipse([f64; 5]),
-    /// Points of a stroke.
-    Stroke(String),
+/// A drawing for the page.
+pub(super) struct Drawn {
+    pub(super) title: String,
+    /// Its frame with room around it.
+    pub(super) view: String,
+    pub(super) width: f64,
+    pub(super) height: f64,
+    /// Each stroke's points, and whether it is broad.
+    pub(super) strokes: Vec<(String, bool)>,
 }
 
-fn drawn(area: Option<&Area>) -> Vec<Drawn> {
-    let x = |p: &[f64; 2]| [p[0] * 150.0, p[1] * 100.0];
-    let shapes = area.into_iter().flat_map(|area| &area.0);
-    shapes
-        .flat_map(|shape| match &shape.form {
-            Form::Gradient { from, to } => {
-                let ([a, b], [c, d]) = (x(from), x(to));
-                vec![Drawn::Line([a, b, c, d])]
-            }
-            Form::Ellipse { centre, radii, turn, .. } => {
-                let ([a, b], [c, d]) = (x(centre), x(radii));
-                vec![Drawn::Ellipse([a, b, c, d, *turn])]
-            }
-            Form::Strokes { strokes, .. } => {
-                let points = |p: &[f64; 2]| format!("{:.1},{:.1}", x(p)[0], x(p)[1]);
-                let stroke = |s: &Stroke| s.points.iter().map(points).collect::<Vec<_>>().join(" ");
-                strokes.iter().map(|s| Drawn::Stroke(stroke(s))).collect()
-            }
-            Form::Brightness { .. } | Form::Colour { .. } => Vec::new(),
-        })
-        .collect()
+impl From<Sketch> for Drawn {
+    fn from(Sketch { title, size: [width, height], strokes }: Sketch) -> Self {
+        let stroke = |SketchStroke { points, is_broad }: SketchStroke| {
+            let points = points.iter().map(|[x, y]| format!("{x:.1},{y:.1}"));
+            (points.collect::<Vec<_>>().join(" "), is_broad)
+        };
+        let view = format!("-2 -2 {} {}", width + 4.0, height + 4.0);
+        Self { title, view, width, height, strokes: strokes.into_iter().map(stroke).collect() }
+    }
 }
 
 impl TicketLine {
-    /// Its curves as points on drawings of 100 by 100, up as up, each with its name; straight ones are not drawn.
-    pub(super) fn plots(&self) -> Vec<(&str, String)> {
-        let bent =
-            self.by_hand.curves.iter().filter(|(_, points)| points.iter().any(|[x, y]| (x - y).abs() > 1e-6));
-        bent.map(|(name, points)| {
-            let points = points.iter().map(|[x, y]| format!("{:.1},{:.1}", x * 100.0, 100.0 - y * 100.0));
-            (name.as_str(), points.collect::<Vec<_>>().join(" "))
-        })
-        .collect()
-    }
-
     fn new(recipe: &Recipe, at: usize) -> Self {
         let line = &recipe.steps[at];
         Self {
@@ -76,7 +53,7 @@ impl TicketLine {
             on: line.on,
             parts: pieces(line.parts(None)),
             by_hand: line.by_hand(),
-            drawn: drawn(line.area.as_deref()),
+            sketches: line.sketches().into_iter().map(Drawn::from).collect(),
         }
     }
 }

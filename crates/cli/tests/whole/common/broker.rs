@@ -21,9 +21,14 @@ pub struct Broker {
 
 impl Broker {
     pub fn start() -> Self {
+        Self::start_with(&[])
+    }
+
+    /// A broker that is told more.
+    pub fn start_with(more: &[&str]) -> Self {
         let folder = tempfile::tempdir().unwrap();
         let free = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
-        let process = Self::process(folder.path(), free, &[]);
+        let process = Self::process(folder.path(), free, more);
         Self { folder, port: free, process }
     }
 
