@@ -20,8 +20,10 @@ pub trait Lanes: Copy {
     fn store(self, to: &mut [f32; 8]);
     /// The first four plus the last four, of this one and then of another.
     fn folded(self, other: Self) -> Self;
-    /// Within 0 ..= `most`, where NaN is 0.
-    fn limited(self, most: Self) -> Self;
+    /// Within `least` ..= `most`, where NaN is `least`.
+    fn between(self, least: Self, most: Self) -> Self;
+    /// Four from one place in memory and four from another.
+    fn halves(first: &[f32; 4], second: &[f32; 4]) -> Self;
     /// `self + other`.
     fn plus(self, other: Self) -> Self;
     /// `self − other`.
@@ -112,8 +114,12 @@ impl Lanes for Plain {
         Self(std::array::from_fn(|i| if i < 4 { fold(&self.0, i) } else { fold(&other.0, i - 4) }))
     }
     #[inline(always)]
-    fn limited(self, most: Self) -> Self {
-        Self(std::array::from_fn(|i| self.0[i].max(0.0).min(most.0[i])))
+    fn between(self, least: Self, most: Self) -> Self {
+        Self(std::array::from_fn(|i| self.0[i].max(least.0[i]).min(most.0[i])))
+    }
+    #[inline(always)]
+    fn halves(first: &[f32; 4], second: &[f32; 4]) -> Self {
+        Self(std::array::from_fn(|i| if i < 4 { first[i] } else { second[i - 4] }))
     }
     #[inline(always)]
     fn plus(self, other: Self) -> Self {
@@ -185,10 +191,18 @@ impl Lanes for Avx {
         }
     }
     #[inline(always)]
-    fn limited(self, most: Self) -> Self {
-        use std::arch::x86_64::{_mm256_max_ps, _mm256_min_ps, _mm256_setzero_ps};
+    fn between(self, least: Self, most: Self) -> Self {
+        use std::arch::x86_64::{_mm256_max_ps, _mm256_min_ps};
         // Of a pair with a NaN the second is taken.
-        unsafe { Self(_mm256_min_ps(_mm256_max_ps(self.0, _mm256_setzero_ps()), most.0)) }
+        unsafe { Self(_mm256_min_ps(_mm256_max_ps(self.0, least.0), most.0)) }
+    }
+    #[inline(always)]
+    fn halves(first: &[f32; 4], second: &[f32; 4]) -> Self {
+        use std::arch::x86_64::{_mm_loadu_ps, _mm256_castps128_ps256, _mm256_insertf128_ps};
+        unsafe {
+            let low = _mm256_castps128_ps256(_mm_loadu_ps(first.as_ptr()));
+            Self(_mm256_insertf128_ps::<1>(low, _mm_loadu_ps(second.as_ptr())))
+        }
     }
     #[inline(always)]
     fn plus(self, other: Self) -> Self {

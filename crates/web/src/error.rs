@@ -13,6 +13,7 @@ use rallo_recipe::Faults;
 use rallo_runner::files::allowed_folders::Refused;
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::io::ErrorKind;
 
 /// A refusal, or a failure.
 #[derive(Debug)]
@@ -106,7 +107,11 @@ impl From<rallo_job::Error> for Error {
 
 impl From<Refused> for Error {
     fn from(e: Refused) -> Self {
-        Self(StatusCode::FORBIDDEN, e.to_string())
+        let status = match &e {
+            Refused::Missing(_, why) if why.kind() == ErrorKind::NotFound => StatusCode::NOT_FOUND,
+            _ => StatusCode::FORBIDDEN,
+        };
+        Self(status, e.to_string())
     }
 }
 

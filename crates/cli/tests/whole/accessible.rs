@@ -99,3 +99,32 @@ async fn no_page_and_no_dialog_keeps_anybody_out() {
     assert!(looked.0.is_empty(), "{}", looked.0.join("\n"));
     desk.page.clone().close().await.unwrap();
 }
+
+/// At 200 % of a window of 1280 by 800 a page has 640 by 400 pixels of its own.
+#[tokio::test(flavor = "multi_thread")]
+async fn at_two_hundred_per_cent_everything_is_within_the_page() {
+    let desk = Desk::open().await;
+    desk.choose().await;
+    desk.page.set_window_size(640, 500).await.unwrap();
+    for page in [
+        "", "frames", "sequence", "bench", "sheet", "recipes", "runs", "watched", "setup", "tools", "keys",
+        "proof",
+    ] {
+        desk.go(&format!("/{page}")).await;
+        desk.until("document.readyState === 'complete' && innerWidth <= 640").await;
+        // What a button says may end in dots; it is reached, by scrolling down alone.
+        let outside = "return [document.scrollingElement.scrollWidth - innerWidth, ...[...document.querySelectorAll('button, input, select, a')]
+            .filter((e) => { const r = e.getBoundingClientRect();
+                return r.width && getComputedStyle(e).visibility !== 'hidden' && !e.closest('[hidden]') && (r.right > innerWidth + 1 || r.left < -1); })
+            .map((e) => e.id || e.textContent.trim())]";
+        let found = desk.script(outside).await;
+        assert_eq!(found, json!([0]), "on /{page}");
+    }
+    // The bench's ticket lies below the picture, and can be scrolled to.
+    desk.go("/bench").await;
+    desk.until("document.querySelector('#stage')?.dataset.shown > 0").await;
+    let below = "return document.querySelector('.slip').getBoundingClientRect().top > document.querySelector('#stage').getBoundingClientRect().bottom \
+        && document.scrollingElement.scrollHeight > innerHeight";
+    assert_eq!(desk.script(below).await, json!(true));
+    desk.page.clone().close().await.unwrap();
+}

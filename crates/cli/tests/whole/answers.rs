@@ -100,7 +100,7 @@ fn every_refusal_says_what_is_wrong() {
             403,
             "/etc lies outside the folders this program may use",
         ),
-        ("GET /api/clip?path=/no/such.mp4", Value::Null, 403, "/no/such.mp4 is not there"),
+        ("GET /api/clip?path=/no/such.mp4", Value::Null, 403, "/no/such.mp4 lies outside"),
         (
             "POST /api/drops/abc/run",
             json!({"recipe": 1}),

@@ -311,7 +311,8 @@ async fn marks_are_taken_away_and_nothing_is_changed_by_looking() {
     press("Remove this mark").await;
     desk.until(&count(1)).await;
     press("Remove this mark").await;
-    desk.until("document.querySelector('#said').textContent.includes('A move needs at least one mark')").await;
+    desk.until("document.querySelector('#said').textContent.includes('A move needs at least one mark')")
+        .await;
     // What is typed and no number is said, and stays as it was.
     desk.script("const f = document.querySelector('.moving-fields [aria-label=\"Mark 1, size\"]'); f.value = 'wide'; f.dispatchEvent(new Event('change'))").await;
     desk.until("document.querySelector('#said').textContent.includes('size: wide is no number')").await;

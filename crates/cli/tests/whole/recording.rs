@@ -269,7 +269,8 @@ async fn results_are_compared_and_proved_on_frames_with_changes_of_their_own() {
     std::fs::write(&file, "<svg xmlns='http://www.w3.org/2000/svg' width='9' height='9'>\n<script/></svg>")
         .unwrap();
     desk.find("#lines .is-open input[type=file]").await.send_keys(&file.to_string_lossy()).await;
-    desk.until("document.querySelector('#said').textContent.includes('This file was not taken: line 2')").await;
+    desk.until("document.querySelector('#said').textContent.includes('This file was not taken: line 2')")
+        .await;
     assert_eq!(desk.kept().await["steps"][1], json!({"step": "watermark", "text": "Thistlewick"}));
     // Where noise shows most, at 100 %.
     desk.add("grain").await;

@@ -76,7 +76,8 @@ async fn warnings_are_mended_with_a_click_and_values_put_right_for_the_run_or_th
     desk.until("document.querySelector('#cost').innerText.includes('measured on 3 of them')").await;
     // For the recipe too: its next version has both changes, and the run still leaves one out.
     desk.click_where("#keep", "true").await;
-    desk.until("document.querySelector('#said').textContent.includes('Kept in the recipe as version 2')").await;
+    desk.until("document.querySelector('#said').textContent.includes('Kept in the recipe as version 2')")
+        .await;
     let kept = desk.ask("GET", "/api/recipes", Value::Null).await;
     assert_eq!(kept[0]["document"]["steps"][1]["long_edge"], 500);
     assert_eq!(kept[0]["document"]["deliveries"][0]["name"], "pot-{n:04}");

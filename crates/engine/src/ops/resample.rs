@@ -9,8 +9,8 @@
 //! Without rotation the same sums are done in two passes (columns, then rows, an output row at a time), which differ from
 //! the direct way by rounding only. A small rotation is done in two passes too (E. Catmull and A. R. Smith, "3-D transformations of
 //! images in scanline order", 1980): along the rows to the output's columns, then along those columns; the kernel is
-//! then sheared by as much as the rows are, which at the few pixels it reaches does not show. Reads a tile's input,
-//! allocates one buffer for the rows.
+//! then sheared by as much as the rows are, which at the few pixels it reaches does not show. Two pixels beside each other are
+//! summed at a time, from memory that both passes read as it lies. Reads a tile's input, allocates one buffer for the rows.
 
 use crate::geometry::{Affine, Rect, Size};
 use crate::ops::planes::Pixel;
@@ -72,10 +72,29 @@ impl Axis {
         (whole + 1 - self.reach.ceil() as i64, fine as usize & (PHASES - 1))
     }
 
+    /// The places of coordinates that lie `start` behind those in `along`, from input pixel `first` on.
+    #[inline(always)]
+    fn places(&self, along: &[f64], start: f64, first: i64, places: &mut [Place]) {
+        let before = (1 - self.reach.ceil() as i64 - first) as i32;
+        for (place, from) in places.iter_mut().zip(along) {
+            // As in `place`; in 32 bits this is done for several at once.
+            let fine = ((from + start - 0.5) * PHASES as f64 + 0.5).floor() as i32;
+            let phase = fine & (PHASES as i32 - 1);
+            *place = Place { at: (fine >> PHASES.trailing_zeros()) + before, phase };
+        }
+    }
+
     #[inline(always)]
     pub(crate) fn weights(&self, phase: usize) -> &[Pair] {
         &self.wide[phase * self.taps / 2..(phase + 1) * self.taps / 2]
     }
+}
+
+/// Where a window of taps begins, and its phase.
+#[derive(Clone, Copy, Default)]
+struct Place {
+    at: i32,
+    phase: i32,
 }
 
 /// Input columns per input row (and rows per column) up to which a turned mapping is done in two passes.
@@ -185,19 +204,6 @@ fn fixed_sum<L: Lanes, const N: usize>(pixels: &[Pixel], weights: &[Pair]) -> L 
         sum = sum.plus_product(L::load(&pairs[i]), L::load(&weights[i]));
     }
     sum
-}
-
-/// [`row_sum`] in the way that is fastest for the number of taps.
-#[inline(always)]
-fn any_sum<L: Lanes>(pixels: &[Pixel], weights: &[Pair]) -> L {
-    match weights.len() {
-        2 => fixed_sum::<L, 2>(pixels, weights),
-        3 => fixed_sum::<L, 3>(pixels, weights),
-        4 => fixed_sum::<L, 4>(pixels, weights),
-        5 => fixed_sum::<L, 5>(pixels, weights),
-        6 => fixed_sum::<L, 6>(pixels, weights),
-        _ => row_sum(pixels, weights),
-    }
 }
 
 /// The sum over a window of `2 N` columns that lies inside the input, the weights of a row held in registers.
@@ -317,9 +323,10 @@ fn columns_then_rows_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, re
     let mut line = vec![[0f32; 4]; wide + 2 * taps];
     let place = |i: usize| {
         let (x0, phase) = r.x.place(r.map.at((rect.x + i as i64) as f64 + 0.5, 0.0).0);
-        ((x0 - have.x).clamp(-(taps as i64), wide as i64) + taps as i64, phase)
+        let at = (x0 - have.x).clamp(-(taps as i64), wide as i64) + taps as i64;
+        Place { at: at as i32, phase: phase as i32 }
     };
-    let places: Vec<(usize, usize)> = (0..width).map(place).map(|(x, phase)| (x as usize, phase)).collect();
+    let places: Vec<Place> = (0..width).map(place).collect();
     for (j, row) in out.chunks_mut(width).enumerate() {
         let (y0, phase) = r.y.place(r.map.at(0.0, (rect.y + j as i64) as f64 + 0.5).1);
         let weighed: Vec<(&[Pixel], f32)> =
@@ -336,14 +343,21 @@ fn columns_then_rows_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, re
         let (first, last) = (line[taps], line[taps + wide - 1]);
         line[..taps].fill(first);
         line[taps + wide..].fill(last);
-        match taps / 2 {
-            2 => along::<L, 2>(&line, &places, &r.x, row),
-            3 => along::<L, 3>(&line, &places, &r.x, row),
-            4 => along::<L, 4>(&line, &places, &r.x, row),
-            5 => along::<L, 5>(&line, &places, &r.x, row),
-            6 => along::<L, 6>(&line, &places, &r.x, row),
-            _ => along::<L, 0>(&line, &places, &r.x, row),
-        }
+        let limits = (L::zero(), L::splat(16.0));
+        any_along::<L>(&line, &places, &r.x, limits, row);
+    }
+}
+
+/// [`along`] in the way that is fastest for the number of taps.
+#[inline(always)]
+fn any_along<L: Lanes>(line: &[Pixel], places: &[Place], axis: &Axis, limits: (L, L), out: &mut [Pixel]) {
+    match axis.taps / 2 {
+        2 => along::<L, 2>(line, places, axis, limits, out),
+        3 => along::<L, 3>(line, places, axis, limits, out),
+        4 => along::<L, 4>(line, places, axis, limits, out),
+        5 => along::<L, 5>(line, places, axis, limits, out),
+        6 => along::<L, 6>(line, places, axis, limits, out),
+        _ => along::<L, 0>(line, places, axis, limits, out),
     }
 }
 
@@ -378,29 +392,30 @@ fn blended<L: Lanes>(rows: &[(&[Pixel], f32)], out: &mut [Pixel]) {
 #[inline(always)]
 fn along<L: Lanes, const N: usize>(
     line: &[Pixel],
-    places: &[(usize, usize)],
+    places: &[Place],
     axis: &Axis,
+    (least, most): (L, L),
     out: &mut [Pixel],
 ) {
-    let most = L::splat(16.0);
     let (pairs, rest) = out.as_chunks_mut::<2>();
     let (twos, last) = places.as_chunks::<2>();
     for (to, two) in pairs.iter_mut().zip(twos) {
         let first = placed_sum::<L, N>(line, two[0], axis);
-        let both = first.folded(placed_sum::<L, N>(line, two[1], axis)).limited(most);
+        let both = first.folded(placed_sum::<L, N>(line, two[1], axis)).between(least, most);
         if let Some(to) = to.as_flattened_mut().first_chunk_mut::<8>() {
             both.store(to);
         }
     }
     for (pixel, place) in rest.iter_mut().zip(last) {
-        *pixel = together(placed_sum::<L, N>(line, *place, axis).folded(L::zero()).limited(most));
+        *pixel = together(placed_sum::<L, N>(line, *place, axis).folded(L::zero()).between(least, most));
     }
 }
 
 /// The sum over the window at a place of the line, with the weights of its phase. No closure: one would be compiled for
 /// the common instruction set.
 #[inline(always)]
-fn placed_sum<L: Lanes, const N: usize>(line: &[Pixel], (at, phase): (usize, usize), axis: &Axis) -> L {
+fn placed_sum<L: Lanes, const N: usize>(line: &[Pixel], Place { at, phase }: Place, axis: &Axis) -> L {
+    let (at, phase) = (at as usize, phase as usize);
     let window = &line[at..at + axis.taps];
     match N {
         0 => row_sum(window, axis.weights(phase)),
@@ -411,26 +426,112 @@ fn placed_sum<L: Lanes, const N: usize>(line: &[Pixel], (at, phase): (usize, usi
 #[inline(always)]
 fn sheared_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, rect: Rect, out: &mut [Pixel]) {
     let Some(shear) = r.shear else { return };
-    let (wide, width, high) = (have.width as usize, rect.width as usize, have.height as usize);
-    let mut spare = vec![[0.0; 4]; r.x.taps.max(r.y.taps)];
-    // Column after column, so that the second pass reads along its memory too.
+    let (wide, width, high, taps) =
+        (have.width as usize, rect.width as usize, have.height as usize, r.x.taps);
+    let columns =
+        |step: f64| -> Vec<f64> { (0..width).map(|i| step * ((rect.x + i as i64) as f64 + 0.5)).collect() };
+    let mut places = vec![Place::default(); width];
     let mut middle = vec![[0f32; 4]; width * high];
-    for (j, line) in input.chunks(wide).enumerate() {
+    let mut spare = vec![[0f32; 4]; wide + 2 * taps];
+    let along_rows = columns(shear.x);
+    // Between the passes nothing is held back.
+    let open = (L::splat(f32::NEG_INFINITY), L::splat(f32::INFINITY));
+    for ((j, line), to) in input.chunks(wide).enumerate().zip(middle.chunks_mut(width)) {
         let start = shear.v * ((have.y + j as i64) as f64 + 0.5) + shear.c;
-        for i in 0..width {
-            let (x0, phase) = r.x.place(shear.x * ((rect.x + i as i64) as f64 + 0.5) + start);
-            let row = taps(line, x0 - have.x, r.x.taps, &mut spare);
-            middle[i * high + j] = together(any_sum::<L>(row, r.x.weights(phase)));
-        }
+        r.x.places(&along_rows, start, have.x, &mut places);
+        let is_inside = |place: &Place| place.at >= 0 && place.at as usize + taps <= wide;
+        let line = match (places.first(), places.last()) {
+            (Some(first), Some(last)) if is_inside(first) && is_inside(last) => line,
+            _ => {
+                // With its ends repeated as far as the kernel reaches.
+                let (first, last) = (line[0], line[wide - 1]);
+                spare[..taps].fill(first);
+                spare[taps..taps + wide].copy_from_slice(line);
+                spare[taps + wide..].fill(last);
+                let (least, most) = (-(taps as i32), wide as i32);
+                places.iter_mut().for_each(|place| place.at = place.at.clamp(least, most) - least);
+                &spare
+            }
+        };
+        any_along::<L>(line, &places, &r.x, open, to);
     }
+    let along_columns = columns(r.map.d);
     for (j, row) in out.chunks_mut(width).enumerate() {
         let start = r.map.e * ((rect.y + j as i64) as f64 + 0.5) + r.map.f;
-        for ((i, pixel), column) in row.iter_mut().enumerate().zip(middle.chunks(high)) {
-            let (y0, phase) = r.y.place(r.map.d * ((rect.x + i as i64) as f64 + 0.5) + start);
-            let column = taps(column, y0 - have.y, r.y.taps, &mut spare);
-            *pixel = together(any_sum::<L>(column, r.y.weights(phase))).map(|v| v.clamp(0.0, 16.0));
+        r.y.places(&along_columns, start, have.y, &mut places);
+        match r.y.taps / 2 {
+            2 => down::<L, 2>(&middle, &places, &r.y, row),
+            3 => down::<L, 3>(&middle, &places, &r.y, row),
+            4 => down::<L, 4>(&middle, &places, &r.y, row),
+            5 => down::<L, 5>(&middle, &places, &r.y, row),
+            6 => down::<L, 6>(&middle, &places, &r.y, row),
+            _ => down::<L, 0>(&middle, &places, &r.y, row),
         }
     }
+}
+
+/// Down the columns of rows as wide as `out`: each pixel from the window that belongs to it, by `N` pairs of taps, any number for 0.
+#[inline(always)]
+fn down<L: Lanes, const N: usize>(rows: &[Pixel], places: &[Place], axis: &Axis, out: &mut [Pixel]) {
+    let (width, most) = (out.len(), L::splat(16.0));
+    let high = rows.len() / width;
+    let (twos, _) = places.as_chunks::<2>();
+    let mut done = 0;
+    for (i, [a, b]) in twos.iter().enumerate() {
+        let is_inside = a.at >= 0 && a.at as usize + axis.taps <= high;
+        if a.at == b.at && is_inside {
+            let (first, second) = (axis.weights(a.phase as usize), axis.weights(b.phase as usize));
+            let window = &rows[a.at as usize * width + 2 * i..];
+            let both = beside::<L, N>(window, width, first, second).between(L::zero(), most);
+            if let Some(to) = out[2 * i..].as_flattened_mut().first_chunk_mut::<8>() {
+                both.store(to);
+            }
+        } else {
+            for at in [2 * i, 2 * i + 1] {
+                out[at] = column_sum(rows, width, at, places[at], axis);
+            }
+        }
+        done = 2 * i + 2;
+    }
+    for at in done..width {
+        out[at] = column_sum(rows, width, at, places[at], axis);
+    }
+}
+
+/// The sums over windows of two columns that begin at the same row, even and odd taps apart.
+#[inline(always)]
+fn beside<L: Lanes, const N: usize>(window: &[Pixel], width: usize, first: &[Pair], second: &[Pair]) -> L {
+    let count = if N == 0 { first.len() } else { N };
+    let (mut even, mut odd) = (L::zero(), L::zero());
+    for n in 0..count {
+        let (a, b) = (first[n].as_chunks::<4>().0, second[n].as_chunks::<4>().0);
+        let at = 2 * n * width;
+        let (Some(upper), Some(lower)) = (
+            window[at..].as_flattened().first_chunk::<8>(),
+            window[at + width..].as_flattened().first_chunk::<8>(),
+        ) else {
+            return L::zero();
+        };
+        even = even.plus_product(L::load(upper), L::halves(&a[0], &b[0]));
+        odd = odd.plus_product(L::load(lower), L::halves(&a[1], &b[1]));
+    }
+    even.plus(odd)
+}
+
+/// The sum over one column's window, with the edge pixel repeated outside.
+fn column_sum(rows: &[Pixel], width: usize, column: usize, Place { at, phase }: Place, axis: &Axis) -> Pixel {
+    let last = (rows.len() / width) as i64 - 1;
+    let mut sums = [[0f32; 4]; 2];
+    for (n, pair) in axis.weights(phase as usize).iter().enumerate() {
+        for (odd, w) in [pair[0], pair[4]].into_iter().enumerate() {
+            let row = (i64::from(at) + (2 * n + odd) as i64).clamp(0, last) as usize;
+            let pixel = rows[row * width + column];
+            for c in 0..4 {
+                sums[odd][c] += pixel[c] * w;
+            }
+        }
+    }
+    std::array::from_fn(|c| (sums[0][c] + sums[1][c]).max(0.0).min(16.0))
 }
 
 #[cfg(test)]

@@ -62,6 +62,11 @@ impl Roots {
         self.0.iter().any(|root| path.starts_with(root))
     }
 
+    /// Whether a path is one of the program's own folder.
+    fn is_own(&self, path: &Path) -> bool {
+        self.1.as_ref().is_some_and(|data_folder| path.starts_with(data_folder))
+    }
+
     fn outside(&self, path: &Path) -> Refused {
         let folders: Vec<String> = self.0.iter().map(|r| r.display().to_string()).collect();
         Refused::Outside(path.to_owned(), folders.join(", "))
@@ -72,12 +77,12 @@ impl Roots {
     /// # Errors
     /// [`Refused`] when it is missing or outside.
     pub fn existing(&self, path: &Path) -> Result<PathBuf, Refused> {
-        let real = path.canonicalize().map_err(|e| Refused::Missing(path.to_owned(), e))?;
-        if self.inside(&real) || self.1.as_ref().is_some_and(|data_folder| real.starts_with(data_folder)) {
-            Ok(real)
-        } else {
-            Err(self.outside(&real))
-        }
+        let real = path.canonicalize().map_err(|e| match self.future(path) {
+            // Of what lies outside it is not told whether it is there.
+            Err(refused @ Refused::Outside(..)) if !self.is_own(path) => refused,
+            _ => Refused::Missing(path.to_owned(), e),
+        })?;
+        if self.inside(&real) || self.is_own(&real) { Ok(real) } else { Err(self.outside(&real)) }
     }
 
     /// Checks a path that may not exist yet: its nearest existing parent must be inside, and no part may climb.
@@ -108,7 +113,16 @@ mod tests {
         assert!(roots.existing(inside.path()).is_ok());
         assert!(roots.existing(&inside.path().join("link")).is_err());
         assert!(roots.existing(&inside.path().join("..")).is_err());
-        assert!(roots.existing(&inside.path().join("nothing")).is_err());
+        let missing = roots.existing(&inside.path().join("nothing")).unwrap_err();
+        assert!(matches!(missing, Refused::Missing(..)), "{missing}");
+        for hidden in [
+            outside.path().join("nothing"),
+            inside.path().join("link/nothing"),
+            inside.path().join("../nothing"),
+        ] {
+            let refused = roots.existing(&hidden).unwrap_err();
+            assert!(matches!(refused, Refused::Outside(..)), "{refused}");
+        }
         assert!(roots.future(&inside.path().join("new/folder")).is_ok());
         assert!(roots.future(&inside.path().join("link/new")).is_err());
         assert!(roots.future(&inside.path().join("new/../../x")).is_err());

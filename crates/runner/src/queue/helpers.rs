@@ -146,6 +146,8 @@ pub(super) struct AtHelper {
     queue: Queue,
     /// The machine.
     pub(super) name: String,
+    /// It has a picture there: when that is done, another one can be handed out.
+    is_used: bool,
 }
 
 impl AtHelper {
@@ -160,7 +162,13 @@ impl AtHelper {
         let (_, (name, _)) =
             places.into_iter().filter_map(|one| Some((left(&one)?, one))).max_by_key(|(left, _)| *left)?;
         *with.taken.entry(name.clone()).or_default() += 1;
-        Some(Self { queue: queue.clone(), name })
+        Some(Self { queue: queue.clone(), name, is_used: false })
+    }
+
+    /// For a picture that is handed out.
+    pub(super) fn used(mut self) -> Self {
+        self.is_used = true;
+        self
     }
 }
 
@@ -175,7 +183,10 @@ impl Drop for AtHelper {
                 }
             }
         }
-        self.queue.added();
+        // Of a place for which there was no picture nothing follows; to look again at once would never end.
+        if self.is_used {
+            self.queue.added();
+        }
     }
 }
 

@@ -99,7 +99,7 @@ impl Queue {
                 (item, in_work, elsewhere)
             };
             let place = match elsewhere {
-                Some(place) if item.task.is_none() => Place::Elsewhere(place),
+                Some(place) if item.task.is_none() => Place::Elsewhere(place.used()),
                 Some(_) if !has_room => {
                     *lock(&shared.put_by) = Some((item, in_work));
                     continue;
