@@ -113,7 +113,7 @@ async fn at_two_hundred_per_cent_everything_is_within_the_page() {
         desk.go(&format!("/{page}")).await;
         desk.until("document.readyState === 'complete' && innerWidth <= 640").await;
         // What a button says may end in dots; it is reached, by scrolling down alone.
-        let outside = "return [document.scrollingElement.scrollWidth - innerWidth, ...[...document.querySelectorAll('button, input, select, a')]
+        let outside = "return [document.scrollingElement.scrollWidth - document.scrollingElement.clientWidth, ...[...document.querySelectorAll('button, input, select, a')]
             .filter((e) => { const r = e.getBoundingClientRect();
                 return r.width && getComputedStyle(e).visibility !== 'hidden' && !e.closest('[hidden]') && (r.right > innerWidth + 1 || r.left < -1); })
             .map((e) => e.id || e.textContent.trim())]";

@@ -229,6 +229,24 @@ fn window_sum<L: Lanes, const N: usize>(window: &[Pixel], width: usize, xw: &[Pa
     sum
 }
 
+/// The sum over a window that lies inside the input, in the way that is fastest for the number of taps.
+#[inline(always)]
+pub(crate) fn any_window<L: Lanes>(window: &[Pixel], width: usize, xw: &[Pair], yw: &[Pair]) -> L {
+    match xw.len() {
+        2 => window_sum::<L, 2>(window, width, xw, yw),
+        4 => window_sum::<L, 4>(window, width, xw, yw),
+        6 => window_sum::<L, 6>(window, width, xw, yw),
+        count => {
+            let mut sum = L::zero();
+            for (t, w) in yw.iter().flat_map(|pair| [pair[0], pair[4]]).enumerate() {
+                let part = row_sum(&window[t * width..t * width + 2 * count], xw);
+                sum = sum.plus_product(part, L::splat(w));
+            }
+            sum
+        }
+    }
+}
+
 /// Even and odd taps together.
 #[inline(always)]
 pub(crate) fn together<L: Lanes>(sum: L) -> Pixel {
@@ -289,19 +307,7 @@ fn directly_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, rect: Rect,
             let inside =
                 x0 >= 0 && x0 as usize + r.x.taps <= width && y0 >= 0 && y0 as usize + r.y.taps <= high;
             if inside {
-                let window = &input[y0 as usize * width + x0 as usize..];
-                sum = match xw.len() {
-                    2 => window_sum::<L, 2>(window, width, xw, yw),
-                    4 => window_sum::<L, 4>(window, width, xw, yw),
-                    6 => window_sum::<L, 6>(window, width, xw, yw),
-                    _ => {
-                        for (t, w) in yw.iter().flat_map(|pair| [pair[0], pair[4]]).enumerate() {
-                            let part = row_sum(&window[t * width..t * width + r.x.taps], xw);
-                            sum = sum.plus_product(part, L::splat(w));
-                        }
-                        sum
-                    }
-                };
+                sum = any_window(&input[y0 as usize * width + x0 as usize..], width, xw, yw);
             } else {
                 let weights = yw.iter().flat_map(|pair| [pair[0], pair[4]]);
                 for (t, w) in weights.enumerate() {

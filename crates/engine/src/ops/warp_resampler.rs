@@ -8,7 +8,7 @@
 
 use crate::geometry::{Rect, Size};
 use crate::ops::planes::Pixel;
-use crate::ops::resample::{Axis, row_sum, taps, together};
+use crate::ops::resample::{Axis, any_window, row_sum, taps, together};
 use crate::ops::warp::Warp;
 use crate::simd::{Lanes, Plain};
 
@@ -131,6 +131,7 @@ impl WarpResampler {
 fn warped<L: Lanes>(r: &WarpResampler, input: &[Pixel], have: Rect, rect: Rect, out: &mut [Pixel]) {
     let width = have.width as usize;
     let mut spare = vec![[0.0; 4]; r.axes[r.axes.len() - 1].taps];
+    let most = L::splat(16.0);
     for block in r.blocks(rect) {
         let part = block.rect.within(rect);
         let (ax, ay) = (&r.axes[block.axis.0], &r.axes[block.axis.1]);
@@ -146,15 +147,25 @@ fn warped<L: Lanes>(r: &WarpResampler, input: &[Pixel], have: Rect, rect: Rect, 
                     let (x0, xp) = ax.place(mix(c[0].0, c[1].0, c[2].0, c[3].0));
                     let (y0, yp) = ay.place(mix(c[0].1, c[1].1, c[2].1, c[3].1));
                     let (x0, y0) = (x0 - have.x, y0 - have.y);
-                    let xw = ax.weights(xp);
-                    let mut sum = L::zero();
-                    let weights = ay.weights(yp).iter().flat_map(|pair| [pair[0], pair[4]]);
-                    for (n, w) in weights.enumerate() {
-                        let line = (y0 + n as i64).clamp(0, have.height - 1) as usize * width;
-                        let row = taps(&input[line..line + width], x0, ax.taps, &mut spare);
-                        sum = sum.plus_product(row_sum(row, xw), L::splat(w));
-                    }
-                    let value = together(sum).map(|v| v.clamp(0.0, 16.0));
+                    let (xw, yw) = (ax.weights(xp), ay.weights(yp));
+                    let is_inside = x0 >= 0
+                        && x0 + ax.taps as i64 <= have.width
+                        && y0 >= 0
+                        && y0 + ay.taps as i64 <= have.height;
+                    let sum: L = if is_inside {
+                        let window = &input[y0 as usize * width + x0 as usize..];
+                        any_window(window, width, xw, yw)
+                    } else {
+                        let mut sum = L::zero();
+                        let weights = yw.iter().flat_map(|pair| [pair[0], pair[4]]);
+                        for (n, w) in weights.enumerate() {
+                            let line = (y0 + n as i64).clamp(0, have.height - 1) as usize * width;
+                            let row = taps(&input[line..line + width], x0, ax.taps, &mut spare);
+                            sum = sum.plus_product(row_sum(row, xw), L::splat(w));
+                        }
+                        sum
+                    };
+                    let value = together(sum.folded(L::zero()).between(L::zero(), most));
                     if block.corners.len() == 1 {
                         *pixel = value;
                     } else {

@@ -79,7 +79,7 @@ impl Roots {
     pub fn existing(&self, path: &Path) -> Result<PathBuf, Refused> {
         let real = path.canonicalize().map_err(|e| match self.future(path) {
             // Of what lies outside it is not told whether it is there.
-            Err(refused @ Refused::Outside(..)) if !self.is_own(path) => refused,
+            Err(Refused::Outside(..)) if !self.is_own(path) => self.outside(path),
             _ => Refused::Missing(path.to_owned(), e),
         })?;
         if self.inside(&real) || self.is_own(&real) { Ok(real) } else { Err(self.outside(&real)) }
