@@ -17,9 +17,12 @@ use sqlx::{AssertSqlSafe, FromRow, Row as _, Sqlite, SqliteConnection, Transacti
 use std::path::Path;
 
 /// A picture is made when all pictures of its run are measured; a file of all pictures, when everything before it is over.
-const TURN: &str = "(i.phase = 'measure' OR NOT EXISTS (SELECT 1 FROM run_items m
+///
+/// The indices are named: without statistics others look as good, and are read from end to end for each item.
+const TURN: &str =
+    "(i.phase = 'measure' OR NOT EXISTS (SELECT 1 FROM run_items m INDEXED BY run_items_to_measure
     WHERE m.run_id = i.run_id AND m.phase = 'measure' AND m.state = 'waiting'))
-    AND (i.task IS NULL OR NOT EXISTS (SELECT 1 FROM run_items b
+    AND (i.task IS NULL OR NOT EXISTS (SELECT 1 FROM run_items b INDEXED BY run_items_waiting
     WHERE b.run_id = i.run_id AND b.position < i.position AND b.state = 'waiting'))";
 
 /// The earliest time at which an item of a run may end: times of ending rise in the order in which they are written down, so that
@@ -183,20 +186,23 @@ impl RunQueue for Store {
         let query = format!(
             "UPDATE run_items SET worker = ?1, lease = ?2, tries = tries + 1
              WHERE (run_id, position) = (
-                 WITH next AS (SELECT i.run_id, i.position FROM runs r JOIN run_items i ON i.run_id = r.id
-                     WHERE r.state IN {} AND (r.not_before IS NULL OR r.not_before <= ?3)
-                     AND i.state = 'waiting' AND i.worker IS NULL AND (?4 IS NULL OR r.id = ?4)
-                     AND {TURN}
-                     ORDER BY r.place, r.id, i.position LIMIT 1)
-                 SELECT next.run_id, coalesce((SELECT i.position FROM run_items i
+                 WITH next AS (SELECT r.id AS run_id FROM runs r
+                     WHERE r.state IN {} AND (r.not_before IS NULL OR r.not_before <= ?3) AND (?4 IS NULL OR r.id = ?4)
+                     AND EXISTS (SELECT 1 FROM run_items i INDEXED BY run_items_waiting
+                         WHERE i.run_id = r.id AND i.state = 'waiting' AND i.worker IS NULL AND {TURN})
+                     ORDER BY r.place, r.id LIMIT 1)
+                 SELECT next.run_id, coalesce((SELECT i.position FROM run_items i INDEXED BY run_items_waiting
                      WHERE ?5 = next.run_id AND i.run_id = ?5 AND i.position > ?6
                      AND i.position < (?6 / {STRETCH} + 1) * {STRETCH} AND i.state = 'waiting' AND i.worker IS NULL AND {TURN}
                      ORDER BY i.position LIMIT 1),
-                 (SELECT i.position FROM run_items i
+                 (SELECT i.position FROM run_items i INDEXED BY run_items_waiting
                      WHERE i.run_id = next.run_id AND i.state = 'waiting' AND i.worker IS NULL AND {TURN} AND NOT EXISTS (
-                         SELECT 1 FROM run_items o WHERE o.lease IS NOT NULL AND o.run_id = i.run_id
+                         SELECT 1 FROM run_items o INDEXED BY run_items_leases WHERE o.lease IS NOT NULL AND o.run_id = i.run_id
                          AND (?7 OR o.worker <> ?1) AND o.state = 'waiting' AND o.position / {STRETCH} = i.position / {STRETCH})
-                     ORDER BY i.position LIMIT 1), next.position) FROM next)
+                     ORDER BY i.position LIMIT 1),
+                 (SELECT i.position FROM run_items i INDEXED BY run_items_waiting
+                     WHERE i.run_id = next.run_id AND i.state = 'waiting' AND i.worker IS NULL AND {TURN}
+                     ORDER BY i.position LIMIT 1)) FROM next)
              RETURNING *",
             among(RunState::CLAIMABLE)
         );
@@ -232,7 +238,7 @@ impl RunQueue for Store {
 
     async fn claimable(&self, clock: &str, most: i64) -> Result<i64> {
         let query = format!(
-            "SELECT count(*) FROM (SELECT 1 FROM runs r JOIN run_items i ON i.run_id = r.id
+            "SELECT count(*) FROM (SELECT 1 FROM runs r CROSS JOIN run_items i INDEXED BY run_items_waiting ON i.run_id = r.id
              WHERE r.state IN {} AND (r.not_before IS NULL OR r.not_before <= ?1)
              AND i.state = 'waiting' AND i.worker IS NULL AND {TURN} LIMIT ?2)",
             among(RunState::CLAIMABLE)

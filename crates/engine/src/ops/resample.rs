@@ -537,7 +537,11 @@ fn column_sum(rows: &[Pixel], width: usize, column: usize, Place { at, phase }: 
             }
         }
     }
-    std::array::from_fn(|c| (sums[0][c] + sums[1][c]).max(0.0).min(16.0))
+    // What is no number is 0, as for several at once.
+    std::array::from_fn(|c| {
+        let sum = sums[0][c] + sums[1][c];
+        if sum > 0.0 { sum.min(16.0) } else { 0.0 }
+    })
 }
 
 #[cfg(test)]
