@@ -351,13 +351,17 @@ impl Maker {
 
     /// The pictures of the run that were sent with one.
     fn sequence(&self, request: &PictureRequest, originals: &Originals) -> Arc<RunSequence> {
-        let mut overrides = HashMap::from([(request.number.saturating_sub(1), request.overrides.clone())]);
-        let mut frames = HashMap::new();
+        let frame = |name: &PathBuf, decided: &Decided, hash: &str| {
+            let bytes = originals.get(hash).cloned();
+            Frame { source: name.clone(), decided: decided.clone(), bytes }
+        };
+        // The picture itself lies beside its neighbours.
+        let at = request.number.saturating_sub(1);
+        let mut overrides = HashMap::from([(at, request.overrides.clone())]);
+        let mut frames = HashMap::from([(at, frame(&request.name, &request.decided, &request.source))]);
         for one in &request.beside {
             overrides.insert(one.place, one.overrides.clone());
-            let (source, decided) = (one.name.clone(), one.decided.clone());
-            let bytes = originals.get(&one.source).cloned();
-            frames.insert(one.place, Frame { source, decided, bytes });
+            frames.insert(one.place, frame(&one.name, &one.decided, &one.source));
         }
         let mut groups = lock(&self.groups);
         let known = groups.iter().position(|(group, _)| *group == request.group && !group.is_empty());
@@ -440,6 +444,7 @@ impl Maker {
 mod tests {
     use super::*;
     use crate::render::execute::execute;
+    use crate::render::sequence::SequenceFrame;
     use rallo_engine::{Encoded, Pixels, Size};
     use rallo_media::{Encoding, Extras};
 
@@ -500,6 +505,39 @@ mod tests {
         // What is there is not made again.
         let again = super::prepared((&recipe, RECIPE, &[]), &job, (&[], 0)).err().unwrap();
         assert_eq!(again.state, rallo_job::ItemState::Skipped);
+    }
+
+    #[test]
+    fn a_picture_is_among_the_neighbours_of_its_neighbours() {
+        let folder = tempfile::tempdir().unwrap();
+        let frames: Vec<SequenceFrame> = (0..6u8)
+            .map(|n| {
+                let pixels = (0..40 * 30u32).flat_map(|i| [(i % 40) as u8 * n, (i / 40) as u8 * 7, 40 * n]);
+                let picture = Encoded { size: Size::new(40, 30), pixels: Pixels::U8(pixels.collect()) };
+                let bytes = rallo_media::encode(&picture, Encoding::Png, &Extras::default()).unwrap();
+                let source = folder.path().join(format!("S_{n}.png"));
+                std::fs::write(&source, bytes).unwrap();
+                SequenceFrame { source, stamp: 0, decided: Decided::default() }
+            })
+            .collect();
+        let text = r#"{"format": "rallo-recipe", "version": 1, "name": "Calm",
+            "steps": [{"step": "blend", "frames": 2}, {"step": "trails", "frames": 2}],
+            "deliveries": [{"kind": "pictures", "format": "png"}]}"#;
+        let recipe = Recipe::parse(text).unwrap();
+        let sequence = Arc::new(RunSequence::new(&recipe, frames.clone(), &[]).unwrap());
+        let job = PictureJob {
+            source: frames[3].source.clone(),
+            targets: vec![(folder.path().join("out.png"), None)],
+            decided: Decided::default(),
+            number: 4,
+            sequence,
+        };
+        let prepared = prepared((&recipe, text, &[]), &job, (&[], 0)).unwrap();
+        assert_eq!(prepared.request.beside.iter().map(|b| b.place).collect::<Vec<_>>(), [0, 1, 2, 4, 5]);
+        let made = made(folder.path(), &prepared);
+        let (source, about) = read(&recipe, FileSource::open(&job.source).unwrap(), &job);
+        let own = execute(&recipe, &source, &job, &about, None, (&[], 0)).unwrap();
+        assert!(made.files[0].bytes == own.files[0].bytes, "bytes differ");
     }
 
     #[test]
