@@ -186,7 +186,10 @@ document.addEventListener('keydown', (e) => {
   }
 });
 
-// A picture that lies no longer where it was leaves its place empty, without the browser's sign of something broken.
+// A picture that lies no longer where it was leaves its place empty, without the browser's sign of something broken; some
+// were asked for before this page's script began.
+for (const image of document.images)
+  if (image.src && image.complete && !image.naturalWidth) image.classList.add('is-gone');
 for (const [what, isGone] of [
   ['error', true],
   ['load', false],

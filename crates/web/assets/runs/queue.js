@@ -28,6 +28,10 @@ export function exchange(list, fresh) {
   showShares(list);
 }
 
+// What the slips hang by is at the rail: it is seen as long as they hang there, not over the rail once they are moved up.
+const hang = () => document.body.classList.toggle('is-moved-up', scrollY > 2);
+addEventListener('scroll', hang, { passive: true });
+
 document.addEventListener('alpine:init', () => {
   window.Alpine.data('queue', () => ({
     due: null,
