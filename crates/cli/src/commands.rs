@@ -63,7 +63,7 @@ pub fn serve(args: &Serve, data: &Path) -> Ended {
     let roots = Roots::new(&roots).map_err(|e| e.to_string())?;
     let runtime = tokio::runtime::Runtime::new().map_err(|e| e.to_string())?;
     runtime.block_on(async {
-        let helpers = fleet::helpers(args, data).await?;
+        let helpers = fleet::helpers(args, data).await.map_err(|e| e.to_string())?;
         let options = rallo_web::Options {
             roots,
             data: data.to_owned(),

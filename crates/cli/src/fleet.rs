@@ -5,7 +5,7 @@ use crate::queue::runtime;
 use crate::{FleetCommand, Joins, Serve, Worker as WorkerArgs};
 use rallo_fleet::server::{self, Fleet, FleetOptions};
 use rallo_fleet::worker::{Worker, WorkerOptions};
-use rallo_fleet::{BrokerOptions, Reply};
+use rallo_fleet::{BrokerOptions, FleetError, Reply};
 use std::io::Write;
 use std::path::Path;
 use std::process::ExitCode;
@@ -22,12 +22,12 @@ fn broker(joins: &Joins) -> Option<BrokerOptions> {
 }
 
 /// Connects as the one who hands out work, where that was asked for.
-pub async fn helpers(args: &Serve, data: &Path) -> Result<Option<Fleet>, String> {
+pub async fn helpers(args: &Serve, data: &Path) -> Result<Option<Fleet>, FleetError> {
     let Some(broker) = broker(&args.joins) else { return Ok(None) };
     let bytes = |gigabytes: u64| i64::try_from(gigabytes.saturating_mul(1_000_000_000)).unwrap_or(i64::MAX);
     let (most, shares) = (args.fleet_room.map(bytes), args.shares.clone());
     let options = FleetOptions { broker, data: data.to_owned(), most, shares };
-    Fleet::serve(&options).await.map(Some).map_err(|e| e.to_string())
+    Fleet::serve(&options).await.map(Some)
 }
 
 /// `rallo worker --fleet …`: helps another machine's runs until it is stopped or sent home.

@@ -18,4 +18,4 @@ pub mod worker;
 
 pub use broker::{BrokerOptions, FleetError};
 pub use message::{Reply, Status};
-pub use share::{Share, SharePattern};
+pub use share::{Share, ShareError, SharePattern};

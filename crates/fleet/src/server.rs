@@ -321,9 +321,10 @@ impl Fleet {
         let Ok(hello) = serde_json::from_slice::<Hello>(&message.payload) else {
             return written(&Reply { refused: Some("it cannot be understood".into()), ..Reply::default() });
         };
-        let waits = |name: &str| hello.shares.get(name) == Some(&Compared::NotYet);
-        let patterns = self.0.patterns.try_read().map(|all| all.clone()).unwrap_or_default();
-        let compare = patterns.into_iter().filter(|pattern| waits(&pattern.name)).collect();
+        let waits = |p: &&SharePattern| hello.shares.get(&p.name) == Some(&Compared::NotYet);
+        // While they are looked at anew, the next hello is answered with them.
+        let patterns = self.0.patterns.try_read();
+        let compare = patterns.iter().flat_map(|all| all.iter().filter(waits).cloned()).collect();
         let kind = self.kind();
         let mut roll = self.roll();
         let home = roll.sent_home.contains(&hello.name);

@@ -19,17 +19,31 @@ pub struct Share {
     pub folder: PathBuf,
 }
 
-impl FromStr for Share {
-    type Err = String;
+/// Why a share cannot be declared so.
+#[derive(Debug, thiserror::Error)]
+pub enum ShareError {
+    /// The name or the folder is missing.
+    #[error("say the share's name and its folder, as in photos=/mnt/photos")]
+    Incomplete,
+    /// The folder cannot be looked into.
+    #[error("the folder {0}: {1}")]
+    Folder(PathBuf, std::io::Error),
+    /// It is a file.
+    #[error("{0} is no folder")]
+    NoFolder(PathBuf),
+}
 
-    fn from_str(text: &str) -> Result<Self, String> {
+impl FromStr for Share {
+    type Err = ShareError;
+
+    fn from_str(text: &str) -> Result<Self, ShareError> {
         let (name, path) = text.split_once('=').unwrap_or((text, ""));
         if name.is_empty() || path.is_empty() {
-            return Err("say the share's name and its folder, as in photos=/mnt/photos".into());
+            return Err(ShareError::Incomplete);
         }
-        let folder = Path::new(path).canonicalize().map_err(|e| format!("the folder {path}: {e}"))?;
+        let folder = Path::new(path).canonicalize().map_err(|e| ShareError::Folder(path.into(), e))?;
         if !folder.is_dir() {
-            return Err(format!("{path} is no folder"));
+            return Err(ShareError::NoFolder(path.into()));
         }
         Ok(Self { name: name.to_owned(), folder })
     }
@@ -146,7 +160,7 @@ mod tests {
     #[test]
     fn a_share_is_declared_by_a_name_and_a_folder() {
         for wrong in ["photos", "=/tmp", "photos=", "photos=/nowhere/at/all"] {
-            let said = wrong.parse::<Share>().unwrap_err();
+            let said = wrong.parse::<Share>().unwrap_err().to_string();
             assert!(said.contains("share") || said.contains("/nowhere"), "{said}");
         }
     }

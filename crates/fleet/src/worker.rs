@@ -407,7 +407,9 @@ impl Worker {
         }
         if !request.beside.is_empty() {
             // The next picture needs most of them.
-            all.iter().for_each(|(hash, bytes)| self.0.originals.insert(hash.clone(), bytes.clone()));
+            for (hash, bytes) in all.iter().filter(|(hash, _)| self.0.originals.peek(*hash).is_none()) {
+                self.0.originals.insert(hash.clone(), bytes.clone());
+            }
         }
         Ok(all)
     }

@@ -29,6 +29,14 @@ fn room(fleet: &Fleet) -> usize {
     fleet.places().into_iter().map(|(_, room)| room).sum()
 }
 
+/// Waits until a helper is known.
+async fn until_there(fleet: &Fleet, helping: &tokio::task::JoinHandle<()>) {
+    while room(fleet) == 0 {
+        assert!(!helping.is_finished(), "the helper failed");
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+}
+
 /// What comes of asking for a picture.
 async fn asked(fleet: &Fleet, original: &[u8]) -> Result<FromHelper, NotMade> {
     let request = request(original);
@@ -99,10 +107,7 @@ async fn bytes_of_another_hash_too_many_or_none_are_not_taken() {
             if file.is_null() { (said, Some((hash, &b"something else"[..]))) } else { (file, None) };
         let answer = move |assignment: &Value| json!({"token": assignment["token"], "helper": name, "seconds": 0.1, "result": {"Ok": {"files": [file]}}});
         let bad = tokio::spawn(helper(options.address.clone(), name, holds, answer));
-        while room(&fleet) == 0 {
-            assert!(!bad.is_finished(), "the helper failed");
-            tokio::time::sleep(Duration::from_millis(20)).await;
-        }
+        until_there(&fleet, &bad).await;
         let made = asked(&fleet, b"an original").await;
         let Err(NotMade::Nobody(said)) = made else { panic!("{name}: {made:?}") };
         assert!(said.contains(why), "{name}: {said}");
@@ -124,10 +129,7 @@ async fn a_picture_that_nobody_asked_for_is_not_wanted_and_a_failure_is_the_pict
         json!({"token": assignment["token"], "helper": "honest", "seconds": 0.1,
             "result": {"Err": {"kind": "unreadable", "reason": "it is none"}}})
     }));
-    while room(&fleet) == 0 {
-        assert!(!helping.is_finished(), "the helper failed");
-        tokio::time::sleep(Duration::from_millis(20)).await;
-    }
+    until_there(&fleet, &helping).await;
     let made = asked(&fleet, b"one").await;
     assert!(matches!(&made, Err(NotMade::Failed(fault)) if fault.reason == "it is none"), "{made:?}");
     assert_eq!(room(&fleet), 1, "who tells of a bad picture is not to blame");
@@ -173,10 +175,7 @@ async fn a_picture_that_took_long_goes_to_the_machine_that_has_kept_it_and_on_wh
         json!({"token": assignment["token"], "helper": "patient", "seconds": 7.5,
             "result": {"Err": {"kind": "unreadable", "reason": "it is none"}}})
     }));
-    while room(&fleet) == 0 {
-        assert!(!helping.is_finished(), "the helper failed");
-        tokio::time::sleep(Duration::from_millis(20)).await;
-    }
+    until_there(&fleet, &helping).await;
     assert!(matches!(asked(&fleet, b"one").await, Err(NotMade::Failed(_))));
     until_empty(&options.address).await;
     helping.abort();

@@ -378,3 +378,47 @@ impl Paper {
         document.finish().map_err(|e| fail(format!("{e:?}")))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn drawing(n: usize) -> Drawing {
+        let lines = vec![(vec![(0.0, 0.0), (30.0, 20.0), (80.0, 80.0)], 0.9)];
+        Drawing { size: (80.0, 80.0), lines, words: format!("drawing {n}") }
+    }
+
+    #[test]
+    fn drawings_stand_in_rows_with_their_words_and_go_on_on_the_next_page() {
+        let mut paper = Paper::new("Drawn", A4, 18.0);
+        paper.drawings(&[], 36.0);
+        assert_eq!(paper.pages[0].1.len(), 0, "nothing is drawn of nothing");
+        // Some five in a row, some eight rows on a page.
+        let all: Vec<Drawing> = (0..60).map(drawing).collect();
+        paper.drawings(&all, 36.0);
+        assert_eq!(paper.pages.len(), 2);
+        let (left, right, bottom) =
+            (paper.margin + 36.0, paper.page.0 - paper.margin, paper.page.1 - paper.margin);
+        let (mut strokes, mut words) = (0, 0);
+        for item in paper.pages.iter().flat_map(|(_, items)| items) {
+            match item {
+                Item::Line { .. } => strokes += 1,
+                Item::Glyphs { at, .. } => {
+                    words += 1;
+                    assert!(at.0 >= left && at.0 < right && at.1 < bottom, "{at:?}");
+                }
+                Item::Picture { .. } => panic!("there is no picture"),
+            }
+        }
+        // A frame and a line for each, and one run of letters or more.
+        assert_eq!(strokes, 120);
+        assert!(words >= 60, "{words}");
+        assert!(paper.finish().unwrap().starts_with(b"%PDF"));
+    }
+
+    #[test]
+    fn a_line_needs_two_points() {
+        assert!(line(&[], (0.0, 0.0)).is_none() && line(&[(1.0, 1.0)], (0.0, 0.0)).is_none());
+        assert!(line(&[(1.0, 1.0), (2.0, 3.0)], (5.0, 5.0)).is_some());
+    }
+}

@@ -107,6 +107,18 @@ fn answered(recipe: &Result<Recipe, Fault>, item: &RunItem) -> Result<Recipe, Fa
 /// Stands for the checkpoints passed while pictures are still being measured.
 const UNMEASURED: i64 = -1;
 
+/// An item as a picture to be made or measured, and the recipe with its own values.
+fn job_of(
+    item: &RunItem,
+    recipe: &Parsed,
+    targets: Vec<(PathBuf, Option<String>)>,
+    sequence: Arc<RunSequence>,
+) -> Result<(Recipe, PictureJob), Fault> {
+    let (source, number) = (item.source.clone().into(), item.position as usize + 1);
+    let job = PictureJob { source, targets, decided: decided(item)?, number, sequence };
+    Ok((answered(recipe, item)?, job))
+}
+
 impl Queue {
     /// The recipe a run works by now.
     pub(super) async fn recipe(&self, run: &Run) -> Parsed {
@@ -260,14 +272,8 @@ impl Queue {
         item: &RunItem,
     ) -> Result<(Recipe, PictureJob), Fault> {
         let of = recipe.as_ref().as_ref().map_err(Clone::clone)?;
-        let job = PictureJob {
-            source: item.source.clone().into(),
-            targets: Vec::new(),
-            decided: decided(item)?,
-            number: item.position as usize + 1,
-            sequence: self.unmeasured(run, of).await?,
-        };
-        Ok((answered(recipe, item)?, job))
+        let sequence = self.unmeasured(run, of).await?;
+        job_of(item, recipe, Vec::new(), sequence)
     }
 
     /// What is measured of a picture, here or elsewhere.
@@ -377,14 +383,7 @@ impl Queue {
     ) -> Result<(Recipe, PictureJob), Fault> {
         let of = recipe.as_ref().as_ref().map_err(Clone::clone)?;
         let sequence = self.sequence(run, of).await?;
-        let job = PictureJob {
-            source: item.source.clone().into(),
-            targets: self.targets(item).await,
-            decided: decided(item)?,
-            number: item.position as usize + 1,
-            sequence,
-        };
-        Ok((answered(recipe, item)?, job))
+        job_of(item, recipe, self.targets(item).await, sequence)
     }
 
     /// The results of one picture.

@@ -1,10 +1,10 @@
 //! Several machines to test with: a broker, a server that hands pictures out, workers, and the cable between them.
 
-use crate::common::desk::Held;
+use crate::common::desk::{Held, first_line};
 use crate::common::files_below;
 use crate::common::place::Place;
 use serde_json::Value;
-use std::io::{BufRead, BufReader, Read, Write};
+use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
@@ -76,8 +76,7 @@ impl Broker {
             .stderr(Stdio::null())
             .spawn()
             .unwrap();
-        let mut line = String::new();
-        BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
+        let line = first_line(&mut child);
         assert!(line.contains("http"), "{line}");
         Held(child)
     }

@@ -104,6 +104,13 @@ pub struct Desk {
     _driver: Held,
 }
 
+/// What a program says first, with its output piped.
+pub fn first_line(child: &mut Child) -> String {
+    let mut line = String::new();
+    BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
+    line
+}
+
 /// Starts the program and reads its address.
 pub fn serve(folder: &Path, port: u16) -> (Held, String) {
     let mut child = Command::new(env!("CARGO_BIN_EXE_rallo"))
@@ -113,8 +120,7 @@ pub fn serve(folder: &Path, port: u16) -> (Held, String) {
         .stderr(Stdio::null())
         .spawn()
         .unwrap();
-    let mut line = String::new();
-    BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
+    let line = first_line(&mut child);
     let base =
         line.split_whitespace().find(|w| w.starts_with("http")).unwrap().trim_end_matches('/').to_owned();
     (Held(child), base)
