@@ -163,7 +163,6 @@ export function recording(bench) {
       await bench.keeper.done();
       await json('POST', '/api/recipes', null);
       await bench.anew();
-      $('name').focus();
     } catch (e) {
       say(e.message);
     }

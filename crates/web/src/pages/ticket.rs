@@ -40,7 +40,8 @@ impl From<Sketch> for Drawn {
             let points = points.iter().map(|[x, y]| format!("{x:.1},{y:.1}"));
             (points.collect::<Vec<_>>().join(" "), is_broad)
         };
-        let view = format!("-2 -2 {} {}", width + 4.0, height + 4.0);
+        // Marks at the frame's corners reach beyond it.
+        let view = format!("-4 -4 {} {}", width + 8.0, height + 8.0);
         Self { title, view, width, height, strokes: strokes.into_iter().map(stroke).collect() }
     }
 }
