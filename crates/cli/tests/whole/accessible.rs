@@ -10,8 +10,11 @@ async fn violations(desk: &Desk) -> Vec<String> {
     let axe = std::fs::read_to_string(file)
         .unwrap_or_else(|e| panic!("{file}: {e}; script/test installs it, or npm ci in crates/web"));
     desk.page.execute(&axe, vec![]).await.unwrap();
-    let run = "const done = arguments[0]; axe.run(document).then((r) => done(r.violations.map((v) => \
-               `${v.id}: ${v.nodes.map((n) => `${n.target.join(' ')} (${n.any[0]?.message ?? n.all[0]?.message ?? ''})`).slice(0, 4).join(' | ')}`)))";
+    // What is still fading in has colours that it has for a moment only.
+    let run = "const done = arguments[0];
+        const fading = document.getAnimations().filter((a) => Number.isFinite(a.effect?.getComputedTiming().endTime));
+        Promise.allSettled(fading.map((a) => a.finished)).then(() => axe.run(document)).then((r) => done(r.violations.map((v) => \
+        `${v.id}: ${v.nodes.map((n) => `${n.target.join(' ')} (${n.any[0]?.message ?? n.all[0]?.message ?? ''})`).slice(0, 4).join(' | ')}`)))";
     let found = desk.page.execute_async(run, vec![]).await.unwrap();
     let missing = "return [...document.images].filter((i) => i.src && i.complete && !i.naturalWidth).map((i) => `no picture at ${i.src}`)";
     let missing = desk.page.execute(missing, vec![]).await.unwrap();
@@ -24,8 +27,18 @@ async fn violations(desk: &Desk) -> Vec<String> {
 struct Looked(Vec<String>);
 
 impl Looked {
+    /// A page that is still being drawn is looked at again: only what stays is wrong.
     async fn at(&mut self, what: &str, desk: &Desk) {
-        self.0.extend(violations(desk).await.into_iter().map(|v| format!("{what}: {v}")));
+        let mut found = violations(desk).await;
+        for _ in 0..3 {
+            if found.is_empty() {
+                return;
+            }
+            tokio::time::sleep(std::time::Duration::from_secs(1)).await;
+            let again = violations(desk).await;
+            found.retain(|violation| again.contains(violation));
+        }
+        self.0.extend(found.into_iter().map(|v| format!("{what}: {v}")));
     }
 }
 
