@@ -1,4 +1,5 @@
 import globals from 'globals';
+import words from './eslint-words.js';
 
 // Rules that find faults; how code is laid out is the formatter's.
 const rules = {
@@ -27,5 +28,12 @@ const rules = {
 export default [
   { ignores: ['assets/vendor/**', 'node_modules/**'] },
   { files: ['assets/**/*.js'], languageOptions: { globals: globals.browser }, rules },
+  {
+    files: ['assets/**/*.js'],
+    ignores: ['assets/vendor/**', 'assets/words/**'],
+    plugins: { words },
+    rules: { 'words/in-one-place': 'error' },
+  },
+  { files: ['assets/words/**'], rules: { 'max-lines': 'off' } },
   { files: ['tests/**/*.js'], languageOptions: { globals: globals.node }, rules },
 ];

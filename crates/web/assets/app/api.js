@@ -1,5 +1,7 @@
 // Asking the server, and saying what it answers when something is wrong.
 
+import { phrase } from './words.js';
+
 /** What the program knows its pages by; read when the first request is made. */
 let token = null;
 const known = () => (token ??= document.querySelector('meta[name=rallo-token]').content);
@@ -40,9 +42,7 @@ export async function ask(method, path, body, { last = false, signal, again = fa
     });
   } catch (e) {
     if (signal?.aborted) throw e;
-    throw new Error(
-      'The program does not answer. Is it still running? What you did is kept on this page; it goes on when the program is back.',
-    );
+    throw new Error(phrase('app-the-program-does-not-answer-is'));
   }
   if (response.ok) return response;
   if (response.status === 403 && !again && (await renewed()))
@@ -63,10 +63,9 @@ export const json = async (method, path, body, how) => (await ask(method, path, 
 
 /** Seconds as people say them. */
 export function duration(seconds) {
-  if (seconds < 1.5) return 'about a second';
-  if (seconds < 90) return `about ${Math.round(seconds)} seconds`;
-  if (seconds < 5400) return `about ${Math.round(seconds / 60)} minutes`;
-  return `about ${(seconds / 3600).toFixed(1)} hours`;
+  if (seconds < 90) return phrase('app-about-seconds', { seconds: Math.max(1, Math.round(seconds)) });
+  if (seconds < 5400) return phrase('app-about-minutes', { minutes: Math.round(seconds / 60) });
+  return phrase('app-about-hours', { hours: (seconds / 3600).toFixed(1) });
 }
 
 /** An element with attributes and children; text is always text. */

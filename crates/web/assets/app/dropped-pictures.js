@@ -3,6 +3,7 @@
 import { ask, el, json, say } from './api.js';
 import { asks } from './fields.js';
 import { chooser } from './folder-chooser.js';
+import { phrase } from './words.js';
 
 const $ = (id) => document.getElementById(id);
 const openFolders = chooser(() => {});
@@ -11,7 +12,10 @@ let drop = null;
 let going = null;
 let to = null;
 
-const size = (bytes) => (bytes < 1e6 ? `${Math.round(bytes / 1000)} kB` : `${(bytes / 1e6).toFixed(1)} MB`);
+const size = (bytes) =>
+  bytes < 1e6
+    ? phrase('any-kb', { bytes: Math.round(bytes / 1000) })
+    : phrase('any-mb', { bytes: (bytes / 1e6).toFixed(1) });
 
 /** Brings one file; `told` is told how many bytes of it have gone. */
 function bring(file, told) {
@@ -34,8 +38,8 @@ function bring(file, told) {
       }
       reject(new Error(message));
     };
-    request.onerror = () => reject(new Error(`${file.name} was not taken in: the program does not answer`));
-    request.onabort = () => reject(new Error('given up'));
+    request.onerror = () => reject(new Error(phrase('app-was-not-taken-in-the-program', { name: file.name })));
+    request.onabort = () => reject(new Error(phrase('app-given-up')));
     request.send(file);
   });
 }
@@ -46,12 +50,15 @@ export async function dropped(recipe, files) {
   to = null;
   const answers = [];
   const all = files.reduce((sum, f) => sum + f.size, 0);
-  $('drop-title').textContent = `${recipe.name} on ${files.length} ${files.length === 1 ? 'picture' : 'pictures'}`;
+  $('drop-title').textContent = phrase('app-on', {
+    name: recipe.name,
+    count: files.length,
+  });
   const list = $('drop-list');
   const rows = files.map((f) => el('li', {}, el('span', {}, f.name), el('small', {}, size(f.size))));
   list.replaceChildren(...rows);
   $('drop-go').disabled = true;
-  $('drop-where').textContent = 'Results: as a ZIP, from the run’s page.';
+  $('drop-where').textContent = phrase('app-results-as-a-zip-from-the');
   const meter = $('drop-meter');
   const put = (share) => {
     meter.firstElementChild.style.width = `${share * 100}%`;
@@ -71,7 +78,7 @@ export async function dropped(recipe, files) {
   let [gone, good, bad] = [0, 0, 0];
   for (const [i, file] of files.entries()) {
     if (!drop) return;
-    $('drop-said').textContent = `Bringing ${i + 1} of ${files.length} …`;
+    $('drop-said').textContent = phrase('app-bringing-of', { i: i + 1, count: files.length });
     try {
       await bring(file, (loaded) => put((gone + loaded) / all));
       good += 1;
@@ -86,8 +93,11 @@ export async function dropped(recipe, files) {
     put(gone / all);
   }
   $('drop-said').textContent = good
-    ? `${good} are here${bad ? `, ${bad} ${bad === 1 ? 'was' : 'were'} not taken in` : ''}.`
-    : 'None of these could be taken in.';
+    ? phrase('app-are-here', {
+        good,
+        bad: bad ? phrase('app-not-taken-in', { bad }) : '',
+      })
+    : phrase('app-none-of-these-could-be-taken');
   $('drop-go').disabled = !good;
   $('drop-go').focus();
   $('drop-go').onclick = async () => {
@@ -105,10 +115,10 @@ export async function dropped(recipe, files) {
 
 $('drop-folder').onclick = () =>
   openFolders({
-    label: 'Put the results here',
+    label: phrase('any-put-the-results-here'),
     taken: (path) => {
       to = path;
-      $('drop-where').textContent = `Results: into ${path}.`;
+      $('drop-where').textContent = phrase('app-results-into', { path });
     },
   });
 async function giveUp() {

@@ -2,6 +2,7 @@
 
 import { el, say } from './api.js';
 import { parse, shown } from './values.js';
+import { phrase } from './words.js';
 
 const PLAIN = { class: 'form-control form-control-sm' };
 
@@ -22,7 +23,7 @@ export function field(param, name, value, put) {
   input.addEventListener('change', () => {
     const v = param.kind === 'flag' ? input.checked : param.kind === 'choice' ? input.value : parse(param, input.value);
     if (v === undefined) {
-      say(`${name}: ${input.value} does not fit`);
+      say(phrase('app-does-not-fit', { name, value: input.value }));
       input.value = shown(value, param.kind);
     } else put(v);
   });
@@ -35,7 +36,7 @@ const ONLY = {
   long_edge: ENCODED,
   widths: ENCODED,
   sharpen: ENCODED,
-  camera_data: [...ENCODED, 'as it is'],
+  camera_data: [...ENCODED, phrase('any-as-it-is')],
   quality: ['jpeg', 'webp', 'avif', 'jxl'],
   limit: ['jpeg', 'webp', 'avif', 'jxl'],
   chroma: ['jpeg'],
@@ -91,11 +92,11 @@ export function row({ title, param }, head, value, put) {
 export function asks(box, all, answers, changed = () => {}) {
   box.hidden = !all.length;
   const one = ({ line, title, param }) =>
-    row({ title, param }, `Line ${line + 1}, `, param.default, (value) => {
+    row({ title, param }, phrase('any-line', { line: line + 1 }), param.default, (value) => {
       const at = answers.findIndex((a) => a.line === line && a.param === param.name);
       if (at >= 0) answers.splice(at, 1);
       answers.push({ line, param: param.name, value });
       changed();
     });
-  box.replaceChildren(el('h2', {}, 'This recipe asks'), ...all.map(one));
+  box.replaceChildren(el('h2', {}, phrase('app-this-recipe-asks')), ...all.map(one));
 }

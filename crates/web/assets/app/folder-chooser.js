@@ -2,21 +2,19 @@
 // there; what is ticked stays ticked while one looks elsewhere.
 
 import { json, say } from './api.js';
+import { phrase } from './words.js';
 
 const $ = (id) => document.getElementById(id);
-
-const counted = (n, one, many) => `${n} ${n === 1 ? one : many}`;
 
 /** What the way on is called. `ticked` are places with what they are. */
 export function takeLabel(ticked, here) {
   const folders = ticked.filter((p) => p.isFolder).length;
   const files = ticked.length - folders;
-  const parts = [];
-  if (folders) parts.push(counted(folders, 'folder', 'folders'));
-  if (files) parts.push(counted(files, 'picture', 'pictures'));
-  if (parts.length) return `Open ${parts.join(' and ')}`;
-  if (!here.path || !here.pictures) return 'Open this folder';
-  return `Open this folder (${counted(here.pictures, 'picture', 'pictures')})`;
+  const of = { folders: phrase('any-folders', { count: folders }), pictures: phrase('any-pictures', { count: files }) };
+  if (folders && files) return phrase('app-open-folders-and-pictures', of);
+  if (folders || files) return phrase('app-open', { what: folders ? of.folders : of.pictures });
+  if (!here.path || !here.pictures) return phrase('app-open-this-folder');
+  return phrase('app-open-this-folder-with', { count: here.pictures });
 }
 
 /** Gives a function that opens the chooser; `taken(places)` is told what was chosen. With a `want`, one folder is asked
@@ -70,17 +68,19 @@ export function chooser(taken) {
   /** A clip becomes a folder of frames, which is looked into then. */
   async function takeFrames(path, button) {
     button.disabled = true;
-    button.textContent = 'Taking them out …';
+    button.textContent = phrase('app-taking-them-out');
     try {
       const facts = await json('GET', `/api/clip?path=${encodeURIComponent(path)}`);
-      say(`${facts.frames} frames, ${facts.width} × ${facts.height}: this may take a while.`);
-      const { folder, frames } = await json('POST', '/api/clip', { path });
-      say(`${frames} frames were taken out.`);
+      say(
+        phrase('app-frames-this-may-take-a-while', { count: facts.frames, width: facts.width, height: facts.height }),
+      );
+      const { folder, frames: count } = await json('POST', '/api/clip', { path });
+      say(phrase('app-frames-were-taken-out', { count }));
       await look(folder);
     } catch (e) {
       say(e.message);
       button.disabled = false;
-      button.textContent = 'Take its frames out';
+      button.textContent = phrase('app-take-its-frames-out');
     }
   }
 

@@ -1,6 +1,7 @@
 // Playing pictures by their numbers: they are fetched ahead, and left out rather than played slower.
 
 import { el } from './api.js';
+import { phrase } from './words.js';
 
 const AHEAD = 40;
 const AT_ONCE = 6;
@@ -181,21 +182,21 @@ export class Player {
       type: 'range',
       min: 0,
       value: 0,
-      'aria-label': 'Position',
+      'aria-label': phrase('app-position'),
       class: 'film-position',
       oninput: () => this.seek(Number(position.value)),
     });
     const said = el('span', { class: 'data film-said' });
-    const pause = button('Pause', '(Space)', () => this.toggle());
+    const pause = button(phrase('any-pause'), phrase('app-space'), () => this.toggle());
     const rates = el(
       'select',
       {
         class: 'form-select form-select-sm',
-        'aria-label': 'Frames a second',
+        'aria-label': phrase('app-frames-a-second'),
         onchange: () => this.setRate(Number(rates.value)),
       },
       ...[12, 15, 24, 25, 30, 50, 60].map((r) =>
-        el('option', { value: r, selected: r === this.rate }, `${r} a second`),
+        el('option', { value: r, selected: r === this.rate }, phrase('app-a-second', { r })),
       ),
     );
     const time = (n) => {
@@ -205,8 +206,13 @@ export class Player {
     const words = () => {
       position.max = Math.max(0, this.count - 1);
       if (document.activeElement !== position || this.playing) position.value = this.at;
-      pause.textContent = this.playing ? 'Pause' : 'Play';
-      said.textContent = `${time(this.at)} of ${time(this.count)}, frame ${this.at + 1} of ${this.count}`;
+      pause.textContent = this.playing ? phrase('any-pause') : phrase('any-play');
+      said.textContent = phrase('app-of-frame-of', {
+        time: time(this.at),
+        time2: time(this.count),
+        at: this.at + 1,
+        count: this.count,
+      });
     };
     return { position, all: [pause, position, said, rates], words };
   }

@@ -1,6 +1,7 @@
 // The rail: what runs, on every page, and the keys that lead from page to page.
 
 import { duration, json, say, typing } from './api.js';
+import { phrase } from './words.js';
 
 const $ = (id) => document.getElementById(id);
 const open = new Map();
@@ -11,22 +12,34 @@ function words() {
   const running = all.find((r) => r.state === 'running');
   const waiting = all.filter((r) => r.state === 'waiting').length;
   const asking = all.find((r) => r.state === 'asking');
-  const yes = asking ? `Run ${asking.run} waits for your yes` : '';
+  const yes = asking ? phrase('app-run-waits-for-your-yes', { run: asking.run }) : '';
   if (asking && !running) return yes;
   const paused = all.find((r) => r.state === 'paused');
-  if (!running && paused) return `Run ${paused.run} is paused`;
-  if (!running) return waiting ? `${waiting} waiting` : 'nothing waiting';
+  if (!running && paused) return phrase('app-run-is-paused', { run: paused.run });
+  if (!running) return waiting ? phrase('app-waiting', { waiting }) : phrase('app-nothing-waiting');
   const ended = running.done + running.failed + running.skipped;
-  const left = running.left == null ? '' : `, ${duration(running.left)} left`;
-  return `${yes ? `${yes}. ` : ''}Run ${running.run}: ${ended} of ${running.total}${left}${waiting ? `, ${waiting} waiting` : ''}`;
+  const left = running.left == null ? '' : phrase('any-left', { time: duration(running.left) });
+  return phrase('app-run-of', {
+    yes: yes ? `${yes}. ` : '',
+    run: running.run,
+    ended,
+    total: running.total,
+    left,
+    waiting: waiting ? phrase('app-waiting-waiting', { waiting }) : '',
+  });
 }
 
 /** Somebody who walked away is told, if that is wanted. */
 function signal(run) {
   const text =
     run.state === 'asking'
-      ? `Run ${run.run} waits for your yes. ${run.reason ?? ''}`
-      : `Run ${run.run} is done: ${run.done + run.skipped} of ${run.total}${run.failed ? `, ${run.failed} failed` : ''}.`;
+      ? phrase('app-run-waits-for-your-yes-run-reason', { run: run.run, reason: run.reason ?? '' })
+      : phrase('app-run-is-done-of', {
+          run: run.run,
+          done: run.done + run.skipped,
+          total: run.total,
+          failed: run.failed ? phrase('app-failed', { failed: run.failed }) : '',
+        });
   if (localStorage.getItem('signal') === 'yes' && 'Notification' in window && Notification.permission === 'granted') {
     // One for all pages that are open.
     const note = new Notification('Rallo', { body: text, tag: `rallo-run-${run.run}-${run.state}` });
@@ -53,7 +66,7 @@ const AGAIN = 3000;
 
 document.addEventListener('alpine:init', () => {
   window.Alpine.data('rail', () => ({
-    queue: 'nothing waiting',
+    queue: phrase('app-nothing-waiting'),
     init() {
       this.listen();
       // A page that is kept for going back to must not hold its connection: a browser has few of them.
@@ -87,7 +100,11 @@ document.addEventListener('alpine:init', () => {
           : 0;
         this.$refs.busy.style.width = `${share * 100}%`;
         const asking = [...open.values()].some((r) => r.state === 'asking');
-        document.title = asking ? `Yes? – ${title}` : running ? `${Math.floor(share * 100)} % – ${title}` : title;
+        document.title = asking
+          ? phrase('app-yes', { title })
+          : running
+            ? `${Math.floor(share * 100)} % – ${title}`
+            : title;
         document.dispatchEvent(new CustomEvent('rallo:run', { detail: run }));
       };
       events.addEventListener('frames', (message) => {
@@ -111,7 +128,7 @@ export function runTakes(chosen, word, left) {
   $('rail-frames')?.replaceChildren(String(chosen));
   $('rail-frames-word')?.replaceChildren(word);
   $('rail-left-out')?.replaceChildren(left ? `, ${left}` : '');
-  $('run-count').textContent = `${chosen} ${chosen === 1 ? 'frame' : 'frames'}`;
+  $('run-count').textContent = phrase('any-frames', { count: chosen });
 }
 
 /**
@@ -142,12 +159,19 @@ document.addEventListener('rallo:again', followSoon);
 async function again() {
   try {
     const r = await json('POST', '/api/runs/again', null);
-    const newer = r.newer ? ` Version ${r.newer} of it is newer; R shows the sheet for that.` : '';
+    const newer = r.newer ? phrase('app-version-of-it-is-newer-r', { newer: r.newer }) : '';
     say(
-      `Run ${r.run} is started: ${r.recipe}, version ${r.version}, on ${r.count} ${r.count === 1 ? 'frame' : 'frames'}, as in run ${r.like}.${newer}`,
+      phrase('app-run-is-started-as-before', {
+        run: r.run,
+        recipe: r.recipe,
+        version: r.version,
+        count: r.count,
+        like: r.like,
+        newer,
+      }),
     );
   } catch (e) {
-    say(`Not started: ${e.message}`);
+    say(phrase('app-not-started', { message: e.message }));
   }
 }
 
@@ -159,9 +183,16 @@ async function go() {
       location.href = '/sheet';
       return;
     }
-    say(`Run ${r.run} is started: ${r.recipe} on ${r.count} ${r.count === 1 ? 'frame' : 'frames'}, into ${r.folder}.`);
+    say(
+      phrase('app-run-is-started', {
+        run: r.run,
+        recipe: r.recipe,
+        count: r.count,
+        folder: r.folder,
+      }),
+    );
   } catch (e) {
-    say(`Not started: ${e.message}`);
+    say(phrase('app-not-started', { message: e.message }));
   }
 }
 

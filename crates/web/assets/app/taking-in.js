@@ -1,6 +1,7 @@
 // Pictures dropped on a page become a shoot where they lie: a browser only tells their names, so the program looks for them.
 
 import { json, say } from './api.js';
+import { phrase } from './words.js';
 
 /** Time to read what is said before the page changes, in milliseconds. */
 const TO_READ = 2500;
@@ -29,8 +30,7 @@ export function takeDropped(opened) {
 }
 
 function notFound(missing) {
-  const others = missing.length > 3 ? ` and ${missing.length - 3} more` : '';
+  const others = missing.length > 3 ? phrase('app-and-more', { count: missing.length - 3 }) : '';
   const names = missing.slice(0, 3).join(', ') + others;
-  const where = 'not lie in the folders this program may use. Folders are chosen with “Another folder …”.';
-  return `${names} ${missing.length === 1 ? 'does' : 'do'} ${where}`;
+  return phrase('app-not-in-the-folders', { count: missing.length, names });
 }

@@ -2,6 +2,7 @@
 
 import { READING } from './reading.js';
 import { el, say } from '../app/api.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 
@@ -74,8 +75,7 @@ export function adding(bench) {
         ),
       );
     });
-    if (!offers.length)
-      items.push(el('li', { class: 'group' }, 'No step by that word. Try bright, warm, sharp, crop, smaller or logo.'));
+    if (!offers.length) items.push(el('li', { class: 'group' }, phrase('bench-no-step-by-that-word-try')));
     box.replaceChildren(...items);
     $('ask').setAttribute('aria-activedescendant', offers.length ? `offer-${offer}` : '');
     box.querySelector('.is-on')?.scrollIntoView({ block: 'nearest' });
@@ -120,8 +120,7 @@ export function adding(bench) {
     const defaults = Object.fromEntries(o.k.params.map((p) => [p.name, JSON.stringify(p.default)]));
     for (const [name, value] of Object.entries(o.values))
       if (JSON.stringify(value) !== defaults[name]) bench.doc.steps.at(-1)[name] = structuredClone(value);
-    if (o.values === o.k.lately)
-      say(`${o.k.title} starts from the values you used last; ↺ beside a value takes it back to its own.`);
+    if (o.values === o.k.lately) say(phrase('bench-starts-from-the-values-you-used', { title: o.k.title }));
     bench.open = bench.doc.steps.length - 1;
     emptied(byKey);
     bench.changed(true);
@@ -134,7 +133,7 @@ export function adding(bench) {
     if (!text) return;
     early.push(text);
     $('ask').value = '';
-    say(`The recipe is being opened; “${text}” is written down as soon as it is there.`);
+    say(phrase('bench-the-recipe-is-being-opened-is', { text }));
   }
   /** Writes down what was entered early, and goes on finding with what is being typed. */
   bench.takeEarly = () => {
@@ -147,7 +146,8 @@ export function adding(bench) {
       else unknown.push(text);
     }
     shut();
-    if (unknown.length) say(`There is no step by the word ${unknown.map((text) => `“${text}”`).join(', ')}.`);
+    if (unknown.length)
+      say(phrase('bench-there-is-no-step-by-the', { unknown: unknown.map((text) => `“${text}”`).join(', ') }));
     if (typing === null) return;
     $('ask').value = typing;
     $('ask').focus();

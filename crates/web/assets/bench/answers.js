@@ -1,6 +1,7 @@
 // What the server says of the recipe on this sample: sentences, sizes, what was measured, what a picture costs.
 
 import { json, say } from '../app/api.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 
@@ -135,18 +136,38 @@ export function answers(bench) {
     costStop?.abort();
     costOf = '';
   };
-  const SURE = { rough: 'a first guess', estimated: 'estimated', learned: 'as in earlier runs', measured: 'measured' };
-  const size = (bytes) => (bytes < 1e6 ? `${Math.round(bytes / 1000)} kB` : `${(bytes / 1e6).toFixed(1)} MB`);
+  const SURE = {
+    rough: phrase('any-a-first-guess'),
+    estimated: phrase('bench-estimated'),
+    learned: phrase('bench-as-in-earlier-runs'),
+    measured: phrase('bench-measured-word'),
+  };
+  const size = (bytes) =>
+    bytes < 1e6
+      ? phrase('any-kb', { bytes: Math.round(bytes / 1000) })
+      : phrase('any-mb', { bytes: (bytes / 1e6).toFixed(1) });
 
   bench.data = function data() {
     const f = bench.facts;
     const shutter = f.shutter && (f.shutter < 0.4 ? `1/${Math.round(1 / f.shutter)} s` : `${f.shutter} s`);
-    const first = [f.iso && `ISO ${f.iso}`, shutter, f.aperture && `f/${f.aperture}`].filter(Boolean).join(', ');
+    const first = [f.iso && phrase('any-iso', { iso: f.iso }), shutter, f.aperture && `f/${f.aperture}`]
+      .filter(Boolean)
+      .join(', ');
     const { cost, source, told } = bench;
-    const lines = [first, `${((source[0] * source[1]) / 1e6).toFixed(1)} MP to ${told.size[0]} × ${told.size[1]}`];
+    const lines = [
+      first,
+      phrase('bench-mp-to', {
+        source: ((source[0] * source[1]) / 1e6).toFixed(1),
+        size: told.size[0],
+        size2: told.size[1],
+      }),
+    ];
     if (cost) {
       const seconds = cost.seconds < 10 ? cost.seconds.toFixed(1) : Math.round(cost.seconds);
-      lines.push(`a picture: ${seconds} s${cost.bytes == null ? '' : `, ${size(cost.bytes)}`}`, `(${SURE[cost.sure]})`);
+      lines.push(
+        phrase('bench-a-picture-s', { seconds, bytes: cost.bytes == null ? '' : `, ${size(cost.bytes)}` }),
+        `(${SURE[cost.sure]})`,
+      );
     }
     $('data').textContent = lines.join('\n');
   };

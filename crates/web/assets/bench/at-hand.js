@@ -5,6 +5,7 @@ import { pixels } from '../app/request-slots.js';
 import { drawShape } from './controls/areas.js';
 import { Hand } from '../viewer/hand.js';
 import { grab } from './tools/overlay.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 
@@ -21,7 +22,7 @@ export function atHand(bench) {
     hint.hidden = !on;
     if (on && !stay) bench.stage.focus({ preventScroll: true });
     hint.textContent = (on && tool?.hint) || '';
-    hint.append(el('small', {}, ' By keys: arrows, Enter to take hold and to let go, Esc to give up.'));
+    hint.append(el('small', {}, phrase('bench-by-keys-arrows-enter-to-take')));
     bench.toolSize = bench.told?.lines[bench.open]?.size ?? null;
     bench.draw();
     bench.viewer.refresh();
@@ -34,9 +35,9 @@ export function atHand(bench) {
     $('hint').hidden = shape == null;
     $('hint').textContent =
       {
-        gradient: 'Drag from where it is full to where it ends.',
-        ellipse: 'Drag from the middle outwards.',
-        strokes: 'Paint; with Shift it takes away.',
+        gradient: phrase('bench-drag-from-where-it-is-full'),
+        ellipse: phrase('bench-drag-from-the-middle-outwards'),
+        strokes: phrase('bench-paint-with-shift-it-takes-away'),
       }[[bench.doc.steps[bench.open]?.area].flat()[shape]?.kind] ?? '';
     if (shape != null) bench.stage.focus({ preventScroll: true });
     bench.draw();
@@ -101,7 +102,7 @@ export function atHand(bench) {
     bench.useTool(null, false);
     bench.pick.light = put;
     $('hint').hidden = false;
-    $('hint').textContent = 'Click on something that should be grey; the sensor tells the light.';
+    $('hint').textContent = phrase('bench-click-on-something-that-should-be');
     bench.toolSize = bench.source;
     bench.viewer.refresh();
   };

@@ -1,6 +1,7 @@
 // Heads above lines: of a block, with its name, its switch and its mix; of a place where a run waits.
 
 import { el } from '../app/api.js';
+import { phrase } from '../app/words.js';
 
 /** What stands above the line at `i`. */
 export function heads(bench, i) {
@@ -13,7 +14,11 @@ export function heads(bench, i) {
 /** The head of a block: its name, its switch, its mix. */
 function blockHead(bench, block) {
   const { name } = block;
-  const on = el('input', { type: 'checkbox', checked: block.on !== false, 'aria-label': `block ${name} on` });
+  const on = el('input', {
+    type: 'checkbox',
+    checked: block.on !== false,
+    'aria-label': phrase('bench-block-on', { name }),
+  });
   on.addEventListener('change', () => {
     if (on.checked) delete block.on;
     else block.on = false;
@@ -25,7 +30,7 @@ function blockHead(bench, block) {
     max: 100,
     value: block.mix ?? 100,
     class: 'short',
-    'aria-label': `mix of block ${name}, per cent`,
+    'aria-label': phrase('bench-mix-of-block-per-cent', { name }),
   });
   mix.addEventListener('change', () => {
     const v = Math.max(0, Math.min(100, Number(mix.value)));
@@ -33,7 +38,7 @@ function blockHead(bench, block) {
     else block.mix = v;
     bench.changed(true);
   });
-  const title = el('input', { value: name, maxlength: 200, 'aria-label': `name of block ${name}` });
+  const title = el('input', { value: name, maxlength: 200, 'aria-label': phrase('bench-name-of-block', { name }) });
   title.addEventListener('change', () => {
     if (bench.store.renameBlock(name, title.value.trim())) bench.changed(true);
     else title.value = name;
@@ -42,16 +47,16 @@ function blockHead(bench, block) {
     ? el(
         'small',
         {},
-        `from ${block.from.recipe}, version ${block.from.version} `,
-        el('label', {}, follow(bench, block), ' follow it'),
+        phrase('bench-from-version', { recipe: block.from.recipe, version: block.from.version }),
+        el('label', {}, follow(bench, block), phrase('bench-follow-it')),
       )
     : '';
   return el(
     'li',
     { class: `block-head${block.on === false ? ' is-off' : ''}` },
-    el('label', { title: 'On or off' }, on, ' block'),
+    el('label', { title: phrase('bench-on-or-off') }, on, ' ', phrase('bench-block')),
     title,
-    el('label', {}, 'mix', mix, '%'),
+    el('label', {}, phrase('bench-mix'), mix, '%'),
     from,
   );
 }
@@ -59,7 +64,7 @@ function follow(bench, block) {
   const box = el('input', {
     type: 'checkbox',
     checked: block.from.follow,
-    'aria-label': `later versions of ${block.from.recipe} are taken over`,
+    'aria-label': phrase('bench-later-versions-of-are-taken-over', { recipe: block.from.recipe }),
   });
   box.addEventListener('change', () => {
     block.from.follow = box.checked;
@@ -67,4 +72,4 @@ function follow(bench, block) {
   });
   return box;
 }
-const waitHead = (what) => el('li', { class: 'block-head is-wait' }, `Wait for a yes: ${what}`);
+const waitHead = (what) => el('li', { class: 'block-head is-wait' }, phrase('bench-wait-for-a-yes', { what }));

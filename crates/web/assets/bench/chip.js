@@ -3,6 +3,7 @@
 import { el } from '../app/api.js';
 import { options } from '../app/fields.js';
 import { parse, shown } from '../app/values.js';
+import { phrase } from '../app/words.js';
 
 const NUMERIC = ['number', 'whole'];
 
@@ -15,7 +16,7 @@ export function chip(param, text, values, change) {
       type: 'button',
       class: `chip${numeric ? '' : ' is-word'}`,
       'data-param': param.name,
-      title: `${param.about}${numeric ? ' Drag sideways, type, or use the arrow keys.' : ''}`,
+      title: `${param.about}${numeric ? phrase('bench-drag-sideways-type-or-use-the') : ''}`,
     },
     text,
   );

@@ -1,6 +1,7 @@
 // What the result is compared with: the picture as it was, the work up to the open line or without it, another recipe.
 
 import { el, json } from '../app/api.js';
+import { phrase } from '../app/words.js';
 
 /**
  * `now()` gives { doc, open, moves }: the recipe, the open line, and whether a step moves or widens the picture, so that
@@ -20,14 +21,19 @@ export class Against {
     this.documents.clear();
     const kept = this.select.value || 'original';
     const option = (value, text) => el('option', { value }, text);
-    const others = recipes.filter((r) => r.id !== id).map((r) => option(`recipe ${r.id}`, `recipe: ${r.name}`));
+    const others = recipes
+      .filter((r) => r.id !== id)
+      .map((r) => option(phrase('bench-recipe', { id: r.id }), phrase('bench-recipe-name', { name: r.name })));
     const versions = Array.from({ length: Math.min(version - 1, 12) }, (_, i) =>
-      option(`version ${id} ${version - 1 - i}`, `version ${version - 1 - i}`),
+      option(
+        phrase('bench-version', { id, version: version - 1 - i }),
+        phrase('bench-version-version', { version: version - 1 - i }),
+      ),
     );
     this.select.replaceChildren(
-      option('original', 'the original'),
-      option('upto', 'up to the open line'),
-      option('without', 'without the open line'),
+      option('original', phrase('bench-the-original')),
+      option('upto', phrase('bench-up-to-the-open-line')),
+      option('without', phrase('bench-without-the-open-line')),
       ...versions,
       ...others,
     );

@@ -3,6 +3,7 @@
 import { el } from '../app/api.js';
 import { controls, sentence } from './ticket.js';
 import { fitting } from '../app/fields.js';
+import { phrase } from '../app/words.js';
 
 // Dialogs that few need come when they are asked for.
 const nameBuilder = async (...a) => (await import('./controls/file-names.js')).nameBuilder(...a);
@@ -75,7 +76,7 @@ export function deliveries(box, desk) {
           {
             type: 'button',
             class: 'btn btn-sm btn-outline-dark',
-            title: 'Its values',
+            title: phrase('bench-its-values'),
             'aria-expanded': values === step,
             onclick: () => {
               values = values === step ? null : step;
@@ -90,7 +91,7 @@ export function deliveries(box, desk) {
           {
             type: 'button',
             class: 'btn btn-sm btn-outline-dark',
-            title: 'It applies to all deliveries again, as the last line',
+            title: phrase('bench-it-applies-to-all-deliveries-again'),
             onclick: () => {
               own.splice(k, 1);
               if (!own.length) delete goes.steps;
@@ -98,7 +99,7 @@ export function deliveries(box, desk) {
               desk.changed(true);
             },
           },
-          'back to all',
+          phrase('bench-back-to-all'),
         ),
       ),
       ...(values === step
@@ -118,8 +119,8 @@ export function deliveries(box, desk) {
     ]);
     const take = el(
       'select',
-      { class: 'span2', 'aria-label': 'A line for this delivery alone' },
-      el('option', { value: '' }, 'take a line of the ticket …'),
+      { class: 'span2', 'aria-label': phrase('bench-a-line-for-this-delivery-alone') },
+      el('option', { value: '' }, phrase('bench-take-a-line-of-the-ticket')),
       ...doc.steps.map((s, i) => el('option', { value: i }, `${i + 1} ${desk.kind(s).title}`)),
     );
     take.onchange = () => {
@@ -135,7 +136,7 @@ export function deliveries(box, desk) {
       el(
         'label',
         {},
-        el('span', { title: 'Lines that follow the recipe’s here, and nowhere else.' }, 'lines of its own'),
+        el('span', { title: phrase('bench-lines-that-follow-the-recipes-here') }, phrase('bench-lines-of-its-own')),
         take,
       ),
     ];
@@ -152,7 +153,7 @@ export function deliveries(box, desk) {
     // Kinds that make a file of each picture.
     const each = ['pictures', 'frames', 'archive', 'course', 'dng'].includes(kind.id);
     // Nothing is computed where pixels are carried over.
-    const carried = ['as it is', 'copy'].includes(goes.format) || kind.id === 'dng';
+    const carried = [phrase('any-as-it-is'), 'copy'].includes(goes.format) || kind.id === 'dng';
     const told = desk.told();
     const cost = desk.cost()?.deliveries?.[i];
     const act = (label, title, run, more = {}) =>
@@ -170,9 +171,9 @@ export function deliveries(box, desk) {
       {
         type: 'button',
         class: 'goes-arrow',
-        title: open ? 'Fold it up' : 'All its values',
+        title: open ? phrase('bench-fold-it-up') : phrase('bench-all-its-values'),
         'aria-expanded': open,
-        'aria-label': `Delivery ${i + 1}, all its values`,
+        'aria-label': phrase('bench-delivery-all-its-values', { i: i + 1 }),
         onclick: turn,
       },
       '→',
@@ -180,9 +181,7 @@ export function deliveries(box, desk) {
     const acts = [
       each &&
         !carried &&
-        act('look', 'As the file will be, beside what it is without compression', () =>
-          delivered(doc, desk.frame, i, goes),
-        ),
+        act('look', phrase('bench-as-the-file-will-be-beside'), () => delivered(doc, desk.frame, i, goes)),
       doc.deliveries.length > 1 &&
         act(
           'remove',
@@ -192,7 +191,7 @@ export function deliveries(box, desk) {
             opened = null;
             desk.changed(true);
           },
-          { 'aria-label': `Remove delivery ${i + 1}` },
+          { 'aria-label': phrase('bench-remove-delivery', { i: i + 1 }) },
         ),
     ].filter(Boolean);
     const line = el(
@@ -229,7 +228,7 @@ export function deliveries(box, desk) {
             (name) => put({ name }, true),
           ),
       },
-      'Build the name …',
+      phrase('bench-build-the-name-more'),
     );
     const path = el(
       'button',
@@ -247,7 +246,7 @@ export function deliveries(box, desk) {
             (found) => put(found, true),
           ),
       },
-      'Set the move …',
+      phrase('bench-set-the-move'),
     );
     return [
       line,
@@ -255,12 +254,7 @@ export function deliveries(box, desk) {
         'div',
         { class: 'controls' },
         moves
-          ? el(
-              'div',
-              { class: 'shape' },
-              path,
-              el('small', {}, own('move').length === 1 ? '1 mark' : `${own('move').length} marks`),
-            )
+          ? el('div', { class: 'shape' }, path, el('small', {}, phrase('bench-marks', { count: own('move').length })))
           : '',
         controls(fits, () => goes, put, desk.histogram(), memory),
         each ? el('div', { class: 'shape' }, builder) : '',
@@ -274,8 +268,8 @@ export function deliveries(box, desk) {
     if (!doc.deliveries.length) doc.deliveries.push({ kind: 'pictures' });
     const also = el(
       'select',
-      { class: 'form-select form-select-sm take-in', id: 'also-deliver', 'aria-label': 'Deliver also' },
-      el('option', { value: '' }, 'Deliver also …'),
+      { class: 'form-select form-select-sm take-in', id: 'also-deliver', 'aria-label': phrase('bench-deliver-also') },
+      el('option', { value: '' }, phrase('bench-deliver-also-more')),
       ...Object.keys(ALSO).map((name) => el('option', {}, name)),
     );
     also.onchange = () => {

@@ -1,6 +1,7 @@
 // What is done with lines: values changed, opened, moved, copied as text, another recipe taken in.
 
 import { json, say, typing } from '../app/api.js';
+import { phrase } from '../app/words.js';
 
 /** Gives the bench what changes lines. */
 export function lineMoves(bench) {
@@ -47,7 +48,7 @@ export function lineMoves(bench) {
       JSON.stringify({ 'rallo-lines': [bench.doc.steps[Number(li.dataset.line)]] }),
     );
     e.preventDefault();
-    say('The line is copied; paste it into any recipe.');
+    say(phrase('bench-the-line-is-copied-paste-it'));
   });
   document.addEventListener('paste', (e) => {
     if (typing({ target: document.activeElement })) return;

@@ -5,6 +5,7 @@ import { el } from '../app/api.js';
 import { heads } from './blocks.js';
 import { isLens, openedLine } from './opened-line.js';
 import { sentence } from './ticket.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 
@@ -31,17 +32,17 @@ export function lines(bench) {
           {
             type: 'button',
             class: 'btn btn-sm btn-outline-dark',
-            title: 'Remembered for all later pictures that name this lens',
+            title: phrase('bench-remembered-for-all-later-pictures-that'),
             onclick: (e) => {
               e.stopPropagation();
               isLens(bench, name);
             },
           },
-          `It is the ${name}`,
+          phrase('bench-it-is-the', { name }),
         ),
       ),
     );
-    return bench.store.isTried(step()) ? [...said, ' ', el('span', { class: 'tried' }, 'tried')] : said;
+    return bench.store.isTried(step()) ? [...said, ' ', el('span', { class: 'tried' }, phrase('bench-tried'))] : said;
   }
   /** Only the sentences, while a value is being dragged. */
   bench.words = function words() {
@@ -62,7 +63,7 @@ export function lines(bench) {
       draggable: i !== bench.open,
       tabindex: '0',
       'data-line': i,
-      'aria-label': `Line ${i + 1}, ${k.title}`,
+      'aria-label': phrase('bench-line', { i: i + 1, title: k.title }),
     });
     const box = el('div', { class: 'words' }, ...lineWords(i));
     // The words, the number and the paper around them open the line; values have work of their own.
@@ -210,7 +211,9 @@ export function lines(bench) {
                 bench.changed(true);
               },
             },
-            a.order.length < bench.doc.steps.length ? 'Leave this line out' : 'Put it there',
+            a.order.length < bench.doc.steps.length
+              ? phrase('bench-leave-this-line-out')
+              : phrase('bench-put-it-there'),
           ),
         ),
       );

@@ -3,6 +3,7 @@
 import { ask, json, say } from '../app/api.js';
 import { pixels } from '../app/request-slots.js';
 import { nextWay, splitHandle } from '../viewer/split-handle.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 
@@ -16,8 +17,8 @@ export function looking(bench) {
     box.hidden = !small || !fine || !$('hint').hidden;
     const standIn = bench.viewer.pictures.after?.head?.stand_in;
     $('closer-word').textContent = standIn
-      ? 'A stand-in: noise averages out at this size. The true picture follows.'
-      : 'At this size noise and sharpness cannot be judged.';
+      ? phrase('bench-a-stand-in-noise-averages-out')
+      : phrase('bench-at-this-size-noise-and-sharpness');
   };
   const places = new Map();
   async function goClose(which) {

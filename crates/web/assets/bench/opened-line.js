@@ -5,6 +5,7 @@ import { el, json, say } from '../app/api.js';
 import { where } from './controls/line-options.js';
 import { histogram } from './scopes.js';
 import { controls } from './ticket.js';
+import { phrase } from '../app/words.js';
 
 const act = (label, title, run, disabled) =>
   el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', title, disabled, onclick: run }, label);
@@ -50,22 +51,27 @@ function found(bench, i) {
     el(
       'small',
       {},
-      `${step.kept ? 'Kept' : 'Measured'} here: ${seen.found.map(([n, v]) => `${n} ${Math.round(v * 10) / 10}`).join(', ')}.`,
+      phrase('bench-here', {
+        kept: step.kept ? phrase('bench-kept') : phrase('bench-measured'),
+        found: seen.found.map(([n, v]) => `${n} ${Math.round(v * 10) / 10}`).join(', '),
+      }),
     ),
   );
   if (kept && !step.kept && seen.found.length === 2)
     box.append(
-      act('Keep for all frames', 'No frame is measured any more; all get what was measured here', () =>
+      act(phrase('bench-keep-for-all-frames'), phrase('bench-no-frame-is-measured-any-more'), () =>
         bench.change(i, { kept: seen.measured }, true),
       ),
     );
   if (step.kept)
     box.append(
-      act('Measure every frame', 'Each frame gets what is measured in it', () => bench.change(i, { kept: null }, true)),
+      act(phrase('bench-measure-every-frame'), phrase('bench-each-frame-gets-what-is-measured'), () =>
+        bench.change(i, { kept: null }, true),
+      ),
     );
   if (seen.ordinary?.length)
     box.append(
-      act('Turn into ordinary lines', 'The values stand in lines of their own and can be changed', () => {
+      act(phrase('bench-turn-into-ordinary-lines'), phrase('bench-the-values-stand-in-lines-of'), () => {
         bench.doc.steps.splice(i, 1, ...seen.ordinary.map(([id2, values]) => ({ step: id2, ...values })));
         bench.changed(true);
       }),
@@ -80,25 +86,23 @@ function lineActs(bench, i) {
   const acts = el(
     'div',
     { class: 'row-acts' },
-    act(step.on === false ? 'Switch on' : 'Switch off', 'X', () => bench.switchLine(i)),
-    act('↑', 'Earlier (Alt + ↑)', () => bench.move(i, -1), i === 0),
-    act('↓', 'Later (Alt + ↓)', () => bench.move(i, 1), i === bench.doc.steps.length - 1),
-    act('Twice', 'Write the same line again', () => {
+    act(step.on === false ? phrase('any-switch-on') : phrase('any-switch-off'), 'X', () => bench.switchLine(i)),
+    act('↑', phrase('bench-earlier-alt'), () => bench.move(i, -1), i === 0),
+    act('↓', phrase('bench-later-alt'), () => bench.move(i, 1), i === bench.doc.steps.length - 1),
+    act(phrase('bench-twice'), phrase('bench-write-the-same-line-again'), () => {
       bench.doc.steps.splice(i + 1, 0, structuredClone(step));
       bench.changed(true);
     }),
-    act('Remove', 'Delete', () => bench.remove(i)),
+    act(phrase('any-remove'), phrase('bench-delete'), () => bench.remove(i)),
   );
   if (k.params.some((p) => p.name === 'by_lens') && bench.facts.lens)
     acts.prepend(
-      act('Measure this lens', 'On the frames of this shoot that were taken with it; kept for all later pictures', () =>
-        measureLens(bench, i),
-      ),
+      act(phrase('bench-measure-this-lens'), phrase('bench-on-the-frames-of-this-shoot'), () => measureLens(bench, i)),
     );
   const { tool } = k;
   if (tool?.button) {
     const on = bench.pick.tool || bench.pick.neutral;
-    acts.prepend(act(on ? 'Show the result' : tool.button, '', () => bench.useTool(tool, !on)));
+    acts.prepend(act(on ? phrase('bench-show-the-result') : tool.button, '', () => bench.useTool(tool, !on)));
   } else if (tool) acts.append(el('small', {}, tool.hint));
   return acts;
 }
@@ -112,8 +116,8 @@ function keptRow(bench, i) {
   const names = Object.keys(mine);
   const choose = el(
     'select',
-    { 'aria-label': 'Kept values' },
-    el('option', { value: '' }, names.length ? 'kept values …' : 'no values kept yet'),
+    { 'aria-label': phrase('bench-kept-values') },
+    el('option', { value: '' }, names.length ? phrase('bench-kept-values-more') : phrase('bench-no-values-kept-yet')),
     ...names.map((n) => el('option', {}, n)),
   );
   choose.addEventListener('change', () => {
@@ -122,7 +126,11 @@ function keptRow(bench, i) {
     Object.assign(step, structuredClone(mine[choose.value]));
     bench.changed(true);
   });
-  const name = el('input', { placeholder: 'a name', maxlength: 80, 'aria-label': 'Name for these values' });
+  const name = el('input', {
+    placeholder: phrase('bench-a-name'),
+    maxlength: 80,
+    'aria-label': phrase('bench-name-for-these-values'),
+  });
   const put = async (values) => {
     try {
       bench.keptValues = await json('PUT', '/api/kept', { step: k.id, name: name.value || choose.value, values });
@@ -139,7 +147,7 @@ function keptRow(bench, i) {
     el(
       'button',
       { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => put(own(bench.doc.steps[i])) },
-      'Keep these values',
+      phrase('bench-keep-these-values'),
     ),
     ...(names.length
       ? [
@@ -148,10 +156,10 @@ function keptRow(bench, i) {
             {
               type: 'button',
               class: 'btn btn-sm btn-outline-dark',
-              title: 'Forget the values of that name',
+              title: phrase('bench-forget-the-values-of-that-name'),
               onclick: () => put(null),
             },
-            'Forget',
+            phrase('bench-forget'),
           ),
         ]
       : []),
@@ -159,11 +167,16 @@ function keptRow(bench, i) {
 }
 /** How soft the frame's lens draws, measured on the shoot; the line goes by it from then on. */
 async function measureLens(bench, i) {
-  say('Looking for edges in the frames taken with this lens …');
+  say(phrase('bench-looking-for-edges-in-the-frames'));
   try {
     const found = await json('POST', '/api/lens-softness', { frame: bench.frame });
     say(
-      `${found.lens}: ${found.middle.toFixed(2)} ‰ of the long edge in the middle, ${found.corner.toFixed(2)} ‰ in the corners, from ${found.pictures} frame${found.pictures === 1 ? '' : 's'}.`,
+      phrase('bench-lens-is-measured', {
+        lens: found.lens,
+        middle: found.middle.toFixed(2),
+        corner: found.corner.toFixed(2),
+        count: found.pictures,
+      }),
     );
     bench.change(i, { by_lens: true }, true);
     bench.viewer.forget();

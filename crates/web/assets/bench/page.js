@@ -21,6 +21,7 @@ import { SequencePreview } from './sequence-preview.js';
 import { starting } from './starting.js';
 import { RecipeStore } from './store.js';
 import { Viewer } from '../viewer/viewer.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 const slip = $('bench');
@@ -244,13 +245,13 @@ document.addEventListener('rallo:read', ({ detail: { desk, scanning } }) => {
   }
   isFound = Boolean(desk.frame);
   if (isFound) {
-    $('no-sample-what').textContent = 'A frame is found';
+    $('no-sample-what').textContent = phrase('bench-a-frame-is-found');
     takeFound();
     return;
   }
   if (scanning) return;
-  $('no-sample-what').textContent = 'No frames in this folder';
-  $('no-sample-why').textContent = 'There is no picture in it that can be read; Frames says which files were left out.';
+  $('no-sample-what').textContent = phrase('bench-no-frames-in-this-folder');
+  $('no-sample-why').textContent = phrase('bench-there-is-no-picture-in-it');
 });
 document.addEventListener('focusout', () => setTimeout(takeFound));
 
@@ -261,7 +262,11 @@ async function typical() {
   box.closest('label').hidden = !picks.length;
   if (!picks.length) return;
   box.replaceChildren(
-    el('option', { value: '' }, picks.some((p) => p.id === bench.frame) ? 'a typical frame' : 'more typical …'),
+    el(
+      'option',
+      { value: '' },
+      picks.some((p) => p.id === bench.frame) ? phrase('bench-a-typical-frame') : phrase('bench-more-typical'),
+    ),
     ...picks.map((p) => el('option', { value: p.id, title: p.why }, `${p.name}: ${p.why}`)),
   );
   box.onchange = async () => {

@@ -2,6 +2,7 @@
 
 import { el } from '../app/api.js';
 import { controls, sentence } from './ticket.js';
+import { phrase } from '../app/words.js';
 
 /** Values of `decode` by the names of their controls: `raw.look` is the value `look` of its part `raw`. */
 function values(decode) {
@@ -31,13 +32,13 @@ function put(doc, flat, params) {
 /** What stands among the steps for who looks for it there. */
 export const READING = {
   id: 'reading',
-  title: 'How files are read',
-  group: 'before the first line',
+  title: phrase('bench-how-files-are-read'),
+  group: phrase('bench-before-the-first-line'),
   params: [],
   one_of: [],
   starter: {},
-  about: 'Camera raw, files without a colour profile, transparent ones and those that are cut off',
-  words: ['read', 'raw', 'profile', 'transparent', 'background', 'cut off', 'damaged', 'look'],
+  about: phrase('bench-camera-raw-files-without-a-colour'),
+  words: phrase('bench-words-for-reading').split(', '),
 };
 
 /** Draws the line into `box`; `draw` does so again, `show` opens it. */
@@ -62,8 +63,8 @@ export function reading(box, { doc, told, params, asks, isRaw, hasRaw, askLight,
     return el(
       'div',
       { class: 'reading-light' },
-      button('Pick a neutral spot', true),
-      button('The camera’s setting in numbers', false),
+      button(phrase('bench-pick-a-neutral-spot'), true),
+      button(phrase('bench-the-cameras-setting-in-numbers'), false),
     );
   };
   const now = () => values(doc().decode);
@@ -73,7 +74,7 @@ export function reading(box, { doc, told, params, asks, isRaw, hasRaw, askLight,
     if (box.hidden || box.contains(document.activeElement?.closest?.('input:not([type=checkbox]), select'))) return;
     const words = parts.length
       ? sentence(parts, params, now, change)
-      : ['Read as they are: profiles, transparent and cut-off files.'];
+      : [phrase('bench-read-as-they-are-profiles-transparent')];
     // What is said of camera raw has its place where there is some.
     const own = params.filter((p) => hasRaw || doc().decode?.raw || !p.name.startsWith('raw.'));
     const head = el(
@@ -82,7 +83,7 @@ export function reading(box, { doc, told, params, asks, isRaw, hasRaw, askLight,
         type: 'button',
         class: 'reading-head',
         'aria-expanded': String(open),
-        title: 'How files are read, before the first line',
+        title: phrase('bench-how-files-are-read-before-the'),
         onclick: () => {
           open = !open;
           draw();

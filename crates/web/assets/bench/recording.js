@@ -2,6 +2,7 @@
 
 import { ask, el, json, say } from '../app/api.js';
 import { Keeper } from './saving.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 
@@ -63,9 +64,13 @@ export function recording(bench) {
     const pending = store.isPending();
     bench.slip.classList.toggle('is-trying', Boolean(off));
     $('record').setAttribute('aria-checked', String(!off));
-    $('record-word').textContent = off ? 'Off the ticket: only tried' : 'On the ticket: written down';
+    $('record-word').textContent = off
+      ? phrase('bench-off-the-ticket-only-tried')
+      : phrase('bench-on-the-ticket-written-down');
     $('tried').hidden = !off;
-    $('tried-word').textContent = pending ? 'Lines marked “tried” are not written down.' : 'Nothing is tried yet.';
+    $('tried-word').textContent = pending
+      ? phrase('bench-lines-marked-tried-are-not-written')
+      : phrase('bench-nothing-is-tried-yet');
     $('take').disabled = $('drop').disabled = !pending;
   }
   bench.switched = switched;
@@ -146,7 +151,7 @@ export function recording(bench) {
     $('recipes').replaceChildren(...all.map(option));
     bench.against.offer(all, bench.id, bench.version);
     $('take-in').replaceChildren(
-      el('option', { value: '' }, 'Take in a recipe …'),
+      el('option', { value: '' }, phrase('bench-take-in-a-recipe')),
       ...all.filter((r) => r.id !== bench.id).map(option),
     );
   };

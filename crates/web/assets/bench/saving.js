@@ -2,6 +2,7 @@
 // and outlives the page.
 
 import { json } from '../app/api.js';
+import { phrase } from '../app/words.js';
 
 /** Milliseconds in which several decisions become one version. */
 const TOGETHER = 100;
@@ -46,7 +47,7 @@ export class Keeper {
   }
 
   save() {
-    this.state('not saved yet');
+    this.state(phrase('bench-not-saved-yet'));
     clearTimeout(this.timer);
     this.timer = setTimeout(() => this.send(), TOGETHER);
   }
@@ -131,7 +132,7 @@ export class Keeper {
         this.kept(row);
       } catch (e) {
         this.wrong = true;
-        this.state('not saved', e.message);
+        this.state(phrase('any-not-saved'), e.message);
         this.failed(e);
         // What the program refuses is not sent again; where it did not answer, or could not do it, it is.
         if (e.status === undefined || e.status >= 500) this.timer = setTimeout(() => this.send(), AGAIN);

@@ -1,6 +1,8 @@
 // What is shown, in numbers: histogram, waveform and parade as the engine computed them with the picture; and the same of the
 // picture before its lines over time, so that what is made even and what is graded can be judged apart.
 
+import { phrase } from '../app/words.js';
+
 const $ = (id) => document.getElementById(id);
 const KINDS = ['histogram', 'waveform', 'parade'];
 const [WIDE, HIGH] = [178, 60];
@@ -48,8 +50,10 @@ export function scope(head) {
   [bins] = head.histogram;
   draw($('scope-result'), head);
   $('scope-name').textContent = kind;
-  $('clipped').textContent =
-    `${(head.clipped[0] * 100).toFixed(1)} % black, ${(head.clipped[1] * 100).toFixed(1)} % white`;
+  $('clipped').textContent = phrase('bench-black-white', {
+    clipped: (head.clipped[0] * 100).toFixed(1),
+    clipped2: (head.clipped[1] * 100).toFixed(1),
+  });
 }
 
 /** Shows the head of the picture before the line of that number; nothing where there is none. */
@@ -58,7 +62,7 @@ export function scopeBefore(head, line) {
   $('scope-before').hidden = !head;
   if (!head) return;
   draw($('scope-before'), head);
-  $('scope-before').querySelector('small').textContent = `before line ${line}`;
+  $('scope-before').querySelector('small').textContent = phrase('bench-before-line', { line });
 }
 
 $('scope-box').onclick = () => {

@@ -2,6 +2,7 @@
 
 import { Player } from '../app/frame-player.js';
 import { el, json, say } from '../app/api.js';
+import { phrase } from '../app/words.js';
 
 /** Milliseconds that the recipe rests before it is taken over, and between two looks at how far it is. */
 const REST = 250;
@@ -14,7 +15,10 @@ export class SequencePreview {
     this.recipe = recipe;
     this.how = 'after';
     this.split = 0.5;
-    this.canvas = el('canvas', { class: 'sequence-canvas', 'aria-label': 'The sequence as the recipe makes it' });
+    this.canvas = el('canvas', {
+      class: 'sequence-canvas',
+      'aria-label': phrase('bench-the-sequence-as-the-recipe-makes'),
+    });
     this.said = el('p', { class: 'sequence-said', role: 'status' });
     this.player = new Player({
       load: (place) => this.load(place),
@@ -28,11 +32,11 @@ export class SequencePreview {
     this.controls = this.player.controls();
     this.ways = el(
       'div',
-      { class: 'btn-group btn-group-sm', role: 'group', 'aria-label': 'Compare the sequence' },
+      { class: 'btn-group btn-group-sm', role: 'group', 'aria-label': phrase('bench-compare-the-sequence') },
       ...[
-        ['after', 'After', 'As the recipe makes it'],
-        ['side', 'Side by side', 'Untouched on the left'],
-        ['split', 'Split', 'Untouched left of the line; it is dragged'],
+        ['after', phrase('bench-after'), phrase('bench-as-the-recipe-makes-it')],
+        ['side', phrase('bench-side-by-side'), phrase('bench-untouched-on-the-left')],
+        ['split', phrase('bench-split'), phrase('bench-untouched-left-of-the-line-it')],
       ].map(([how, label, title]) =>
         el(
           'button',
@@ -47,7 +51,7 @@ export class SequencePreview {
       max: 100,
       value: 50,
       class: 'sequence-border',
-      'aria-label': 'Where untouched ends, per cent',
+      'aria-label': phrase('bench-where-untouched-ends-per-cent'),
       oninput: () => {
         this.split = this.border.value / 100;
         this.again();
@@ -63,8 +67,13 @@ export class SequencePreview {
         this.ways,
         el(
           'button',
-          { type: 'button', class: 'btn btn-sm btn-outline-light', title: '(Esc)', onclick: () => this.close() },
-          'Close',
+          {
+            type: 'button',
+            class: 'btn btn-sm btn-outline-light',
+            title: phrase('any-esc'),
+            onclick: () => this.close(),
+          },
+          phrase('any-close'),
         ),
       ),
     );
@@ -139,10 +148,12 @@ export class SequencePreview {
     const parts = [];
     if (!state.decided)
       parts.push(
-        `Measuring: ${state.measured} of ${state.count} frames. Until then without what is decided from all of them.`,
+        phrase('bench-measuring-of-frames-until-then-without', { measured: state.measured, count: state.count }),
       );
-    else if (state.made < state.count) parts.push(`${state.made} of ${state.count} frames are made.`);
-    if (state.left_out.length) parts.push(`Without ${state.left_out.join(', ')}, too slow for a look.`);
+    else if (state.made < state.count)
+      parts.push(phrase('bench-of-frames-are-made', { made: state.made, count: state.count }));
+    if (state.left_out.length)
+      parts.push(phrase('bench-without-too-slow-for-a-look', { leftout: state.left_out.join(', ') }));
     if (this.failed) parts.push(this.failed);
     this.said.textContent = parts.join(' ');
   }

@@ -1,6 +1,7 @@
 // An empty ticket offers recipes to start from: a click writes one down, and undo takes it back.
 
 import { el, json } from '../app/api.js';
+import { phrase } from '../app/words.js';
 
 /** Shows the offers while nothing is written. */
 export async function starting(bench) {
@@ -25,6 +26,6 @@ export async function starting(bench) {
       },
       name,
     );
-  if (starters.length) box.append(el('small', {}, 'or start from'), ...starters.map(offer));
+  if (starters.length) box.append(el('small', {}, phrase('bench-or-start-from')), ...starters.map(offer));
   if (bench.doc) bench.showStarting();
 }

@@ -7,6 +7,7 @@ import { chip } from './chip.js';
 import { curvePlot } from './controls/curve.js';
 import { coursePlot } from './controls/course-plot.js';
 import { disc, hasDisc } from './controls/colour-discs.js';
+import { phrase } from '../app/words.js';
 
 /** A file's text, or its bytes as a data: URL where they are no text. */
 async function asText(file) {
@@ -49,7 +50,7 @@ export function controls(params, values, change, histogram, memory) {
   const numbers = el(
     'details',
     { class: 'disc-numbers', open: memory.numbers ? true : undefined },
-    el('summary', {}, 'The numbers'),
+    el('summary', {}, phrase('bench-the-numbers')),
   );
   numbers.addEventListener('toggle', () => {
     memory.numbers = numbers.open;
@@ -89,7 +90,7 @@ export function controls(params, values, change, histogram, memory) {
         value,
         'aria-label': param.name,
       });
-      const field = el('input', { value, 'aria-label': `${param.name}, typed` });
+      const field = el('input', { value, 'aria-label': phrase('bench-typed', { name: param.name }) });
       range.addEventListener('input', () => {
         field.value = range.value;
         put(Number(range.value), false);
@@ -108,7 +109,10 @@ export function controls(params, values, change, histogram, memory) {
           value: value[k],
           'aria-label': `${param.name}, ${name}`,
         });
-        const field = el('input', { value: value[k], 'aria-label': `${param.name}, ${name}, typed` });
+        const field = el('input', {
+          value: value[k],
+          'aria-label': phrase('bench-typed-name-name2', { name: param.name, name2: name }),
+        });
         const set = (v, done) => {
           if (Number.isFinite(v)) {
             const now = [...(values()[param.name] ?? param.default)];
@@ -140,11 +144,11 @@ export function controls(params, values, change, histogram, memory) {
           el(
             'div',
             { class: 'triple-name' },
-            `A file of ${Math.ceil(value.length / 1000)} kB is in the recipe. `,
+            phrase('bench-a-file-of-kb-is-in', { count: Math.ceil(value.length / 1000) }),
             el(
               'button',
               { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => put('', true) },
-              'Take it out',
+              phrase('bench-take-it-out'),
             ),
           ),
         );
@@ -178,8 +182,8 @@ export function controls(params, values, change, histogram, memory) {
           {
             type: 'button',
             class: 'to-default',
-            title: `Back to ${shown(param.default, param.kind) || 'nothing'}`,
-            'aria-label': `${param.name} back to what it is by itself`,
+            title: phrase('bench-back-to', { default: shown(param.default, param.kind) || phrase('bench-nothing') }),
+            'aria-label': phrase('bench-back-to-what-it-is-by', { name: param.name }),
             onclick: (e) => {
               e.preventDefault();
               change({ [param.name]: param.default }, true);
@@ -198,7 +202,7 @@ export function controls(params, values, change, histogram, memory) {
     rows.push(
       el(
         'div',
-        { class: 'tabs', role: 'group', 'aria-label': 'Channel' },
+        { class: 'tabs', role: 'group', 'aria-label': phrase('bench-channel') },
         ...channels.map((p) =>
           el(
             'button',
@@ -219,8 +223,8 @@ export function controls(params, values, change, histogram, memory) {
     const field = el('input', {
       class: 'span2',
       value: points.map((q) => q.join(' ')).join(', '),
-      'aria-label': 'Points, in and out',
-      title: 'Points as in out, in out …',
+      'aria-label': phrase('bench-points-in-and-out'),
+      title: phrase('bench-points-as-in-out-in-out'),
     });
     field.addEventListener('change', () => {
       const p = field.value
@@ -229,7 +233,7 @@ export function controls(params, values, change, histogram, memory) {
         .filter((q) => q.length === 2 && q.every(Number.isFinite));
       if (p.length >= 2) change({ [which.name]: p }, true);
     });
-    rows.push(el('label', {}, el('span', {}, 'points'), field));
+    rows.push(el('label', {}, el('span', {}, phrase('bench-points')), field));
   }
   return el('div', { class: 'controls' }, ...rows);
 }

@@ -2,6 +2,7 @@
 // draws hooks in.
 
 import { json, say } from '../app/api.js';
+import { phrase } from '../app/words.js';
 
 /** What is known of the frames when they are laid on the desk. */
 const laid = ({ shoot, selection }) => ({
@@ -194,7 +195,9 @@ export async function travel(way) {
   try {
     const { changed } = await json('POST', `/api/${way}`, {});
     if (!changed.length)
-      return say(way === 'undo' ? 'There is nothing to take back.' : 'There is nothing to do again.');
+      return say(
+        way === 'undo' ? phrase('frames-there-is-nothing-to-take-back') : phrase('frames-there-is-nothing-to-do-again'),
+      );
     forget(changed);
     const found = state.ids.indexOf(changed[0]);
     if (found >= 0) go(found);
@@ -219,8 +222,7 @@ export async function place(ids, before) {
   if (ids.includes(before)) return;
   try {
     if (state.order.by !== 'hand') {
-      if (state.ids.length !== state.view.total)
-        return say('Show all frames first; then they can be put in order by hand.');
+      if (state.ids.length !== state.view.total) return say(phrase('frames-show-all-frames-first-then-they'));
       await json('POST', '/api/change', { ids: state.ids, change: { do: 'place', before: null } });
     }
     await json('POST', '/api/change', { ids, change: { do: 'place', before } });

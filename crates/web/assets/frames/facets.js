@@ -2,6 +2,7 @@
 
 import { el } from '../app/api.js';
 import { select, state, view } from './desk.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 
@@ -45,7 +46,7 @@ function facetLines() {
           },
         }),
       put: (n) => {
-        n.textContent = state.filter.only ? 'Back to all frames' : 'Show all again';
+        n.textContent = state.filter.only ? phrase('frames-back-to-all-frames') : phrase('frames-show-all-again');
       },
     });
   }
@@ -84,19 +85,19 @@ function facetLines() {
               { class: 'suggested' },
               el('button', {
                 class: 'btn btn-sm btn-outline-light',
-                title: 'Selects them; nothing is done to them',
+                title: phrase('frames-selects-them-nothing-is-done-to'),
                 onclick: () => select(state.view.suggested[kind] ?? []),
               }),
             ),
           put: (n) => {
-            n.firstChild.textContent = `Select ${v.suggested[kind].length} ${kind}`;
+            n.firstChild.textContent = phrase('frames-select', { count: v.suggested[kind].length, kind });
           },
         });
       }
     }
   }
   const shut = folded.has('measures');
-  lines.push(head('measures', 'Measures', shut));
+  lines.push(head('measures', phrase('frames-measures'), shut));
   if (!shut)
     for (const m of measures)
       lines.push({ key: `range ${m.id} ${state.filter.ranges[m.id]}`, make: () => range(m), put: () => {} });
@@ -142,8 +143,8 @@ function range(m) {
   const [low, high] = state.filter.ranges[m.id] ?? ['', ''];
   const field = (label, value) =>
     el('input', { type: 'number', step: 'any', value, 'aria-label': `${m.title}, ${label}`, placeholder: label });
-  const from = field('from', low <= -1e8 ? '' : low);
-  const to = field('to', high >= 1e8 ? '' : high);
+  const from = field(phrase('frames-from'), low <= -1e8 ? '' : low);
+  const to = field(phrase('frames-to'), high >= 1e8 ? '' : high);
   const changed = () => {
     if (from.value === '' && to.value === '') delete state.filter.ranges[m.id];
     else

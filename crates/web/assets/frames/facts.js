@@ -3,6 +3,7 @@
 import { el } from '../app/api.js';
 import { go, state } from './desk.js';
 import { seconds } from './grid.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 
@@ -39,38 +40,56 @@ export function facts() {
   const rows =
     row.problem && !row.facts
       ? [
-          ['problem', row.problem],
-          ['folder', row.folder],
+          [phrase('frames-fact-problem'), row.problem],
+          [phrase('frames-fact-folder'), row.folder],
         ]
       : [
-          ['problem', row.problem],
-          ['note', f.notes?.join(' ')],
+          [phrase('frames-fact-problem'), row.problem],
+          [phrase('frames-fact-note'), f.notes?.join(' ')],
           [
-            'taken',
+            phrase('frames-fact-taken'),
             row.taken &&
-              `${row.taken.replace('T', ' ').slice(0, 22)}${f.offset ? ` ${f.offset}` : ''}${row.shift ? ' (shifted)' : ''}`,
+              `${row.taken.replace('T', ' ').slice(0, 22)}${f.offset ? ` ${f.offset}` : ''}${row.shift ? phrase('frames-shifted') : ''}`,
           ],
-          ['camera', f.camera],
-          ['lens', f.lens],
+          [phrase('frames-fact-camera'), f.camera],
+          [phrase('frames-fact-lens'), f.lens],
           [
-            'exposure',
-            [seconds(f.shutter), f.aperture && `f/${f.aperture}`, f.iso && `ISO ${f.iso}`].filter(Boolean).join(', '),
+            phrase('frames-fact-exposure'),
+            [seconds(f.shutter), f.aperture && `f/${f.aperture}`, f.iso && phrase('any-iso', { iso: f.iso })]
+              .filter(Boolean)
+              .join(', '),
           ],
-          ['focal length', f.focal_length && `${f.focal_length} mm`],
-          ['white balance', f.white_balance],
-          ['place', f.gps && f.gps.map((d) => d.toFixed(4)).join(', ')],
-          ['pixels', f.width && `${f.width} × ${f.height}, ${((f.width * f.height) / 1e6).toFixed(1)} MP`],
-          ['format', `${f.format}, ${f.bits} bit`],
-          ['profile', f.profile],
-          ['file', `${(row.bytes / 1e6).toFixed(1)} MB`],
+          [phrase('frames-focal-length'), f.focal_length && phrase('frames-mm', { focallength: f.focal_length })],
+          [phrase('frames-white-balance'), f.white_balance],
+          [phrase('frames-fact-place'), f.gps && f.gps.map((d) => d.toFixed(4)).join(', ')],
           [
-            'measured',
+            phrase('frames-fact-pixels'),
+            f.width &&
+              phrase('frames-mp', {
+                width: f.width,
+                height: f.height,
+                width2: ((f.width * f.height) / 1e6).toFixed(1),
+              }),
+          ],
+          [phrase('frames-fact-format'), phrase('frames-bit', { format: f.format, bits: f.bits })],
+          [phrase('frames-fact-profile'), f.profile],
+          [phrase('frames-fact-file'), phrase('any-mb', { bytes: (row.bytes / 1e6).toFixed(1) })],
+          [
+            phrase('frames-fact-measured'),
             m &&
-              `brightness ${m.brightness.toFixed(0)}, contrast ${m.contrast.toFixed(0)}, sharpness ${m.sharpness.toFixed(0)}, noise ${m.noise.toFixed(1)}`,
+              phrase('frames-brightness-contrast-sharpness-noise', {
+                brightness: m.brightness.toFixed(0),
+                contrast: m.contrast.toFixed(0),
+                sharpness: m.sharpness.toFixed(0),
+                noise: m.noise.toFixed(1),
+              }),
           ],
-          ['clipped', m && `black ${m.black.toFixed(1)} %, white ${m.white.toFixed(1)} %`],
-          ['keywords', row.keywords.join(', ')],
-          ['folder', row.folder],
+          [
+            phrase('frames-fact-clipped'),
+            m && phrase('frames-black-white', { black: m.black.toFixed(1), white: m.white.toFixed(1) }),
+          ],
+          [phrase('frames-fact-keywords'), row.keywords.join(', ')],
+          [phrase('frames-fact-folder'), row.folder],
         ];
   const list = el('dl');
   for (const [name, value] of rows) if (value) list.append(el('dt', {}, name), el('dd', {}, String(value)));

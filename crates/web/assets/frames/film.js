@@ -2,6 +2,7 @@
 
 import { Player } from '../app/frame-player.js';
 import { el, json } from '../app/api.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 
@@ -64,8 +65,8 @@ export async function film(state, grid) {
   $('film-foot').replaceChildren(
     ...controls.all,
     pressed(
-      'Loop',
-      'Begin again at the end',
+      phrase('frames-loop'),
+      phrase('frames-begin-again-at-the-end'),
       () => player.looping,
       (v) => {
         player.looping = v;
@@ -73,8 +74,8 @@ export async function film(state, grid) {
       },
     ),
     pressed(
-      'Only what is kept',
-      'Leaves out frames that are set aside, and open ones where some are kept',
+      phrase('frames-only-what-is-kept'),
+      phrase('frames-leaves-out-frames-that-are-set'),
       () => onlyKept,
       (v) => {
         onlyKept = v;
@@ -83,8 +84,13 @@ export async function film(state, grid) {
     ),
     el(
       'button',
-      { type: 'button', class: 'btn btn-sm btn-outline-light', title: '(Esc)', onclick: () => dialog.close() },
-      'Close',
+      {
+        type: 'button',
+        class: 'btn btn-sm btn-outline-light',
+        title: phrase('any-esc'),
+        onclick: () => dialog.close(),
+      },
+      phrase('any-close'),
     ),
   );
   dialog.onkeydown = (e) => player.key(e, controls.position);

@@ -3,6 +3,7 @@
 import { el, json, say } from '../app/api.js';
 import { settled, state, targets } from './desk.js';
 import { paper } from './paper.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 
@@ -14,26 +15,22 @@ export async function gather(openFolders) {
   const template = el('input', {
     class: 'form-control form-control-sm',
     value: '{taken:%Y%m%d-%H%M%S}_{stem}',
-    'aria-label': 'Names of the copies',
+    'aria-label': phrase('frames-names-of-the-copies'),
     id: 'gather-names',
   });
   const chosen = targets().length > 1 ? targets().length : state.view.chosen;
   openFolders({
-    label: 'Gather into this folder',
+    label: phrase('frames-gather-into-this-folder'),
     taken: (path) => {
       paper(
-        `Gather ${chosen} frames into ${path.split('/').pop()}`,
+        phrase('frames-gather-frames-into', { count: chosen, folder: path.split('/').pop() }),
         [
-          el(
-            'p',
-            {},
-            'Verified copies, named so that their order is the order of capture. The same picture found twice is copied once. Originals are only read.',
-          ),
-          el('label', {}, 'Names ', template),
+          el('p', {}, phrase('frames-verified-copies-named-so-that-their')),
+          el('label', {}, phrase('frames-names'), template),
         ],
         [
           [
-            'Look at the names',
+            phrase('frames-look-at-the-names'),
             async () => {
               await settled();
               await json('POST', '/api/gather', { target: path, template: template.value });
@@ -51,18 +48,19 @@ async function follow() {
   const told = await json('GET', '/api/gather').catch((e) => ({ phase: 'failed', reason: e.message }));
   const r = told.report;
   const stop = [
-    'Stop',
+    phrase('any-stop'),
     async () => {
       await json('POST', '/api/gather/stop', {});
       return false;
     },
   ];
   if (told.phase === 'looking' || told.phase === 'copying') {
-    const word = told.phase === 'looking' ? 'looked at' : 'done';
+    const isLooking = told.phase === 'looking';
+    const far = { done: told.done, total: told.total };
     paper(
-      told.phase === 'looking' ? 'Looking at the frames …' : `Copying into ${told.target} …`,
+      isLooking ? phrase('frames-looking-at-the-frames') : phrase('frames-copying-into', { target: told.target }),
       [
-        el('p', { id: 'gather-said' }, `${told.done} of ${told.total} ${word}`),
+        el('p', { id: 'gather-said' }, phrase(isLooking ? 'frames-looked-at' : 'frames-copied', far)),
         el(
           'div',
           { class: 'progress meter' },
@@ -79,8 +77,8 @@ async function follow() {
   if (!r) return told.reason && say(told.reason);
   const words = {
     copy: (l) => l.name,
-    there: (l) => `${l.name} (there already)`,
-    same: (l) => `same picture as ${l.name}`,
+    there: (l) => phrase('frames-there-already', { name: l.name }),
+    same: (l) => phrase('frames-same-picture-as', { name: l.name }),
   };
   const table = el(
     'div',
@@ -96,7 +94,13 @@ async function follow() {
     ),
   );
   const trouble = r.trouble.map((t) => el('div', { class: 'fail' }, el('b', {}, t.name), t.reason));
-  const sum = `${r.copied} ${told.phase === 'ended' ? 'copied' : 'copies'}${told.phase === 'planned' ? ` (${r.bytes})` : ''}, ${r.there} there already, ${r.twice} found twice${r.trouble.length ? `, ${r.trouble.length} could not be used` : ''}.`;
+  const sum = phrase(told.phase === 'ended' ? 'frames-so-many-copied' : 'frames-so-many-to-copy', {
+    count: r.copied,
+    bytes: told.phase === 'planned' ? ` (${r.bytes})` : '',
+    there: r.there,
+    twice: r.twice,
+    trouble: r.trouble.length ? phrase('frames-could-not-be-used', { count: r.trouble.length }) : '',
+  });
   const go = async () => {
     await json('POST', '/api/gather/go', {});
     setTimeout(follow, 100);
@@ -104,15 +108,15 @@ async function follow() {
   };
   if (told.phase === 'planned')
     paper(
-      `Into ${told.target}`,
+      phrase('frames-into', { target: told.target }),
       [el('p', {}, sum), ...(r.room ? [el('p', { class: 'is-wrong' }, r.room)] : []), ...trouble, table],
-      r.copied ? [['Copy', go, 'gather-go']] : [],
+      r.copied ? [[phrase('frames-copy'), go, 'gather-go']] : [],
     );
   else
     paper(
-      r.stopped ? 'Stopped; it can go on' : `Gathered into ${told.target}`,
+      r.stopped ? phrase('frames-stopped-it-can-go-on') : phrase('frames-gathered-into', { target: told.target }),
       [el('p', { id: 'gather-said' }, sum), ...trouble, table],
-      r.stopped ? [['Go on', go]] : [],
+      r.stopped ? [[phrase('any-go-on'), go]] : [],
     );
 }
 

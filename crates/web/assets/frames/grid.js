@@ -1,6 +1,7 @@
 // Thousands of frames, of which only those in sight are in the document: as thumbnails or as a list.
 
 import { el } from '../app/api.js';
+import { phrase } from '../app/words.js';
 
 const GAP = 12;
 const CAPTION = 40;
@@ -11,26 +12,29 @@ export const seconds = (s) => (s == null ? null : s < 0.4 ? `1/${Math.round(1 / 
 
 /** Columns a list can show: title and what stands there. */
 export const COLUMNS = {
-  taken: ['taken', (r) => r.taken?.replace('T', ' ').slice(0, 21)],
+  taken: [phrase('frames-column-taken'), (r) => r.taken?.replace('T', ' ').slice(0, 21)],
   iso: ['ISO', (r) => r.facts?.iso],
-  shutter: ['shutter', (r) => seconds(r.facts?.shutter)],
-  aperture: ['aperture', (r) => r.facts?.aperture && `f/${r.facts.aperture}`],
-  focal: ['focal length', (r) => r.facts?.focal_length && `${r.facts.focal_length} mm`],
-  camera: ['camera', (r) => r.facts?.camera],
-  lens: ['lens', (r) => r.facts?.lens],
-  pixels: ['pixels', (r) => r.facts && `${r.facts.width} × ${r.facts.height}`],
-  type: ['type', (r) => r.facts?.format],
-  bytes: ['file', (r) => `${(r.bytes / 1e6).toFixed(1)} MB`],
-  rating: ['rating', (r) => '●'.repeat(r.rating)],
-  keywords: ['keywords', (r) => r.keywords.join(', ')],
-  brightness: ['brightness', (r) => r.measures?.brightness.toFixed(1)],
-  contrast: ['contrast', (r) => r.measures?.contrast.toFixed(1)],
-  sharpness: ['sharpness', (r) => r.measures?.sharpness.toFixed(1)],
-  noise: ['noise', (r) => r.measures?.noise.toFixed(2)],
-  folder: ['folder', (r) => r.folder],
+  shutter: [phrase('frames-column-shutter'), (r) => seconds(r.facts?.shutter)],
+  aperture: [phrase('frames-column-aperture'), (r) => r.facts?.aperture && `f/${r.facts.aperture}`],
+  focal: [
+    phrase('frames-focal-length'),
+    (r) => r.facts?.focal_length && phrase('frames-mm', { focallength: r.facts.focal_length }),
+  ],
+  camera: [phrase('frames-column-camera'), (r) => r.facts?.camera],
+  lens: [phrase('frames-column-lens'), (r) => r.facts?.lens],
+  pixels: [phrase('frames-column-pixels'), (r) => r.facts && `${r.facts.width} × ${r.facts.height}`],
+  type: [phrase('frames-column-type'), (r) => r.facts?.format],
+  bytes: [phrase('frames-column-file'), (r) => phrase('any-mb', { bytes: (r.bytes / 1e6).toFixed(1) })],
+  rating: [phrase('frames-column-rating'), (r) => '●'.repeat(r.rating)],
+  keywords: [phrase('frames-column-keywords'), (r) => r.keywords.join(', ')],
+  brightness: [phrase('frames-column-brightness'), (r) => r.measures?.brightness.toFixed(1)],
+  contrast: [phrase('frames-column-contrast'), (r) => r.measures?.contrast.toFixed(1)],
+  sharpness: [phrase('frames-column-sharpness'), (r) => r.measures?.sharpness.toFixed(1)],
+  noise: [phrase('frames-column-noise'), (r) => r.measures?.noise.toFixed(2)],
+  folder: [phrase('frames-column-folder'), (r) => r.folder],
 };
 
-export const CHOICES = { open: '', kept: 'kept', set_aside: 'set aside' };
+export const CHOICES = { open: '', kept: phrase('frames-kept'), set_aside: phrase('frames-set-aside') };
 
 export class Grid {
   /** `state` holds ids, at, selected and the rows that are known; `want` fetches rows. */
@@ -107,7 +111,7 @@ export class Grid {
 
   picture(id, row) {
     if (!row) return el('i', {});
-    if (row.problem && !row.facts) return el('i', { class: 'no-picture' }, 'no picture');
+    if (row.problem && !row.facts) return el('i', { class: 'no-picture' }, phrase('frames-no-picture'));
     const edge = this.list || this.size < 150 ? 160 : 400;
     return el(
       'i',
@@ -124,7 +128,7 @@ export class Grid {
         : row.look
           ? el('em', {}, row.look.join(', '))
           : [
-              row.facts?.iso && `ISO ${row.facts.iso}`,
+              row.facts?.iso && phrase('any-iso', { iso: row.facts.iso }),
               row.facts?.aperture && `f/${row.facts.aperture}`,
               row.rating ? '●'.repeat(row.rating) : `${row.facts?.width} × ${row.facts?.height}`,
             ]
@@ -146,10 +150,10 @@ export class Grid {
         'data-stamp': row?.stamp,
       },
       picture,
-      el('span', { class: 'tick', title: 'Select for a run (Space)', 'aria-hidden': true }),
+      el('span', { class: 'tick', title: phrase('frames-select-for-a-run-space'), 'aria-hidden': true }),
       el('span', { class: 'cap' }, name, mark),
       el('span', { class: 'cap2' }, said),
-      row?.rating ? el('span', { class: 'visually-hidden' }, `rating ${row.rating}`) : '',
+      row?.rating ? el('span', { class: 'visually-hidden' }, phrase('frames-rating', { rating: row.rating })) : '',
     );
   }
 
@@ -160,7 +164,7 @@ export class Grid {
     return el(
       'div',
       { class: `fr line${row ? ` is-${row.choice}` : ''}`, role: 'option', id: `frame-${id}` },
-      el('span', { class: 'tick', title: 'Select for a run (Space)', 'aria-hidden': true }),
+      el('span', { class: 'tick', title: phrase('frames-select-for-a-run-space'), 'aria-hidden': true }),
       this.picture(id, row),
       el('b', {}, row?.name ?? ''),
       el('span', { class: 'col decided' }, row ? (row.problem ?? CHOICES[row.choice]) : ''),

@@ -2,6 +2,7 @@
 
 import { el, json } from '../app/api.js';
 import { paper } from './paper.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 
@@ -11,7 +12,7 @@ export async function interval(openFolders) {
   const now = await json('GET', '/api/camera').catch(() => ({ on: false }));
   if (now.on) return watch();
   openFolders({
-    label: 'The camera writes in here',
+    label: phrase('frames-the-camera-writes-in-here'),
     taken: (path) => {
       const field = (label, value, title) =>
         el(
@@ -21,29 +22,22 @@ export async function interval(openFolders) {
           el('input', { class: 'form-control form-control-sm', value, 'aria-label': label }),
         );
       const f = {
-        frames: field('frames', '20'),
-        every: field('seconds between them', '2', 'as you wait'),
-        interval: field('seconds on its clock', '900', 'how far its clock goes on from frame to frame'),
-        clock: field('its clock says', '2026-04-12T07:00:00'),
-        missed: field('frames it misses', '', 'numbers with commas between'),
-        double: field('frames it takes twice', ''),
-        jump: field('clock jumps, frame:seconds', '', 'such as 12:-3600'),
+        frames: field(phrase('frames-frames-word'), '20'),
+        every: field(phrase('frames-seconds-between-them'), '2', phrase('frames-as-you-wait')),
+        interval: field(phrase('frames-seconds-on-its-clock'), '900', phrase('frames-how-far-its-clock-goes-on')),
+        clock: field(phrase('frames-its-clock-says'), '2026-04-12T07:00:00'),
+        missed: field(phrase('frames-frames-it-misses'), '', phrase('frames-numbers-with-commas-between')),
+        double: field(phrase('frames-frames-it-takes-twice'), ''),
+        jump: field(phrase('frames-clock-jumps-frame-seconds'), '', phrase('frames-such-as-12-3600')),
       };
       const value = (k) => f[k].querySelector('input').value.trim();
       const numbers = (k) => value(k).split(',').filter(Boolean).map(Number);
       paper(
-        'A camera over the seed beds (simulated)',
-        [
-          el(
-            'p',
-            {},
-            'It stands in for an interval camera: it writes frames of Thistlewick’s seed beds into the folder, with the faults you choose.',
-          ),
-          ...Object.values(f),
-        ],
+        phrase('frames-a-camera-over-the-seed-beds'),
+        [el('p', {}, phrase('frames-it-stands-in-for-an-interval')), ...Object.values(f)],
         [
           [
-            'Start shooting',
+            phrase('frames-start-shooting'),
             async () => {
               const jump = value('jump')
                 .split(',')
@@ -70,15 +64,24 @@ export async function interval(openFolders) {
 async function watch() {
   const now = await json('GET', '/api/camera').catch((e) => ({ on: false, ended: e.message }));
   paper(
-    now.on ? 'The camera is shooting' : 'The camera has stopped',
+    now.on ? phrase('frames-the-camera-is-shooting') : phrase('frames-the-camera-has-stopped'),
     [
-      el('p', {}, `${now.taken} of ${now.frames} frames into ${now.folder}${now.ended ? `: ${now.ended}` : ''}.`),
-      el('p', {}, 'Choose that folder and switch on “Follow live” under More to see them come in.'),
+      el(
+        'p',
+        {},
+        phrase('frames-of-frames-into', {
+          taken: now.taken,
+          frames: now.frames,
+          folder: now.folder,
+          ended: now.ended ? `: ${now.ended}` : '',
+        }),
+      ),
+      el('p', {}, phrase('frames-choose-that-folder-and-switch-on')),
     ],
     now.on
       ? [
           [
-            'Stop it',
+            phrase('frames-stop-it'),
             async () => {
               await json('POST', '/api/camera/stop', {});
             },

@@ -3,6 +3,7 @@
 import { el, json, say } from '../app/api.js';
 import { forget, state, targets, view } from './desk.js';
 import { paper } from './paper.js';
+import { phrase } from '../app/words.js';
 
 const button = (label, run, more = {}) =>
   el('button', { type: 'button', class: 'btn btn-sm btn-outline-secondary', onclick: run, ...more }, label);
@@ -42,8 +43,8 @@ export async function keywords() {
     );
   const fresh = el('input', {
     class: 'form-control form-control-sm',
-    placeholder: 'new keywords, with commas between',
-    'aria-label': 'New keywords',
+    placeholder: phrase('frames-new-keywords-with-commas-between'),
+    'aria-label': phrase('frames-new-keywords'),
     id: 'new-keywords',
   });
   draw();
@@ -51,7 +52,7 @@ export async function keywords() {
     try {
       const told = await json('POST', '/api/sidecars', { ids, write });
       say(
-        `${told.count} ${write ? 'sidecars written' : 'sidecars read'}.${told.trouble.length ? ` ${told.trouble.slice(0, 3).join('; ')}` : ''}`,
+        `${told.count} ${write ? phrase('frames-sidecars-written') : phrase('frames-sidecars-read')}.${told.trouble.length ? ` ${told.trouble.slice(0, 3).join('; ')}` : ''}`,
       );
       forget(ids);
       view();
@@ -60,26 +61,25 @@ export async function keywords() {
     }
   };
   paper(
-    `Keywords of ${ids.length} ${ids.length === 1 ? 'frame' : 'frames'}`,
+    phrase('frames-keywords-of', { count: ids.length }),
     [
       box,
       fresh,
       el(
         'div',
         { class: 'row-of' },
-        button('Read sidecars', sidecar(false), {
-          title: 'Takes rating and keywords from the XMP files beside the pictures',
+        button(phrase('frames-read-sidecars'), sidecar(false), {
+          title: phrase('frames-takes-rating-and-keywords-from-the'),
         }),
-        button('Write sidecars', sidecar(true), {
-          title:
-            'Writes rating and keywords into XMP files beside the pictures; those of other programs are left alone',
+        button(phrase('frames-write-sidecars'), sidecar(true), {
+          title: phrase('frames-writes-rating-and-keywords-into-xmp'),
         }),
-        button('Edit the list …', editList),
+        button(phrase('frames-edit-the-list'), editList),
       ),
     ],
     [
       [
-        'Set',
+        phrase('frames-set'),
         async () => {
           const words = fresh.value
             .split(',')
@@ -101,12 +101,12 @@ export async function keywords() {
 
 async function editList() {
   const list = await json('GET', '/api/keywords').catch(() => []);
-  const text = el('textarea', { class: 'form-control', rows: 10, 'aria-label': 'Keywords, one a line' });
+  const text = el('textarea', { class: 'form-control', rows: 10, 'aria-label': phrase('frames-keywords-one-a-line') });
   text.value = list.join('\n');
   paper(
-    'The list of keywords',
-    [el('p', {}, 'One a line. Frames keep the keywords they have.'), text],
-    [['Keep the list', () => json('PUT', '/api/keywords', text.value.split('\n'))]],
+    phrase('frames-the-list-of-keywords'),
+    [el('p', {}, phrase('frames-one-a-line-frames-keep-the')), text],
+    [[phrase('frames-keep-the-list'), () => json('PUT', '/api/keywords', text.value.split('\n'))]],
   );
 }
 

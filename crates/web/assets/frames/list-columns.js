@@ -3,6 +3,7 @@
 import { el } from '../app/api.js';
 import { COLUMNS } from './grid.js';
 import { paper } from './paper.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 
@@ -16,13 +17,17 @@ export function listHead(grid, chosen) {
   if (!grid.list) return;
   head.replaceChildren(
     el('span', { class: 'pic' }),
-    el('b', {}, 'name'),
-    el('span', { class: 'col decided' }, 'choice'),
+    el('b', {}, phrase('frames-name')),
+    el('span', { class: 'col decided' }, phrase('frames-choice')),
     ...grid.columns.map((c) => el('span', { class: `col col-${c}` }, COLUMNS[c][0])),
     el(
       'button',
-      { class: 'btn btn-sm btn-outline-light', onclick: () => columns(grid, chosen), title: 'Which columns' },
-      'Columns …',
+      {
+        class: 'btn btn-sm btn-outline-light',
+        onclick: () => columns(grid, chosen),
+        title: phrase('frames-which-columns'),
+      },
+      phrase('frames-columns'),
     ),
   );
 }
@@ -38,11 +43,11 @@ function columns(grid, chosen) {
     ),
   );
   paper(
-    'Columns of the list',
+    phrase('frames-columns-of-the-list'),
     [el('div', { class: 'ticks' }, ...boxes)],
     [
       [
-        'Done',
+        phrase('any-done'),
         () => {
           grid.columns = boxes
             .map((b) => b.firstChild)

@@ -3,12 +3,13 @@
 import { ask, el, json, say } from '../app/api.js';
 import { state, targets, view } from './desk.js';
 import { paper } from './paper.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 
 export async function leftOut() {
   const all = await json('GET', `/api/shoots/${state.shoot}/left-out`).catch(() => []);
-  paper(all.length ? `${all.length} files left out` : 'Nothing was left out', [
+  paper(all.length ? phrase('frames-files-left-out', { count: all.length }) : phrase('frames-nothing-was-left-out'), [
     el(
       'div',
       { class: 'scroll' },
@@ -70,39 +71,41 @@ export async function menu(acts) {
   box.replaceChildren(
     ...(state.shoot && !state.list
       ? [
-          item('Look again for new and gone files', () => json('POST', `/api/shoots/${state.shoot}/scan`, {})),
+          item(phrase('frames-look-again-for-new-and-gone'), () => json('POST', `/api/shoots/${state.shoot}/scan`, {})),
           item(
-            v.follow ? '✓ Follow live' : 'Follow live',
+            v.follow ? phrase('frames-follow-live') : phrase('frames-follow-live-more'),
             put({ follow: !v.follow }),
-            'New files appear as they are written',
+            phrase('frames-new-files-appear-as-they-are'),
           ),
           item(
-            v.results ? '✓ Take in results of earlier runs' : 'Take in results of earlier runs',
+            v.results
+              ? phrase('frames-take-in-results-of-earlier-runs')
+              : phrase('frames-take-in-results-of-earlier-runs-more'),
             put({ results: !v.results }),
           ),
-          item(`Left out: ${v.left_out ?? 0} files`, acts.leftOut),
+          item(phrase('frames-left-out-files', { count: v.left_out ?? 0 }), acts.leftOut),
         ]
       : []),
     ...(state.ids.length
       ? [
-          item('Put into a selection …', intoSelection),
-          item('Save the shoot as a file', () => {
+          item(phrase('frames-put-into-a-selection'), intoSelection),
+          item(phrase('frames-save-the-shoot-as-a-file'), () => {
             location.href = '/api/shoot-file';
           }),
         ]
       : []),
-    item('Open a shoot file …', () => openFile(acts.others)),
+    item(phrase('frames-open-a-shoot-file'), () => openFile(acts.others)),
     item(
-      'A second window',
+      phrase('frames-a-second-window'),
       () => {
         window.open('/second', 'rallo-second', 'width=1100,height=760');
       },
-      'Shows the current frame, for a second screen',
+      phrase('frames-shows-the-current-frame-for-a'),
     ),
-    item('Simulated interval camera …', acts.camera),
+    item(phrase('frames-simulated-interval-camera'), acts.camera),
     ...(selections.length
       ? [
-          el('div', { class: 'menu-head' }, 'Selections'),
+          el('div', { class: 'menu-head' }, phrase('frames-selections')),
           ...selections.map((s) =>
             el(
               'div',
@@ -113,7 +116,7 @@ export async function menu(acts) {
                 {
                   type: 'button',
                   class: 'menu-item small',
-                  title: 'Forget this selection; its frames stay',
+                  title: phrase('frames-forget-this-selection-its-frames-stay'),
                   onclick: async () => {
                     try {
                       await ask('DELETE', `/api/selections/${s.id}`);
@@ -125,7 +128,7 @@ export async function menu(acts) {
                     }
                   },
                 },
-                'forget',
+                phrase('frames-forget'),
               ),
             ),
           ),
@@ -133,16 +136,16 @@ export async function menu(acts) {
       : []),
     ...(state.list
       ? [
-          item('Take the selected frames out of this selection', async () => {
+          item(phrase('frames-take-the-selected-frames-out-of'), async () => {
             await json('POST', `/api/selections/${state.list}/remove`, { ids: targets() });
             view();
           }),
-          item('Back to the shoot', desk({ list: null, selection: [] })),
+          item(phrase('frames-back-to-the-shoot'), desk({ list: null, selection: [] })),
         ]
       : []),
     ...(shoots.length
       ? [
-          el('div', { class: 'menu-head' }, 'Shoots'),
+          el('div', { class: 'menu-head' }, phrase('frames-shoots')),
           ...shoots.slice(0, 12).map((s) =>
             item(`${s.id === state.shoot && !state.list ? '✓ ' : ''}${s.name}`, async () => {
               await json('POST', '/api/shoots', { shoot: s.id });
@@ -181,22 +184,22 @@ async function intoSelection() {
   const name = el('input', {
     class: 'form-control form-control-sm',
     list: 'selection-names',
-    'aria-label': 'Name of the selection',
+    'aria-label': phrase('frames-name-of-the-selection'),
     id: 'selection-name',
   });
   paper(
-    `Put ${ids.length} ${ids.length === 1 ? 'frame' : 'frames'} into a selection`,
+    phrase('frames-put-so-many-into-a-selection', { count: ids.length }),
     [
-      el('p', {}, 'A selection is a list with a name, also across shoots. Nothing is copied.'),
+      el('p', {}, phrase('frames-a-selection-is-a-list-with')),
       name,
       el('datalist', { id: 'selection-names' }, ...all.map((s) => el('option', { value: s.name }))),
     ],
     [
       [
-        'Put in',
+        phrase('frames-put-in'),
         async () => {
           const made = await json('POST', '/api/selections', { name: name.value, ids });
-          say(`In “${made.name}”. Selections stand under More.`);
+          say(phrase('frames-in-selections-stand-under-more', { name: made.name }));
         },
         'selection-go',
       ],
@@ -218,7 +221,7 @@ function openFile(others) {
       const told = await response.json();
       if (!response.ok) throw new Error(told.detail);
       await others();
-      if (told.missing) say(`${told.missing} of its frames are not there any more.`);
+      if (told.missing) say(phrase('frames-of-its-frames-are-not-there', { missing: told.missing }));
     } catch (e) {
       say(e.message);
     }

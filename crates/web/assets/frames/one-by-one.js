@@ -1,9 +1,14 @@
 // One by one in the whole window, slide shows, and up to four frames side by side with one zoom.
 
 import { el } from '../app/api.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
-const CHOICE = { open: 'not decided', kept: 'kept', set_aside: 'set aside' };
+const CHOICE = {
+  open: phrase('frames-not-decided'),
+  kept: phrase('frames-kept'),
+  set_aside: phrase('frames-set-aside'),
+};
 
 /** One picture: whole, or a part at 100 % and more. */
 class Pane {
@@ -94,9 +99,8 @@ export class Look {
 
   compare() {
     const ids = this.tools.targets();
-    if (ids.length < 2)
-      return this.tools.say('Select two to four frames first (Space), then look at them side by side.');
-    if (ids.length > 4) this.tools.say('Only the first four of the selected frames are shown side by side.');
+    if (ids.length < 2) return this.tools.say(phrase('frames-select-two-to-four-frames-first'));
+    if (ids.length > 4) this.tools.say(phrase('frames-only-the-first-four-of-the'));
     this.ids = this.tools.state.ids.filter((id) => ids.includes(id)).slice(0, 4);
     this.start(this.ids.length);
   }
@@ -147,8 +151,8 @@ export class Look {
         label,
       );
     const parts = [
-      b('Fit', () => this.setZoom(0), '(C)', !this.zoom),
-      b('100 %', () => this.setZoom(1), 'Close (C)', this.zoom === 1),
+      b(phrase('frames-fit'), () => this.setZoom(0), '(C)', !this.zoom),
+      b('100 %', () => this.setZoom(1), phrase('frames-close-c'), this.zoom === 1),
       b('200 %', () => this.setZoom(2), '', this.zoom === 2),
     ];
     if (!this.ids) {
@@ -157,35 +161,40 @@ export class Look {
         min: '0.2',
         step: '0.5',
         value: this.every ?? 3,
-        'aria-label': 'Seconds a frame',
+        'aria-label': phrase('frames-seconds-a-frame'),
         class: 'short',
         onchange: () => {
           this.every = Number(every.value) || 3;
         },
       });
       parts.unshift(
-        b('‹', () => this.go(-1), 'Before (←)'),
-        b('›', () => this.go(1), 'Next (→)'),
+        b('‹', () => this.go(-1), phrase('frames-before')),
+        b('›', () => this.go(1), phrase('frames-next')),
       );
       parts.push(
-        b('Keep', () => this.tools.choose('kept'), '(K)'),
-        b('Set aside', () => this.tools.choose('set_aside'), '(S)'),
-        el('span', { class: 'data' }, `${state.at + 1} of ${state.ids.length}`),
-        b(this.playing ? 'Pause' : 'Slide show', () => this.slides(), '(Space)', Boolean(this.playing)),
-        every,
-        el('span', { class: 'data' }, 's each'),
+        b(phrase('frames-keep'), () => this.tools.choose('kept'), '(K)'),
+        b(phrase('any-set-aside'), () => this.tools.choose('set_aside'), '(S)'),
+        el('span', { class: 'data' }, phrase('frames-of-at-count', { at: state.at + 1, count: state.ids.length })),
         b(
-          'Name',
+          this.playing ? phrase('any-pause') : phrase('frames-slide-show'),
+          () => this.slides(),
+          '(Space)',
+          Boolean(this.playing),
+        ),
+        every,
+        el('span', { class: 'data' }, phrase('frames-s-each')),
+        b(
+          phrase('frames-name-more'),
           () => {
             this.names = !this.names;
             this.draw();
           },
-          'Name on or off (N)',
+          phrase('frames-name-on-or-off-n'),
           this.names,
         ),
       );
     }
-    parts.push(b('Close', () => this.dialog.close(), '(Esc)'));
+    parts.push(b(phrase('any-close'), () => this.dialog.close(), '(Esc)'));
     $('one-foot').replaceChildren(...parts);
     this.dialog.classList.toggle('no-names', !this.names);
   }

@@ -19,6 +19,7 @@ import { leftOut, menu } from './more-menu.js';
 import { Look } from './one-by-one.js';
 import { check } from './sequence-check.js';
 import { shift } from './shift-times.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 
@@ -36,14 +37,11 @@ function nothingShown(v) {
     $('empty-what').textContent = what;
     $('empty-why').textContent = why;
   };
-  if (v.scanning) say('Looking …', 'Frames appear as they are found.');
-  else if (v.total)
-    say('No frame fits', 'Nothing has all of these together. Take some of the wishes on the left back.');
-  else if (!v.left_out)
-    say('No pictures here', 'There is nothing in the chosen folders that can be read as a picture.');
+  if (v.scanning) say(phrase('frames-looking'), phrase('frames-frames-appear-as-they-are-found'));
+  else if (v.total) say(phrase('frames-no-frame-fits'), phrase('frames-nothing-has-all-of-these-together'));
+  else if (!v.left_out) say(phrase('frames-no-pictures-here'), phrase('frames-there-is-nothing-in-the-chosen'));
   else {
-    const files = v.left_out === 1 ? 'One file was' : `${v.left_out} files were`;
-    say('No pictures here', `${files} left out; “More” on the left says why.`);
+    say(phrase('frames-no-pictures-here'), phrase('frames-files-were-left-out', { count: v.left_out }));
     reasons();
   }
 }
@@ -76,14 +74,18 @@ function drawAll() {
 function marks() {
   const v = state.view;
   if (!v) return;
-  const parts = [`${state.ids.length}${state.ids.length === v.total ? '' : ` of ${v.total}`} frames`];
-  if (state.selected.size) parts.push(`${state.selected.size} selected`);
-  if (v.scanning) parts.push('looking for more');
-  else if (v.unmeasured) parts.push(`measuring ${v.unmeasured}`);
+  const parts = [
+    state.ids.length === v.total
+      ? phrase('any-frames', { count: v.total })
+      : phrase('frames-of-frames', { shown: state.ids.length, count: v.total }),
+  ];
+  if (state.selected.size) parts.push(phrase('frames-selected', { size: state.selected.size }));
+  if (v.scanning) parts.push(phrase('frames-looking-for-more'));
+  else if (v.unmeasured) parts.push(phrase('frames-measuring', { unmeasured: v.unmeasured }));
   $('count').textContent = parts.join(', ');
   const chosen = state.selected.size || v.chosen;
   const left = v.total - state.selected.size;
-  const others = !state.selected.size ? v.left_out_of_run : left > 0 ? `${left} left out` : '';
+  const others = !state.selected.size ? v.left_out_of_run : left > 0 ? phrase('frames-left-out', { left }) : '';
   runTakes(chosen, state.selected.size ? 'selected' : v.word, others);
   document.querySelectorAll('#which button').forEach((b) => {
     const on = (state.filter.values.choice?.join() ?? '') === b.dataset.which;
@@ -101,7 +103,7 @@ function by() {
 
 async function bench() {
   const row = state.rows.get(state.ids[state.at]);
-  if (!row || (row.problem && !row.facts)) return say('This frame cannot be read; choose another one.');
+  if (!row || (row.problem && !row.facts)) return say(phrase('frames-this-frame-cannot-be-read-choose'));
   try {
     await ask('PUT', '/api/desk', { frame: row.id, selection: [...state.selected] });
     location.href = '/bench';
@@ -183,17 +185,20 @@ document.querySelectorAll('#which button').forEach((b) => {
     view();
   };
 });
-document
-  .querySelector('#decide .rate')
-  .append(
-    ...[1, 2, 3, 4, 5].map((n) =>
-      el(
-        'button',
-        { class: 'dot', title: `Rate ${n} (${n}); 0 takes it away`, 'aria-label': `Rate ${n}`, onclick: () => rate(n) },
-        '●',
-      ),
+document.querySelector('#decide .rate').append(
+  ...[1, 2, 3, 4, 5].map((n) =>
+    el(
+      'button',
+      {
+        class: 'dot',
+        title: phrase('frames-rate-0-takes-it-away', { n }),
+        'aria-label': phrase('frames-rate', { n }),
+        onclick: () => rate(n),
+      },
+      '●',
     ),
-  );
+  ),
+);
 $('by').onchange = () => view({ by: $('by').value, descending: state.order.descending });
 $('turn').onclick = () => view({ by: state.order.by, descending: !state.order.descending });
 $('find').oninput = () => {

@@ -1,6 +1,7 @@
 // A slip of paper over the frames: a title, a body, and buttons.
 
 import { el, say } from '../app/api.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 
@@ -15,7 +16,7 @@ export function paper(title, body, buttons = []) {
     el(
       'button',
       { class: 'btn btn-outline-secondary', type: 'button', onclick: () => dialog.close() },
-      buttons.length ? 'Cancel' : 'Close',
+      buttons.length ? phrase('frames-cancel') : phrase('any-close'),
     ),
     ...buttons.map(([label, run, id], i) =>
       el(

@@ -3,6 +3,7 @@
 import { el, json, say } from '../app/api.js';
 import { only, settled } from './desk.js';
 import { paper } from './paper.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 
@@ -27,14 +28,14 @@ export async function check() {
         {
           class: 'statement',
           type: 'button',
-          title: 'Shows these frames',
+          title: phrase('frames-shows-these-frames'),
           onclick: () => {
             $('paper').close();
             only(s.frames);
           },
         },
         s.text,
-        el('small', {}, ` ${s.frames.length} shown`),
+        el('small', {}, phrase('frames-shown', { count: s.frames.length })),
       ),
     );
   });
@@ -49,13 +50,13 @@ export async function check() {
               width: 520,
               height: 90,
               role: 'img',
-              'aria-label': 'Time from each frame to the next',
+              'aria-label': phrase('frames-time-from-each-frame-to-the'),
             }),
-            el('figcaption', {}, 'time from each frame to the next; the line is the usual one'),
+            el('figcaption', {}, phrase('frames-time-from-each-frame-to-the-next-the-line-is')),
           ),
         ]
       : [];
-  paper('Check of the sequence', [el('ol', { class: 'statements' }, ...lines), ...plot]);
+  paper(phrase('frames-check-of-the-sequence'), [el('ol', { class: 'statements' }, ...lines), ...plot]);
   if (plot.length) draw(told);
 }
 

@@ -3,6 +3,7 @@
 import { el, json, say } from '../app/api.js';
 import { forget, state, targets, view } from './desk.js';
 import { paper } from './paper.js';
+import { phrase } from '../app/words.js';
 
 /** The sequence check. */
 
@@ -21,17 +22,17 @@ export function shift() {
   };
   const sign = el(
     'select',
-    { class: 'form-select form-select-sm', 'aria-label': 'Earlier or later', style: 'width:7rem' },
-    el('option', { value: '1' }, 'later'),
-    el('option', { value: '-1' }, 'earlier'),
+    { class: 'form-select form-select-sm', 'aria-label': phrase('frames-earlier-or-later'), style: 'width:7rem' },
+    el('option', { value: '1' }, phrase('frames-later')),
+    el('option', { value: '-1' }, phrase('frames-earlier')),
   );
   const parts = [
-    ['days', 86400],
-    ['hours', 3600],
-    ['minutes', 60],
-    ['seconds', 1],
+    [phrase('frames-days'), 86400],
+    [phrase('frames-hours'), 3600],
+    [phrase('frames-minutes'), 60],
+    [phrase('frames-seconds'), 1],
   ].map(([name, per]) => [field(name, '0', '4.5rem'), per, name]);
-  const becomes = field('This frame’s time becomes', row?.taken?.replace('T', ' ') ?? '', '15rem');
+  const becomes = field(phrase('frames-this-frames-time-becomes'), row?.taken?.replace('T', ' ') ?? '', '15rem');
   const preview = el('table', { class: 'table table-sm preview' });
   let millis = 0;
   let exact = false;
@@ -52,14 +53,26 @@ export function shift() {
               el('td', {}, l.name),
               el('td', {}, l.before),
               el('td', {}, '→'),
-              el('td', {}, l.after ?? 'outside the calendar'),
+              el('td', {}, l.after ?? phrase('frames-outside-the-calendar')),
             ),
           ),
           ...(told.timed > told.lines.length
-            ? [el('tr', {}, el('td', { colspan: 4 }, `and ${told.timed - told.lines.length} more`))]
+            ? [
+                el(
+                  'tr',
+                  {},
+                  el('td', { colspan: 4 }, phrase('frames-and-more', { timed: told.timed - told.lines.length })),
+                ),
+              ]
             : []),
           ...(told.untimed
-            ? [el('tr', {}, el('td', { colspan: 4 }, `${told.untimed} have no capture time and stay as they are`))]
+            ? [
+                el(
+                  'tr',
+                  {},
+                  el('td', { colspan: 4 }, phrase('frames-have-no-capture-time-and-stay', { untimed: told.untimed })),
+                ),
+              ]
             : []),
         ),
       );
@@ -83,19 +96,24 @@ export function shift() {
     show();
   };
   paper(
-    `Shift the capture time of ${ids.length} ${ids.length === 1 ? 'frame' : 'frames'}`,
+    phrase('frames-shift-the-capture-time-of', { count: ids.length }),
     [
-      el('p', {}, 'The files are not changed: the time counts in sorting, in names, and in what results carry.'),
+      el('p', {}, phrase('frames-the-files-are-not-changed-the')),
       el('div', { class: 'row-of' }, ...parts.flatMap(([f, , name]) => [f, el('span', {}, name)]), sign),
-      el('div', { class: 'row-of' }, el('span', {}, `or ${row?.name ?? 'the first'} was taken at`), becomes),
+      el(
+        'div',
+        { class: 'row-of' },
+        el('span', {}, phrase('frames-or-was-taken-at', { name: row?.name ?? phrase('frames-the-first') })),
+        becomes,
+      ),
       preview,
     ],
     [
       [
-        'Shift',
+        phrase('frames-shift'),
         async () => {
           if (!millis) {
-            say('Nothing would be moved.');
+            say(phrase('frames-nothing-would-be-moved'));
             return false;
           }
           await json('POST', '/api/change', { ids, change: { do: 'shift', millis } });

@@ -3,6 +3,7 @@
 
 import { Slots } from '../app/request-slots.js';
 import { ask, el, json, say, typing } from '../app/api.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 let recipe = null;
@@ -50,7 +51,9 @@ async function show(pick) {
   await half(pick.after, pick, false);
   // What lines say of this frame belongs here too: a lens without a profile, for one.
   const said = pick.told.lines.map((line) => line.note).filter(Boolean);
-  pick.own.textContent = [pick.told.own && `Own: ${pick.told.own}`, ...said].filter(Boolean).join(' ');
+  pick.own.textContent = [pick.told.own && phrase('proof-own', { own: pick.told.own }), ...said]
+    .filter(Boolean)
+    .join(' ');
 }
 
 // One after the other: the first are seen soon.
@@ -66,15 +69,17 @@ async function showAll() {
 
 function count() {
   const open = picks.filter((p) => !accepted.has(p.id)).length;
-  $('count').textContent = open ? `${picks.length - open} of ${picks.length} accepted` : `All ${picks.length} accepted`;
+  $('count').textContent = open
+    ? phrase('proof-of-accepted', { count: picks.length - open, count2: picks.length })
+    : phrase('proof-all-accepted', { count: picks.length });
 }
 
 const keepAccepted = () =>
   ask('PUT', '/api/proof', { recipe: recipe.id, version: recipe.version, accepted: [...accepted] });
 
 function item(pick) {
-  pick.before = el('canvas', { 'aria-label': `${pick.name} before` });
-  pick.after = el('canvas', { 'aria-label': `${pick.name} after` });
+  pick.before = el('canvas', { 'aria-label': phrase('proof-before', { name: pick.name }) });
+  pick.after = el('canvas', { 'aria-label': phrase('proof-after', { name: pick.name }) });
   pick.own = el('small', { class: 'own' });
   const act = (label, title, run) =>
     el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', title, onclick: doing(run) }, label);
@@ -88,13 +93,13 @@ function item(pick) {
         if (accepted.has(pick.id)) accepted.delete(pick.id);
         else accepted.add(pick.id);
         accept.setAttribute('aria-pressed', String(accepted.has(pick.id)));
-        accept.textContent = accepted.has(pick.id) ? 'Accepted ✓' : 'Accept';
+        accept.textContent = accepted.has(pick.id) ? phrase('proof-accepted') : phrase('proof-accept');
         li.classList.toggle('is-accepted', accepted.has(pick.id));
         count();
         await keepAccepted();
       }),
     },
-    accepted.has(pick.id) ? 'Accepted ✓' : 'Accept',
+    accepted.has(pick.id) ? phrase('proof-accepted') : phrase('proof-accept'),
   );
   const number = (name, label, title, min, max, step) => {
     const field = el('input', {
@@ -103,7 +108,7 @@ function item(pick) {
       max,
       step,
       value: pick.changes[name] ?? 0,
-      'aria-label': `${label} of ${pick.name} alone`,
+      'aria-label': phrase('proof-of-alone', { label, name: pick.name }),
       title,
     });
     field.addEventListener(
@@ -128,24 +133,24 @@ function item(pick) {
       el('small', {}, pick.why),
       pick.own,
       accept,
-      act('Set aside', 'Leave this frame out of the work', async () => {
+      act(phrase('any-set-aside'), phrase('proof-leave-this-frame-out-of-the'), async () => {
         await json('POST', '/api/change', { ids: [pick.id], change: { do: 'choice', to: 'set_aside' } });
         picks = picks.filter((p) => p !== pick);
         li.remove();
         count();
-        say(`${pick.name} is set aside; Z in Frames takes that back.`);
+        say(phrase('proof-is-set-aside-z-in-frames', { name: pick.name }));
       }),
-      act('Open on the bench', 'Go on recording on this frame', async () => {
+      act(phrase('proof-open-on-the-bench'), phrase('proof-go-on-recording-on-this-frame'), async () => {
         await ask('PUT', '/api/desk', { frame: pick.id });
         location.href = '/bench';
       }),
       el(
         'span',
         { class: 'own-fields' },
-        'only here:',
-        number('exposure', 'stops', 'Stops brighter, for this frame alone', -5, 5, 0.1),
-        number('right', 'crop right', 'The crop moved to the right, hundredths of the width', -100, 100, 1),
-        number('down', 'crop down', 'The crop moved down, hundredths of the height', -100, 100, 1),
+        phrase('proof-only-here'),
+        number('exposure', 'stops', phrase('proof-stops-brighter-for-this-frame-alone'), -5, 5, 0.1),
+        number('right', phrase('proof-crop-right'), phrase('proof-the-crop-moved-to-the-right'), -100, 100, 1),
+        number('down', phrase('proof-crop-down'), phrase('proof-the-crop-moved-down-hundredths-of'), -100, 100, 1),
       ),
     ),
   );
@@ -181,7 +186,7 @@ doing(async () => {
   accepted = new Set(told.accepted);
   picks = told.frames.map((p) => ({ ...p, changes: p.own }));
   $('list').replaceChildren(...picks.map(item));
-  if (!picks.length) $('count').textContent = 'There are no frames yet: choose some in Frames.';
+  if (!picks.length) $('count').textContent = phrase('proof-there-are-no-frames-yet-choose');
   else {
     count();
     showAll();

@@ -3,6 +3,7 @@
 
 import { ask, el, json, say } from '../app/api.js';
 import { dropped, target } from '../app/dropped-pictures.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 
@@ -17,10 +18,15 @@ async function piece(path) {
 /** What came of a file of recipes, in words. */
 function told({ kept, refused }) {
   const good = kept.length
-    ? [el('div', { class: 'fail is-mild' }, el('b', {}, 'Loaded'), kept.map((k) => k.name).join(', '))]
+    ? [el('div', { class: 'fail is-mild' }, el('b', {}, phrase('recipes-loaded')), kept.map((k) => k.name).join(', '))]
     : [];
   const bad = refused.map((r) =>
-    el('div', { class: 'fail' }, el('b', {}, `${r.name} was not loaded`), ...r.faults.flatMap((f) => [el('br'), f])),
+    el(
+      'div',
+      { class: 'fail' },
+      el('b', {}, phrase('recipes-was-not-loaded', { name: r.name })),
+      ...r.faults.flatMap((f) => [el('br'), f]),
+    ),
   );
   return [...good, ...bad];
 }
@@ -98,7 +104,7 @@ document.addEventListener('alpine:init', () => {
       const { act, back } = clicked.closest('button')?.dataset ?? {};
       if (back) {
         await json('POST', `/api/recipes/${this.shown}/versions/${back}`);
-        say(`Version ${back} is the newest again; the ones between are kept.`);
+        say(phrase('recipes-version-is-the-newest-again-the', { back }));
         await this.again(this.shown);
       } else if (act === 'lay') {
         await ask('PUT', '/api/desk', { recipe: this.shown });
@@ -117,7 +123,7 @@ document.addEventListener('alpine:init', () => {
     async remove(button) {
       if (!button.dataset.sure) {
         button.dataset.sure = 'yes';
-        button.textContent = 'Really remove it, with its versions';
+        button.textContent = phrase('recipes-really-remove-it-with-its-versions');
         return;
       }
       await ask('DELETE', `/api/recipes/${this.shown}`);
@@ -128,7 +134,7 @@ document.addEventListener('alpine:init', () => {
     unsure(button) {
       if (button.id !== 'remove') return;
       delete button.dataset.sure;
-      button.textContent = 'Remove';
+      button.textContent = phrase('any-remove');
     },
 
     async changed({ target: field }) {
@@ -173,7 +179,7 @@ document.addEventListener('alpine:init', () => {
     async offerStarters() {
       const starters = await json('GET', '/api/starters');
       const options = starters.map((s, i) => el('option', { value: i, title: s.note }, s.name));
-      $('starters').replaceChildren(el('option', { value: '' }, 'Start from …'), ...options);
+      $('starters').replaceChildren(el('option', { value: '' }, phrase('recipes-start-from')), ...options);
       $('starters').onchange = async () => {
         try {
           await this.again((await json('POST', '/api/recipes', starters[Number($('starters').value)].document)).id);

@@ -2,6 +2,7 @@
 
 import { ask, el, json, say } from '../app/api.js';
 import { row } from '../app/fields.js';
+import { phrase } from '../app/words.js';
 
 /** Shows what run `run` asks in `box`; `passed` is told when it was answered. */
 export async function checkpoint(box, run, passed) {
@@ -49,7 +50,7 @@ export async function checkpoint(box, run, passed) {
       ).blob();
       URL.revokeObjectURL(picture.image.src);
       picture.image.src = URL.createObjectURL(blob);
-      picture.own.textContent = ones.get(picture.item.position)?.length ? 'values of its own' : '';
+      picture.own.textContent = ones.get(picture.item.position)?.length ? phrase('runs-values-of-its-own') : '';
     } catch (e) {
       say(e.message);
     }
@@ -76,10 +77,11 @@ export async function checkpoint(box, run, passed) {
         if (chosen === null) showAll();
         else show(pictures.find((p) => p.item.position === chosen));
       };
-      return row({ title, param }, `Line ${line + 1}, `, value, put);
+      return row({ title, param }, phrase('any-line', { line: line + 1 }), value, put);
     };
-    const whose = chosen === null ? 'all pictures' : pictures.find((p) => p.item.position === chosen).item.name;
-    fields.replaceChildren(el('h2', {}, `Values for ${whose}`), ...told.values.map(one));
+    const whose =
+      chosen === null ? phrase('runs-all-pictures') : pictures.find((p) => p.item.position === chosen).item.name;
+    fields.replaceChildren(el('h2', {}, phrase('runs-values-for', { whose })), ...told.values.map(one));
   }
   function choose(position) {
     chosen = position;
@@ -106,17 +108,18 @@ export async function checkpoint(box, run, passed) {
         }
       },
     },
-    'Yes, go on',
+    phrase('runs-yes-go-on'),
   );
   box.replaceChildren(
-    el('div', { class: 'checkpoint-head' }, el('h2', {}, `Before line ${told.line + 1}: ${told.what}`), yes),
     el(
-      'p',
-      {},
-      'The pictures as they will be with all lines. Choose one to change values for it alone; without one they are for all.',
+      'div',
+      { class: 'checkpoint-head' },
+      el('h2', {}, phrase('runs-before-line', { line: told.line + 1, what: told.what })),
+      yes,
     ),
+    el('p', {}, phrase('runs-the-pictures-as-they-will-be')),
     el('div', { class: 'results' }, ...pictures.map((p) => p.one)),
-    el('details', {}, el('summary', {}, 'Change values'), fields),
+    el('details', {}, el('summary', {}, phrase('runs-change-values')), fields),
   );
   box.hidden = false;
   choose(null);

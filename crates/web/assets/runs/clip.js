@@ -1,6 +1,7 @@
 // A clip in the page: played, and stepped through frame by frame.
 
 import { el } from '../app/api.js';
+import { phrase } from '../app/words.js';
 
 /** Codecs that not every browser plays, for which a stand-in is made. */
 const NOT_EVERYWHERE = ['H.265', 'intra 4:2:2', 'FFV1', 'AV1'];
@@ -17,21 +18,22 @@ export function player(run, position, clip) {
   const base = `/api/runs/${run}/items/${position}`;
   const own = `${base}/file/0`;
   const rate = clip.rate[0] / clip.rate[1];
-  if (MOVING.includes(clip.codec)) return el('div', { class: 'player' }, el('img', { src: own, alt: 'the clip' }));
+  if (MOVING.includes(clip.codec))
+    return el('div', { class: 'player' }, el('img', { src: own, alt: phrase('runs-the-clip') }));
   const needs = NOT_EVERYWHERE.includes(clip.codec);
   const video = el('video', {
     src: needs ? `${base}/proxy` : own,
     poster: `${base}/still`,
     preload: 'auto',
     playsinline: true,
-    'aria-label': 'The clip',
+    'aria-label': phrase('runs-the-clip-more'),
   });
   video.loop = false;
-  const note = el('small', {}, needs ? 'A stand-in for browsers is made once; the file itself is untouched.' : '');
+  const note = el('small', {}, needs ? phrase('runs-a-stand-in-for-browsers-is') : '');
   if (!needs) {
     video.addEventListener('error', () => {
       if (video.src.endsWith('/proxy')) return;
-      note.textContent = 'This browser does not play the codec; a stand-in is made.';
+      note.textContent = phrase('runs-this-browser-does-not-play-the');
       video.src = `${base}/proxy`;
     });
   }
@@ -44,7 +46,7 @@ export function player(run, position, clip) {
     max: Math.max(0, count - 1),
     step: 1,
     value: 0,
-    'aria-label': 'Frame',
+    'aria-label': phrase('runs-frame'),
   });
   // The middle of a frame's time, so that rounding never shows its neighbour.
   const go = (frame) => {
@@ -61,7 +63,7 @@ export function player(run, position, clip) {
         else video.pause();
       },
     },
-    'Play',
+    phrase('any-play'),
   );
   const step = (sign, title, by) =>
     el(
@@ -87,12 +89,12 @@ export function player(run, position, clip) {
         again.classList.toggle('active', video.loop);
       },
     },
-    'Over and over',
+    phrase('runs-over-and-over'),
   );
   const draw = () => {
     bar.value = at();
-    where.textContent = `frame ${at() + 1} of ${count}, ${clock(at() / rate, rate)}`;
-    play.textContent = video.paused ? 'Play' : 'Pause';
+    where.textContent = phrase('runs-frame-of', { at: at() + 1, count, clock: clock(at() / rate, rate) });
+    play.textContent = video.paused ? phrase('any-play') : phrase('any-pause');
   };
   for (const event of ['timeupdate', 'seeked', 'play', 'pause', 'loadeddata']) video.addEventListener(event, draw);
   const follow = () => {
@@ -111,8 +113,8 @@ export function player(run, position, clip) {
       'div',
       { class: 'player-bar' },
       play,
-      step('‹', 'A frame back', -1),
-      step('›', 'A frame on', 1),
+      step('‹', phrase('runs-a-frame-back'), -1),
+      step('›', phrase('runs-a-frame-on'), 1),
       bar,
       where,
       again,

@@ -1,13 +1,19 @@
 // What a run takes, in words.
 
 import { duration } from '../app/api.js';
+import { phrase } from '../app/words.js';
 
 /** How sure it is. */
 export const SURE = {
-  rough: 'a first guess',
-  estimated: 'estimated from what this machine does',
-  learned: 'estimated from earlier runs',
+  rough: phrase('any-a-first-guess'),
+  estimated: phrase('runs-estimated-from-what-this-machine-does'),
+  learned: phrase('runs-estimated-from-earlier-runs'),
 };
 /** Time and size, and why they are thought so. */
 export const costWords = (c, why) =>
-  `${duration(c.seconds)}, about ${c.bytes} in all${c.each ? `, ${c.each} each` : ''}: ${why}.`.replace(/^a/, 'A');
+  phrase('runs-about-in-all', {
+    time: duration(c.seconds),
+    bytes: c.bytes,
+    each: c.each ? phrase('runs-each', { each: c.each }) : '',
+    why,
+  }).replace(/^\p{L}/u, (first) => first.toUpperCase());

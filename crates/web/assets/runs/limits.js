@@ -1,6 +1,7 @@
 // What runs may have of this machine, and whether somebody wants to be told when one is done.
 
 import { ask, json, say } from '../app/api.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 const doing =
@@ -38,6 +39,6 @@ $('signal').addEventListener('change', async () => {
   $('signal').checked = on;
   localStorage.setItem('signal', on ? 'yes' : 'no');
   if (!on && !$('signal').disabled && 'Notification' in window && Notification.permission === 'denied')
-    say('The browser does not allow it for this page; its settings can change that.');
+    say(phrase('runs-the-browser-does-not-allow-it'));
 });
 $('sound').addEventListener('change', () => localStorage.setItem('sound', $('sound').checked ? 'yes' : 'no'));

@@ -1,6 +1,7 @@
 // Names of what a run will write, each with the picture it is made of, by the folders they go into.
 
 import { el } from '../app/api.js';
+import { phrase } from '../app/words.js';
 
 /** Entries that follow each other and go into one folder. */
 export function byFolder(names) {
@@ -17,8 +18,13 @@ function line({ source, target, size, what, frame }) {
   const picture = frame
     ? el('img', { src: `/api/frames/${frame}/thumb?edge=160`, alt: '', loading: 'lazy' })
     : el('span', { class: 'no-thumb' });
-  const pixels = size ? `${size[0]} × ${size[1]}` : (what ?? 'unknown');
-  return el('li', {}, picture, el('span', {}, el('b', {}, target), el('small', {}, `${pixels}, of ${source}`)));
+  const pixels = size ? `${size[0]} × ${size[1]}` : (what ?? phrase('runs-unknown'));
+  return el(
+    'li',
+    {},
+    picture,
+    el('span', {}, el('b', {}, target), el('small', {}, phrase('runs-of', { pixels, source }))),
+  );
 }
 
 /** Draws them. */
@@ -27,7 +33,7 @@ export function nameGroups(names) {
     el(
       'section',
       {},
-      el('h2', {}, `${folder ?? ''} `, el('small', {}, `${files.length} ${files.length === 1 ? 'file' : 'files'}`)),
+      el('h2', {}, `${folder ?? ''} `, el('small', {}, phrase('any-files', { count: files.length }))),
       el('ul', {}, ...files.map(line)),
     ),
   );

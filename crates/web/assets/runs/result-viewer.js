@@ -3,6 +3,7 @@
 import { Hand } from '../viewer/hand.js';
 import { SPLIT, nextWay, splitHandle } from '../viewer/split-handle.js';
 import { Viewer } from '../viewer/viewer.js';
+import { phrase } from '../app/words.js';
 
 /** A viewer of results as they lie on the disk; no recipe is worked on, and a picture's number is its place in the run and one. */
 class ResultViewer extends Viewer {
@@ -66,7 +67,7 @@ export function resultLook(dialog, run, results, said) {
   };
   const show = () => {
     const { target } = current();
-    of('name').textContent = `${target} (${at + 1} of ${results().length})`;
+    of('name').textContent = phrase('runs-of-target-at-count', { target, at: at + 1, count: results().length });
     viewer.refresh();
   };
   const step = (by) => {

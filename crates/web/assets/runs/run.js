@@ -4,6 +4,7 @@ import { ask, duration, el, json, say } from '../app/api.js';
 import { checkpoint } from './checkpoint.js';
 import { player } from './clip.js';
 import { resultLook } from './result-viewer.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 const run = Number($('run').dataset.run);
@@ -25,9 +26,9 @@ function result(item) {
     el('b', {}, item.target),
     item.state === 'skipped'
       ? item.reason === 'taken back'
-        ? 'taken back'
-        : 'was there already'
-      : `${item.before} to ${item.after}, ${(item.seconds ?? 0).toFixed(1)} s`,
+        ? phrase('runs-taken-back')
+        : phrase('runs-was-there-already')
+      : phrase('runs-to-s', { before: item.before, after: item.after, seconds: (item.seconds ?? 0).toFixed(1) }),
   );
 }
 
@@ -41,7 +42,14 @@ function together(item) {
     );
   const clip = item.files[0]?.clip;
   const facts = clip
-    ? `${clip.frames} frames, ${Number(clip.seconds.toFixed(2))} s, ${clip.width} × ${clip.height}, ${clip.codec}, ${item.files[0].bytes}`
+    ? phrase('runs-frames-s', {
+        count: clip.frames,
+        seconds: Number(clip.seconds.toFixed(2)),
+        width: clip.width,
+        height: clip.height,
+        codec: clip.codec,
+        bytes: item.files[0].bytes,
+      })
     : item.files
         .map((f) => f.bytes)
         .slice(0, 1)
@@ -52,7 +60,7 @@ function together(item) {
     el('b', {}, item.task),
     ' ',
     ...item.files.slice(0, 6).flatMap((f, n) => [file(f, n), ' ']),
-    item.files.length > 6 ? `and ${item.files.length - 6} more ` : '',
+    item.files.length > 6 ? phrase('runs-and-more', { count: item.files.length - 6 }) : '',
     el('small', {}, [facts, item.state === 'skipped' || item.reason ? item.reason : ''].filter(Boolean).join(' · ')),
   );
   if (clip && item.reason !== 'taken back') {
@@ -67,7 +75,7 @@ function together(item) {
           box.querySelector('.player').focus();
         },
       },
-      'Watch it here',
+      phrase('runs-watch-it-here'),
     );
     box.append(' ', show);
   }
@@ -81,22 +89,28 @@ async function found() {
   const told = await json('GET', `/api/runs/${run}/found`).catch(() => []);
   $('found').replaceChildren(
     ...(told.length
-      ? [el('ul', { class: 'found-by-run', 'aria-label': 'What was found' }, ...told.map((text) => el('li', {}, text)))]
+      ? [
+          el(
+            'ul',
+            { class: 'found-by-run', 'aria-label': phrase('runs-what-was-found') },
+            ...told.map((text) => el('li', {}, text)),
+          ),
+        ]
       : []),
   );
 }
 
 const KINDS = {
-  together: 'made of all pictures',
-  gone: 'gone',
-  unreadable: 'cannot be read',
-  unsupported: 'not supported',
-  'too large': 'too large',
-  'no permission to read': 'no permission',
-  changed: 'changed meanwhile',
-  'name taken': 'name taken',
-  recipe: 'recipe',
-  inside: 'fault in the program',
+  together: phrase('runs-made-of-all-pictures'),
+  gone: phrase('runs-kind-gone'),
+  unreadable: phrase('runs-cannot-be-read'),
+  unsupported: phrase('runs-not-supported'),
+  'too large': phrase('runs-too-large'),
+  'no permission to read': phrase('runs-no-permission'),
+  changed: phrase('runs-changed-meanwhile'),
+  'name taken': phrase('runs-name-taken'),
+  recipe: phrase('runs-kind-recipe'),
+  inside: phrase('runs-fault-in-the-program'),
 };
 
 async function draw() {
@@ -109,46 +123,64 @@ async function draw() {
   const p = all.progress;
   const ended = p.done + p.failed + p.skipped;
   const good = p.done + p.skipped;
-  const parts = p.tasks ? `${p.total - p.tasks} pictures, and ${p.tasks} made of all of them or checked. ` : '';
+  const parts = p.tasks ? phrase('runs-pictures-and-made-of-all-of', { count: p.total - p.tasks, tasks: p.tasks }) : '';
   const later =
     all.at && new Date(all.at) > new Date()
-      ? `Waiting until ${new Date(all.at).toLocaleString([], { dateStyle: 'medium', timeStyle: 'short' })}`
-      : 'Waiting for its turn';
+      ? phrase('runs-waiting-until', {
+          more: new Date(all.at).toLocaleString([], { dateStyle: 'medium', timeStyle: 'short' }),
+        })
+      : phrase('runs-waiting-for-its-turn');
   $('what').textContent = {
     waiting: later,
-    running: `${ended} of ${p.total} done${p.left != null ? `, ${duration(p.left)} left` : ''}`,
-    paused: `Paused: ${ended} of ${p.total} done`,
-    asking: 'Waiting for your yes',
+    running: phrase('runs-of-done', {
+      ended,
+      total: p.total,
+      left: p.left != null ? phrase('any-left', { time: duration(p.left) }) : '',
+    }),
+    paused: phrase('runs-paused-of-done', { ended, total: p.total }),
+    asking: phrase('runs-waiting-for-your-yes'),
     done: p.failed
-      ? `Done: ${good} of ${p.total}, in ${all.seconds.toFixed(1)} seconds`
-      : `All done: ${good} of ${p.total}, in ${all.seconds.toFixed(1)} seconds`,
-    cancelled: `Stopped: ${good} of ${p.total} are done`,
+      ? phrase('runs-done-of-in-seconds', { good, total: p.total, seconds: all.seconds.toFixed(1) })
+      : phrase('runs-all-done-of-in-seconds', { good, total: p.total, seconds: all.seconds.toFixed(1) }),
+    cancelled: phrase('runs-stopped-of-are-done', { good, total: p.total }),
   }[p.state];
-  const failed = p.failed ? ` ${p.failed} could not be made.` : '';
-  const expected = p.state === 'running' && all.expected ? ` About ${all.expected} in all.` : '';
+  const failed = p.failed ? phrase('runs-could-not-be-made', { failed: p.failed }) : '';
+  const expected =
+    p.state === 'running' && all.expected ? phrase('runs-about-in-all-expected', { expected: all.expected }) : '';
   $('where').textContent =
     p.state === 'paused' && p.reason
       ? p.reason
       : parts +
         (p.state === 'running'
-          ? `${p.each != null ? `${p.each.toFixed(2)} s a picture. ` : ''}Into ${all.folder}.${expected}${failed}`
+          ? phrase('runs-into', {
+              each: p.each != null ? phrase('runs-s-a-picture', { each: p.each.toFixed(2) }) : '',
+              folder: all.folder,
+              expected,
+              failed,
+            })
           : good
-            ? `Into ${all.folder}: ${all.after} where the originals are ${all.before}.${failed}`
-            : `Into ${all.folder}.${failed}`);
+            ? phrase('runs-into-where-the-originals-are', {
+                folder: all.folder,
+                after: all.after,
+                before: all.before,
+                failed,
+              })
+            : phrase('runs-into-folder-failed', { folder: all.folder, failed }));
   const meter = $('meter');
   meter.setAttribute('aria-valuenow', Math.round((ended / p.total) * 100));
   meter.querySelector('.bar-done').style.width = `${((good + p.under_way) / p.total) * 100}%`;
   meter.querySelector('.bar-failed').style.width = `${(p.failed / p.total) * 100}%`;
   $('working').hidden = !all.working.length;
   // Of a long picture it is told how far it is; a short one is done before that could be read.
-  $('working').textContent =
-    `In work: ${all.working.map((w) => (w.share > 0 ? `${w.name} ${Math.round(w.share * 100)} %` : w.name)).join(', ')}`;
+  $('working').textContent = phrase('runs-in-work', {
+    working: all.working.map((w) => (w.share > 0 ? `${w.name} ${Math.round(w.share * 100)} %` : w.name)).join(', '),
+  });
   const over = p.state === 'done' || p.state === 'cancelled';
   $('pause').hidden = !['running', 'waiting'].includes(p.state);
   $('go-on').hidden = p.state !== 'paused' && !(p.state === 'waiting' && all.at);
-  $('go-on').textContent = p.state === 'paused' ? 'Go on' : 'Start now';
+  $('go-on').textContent = p.state === 'paused' ? phrase('any-go-on') : phrase('runs-start-now');
   $('cancel').hidden = over;
-  $('cancel').textContent = p.state === 'running' ? 'Stop after these' : 'Cancel this run';
+  $('cancel').textContent = p.state === 'running' ? phrase('runs-stop-after-these') : phrase('runs-cancel-this-run');
   const again = p.failed && ['done', 'paused'].includes(p.state);
   $('retry').hidden = !again;
   $('undo-run').hidden = !over || !p.done;
@@ -174,7 +206,7 @@ async function draw() {
                 type: 'button',
                 onclick: () => act('retry', { position: i.position }),
               },
-              'Try again',
+              phrase('runs-try-again'),
             )
           : '',
       ),
@@ -198,13 +230,11 @@ async function draw() {
   }
   if ((over || ended > p.failed) && !isToldFound) found();
   if (over && back && !p.done) {
-    $('what').textContent = 'Taken back';
-    $('where').textContent = `Its results are gone; what was changed since stays.${failed}`;
+    $('what').textContent = phrase('runs-taken-back-more');
+    $('where').textContent = phrase('runs-its-results-are-gone-what-was', { failed });
   }
   if (order.length > SHOWN && !$('more-results'))
-    $('results').after(
-      el('p', { id: 'more-results' }, 'More are there than are shown here; the report names them all.'),
-    );
+    $('results').after(el('p', { id: 'more-results' }, phrase('runs-more-are-there-than-are-shown')));
   if (all.more) soon();
   if (p.state === 'asking' && asked !== p.reason) {
     asked = p.reason;
@@ -227,10 +257,15 @@ $('pause').onclick = () => act('pause');
 $('go-on').onclick = () => act('go-on');
 $('retry').onclick = () => act('retry');
 $('undo-run').onclick = async () => {
-  if (!window.confirm('Remove the files this run wrote? Those that were changed since stay.')) return;
+  if (!window.confirm(phrase('runs-remove-the-files-this-run-wrote'))) return;
   try {
     const { gone, kept } = await json('POST', `/api/runs/${run}/undo`, {});
-    say(`${gone} ${gone === 1 ? 'file is' : 'files are'} gone.${kept.length ? ` ${kept.join('; ')}.` : ''}`);
+    say(
+      phrase('runs-files-are-gone', {
+        gone,
+        kept: kept.length ? ` ${kept.join('; ')}.` : '',
+      }),
+    );
     $('results').replaceChildren();
     $('together').replaceChildren();
     order.length = since = back = 0;

@@ -7,6 +7,7 @@ import { SURE, costWords } from './cost.js';
 import { el, json, say, typing } from '../app/api.js';
 import { asks, field, fitting } from '../app/fields.js';
 import { chooser } from '../app/folder-chooser.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 const start = $('start');
@@ -42,7 +43,7 @@ function mend(way) {
       break;
     case 'folder':
       openFolders({
-        label: 'Put the results here',
+        label: phrase('any-put-the-results-here'),
         taken: (path) => {
           changes.delivery.push({ at: way.at ?? null, values: { to: path } });
           look();
@@ -72,7 +73,7 @@ function drawTicket() {
       item.dataset.changed = 'yes';
       words.textContent = line.said;
     }
-    button(words, () => open(`line ${i}`), `Values of line ${i + 1}`);
+    button(words, () => open(`line ${i}`), phrase('runs-values-of-line', { i: i + 1 }));
   });
   document.querySelectorAll('.slip .goes').forEach((box, i) => {
     const isOwn = changes.delivery.length > 0;
@@ -81,7 +82,7 @@ function drawTicket() {
       box.dataset.changed = 'yes';
       box.textContent = sheet.goes[i] ?? '';
     }
-    button(box, () => open(`goes ${i}`), `Values of delivery ${i + 1}`);
+    button(box, () => open(`goes ${i}`), phrase('runs-values-of-delivery', { i: i + 1 }));
   });
 }
 
@@ -109,17 +110,17 @@ function drawValues() {
   const close = el(
     'button',
     { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => open(opened) },
-    'Close',
+    phrase('any-close'),
   );
   if (opened.startsWith('goes')) {
     const at = Number(opened.split(' ')[1]);
     const folder = el(
       'button',
       { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => mend({ do: 'folder', at }) },
-      'Choose a folder',
+      phrase('runs-choose-a-folder'),
     );
     box.replaceChildren(
-      el('h2', {}, 'Where and how results are written ', folder, ' ', close),
+      el('h2', {}, phrase('runs-where-and-how-results-are-written'), folder, ' ', close),
       ...fitting({ id: sheet.kinds[at], params: sheet.delivery[at] }, {}).map((p) =>
         row(p, (v) => {
           changes.delivery.push({ at, values: { [p.name]: v } });
@@ -132,12 +133,12 @@ function drawValues() {
   const on = el(
     'label',
     {},
-    el('span', {}, 'on'),
+    el('span', {}, phrase('runs-on')),
     el('input', {
       type: 'checkbox',
       class: 'form-check-input',
       checked: line.on,
-      'aria-label': 'on',
+      'aria-label': phrase('runs-on'),
       onchange: (e) => {
         answer(line.line, 'on', e.target.checked);
         look();
@@ -145,7 +146,7 @@ function drawValues() {
     }),
   );
   box.replaceChildren(
-    el('h2', {}, `Line ${line.line + 1}, ${line.title} `, close),
+    el('h2', {}, phrase('runs-line', { line: line.line + 1, title: line.title }), close),
     on,
     ...line.params.map((p) => row(p, (v) => answer(line.line, p.name, v))),
   );
@@ -167,7 +168,7 @@ async function look() {
       start.disabled = false;
       return;
     }
-    $('what').textContent = 'This cannot be run yet';
+    $('what').textContent = phrase('runs-this-cannot-be-run-yet');
     $('where').textContent = e.message;
     return;
   }
@@ -177,16 +178,20 @@ async function look() {
   const box = $('asks');
   if (!box.contains(document.activeElement)) asks(box, sheet.asks, changes.answers, look);
   const stops = sheet.problems.some((p) => p.stops);
-  $('what').textContent = `${sheet.count} ${sheet.count === 1 ? 'picture' : 'pictures'}`;
-  const more = sheet.folders > 1 ? ` and ${sheet.folders - 1} other ${sheet.folders === 2 ? 'folder' : 'folders'}` : '';
+  $('what').textContent = phrase('any-pictures', { count: sheet.count });
+  const more = sheet.folders > 1 ? phrase('runs-and-other-folders', { others: sheet.folders - 1 }) : '';
   $('takes').textContent = sheet.takes;
-  $('where').textContent = `Into ${sheet.folder}${more}.${sheet.free ? ` ${sheet.free} are free there.` : ''}`;
+  $('where').textContent = phrase('runs-into-folder-more-free', {
+    folder: sheet.folder,
+    more,
+    free: sheet.free ? phrase('runs-are-free-there', { free: sheet.free }) : '',
+  });
   $('expected').replaceChildren(...sheet.expected.map((text) => el('p', { class: 'cost' }, text)));
   $('problems').replaceChildren(...sheet.problems.map((p) => problem(p, mend)));
   const changed = changes.answers.length || changes.delivery.length || changes.leave_out.length;
   $('changed').hidden = !changed;
-  const left = changes.leave_out.length ? `${changes.leave_out.length} left out. ` : '';
-  $('changed-words').textContent = `Changed for this run. ${left}`;
+  const left = changes.leave_out.length ? phrase('runs-left-out', { count: changes.leave_out.length }) : '';
+  $('changed-words').textContent = phrase('runs-changed-for-this-run', { left });
   $('keep').hidden = !changes.answers.length && !changes.delivery.length;
   $('names').replaceChildren(...nameGroups(sheet.names));
   drawTicket();
@@ -199,7 +204,7 @@ async function look() {
 /** Times and sizes are told at once, and a few pictures made to know them better. */
 async function measure(mine) {
   const { cost } = sheet;
-  if (cost) $('cost').textContent = costWords(cost, `${SURE[cost.sure]}, being measured now`);
+  if (cost) $('cost').textContent = costWords(cost, phrase('runs-being-measured-now', { SURE: SURE[cost.sure] }));
   let told;
   try {
     told = await json('POST', '/api/sheet/measure', asked());
@@ -209,14 +214,17 @@ async function measure(mine) {
   }
   if (mine !== round) return;
   if (told.is_long) {
-    $('cost').textContent = costWords(cost, `${SURE[cost.sure]}, corrected while it runs`);
+    $('cost').textContent = costWords(cost, phrase('runs-corrected-while-it-runs', { SURE: SURE[cost.sure] }));
     return;
   }
   if (!told.measured) {
-    $('cost').textContent = 'None of the pictures could be made to measure time and size.';
+    $('cost').textContent = phrase('runs-none-of-the-pictures-could-be');
     return;
   }
-  $('cost').textContent = costWords(told, `measured on ${told.measured} of them, corrected while it runs`);
+  $('cost').textContent = costWords(
+    told,
+    phrase('runs-measured-on-of-them-corrected-while', { measured: told.measured }),
+  );
   if (told.room && !sheet.problems.some((p) => p.message === told.room.message)) {
     sheet.problems.push(told.room);
     $('problems').append(problem(told.room, mend));
@@ -252,7 +260,7 @@ $('reset').onclick = () => {
 $('keep').onclick = async () => {
   try {
     const kept = await json('POST', '/api/sheet/keep', { answers: changes.answers, delivery: changes.delivery });
-    say(`Kept in the recipe as version ${kept.version}.`);
+    say(phrase('runs-kept-in-the-recipe-as-version', { version: kept.version }));
     changes.answers = [];
     changes.delivery = [];
     document.querySelectorAll('.slip .is-changed').forEach((i) => i.classList.remove('is-changed'));

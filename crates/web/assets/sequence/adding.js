@@ -1,7 +1,8 @@
 // What else: passes by the words people type, passes that are suggested, and the yes that sets frames aside.
 
 import { el, json, say } from '../app/api.js';
-import { found } from './passes.js';
+import { found } from './pass-kinds.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 
@@ -9,8 +10,8 @@ const $ = (id) => document.getElementById(id);
 export function adding(seq) {
   $('apply').onclick = seq.doing(async () => {
     const told = await json('POST', '/api/sequence/apply', {});
-    const word = (n) => `${n} frame${n === 1 ? '' : 's'}`;
-    say(`${word(told.aside)} set aside, ${word(told.back)} back. Undo on the Frames page takes it back.`);
+    const frames = (count) => phrase('any-frames', { count });
+    say(phrase('sequence-set-aside-and-back', { aside: frames(told.aside), back: frames(told.back) }));
     $('rail-frames').textContent = seq.stays().length;
   });
 
@@ -21,16 +22,14 @@ export function adding(seq) {
     if (!fresh.length) {
       say(
         told.passes.length
-          ? 'These passes are already there.'
-          : 'There is no night, no fog and nothing in the way to be told from the rest.',
+          ? phrase('sequence-these-passes-are-already-there')
+          : phrase('sequence-there-is-no-night-no-fog'),
       );
       return;
     }
     seq.passes.push(...fresh);
     seq.open = seq.passes.length - fresh.length;
-    say(
-      `${fresh.length} pass${fresh.length === 1 ? '' : 'es'} suggested. Open each to see what it takes; change it, switch it off or remove it.`,
-    );
+    say(phrase('sequence-passes-are-suggested', { count: fresh.length }));
     seq.through();
   });
 
@@ -55,7 +54,7 @@ export function adding(seq) {
               o.label,
             ),
           )
-        : [el('li', { class: 'group' }, 'No pass by that word. Try dark, fog, hours, every or one a day.')]),
+        : [el('li', { class: 'group' }, phrase('sequence-no-pass-by-that-word-try'))]),
     );
   }
   function add(o) {

@@ -13,6 +13,7 @@ import {
   share,
   sized,
 } from './area-shapes.js';
+import { phrase } from '../app/words.js';
 
 const MOST = COLOURS.length;
 const BRUSH = 6;
@@ -115,8 +116,8 @@ export function areaTools({ image, over, bar, put: told }) {
         value: name,
         size: Math.max(2, name.length),
         maxlength: 40,
-        title: 'What it is called',
-        'aria-label': `Name of area ${name}`,
+        title: phrase('sequence-what-it-is-called'),
+        'aria-label': phrase('sequence-name-of-area', { name }),
         onchange: () => {
           const given = field.value.trim();
           const { name: _, ...rest } = area;
@@ -133,11 +134,11 @@ export function areaTools({ image, over, bar, put: told }) {
         'span',
         { class: 'area' },
         field,
-        act('✥', `Move ${name} with the arrow keys, with Shift its size; or with the mouse on the picture`, {
+        act('✥', phrase('sequence-move-with-the-arrow-keys-with', { name }), {
           'data-move': i,
           onkeydown: (e) => byKey(e, i),
         }),
-        act('×', `Measure ${name} no longer`, {
+        act('×', phrase('sequence-measure-no-longer', { name }), {
           onclick: () =>
             put(
               areas.filter((a, k) => k !== i),
@@ -147,13 +148,17 @@ export function areaTools({ image, over, bar, put: told }) {
       );
     });
     bar.replaceChildren(
-      el('span', {}, 'measure also'),
+      el('span', {}, phrase('sequence-measure-also')),
       el(
         'span',
-        { class: 'btn-group btn-group-sm', role: 'group', 'aria-label': 'Draw an area on the picture' },
-        kind('rectangle', 'a rectangle', 'Draw it on the picture'),
-        kind('ellipse', 'an ellipse', 'Draw it on the picture'),
-        kind('strokes', 'a brushed part', 'Paint it on the picture'),
+        {
+          class: 'btn-group btn-group-sm',
+          role: 'group',
+          'aria-label': phrase('sequence-draw-an-area-on-the-picture'),
+        },
+        kind('rectangle', phrase('sequence-a-rectangle'), phrase('sequence-draw-it-on-the-picture')),
+        kind('ellipse', phrase('sequence-an-ellipse'), phrase('sequence-draw-it-on-the-picture')),
+        kind('strokes', phrase('sequence-a-brushed-part'), phrase('sequence-paint-it-on-the-picture')),
       ),
       ...known,
     );

@@ -2,6 +2,7 @@
 
 import { el } from '../app/api.js';
 import { COLOURS, called } from './area-shapes.js';
+import { phrase } from '../app/words.js';
 
 const LINES = { brightness: '#f2f2f2', contrast: '#5fb89f', change: '#d9b36c' };
 
@@ -29,7 +30,7 @@ export function legend(seq) {
             class: 'legend',
             'aria-pressed': String(Boolean(seq.shown[key])),
             style: `color:${colour}`,
-            title: 'Show it or not',
+            title: phrase('sequence-show-it-or-not'),
             onclick: () => {
               seq.shown[key] = !seq.shown[key];
               seq.legend();

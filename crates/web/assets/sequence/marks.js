@@ -1,6 +1,7 @@
 // The marks of a value that changes over the sequence, as buttons in a row: moved and changed by the arrow keys.
 
 import { el } from '../app/api.js';
+import { phrase } from '../app/words.js';
 
 const REST = 350;
 const tidy = (v) => Math.round(v * 1000) / 1000;
@@ -8,7 +9,7 @@ const tidy = (v) => Math.round(v * 1000) / 1000;
 /** The row's buttons: `marks` of a value `v` over `frames` frames; `drawn` shows a change, `put` keeps it, `now` tells the frame that is shown. */
 export function markButtons({ v, frames, now, drawn, put }) {
   const notch = ((v.high ?? 1) - (v.low ?? 0) || 1) / 200;
-  const words = (m) => `${tidy(m.value)} at ${Math.round((m.at ?? 0) * 1000) / 10} %`;
+  const words = (m) => phrase('sequence-at', { tidy: tidy(m.value), at: Math.round((m.at ?? 0) * 1000) / 10 });
   let rest;
   const later = () => {
     clearTimeout(rest);
@@ -22,9 +23,9 @@ export function markButtons({ v, frames, now, drawn, put }) {
         class: 'btn btn-sm btn-outline-light ramp-mark',
         role: 'slider',
         'data-mark': i,
-        'aria-label': `Mark ${i + 1}`,
+        'aria-label': phrase('sequence-mark', { i: i + 1 }),
         'aria-valuetext': words(m),
-        title: 'Left and right move it by a frame (ten with Shift), up and down change its value, Delete takes it away',
+        title: phrase('sequence-left-and-right-move-it-by'),
       },
       words(m),
     );
@@ -54,7 +55,7 @@ export function markButtons({ v, frames, now, drawn, put }) {
     {
       type: 'button',
       class: 'btn btn-sm btn-outline-light',
-      title: 'At the frame that is shown, with the value it has there',
+      title: phrase('sequence-at-the-frame-that-is-shown'),
       onclick: () => {
         const at = place();
         const value = tidy(v.curve[Math.round(at * (v.curve.length - 1))] ?? v.value);
@@ -65,7 +66,7 @@ export function markButtons({ v, frames, now, drawn, put }) {
         );
       },
     },
-    'Set a mark here',
+    phrase('sequence-set-a-mark-here'),
   );
   return [add, ...v.marks.map(one)];
 }

@@ -11,6 +11,7 @@ import { playing } from './playing.js';
 import { pointer } from './pointer.js';
 import { rampTools } from './ramps.js';
 import { slip } from './slip.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 
@@ -65,8 +66,8 @@ seq.load = async function load() {
       return;
     }
     $('count').textContent = isBeingRead
-      ? `reading the folder: ${told.total} frames so far`
-      : `measuring ${told.done} of ${told.total}`;
+      ? phrase('sequence-reading-the-folder-frames-so-far', { total: told.total })
+      : phrase('sequence-measuring-of', { done: told.done, total: told.total });
     await new Promise((done) => {
       setTimeout(done, 400);
     });
@@ -85,9 +86,10 @@ function measuredOn(lines, behind) {
   const field = $('behind');
   const short = (text) => (text.length > 34 ? `${text.slice(0, 32)} …` : text);
   field.replaceChildren(
-    ...['the originals', ...lines.map((line, i) => `behind ${i + 1}: ${short(line)}`)].map((text, i) =>
-      el('option', { value: i, selected: i === behind }, text),
-    ),
+    ...[
+      phrase('sequence-the-originals'),
+      ...lines.map((line, i) => phrase('sequence-behind', { i: i + 1, short: short(line) })),
+    ].map((text, i) => el('option', { value: i, selected: i === behind }, text)),
   );
   field.disabled = !lines.length;
   field.onchange = doing(() => seq.measure(seq.areas, Number(field.value), seq.passes));
@@ -101,12 +103,15 @@ seq.take = function take(told) {
   seq.places = seq.frames.map((f, i) => (timed ? f.at : i));
   seq.by = seq.frames.map(() => null);
   if (!seq.frames.length) {
-    $('count').textContent = 'There are no frames yet.';
+    $('count').textContent = phrase('sequence-there-are-no-frames-yet');
     return;
   }
   const span = timed ? (seq.places.at(-1) - seq.places[0]) / 86400 : 0;
-  $('about').textContent =
-    `${$('about').dataset.shoot}: ${seq.frames.length} frames${timed ? `, ${span.toFixed(1)} days` : ', without times'}`;
+  $('about').textContent = phrase('sequence-frames', {
+    shoot: $('about').dataset.shoot,
+    count: seq.frames.length,
+    timed: timed ? phrase('sequence-days', { span: span.toFixed(1) }) : phrase('sequence-without-times'),
+  });
   seq.legend();
   seq.through();
 };
@@ -120,7 +125,7 @@ seq.through = async function through() {
     return;
   }
   asking = true;
-  $('kept').textContent = 'saving …';
+  $('kept').textContent = phrase('sequence-saving');
   try {
     const told = await json('POST', '/api/sequence/sieve', {
       passes: seq.passes,
@@ -129,10 +134,10 @@ seq.through = async function through() {
     seq.by = told.by;
     seq.held = told.held.length ? told.held : null;
     seq.range = rangeOf(seq.passes[seq.open]?.line, seq.held);
-    $('kept').textContent = 'saved';
+    $('kept').textContent = phrase('sequence-saved');
   } catch (e) {
     say(e.message);
-    $('kept').textContent = 'not saved';
+    $('kept').textContent = phrase('any-not-saved');
   }
   asking = false;
   if (again) {
@@ -147,8 +152,8 @@ seq.through = async function through() {
 
 seq.count = function count() {
   const stay = seq.stays().length;
-  $('count').textContent = `${stay} stay, ${seq.frames.length - stay} go`;
-  $('length').textContent = `${(stay / 25).toFixed(1)} s at 25 frames a second. Nothing is deleted.`;
+  $('count').textContent = phrase('sequence-stay-go', { stay, count: seq.frames.length - stay });
+  $('length').textContent = phrase('sequence-s-at-25-frames-a-second', { stay: (stay / 25).toFixed(1) });
   document.body.dataset.stay = String(stay);
 };
 seq.draw = function draw() {
@@ -212,7 +217,7 @@ seq.look = function look(i) {
   const src = seq.thumb(frame, seq.playing ? 400 : 960);
   if ($('seen').getAttribute('src') !== src) $('seen').src = src;
   $('seen').alt = frame.name;
-  const goes = seq.by[seq.at] != null ? `, goes by pass ${seq.by[seq.at] + 1}` : '';
+  const goes = seq.by[seq.at] != null ? phrase('sequence-goes-by-pass', { by: seq.by[seq.at] + 1 }) : '';
   const when = frame.taken
     ? seq.date(frame.taken, { weekday: 'short', day: 'numeric', month: 'long', hour: '2-digit', minute: '2-digit' })
     : '';

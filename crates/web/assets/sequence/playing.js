@@ -1,6 +1,7 @@
 // Only what stays, played before anything is decided.
 
 import { say } from '../app/api.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 
@@ -10,13 +11,13 @@ export function playing(seq) {
     if (seq.playing) {
       clearInterval(seq.playing);
       seq.playing = null;
-      $('play').firstChild.textContent = 'Play only what stays ';
+      $('play').firstChild.textContent = phrase('sequence-play-only-what-stays');
       seq.look(seq.at);
       return;
     }
     const stay = seq.stays();
     if (!stay.length) {
-      say('No frame stays; take a pass back.');
+      say(phrase('sequence-no-frame-stays-take-a-pass'));
       return;
     }
     let k = Math.max(
@@ -24,7 +25,7 @@ export function playing(seq) {
       stay.findIndex((i) => i >= seq.at),
     );
     if (k >= stay.length - 1) k = 0;
-    $('play').firstChild.textContent = 'Stop ';
+    $('play').firstChild.textContent = phrase('sequence-stop');
     // What comes next is fetched before it is wanted.
     stay.slice(k, k + 40).forEach((i) => {
       new Image().src = seq.thumb(seq.frames[i], 400);

@@ -2,6 +2,7 @@
 
 import { el, json, say } from '../app/api.js';
 import { markButtons } from './marks.js';
+import { phrase } from '../app/words.js';
 
 const COLOUR = '#e0c2ff';
 const REACH = 9;
@@ -44,15 +45,19 @@ export function rampTools({ bar, drawn, shown }) {
   function buttons() {
     const v = value();
     const words = (o) =>
-      `${o.line + 1}: ${o.title}, ${o.param.replaceAll('_', ' ')}${o.marks.length ? ` (${o.marks.length} marks)` : ''}`;
+      `${o.line + 1}: ${o.title}, ${o.param.replaceAll('_', ' ')}${o.marks.length ? phrase('sequence-marks', { count: o.marks.length }) : ''}`;
     const choose = el(
       'select',
       {
         id: 'ramp',
-        'aria-label': 'A value of the recipe that changes over the sequence',
+        'aria-label': phrase('sequence-a-value-of-the-recipe-that'),
         disabled: !told?.values.length || undefined,
       },
-      el('option', { value: '' }, told?.values.length ? 'no value' : 'no line of the recipe has a value yet'),
+      el(
+        'option',
+        { value: '' },
+        told?.values.length ? phrase('sequence-no-value') : phrase('sequence-no-line-of-the-recipe-has'),
+      ),
       ...(told?.values ?? []).map((o) =>
         el('option', { value: nameOf(o), selected: nameOf(o) === key || undefined }, words(o)),
       ),
@@ -67,7 +72,7 @@ export function rampTools({ bar, drawn, shown }) {
     const acts = !v
       ? []
       : [
-          act('Propose marks', 'Where the light of the sequence changes most', () =>
+          act(phrase('sequence-propose-marks'), phrase('sequence-where-the-light-of-the-sequence'), () =>
             put(
               told.proposed.map((share) => ({
                 place: tidy(share),
@@ -78,11 +83,11 @@ export function rampTools({ bar, drawn, shown }) {
           ...(v.param === 'stops' && told.jumps.length
             ? [
                 act(
-                  `Take out ${told.jumps.length} jumps of the camera`,
-                  'Shutter, aperture and ISO were changed there; the light runs through without a step',
+                  phrase('sequence-take-out-jumps-of-the-camera', { count: told.jumps.length }),
+                  phrase('sequence-shutter-aperture-and-iso-were-changed'),
                   () => {
                     if (!told.compensation.length) {
-                      say('The camera changed its setting too often for marks; Deflicker evens that.');
+                      say(phrase('sequence-the-camera-changed-its-setting-too'));
                       return;
                     }
                     put(told.compensation.map(([place, stops]) => ({ place, value: stops })));
@@ -90,12 +95,14 @@ export function rampTools({ bar, drawn, shown }) {
                 ),
               ]
             : []),
-          ...(v.marks.length ? [act('Hold it', 'The same value for every frame again', () => put([]))] : []),
+          ...(v.marks.length
+            ? [act(phrase('sequence-hold-it'), phrase('sequence-the-same-value-for-every-frame'), () => put([]))]
+            : []),
         ];
     // Who moves a mark by keys stays on it.
     const held = bar.contains(document.activeElement) ? document.activeElement.dataset.mark : undefined;
     const each = v ? markButtons({ v, frames: shown()[1], now: () => shown()[0], drawn, put }) : [];
-    bar.replaceChildren(el('label', {}, 'changing over the sequence ', choose), ...acts, ...each);
+    bar.replaceChildren(el('label', {}, phrase('sequence-changing-over-the-sequence'), choose), ...acts, ...each);
     if (held !== undefined) bar.querySelector(`[data-mark="${held}"]`)?.focus();
     document.body.dataset.marks = String(marks().length);
   }

@@ -3,6 +3,7 @@
 import { el } from '../app/api.js';
 import { called } from './area-shapes.js';
 import { sentence } from './passes.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 
@@ -13,7 +14,7 @@ export function slip(seq) {
     if (part.kind === 'choice') {
       const field = el(
         'select',
-        { class: 'chip is-word', 'aria-label': 'value' },
+        { class: 'chip is-word', 'aria-label': phrase('sequence-value') },
         ...part.choices.map((c) => el('option', { value: c, selected: c === part.value }, part.names[c])),
       );
       field.addEventListener('change', () => put(part.set(field.value)));
@@ -24,7 +25,7 @@ export function slip(seq) {
       class: 'chip',
       size: Math.max(2, String(part.value).length),
       value: part.value,
-      'aria-label': 'value',
+      'aria-label': phrase('sequence-value'),
       inputmode: number ? 'decimal' : 'text',
     });
     field.addEventListener('change', () => {
@@ -44,9 +45,9 @@ export function slip(seq) {
   }
 
   const AGAINST = [
-    ['course', 'Against its course', 24],
-    ['same_hour', 'Against the same hour of other days', 6],
-    ['level', 'Against one level', 0],
+    ['course', phrase('sequence-against-its-course'), 24],
+    ['same_hour', phrase('sequence-against-the-same-hour-of-other'), 6],
+    ['level', phrase('sequence-against-one-level'), 0],
   ];
 
   /** Some of the frames that a pass takes, as pictures. */
@@ -56,14 +57,14 @@ export function slip(seq) {
     const some = [...new Set(Array.from({ length: Math.min(12, gone.length) }, (_, k) => gone[Math.floor(k * step)]))];
     return el(
       'div',
-      { class: 'taken', 'aria-label': 'Some of the frames it takes' },
+      { class: 'taken', 'aria-label': phrase('sequence-some-of-the-frames-it-takes') },
       ...some.map((k) =>
         el(
           'button',
           {
             type: 'button',
             title: seq.frames[k].name,
-            'aria-label': `Look at ${seq.frames[k].name}`,
+            'aria-label': phrase('sequence-look-at', { name: seq.frames[k].name }),
             onclick: (e) => {
               e.stopPropagation();
               seq.look(k);
@@ -113,12 +114,16 @@ export function slip(seq) {
           seq.through();
         };
         const edge = (name, label) =>
-          act(pass[name] == null ? `With ${label}` : `Without ${label}`, '', () => {
-            const next = { ...pass };
-            if (next[name] == null) next[name] = name === 'lower' ? -10 : 10;
-            else delete next[name];
-            put(next);
-          });
+          act(
+            pass[name] == null ? phrase('sequence-with', { label }) : phrase('sequence-without', { label }),
+            '',
+            () => {
+              const next = { ...pass };
+              if (next[name] == null) next[name] = name === 'lower' ? -10 : 10;
+              else delete next[name];
+              put(next);
+            },
+          );
         const acts =
           i !== seq.open
             ? []
@@ -128,24 +133,28 @@ export function slip(seq) {
                   { class: 'row-acts' },
                   ...(pass.pass === 'line'
                     ? [
-                        edge('lower', 'a lower edge'),
-                        edge('upper', 'an upper edge'),
+                        edge('lower', phrase('sequence-a-lower-edge')),
+                        edge('upper', phrase('sequence-an-upper-edge')),
                         ...AGAINST.filter(([name]) => !(name in pass.against)).map(([name, label, usual]) =>
                           act(label, '', () => put({ ...pass, against: { [name]: usual } })),
                         ),
                       ]
                     : []),
                   ...(pass.pass === 'windows' && pass.windows.length > 1
-                    ? [act('Without the last window', '', () => put({ ...pass, windows: pass.windows.slice(0, -1) }))]
+                    ? [
+                        act(phrase('sequence-without-the-last-window'), '', () =>
+                          put({ ...pass, windows: pass.windows.slice(0, -1) }),
+                        ),
+                      ]
                     : []),
-                  act(pass.on === false ? 'Switch on' : 'Switch off', '', () => {
+                  act(pass.on === false ? phrase('any-switch-on') : phrase('any-switch-off'), '', () => {
                     seq.passes[i].on = pass.on === false;
                     if (seq.passes[i].on) delete seq.passes[i].on;
                     seq.through();
                   }),
-                  act('↑', 'Earlier', () => shift(-1), i === 0),
-                  act('↓', 'Later', () => shift(1), i === seq.passes.length - 1),
-                  act('Remove', '', () => {
+                  act('↑', phrase('any-earlier'), () => shift(-1), i === 0),
+                  act('↓', phrase('sequence-later'), () => shift(1), i === seq.passes.length - 1),
+                  act(phrase('any-remove'), '', () => {
                     seq.passes.splice(i, 1);
                     seq.open = -1;
                     seq.through();
@@ -169,7 +178,7 @@ export function slip(seq) {
             type: 'button',
             class: 'line-number',
             'aria-expanded': String(i === seq.open),
-            'aria-label': `Pass ${i + 1}`,
+            'aria-label': phrase('sequence-pass', { i: i + 1 }),
             onclick: (e) => {
               e.stopPropagation();
               pick();
@@ -180,7 +189,11 @@ export function slip(seq) {
             { class: 'words' },
             ...words,
             el('br'),
-            el('small', { class: 'line-note' }, pass.on === false ? 'off' : `${goes} go`),
+            el(
+              'small',
+              { class: 'line-note' },
+              pass.on === false ? phrase('sequence-off') : phrase('sequence-go', { goes }),
+            ),
           ),
           ...(i === seq.open && goes ? [takenBy(i)] : []),
           ...acts,

@@ -1,6 +1,7 @@
 // This program: what it keeps, and who may use it.
 
 import { ask, el, json, say } from '../app/api.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 const doing =
@@ -16,8 +17,11 @@ const doing =
 function held(told) {
   $('limit').value = Math.round(told.limit / 1e8) / 10;
   $('held').textContent = told.pictures
-    ? `${told.pictures} ${told.pictures === 1 ? 'picture' : 'pictures'}, ${told.held}, are kept now.`
-    : 'Nothing is kept now.';
+    ? phrase('setup-are-kept-now', {
+        count: told.pictures,
+        held: told.held,
+      })
+    : phrase('setup-nothing-is-kept-now');
 }
 const put = (empty) =>
   doing(async () =>
@@ -35,7 +39,10 @@ const tokens = doing(async () => {
         'li',
         {},
         el('b', {}, t.name),
-        ` made ${day(t.made)}, ${t.used ? `last used ${day(t.used)}` : 'never used'} `,
+        phrase('setup-made', {
+          day: day(t.made),
+          used: t.used ? phrase('setup-last-used', { day: day(t.used) }) : phrase('setup-never-used'),
+        }),
         el(
           'button',
           {
@@ -46,17 +53,17 @@ const tokens = doing(async () => {
               tokens();
             }),
           },
-          'Take it away',
+          phrase('setup-take-it-away'),
         ),
       ),
     ),
   );
-  if (!all.length) $('tokens').append(el('li', {}, 'There are none.'));
+  if (!all.length) $('tokens').append(el('li', {}, phrase('setup-there-are-none')));
 });
 $('make').onclick = doing(async () => {
   const { token } = await json('POST', '/api/tokens', { name: $('token-name').value });
   $('made').hidden = false;
-  $('made').replaceChildren(el('b', {}, 'Copy it now, it is shown this once'), el('code', { id: 'token' }, token));
+  $('made').replaceChildren(el('b', {}, phrase('setup-copy-it-now-it-is-shown')), el('code', { id: 'token' }, token));
   $('token-name').value = '';
   tokens();
 });

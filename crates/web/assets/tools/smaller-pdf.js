@@ -1,10 +1,14 @@
 // A PDF made smaller: sent, answered, and handed on as a download.
 
 import { el } from '../app/api.js';
+import { phrase } from '../app/words.js';
 
 const chosen = document.getElementById('smaller-file');
 const smaller = document.getElementById('smaller');
-const size = (bytes) => (bytes < 1e6 ? `${Math.round(bytes / 1000)} kB` : `${(bytes / 1e6).toFixed(1)} MB`);
+const size = (bytes) =>
+  bytes < 1e6
+    ? phrase('any-kb', { bytes: Math.round(bytes / 1000) })
+    : phrase('any-mb', { bytes: (bytes / 1e6).toFixed(1) });
 chosen.onchange = () => {
   smaller.disabled = !chosen.files.length;
 };
@@ -13,7 +17,7 @@ smaller.onclick = async () => {
   const told = document.getElementById('smaller-told');
   const value = (id) => document.getElementById(id).value;
   smaller.disabled = true;
-  told.textContent = 'At work …';
+  told.textContent = phrase('tools-at-work');
   try {
     const answer = await fetch(`/api/smaller?ppi=${value('smaller-ppi')}&quality=${value('smaller-quality')}`, {
       method: 'POST',
@@ -32,14 +36,19 @@ smaller.onclick = async () => {
     }
     const [changed, all] = answer.headers.get('x-rallo-changed').split(' of ');
     const made = await answer.blob();
-    if (changed === '0') told.textContent = `Nothing could be gained: its ${all} pictures are small enough.`;
+    if (changed === '0') told.textContent = phrase('tools-nothing-could-be-gained-its-pictures', { all });
     else {
       const link = el('a', {
         href: URL.createObjectURL(made),
         download: file.name.replace(/\.pdf$/i, '') + ' smaller.pdf',
       });
       link.click();
-      told.textContent = `${size(made.size)} instead of ${size(file.size)}: ${changed} of ${all} pictures made smaller.`;
+      told.textContent = phrase('tools-instead-of-of-pictures-made-smaller', {
+        size: size(made.size),
+        size2: size(file.size),
+        changed,
+        all,
+      });
     }
   } catch (e) {
     told.textContent = e.message;

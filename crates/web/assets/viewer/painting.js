@@ -1,5 +1,7 @@
 // How the viewer's pictures are painted.
 
+import { phrase } from '../app/words.js';
+
 /** Milliseconds of work that need no sign. */
 const UNSEEN = 150;
 
@@ -99,10 +101,10 @@ function lay(viewer, p, both, line, plain, hasBefore) {
   after.hidden = viewer.holding || plain || !viewer.pictures.after || viewer.compare === 'difference';
   const name = viewer.source().otherName ?? 'before';
   before.textContent = !hasBefore
-    ? `${name}: on its way`
+    ? phrase('viewer-on-its-way', { name })
     : viewer.pictures.before.head.alike
       ? name
-      : `${name}, framed in its own way`;
+      : phrase('viewer-framed-in-its-own-way', { name });
   before.style.left = `${Math.max(8, p.x - p.left + 8)}px`;
   after.style.right = `${Math.max(8, p.all - p.x - p.w * p.zoom + 8)}px`;
   before.style.top = after.style.top = `${top}px`;
@@ -116,8 +118,11 @@ export function sign(viewer) {
   const busy = viewer.jobs.after ?? viewer.jobs.before;
   const box = viewer.stage.querySelector('.tag-work');
   const say = () => {
-    const share = head?.stand_in && !head.failed && head.share < 1 ? `denoised ${Math.round(head.share * 100)} %` : '';
-    box.textContent = share || 'working …';
+    const share =
+      head?.stand_in && !head.failed && head.share < 1
+        ? phrase('viewer-denoised', { share: Math.round(head.share * 100) })
+        : '';
+    box.textContent = share || phrase('viewer-working');
     box.hidden = !(viewer.jobs.after ?? viewer.jobs.before);
   };
   if (!busy) {

@@ -3,6 +3,7 @@
 import { ask, el, json, say } from '../app/api.js';
 import { asks } from '../app/fields.js';
 import { chooser } from '../app/folder-chooser.js';
+import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
 const openFolders = chooser(() => {});
@@ -61,7 +62,7 @@ const ready = () => {
 };
 $('choose-folder').onclick = () =>
   openFolders({
-    label: 'Watch this folder',
+    label: phrase('watched-watch-this-folder'),
     taken: (path) => {
       folder = path;
       $('folder').textContent = path;
@@ -71,7 +72,7 @@ $('choose-folder').onclick = () =>
   });
 $('choose-target').onclick = () =>
   openFolders({
-    label: 'Put the results here',
+    label: phrase('any-put-the-results-here'),
     taken: (path) => {
       results = path;
       $('target').textContent = path;
@@ -96,10 +97,10 @@ $('add').onclick = doing(async () => {
     answers,
     report_to: $('report-to').value || null,
   });
-  say('It is watched now.');
+  say(phrase('watched-it-is-watched-now'));
   folder = results = null;
-  $('folder').textContent = 'no folder yet';
-  $('target').textContent = 'where the recipe says';
+  $('folder').textContent = phrase('watched-no-folder-yet');
+  $('target').textContent = phrase('watched-where-the-recipe-says');
   $('name').value = '';
   ready();
   draw();

@@ -1,26 +1,29 @@
 // Areas of an opened line: their shapes, drawn on the picture and set by numbers.
 
 import { el } from '../../app/api.js';
+import { phrase } from '../../app/words.js';
 
 export const SHAPES = {
   gradient: {
-    label: 'Gradient',
+    label: phrase('bench-gradient'),
     fresh: { from: [0.5, 0.2], to: [0.5, 0.6] },
-    draw: 'Drag from where it is full to where it ends.',
+    draw: phrase('bench-drag-from-where-it-is-full'),
   },
   ellipse: {
-    label: 'Ellipse',
+    label: phrase('bench-ellipse'),
     fresh: { centre: [0.5, 0.5], radii: [0.25, 0.25], soft: 50 },
-    draw: 'Drag from the middle outwards.',
+    draw: phrase('bench-drag-from-the-middle-outwards'),
   },
-  brightness: { label: 'Range of brightness', fresh: { low: 0, high: 40, soft: 10 } },
-  colour: { label: 'Range of colour', fresh: { hue: 120, width: 25, soft: 30 } },
+  brightness: { label: phrase('bench-range-of-brightness'), fresh: { low: 0, high: 40, soft: 10 } },
+  colour: { label: phrase('bench-range-of-colour'), fresh: { hue: 120, width: 25, soft: 30 } },
   strokes: {
-    label: 'Painted',
+    label: phrase('bench-painted'),
     fresh: { strokes: [], soft: 50 },
-    draw: 'Paint over the picture; with Shift it takes away.',
+    draw: phrase('bench-paint-over-the-picture-with-shift'),
   },
 };
+/** How a shape meets those before it, as a recipe says it, and how that is called. */
+const COMBINED = { add: phrase('bench-add-to'), within: phrase('bench-within'), without: phrase('bench-without') };
 const NUMBERS = {
   soft: [0, 100],
   turn: [-180, 180],
@@ -77,7 +80,7 @@ export function shapeRow(shape, i, all, put, draw, drawing) {
       max,
       step: 'any',
       value: shape[name] ?? SHAPES[shape.kind].fresh[name] ?? 0,
-      'aria-label': `${name} of the ${shape.kind}`,
+      'aria-label': phrase('bench-of-the', { name, kind: shape.kind }),
     });
     field.addEventListener('change', () => {
       const v = Number(field.value);
@@ -92,8 +95,10 @@ export function shapeRow(shape, i, all, put, draw, drawing) {
   invert.addEventListener('change', () => change({ invert: invert.checked || undefined }));
   const combine = el(
     'select',
-    { 'aria-label': 'How it meets what stands before' },
-    ...['add', 'within', 'without'].map((c) => el('option', { selected: (shape.combine ?? 'add') === c }, c)),
+    { 'aria-label': phrase('bench-how-it-meets-what-stands-before') },
+    ...Object.entries(COMBINED).map(([value, name]) =>
+      el('option', { value, selected: (shape.combine ?? 'add') === value }, name),
+    ),
   );
   combine.addEventListener('change', () => change({ combine: combine.value === 'add' ? undefined : combine.value }));
   const act = (label, title, run) =>
@@ -106,12 +111,12 @@ export function shapeRow(shape, i, all, put, draw, drawing) {
       max: 100,
       step: 'any',
       value: brush,
-      'aria-label': 'Width of the brush, per cent of the long edge',
+      'aria-label': phrase('bench-width-of-the-brush-per-cent'),
     });
     wide.addEventListener('change', () => {
       brush = Math.max(0.1, Math.min(100, Number(wide.value) || 8));
     });
-    parts.push(el('label', { class: 'one' }, 'brush', wide));
+    parts.push(el('label', { class: 'one' }, phrase('bench-brush'), wide));
   }
   return el(
     'div',
@@ -119,11 +124,15 @@ export function shapeRow(shape, i, all, put, draw, drawing) {
     el('b', {}, SHAPES[shape.kind].label),
     ...(i > 0 ? [combine] : []),
     ...parts,
-    el('label', { class: 'one' }, invert, 'all but this'),
+    el('label', { class: 'one' }, invert, phrase('bench-all-but-this')),
     ...(SHAPES[shape.kind].draw
-      ? [act(drawing === i ? 'Done' : 'Draw', SHAPES[shape.kind].draw, () => draw(drawing === i ? null : i))]
+      ? [
+          act(drawing === i ? phrase('any-done') : phrase('bench-draw'), SHAPES[shape.kind].draw, () =>
+            draw(drawing === i ? null : i),
+          ),
+        ]
       : []),
-    act('×', 'Take this shape away', () =>
+    act('×', phrase('bench-take-this-shape-away'), () =>
       put(
         all.filter((_, k) => k !== i),
         true,

@@ -1,8 +1,36 @@
 // Parts of the view of a camera move: its layout, its marks in time.
 
 import { el, svg } from '../../app/api.js';
+import { phrase } from '../../app/words.js';
 
 const limit = (v) => Math.max(0, Math.min(1, v));
+
+/** How it may go from mark to mark, as a recipe says it, and how that is called. */
+const EASES = {
+  even: phrase('bench-even'),
+  soft: phrase('bench-soft'),
+  'soft start': phrase('bench-soft-start'),
+  'soft end': phrase('bench-soft-end'),
+  flowing: phrase('bench-flowing'),
+};
+
+/** The choice among them. */
+export const easeField = (ease) =>
+  el(
+    'select',
+    { 'aria-label': phrase('bench-how-it-goes-from-mark-to') },
+    ...Object.entries(EASES).map(([value, name]) => el('option', { value, selected: value === ease }, name)),
+  );
+
+/** What is seen at a time: a window so wide and high, in shares of the frame, enlarged by `factor`. */
+export const seen = (told, now, [w, h], factor) =>
+  phrase('bench-of-s-pixels-of-the-frame', {
+    now: (now * told.seconds).toFixed(1),
+    seconds: told.seconds.toFixed(1),
+    w: Math.round(w * told.size[0]),
+    h: Math.round(h * told.size[1]),
+    large: factor > 1.01 ? phrase('bench-enlarged-times', { factor: factor.toFixed(1) }) : '',
+  });
 
 /** Puts the parts into the dialog. */
 export function layOut(dialog, { stage, shown, caption, play, ease, fields, knobs, time }, acts) {
@@ -15,10 +43,10 @@ export function layOut(dialog, { stage, shown, caption, play, ease, fields, knob
       class: 'btn btn-primary',
       onclick: acts.done,
     },
-    'Take this move',
+    phrase('bench-take-this-move'),
   );
   dialog.append(
-    el('h2', {}, 'Camera move'),
+    el('h2', {}, phrase('bench-camera-move')),
     el(
       'div',
       { class: 'moving-sides' },
@@ -28,13 +56,13 @@ export function layOut(dialog, { stage, shown, caption, play, ease, fields, knob
         {},
         shown,
         caption,
-        el('div', { class: 'moving-acts' }, play, el('label', {}, 'between marks ', ease)),
+        el('div', { class: 'moving-acts' }, play, el('label', {}, phrase('bench-between-marks'), ease)),
         fields,
         el(
           'div',
           { class: 'moving-acts' },
-          act('Add a mark here', 'At the time on the line below', acts.add),
-          act('Remove this mark', '', acts.drop),
+          act(phrase('bench-add-a-mark-here'), phrase('bench-at-the-time-on-the-line'), acts.add),
+          act(phrase('bench-remove-this-mark'), '', acts.drop),
         ),
       ),
     ),
@@ -47,7 +75,7 @@ export function layOut(dialog, { stage, shown, caption, play, ease, fields, knob
       el(
         'button',
         { type: 'button', class: 'btn btn-outline-light', onclick: () => dialog.close() },
-        'Leave it as it was',
+        phrase('bench-leave-it-as-it-was'),
       ),
     ),
   );
@@ -61,9 +89,9 @@ export function knob(knobs, mark, i, { isChosen, choose, when, by: step }) {
       type: 'button',
       class: isChosen ? 'is-chosen' : '',
       style: `left:${mark[0] * 100}%`,
-      'aria-label': `Mark ${i + 1} at ${Math.round(mark[0] * 100)} %`,
+      'aria-label': phrase('bench-mark-at', { i: i + 1, mark: Math.round(mark[0] * 100) }),
       'aria-pressed': isChosen,
-      title: 'Drag it in time, or use the arrow keys',
+      title: phrase('bench-drag-it-in-time-or-use'),
     },
     String(i + 1),
   );
@@ -96,24 +124,24 @@ export function showFields(fields, mark, chosen, { when, put, wrong }) {
     const field = el('input', {
       value: Math.round(mark[k] * 1000) / 10,
       inputmode: 'decimal',
-      'aria-label': `Mark ${chosen + 1}, ${label}`,
+      'aria-label': phrase('bench-mark', { chosen: chosen + 1, label }),
       title,
     });
     field.addEventListener('change', () => {
       const v = Number(field.value.replace(',', '.').replace('%', ''));
       if (Number.isFinite(v)) set(v / 100);
       else {
-        wrong(`${label}: ${field.value} is no number`);
+        wrong(phrase('bench-is-no-number', { label, value: field.value }));
       }
     });
     return el('label', {}, label, field, '%');
   };
   fields.replaceChildren(
-    el('b', {}, `Mark ${chosen + 1}`),
-    one('time', 0, '0 is the first frame, 100 the last', when),
-    one('from left', 1, 'The middle of the window', (v) => put(limit(v), mark[2], mark[3])),
-    one('from top', 2, 'The middle of the window', (v) => put(mark[1], limit(v), mark[3])),
-    one('size', 3, 'Against the largest window of this proportion', (v) => put(mark[1], mark[2], v)),
+    el('b', {}, phrase('bench-mark-chosen', { chosen: chosen + 1 })),
+    one('time', 0, phrase('bench-0-is-the-first-frame-100'), when),
+    one(phrase('bench-from-left'), 1, phrase('bench-the-middle-of-the-window'), (v) => put(limit(v), mark[2], mark[3])),
+    one(phrase('bench-from-top'), 2, phrase('bench-the-middle-of-the-window'), (v) => put(mark[1], limit(v), mark[3])),
+    one('size', 3, phrase('bench-against-the-largest-window-of-this'), (v) => put(mark[1], mark[2], v)),
   );
 }
 

@@ -1,10 +1,11 @@
 // A clip's camera move: a window that travels over the frames. Its marks are set on the sample and in time; beside it,
 // what the clip shows there.
 
-import { drawnMark, knob, layOut, showFields } from './camera-move-parts.js';
+import { drawnMark, easeField, knob, seen, layOut, showFields } from './camera-move-parts.js';
 import { moveByHand } from './camera-move-hand.js';
 import { pixels } from '../../app/request-slots.js';
 import { ask, el, json, say, svg } from '../../app/api.js';
+import { phrase } from '../../app/words.js';
 
 const limit = (v, low = 0, high = 1) => Math.max(low, Math.min(high, v));
 const round = (v) => Math.round(v * 10000) / 10000;
@@ -14,7 +15,7 @@ const LONGEST = 1600;
 /** Opens the view of the move of delivery `at` of a recipe, on a frame; `take` is told `{ move, ease }`. */
 export async function moveDialog(recipe, frame, at, take) {
   if (!frame) {
-    say('There is no sample to set it on; choose frames first.');
+    say(phrase('bench-there-is-no-sample-to-set'));
     return;
   }
   const goes = recipe.deliveries[at];
@@ -28,24 +29,26 @@ export async function moveDialog(recipe, frame, at, take) {
   let latest = 0;
   let playing = 0;
 
-  const dialog = el('dialog', { class: 'moving', 'aria-label': 'The camera move' });
+  const dialog = el('dialog', { class: 'moving', 'aria-label': phrase('bench-the-camera-move') });
   const picture = el('canvas', { 'aria-hidden': true });
-  const over = svg('svg', { role: 'group', 'aria-label': 'Windows of the move on the sample' });
+  const over = svg('svg', { role: 'group', 'aria-label': phrase('bench-windows-of-the-move-on-the') });
   const stage = el('div', { class: 'moving-stage' }, picture, over);
-  const shown = el('canvas', { class: 'moving-shown', role: 'img', 'aria-label': 'What the clip shows' });
-  const caption = el('figcaption', { role: 'status' }, 'Making the sample …');
-  const time = el('input', { type: 'range', min: 0, max: 1, step: 0.001, 'aria-label': 'Time in the clip' });
+  const shown = el('canvas', { class: 'moving-shown', role: 'img', 'aria-label': phrase('bench-what-the-clip-shows') });
+  const caption = el('figcaption', { role: 'status' }, phrase('bench-making-the-sample'));
+  const time = el('input', {
+    type: 'range',
+    min: 0,
+    max: 1,
+    step: 0.001,
+    'aria-label': phrase('bench-time-in-the-clip'),
+  });
   const knobs = el('div', { class: 'moving-knobs' });
   const fields = el('div', { class: 'moving-fields' });
-  const ease = el(
-    'select',
-    { 'aria-label': 'How it goes from mark to mark' },
-    ...['even', 'soft', 'soft start', 'soft end', 'flowing'].map((e) => el('option', { selected: e === goes.ease }, e)),
-  );
+  const ease = easeField(goes.ease);
   const play = el(
     'button',
     { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => (playing ? stop() : start()) },
-    'Play',
+    phrase('any-play'),
   );
 
   /** The window of a mark in shares of the picture: left, top, width, height; it never leaves the picture. */
@@ -111,8 +114,7 @@ export async function moveDialog(recipe, frame, at, take) {
     );
     time.value = now;
     const factor = told.clip[0] / (w * told.size[0]);
-    const large = factor > 1.01 ? `, enlarged ${factor.toFixed(1)} times` : '';
-    caption.textContent = `${(now * told.seconds).toFixed(1)} of ${told.seconds.toFixed(1)} s: ${Math.round(w * told.size[0])} × ${Math.round(h * told.size[1])} pixels of the frame${large}. The sample stands for all frames.`;
+    caption.textContent = seen(told, now, [w, h], factor);
     caption.classList.toggle('is-large', factor > 1.01);
     const here = over.querySelector('.is-now');
     if (here) for (const [k, v] of Object.entries(box([l, t, w, h]))) here.setAttribute(k, v);
@@ -179,11 +181,11 @@ export async function moveDialog(recipe, frame, at, take) {
 
   function add() {
     if (marks.some((m) => Math.abs(m[0] - now) < 0.01)) {
-      say('There is a mark at that time; choose another on the line of time below.');
+      say(phrase('bench-there-is-a-mark-at-that'));
       return;
     }
     if (marks.length >= 60) {
-      say('A move has at most 60 marks.');
+      say(phrase('bench-a-move-has-at-most-60'));
       return;
     }
     const [l, t, w, h] = windowAt(now);
@@ -203,7 +205,7 @@ export async function moveDialog(recipe, frame, at, take) {
 
   function drop() {
     if (marks.length < 2) {
-      say('A move needs at least one mark.');
+      say(phrase('bench-a-move-needs-at-least-one'));
       return;
     }
     marks.splice(chosen, 1);
@@ -217,7 +219,7 @@ export async function moveDialog(recipe, frame, at, take) {
     const from = performance.now();
     const seconds = Math.max(0.5, told?.seconds ?? 1);
     const first = now >= 0.999 ? 0 : now;
-    play.textContent = 'Stop';
+    play.textContent = phrase('any-stop');
     const step = (t) => {
       now = first + (t - from) / 1000 / seconds;
       if (now >= 1) {
@@ -235,7 +237,7 @@ export async function moveDialog(recipe, frame, at, take) {
   function stop() {
     cancelAnimationFrame(playing);
     playing = 0;
-    play.textContent = 'Play';
+    play.textContent = phrase('any-play');
   }
 
   moveByHand(over, stage, {

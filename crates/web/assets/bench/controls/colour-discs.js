@@ -1,12 +1,13 @@
 // Colour of shadows, midtones and highlights: which way it goes and how far, on a disc; how bright, on a bar beside it.
 
 import { el, svg } from '../../app/api.js';
+import { phrase } from '../../app/words.js';
 
 /** Radius of the disc. */
 const R = 38;
 /** Where red, green and blue lie: a third of a turn from each other, red on top. */
 const WAYS = [-90, 30, 150].map((a) => (a * Math.PI) / 180).map((a) => [Math.cos(a), Math.sin(a)]);
-const NAMES = ['red', 'green', 'blue'];
+const NAMES = [phrase('bench-red'), phrase('bench-green'), phrase('bench-blue')];
 
 /** Parameters that have a disc. */
 export const hasDisc = (param) =>
@@ -39,7 +40,7 @@ export function disc(param, now, put) {
     r: 5.5,
     tabindex: 0,
     role: 'slider',
-    'aria-label': `colour of ${param.name}`,
+    'aria-label': phrase('bench-colour-of', { name: param.name }),
   });
   const ring = svg(
     'g',
@@ -110,7 +111,7 @@ export function disc(param, now, put) {
     'div',
     {
       class: 'disc-box',
-      title: `${param.about} Drag, or use the arrow keys; double-click or Delete takes the colour out.`,
+      title: phrase('bench-drag-or-use-the-arrow-keys', { about: param.about }),
     },
     root,
   );
@@ -123,7 +124,7 @@ export function disc(param, now, put) {
       max: param.max,
       step: param.step,
       value: mean(now()),
-      'aria-label': `brightness of ${param.name}`,
+      'aria-label': phrase('bench-brightness-of', { name: param.name }),
     });
     const level = (done) => {
       const by = Number(bar.value) - mean(now());

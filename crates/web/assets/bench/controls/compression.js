@@ -1,8 +1,12 @@
 // The file as it will be, at 100 %, beside the same without compression; both move together.
 
 import { ask, el, say } from '../../app/api.js';
+import { phrase } from '../../app/words.js';
 
-const size = (bytes) => (bytes < 1e6 ? `${Math.round(bytes / 1000)} kB` : `${(bytes / 1e6).toFixed(1)} MB`);
+const size = (bytes) =>
+  bytes < 1e6
+    ? phrase('any-kb', { bytes: Math.round(bytes / 1000) })
+    : phrase('any-mb', { bytes: (bytes / 1e6).toFixed(1) });
 
 /** A part with what is told before it. */
 async function part(body) {
@@ -16,7 +20,7 @@ async function part(body) {
 /** Opens the view of one delivery of a recipe on a frame. */
 export function delivered(recipe, frame, at, goes) {
   if (!frame) {
-    say('There is no sample to look at; choose frames first.');
+    say(phrase('bench-there-is-no-sample-to-look'));
     return;
   }
   const widths = String(goes.widths ?? '')
@@ -26,8 +30,8 @@ export function delivered(recipe, frame, at, goes) {
   let middle = [0.5, 0.5];
   let zoom = 1;
   let whole = null;
-  const dialog = el('dialog', { class: 'delivered', 'aria-label': 'The file as it will be' });
-  const sides = ['without compression', 'as the file will be'].map((name) => {
+  const dialog = el('dialog', { class: 'delivered', 'aria-label': phrase('bench-the-file-as-it-will-be') });
+  const sides = [phrase('bench-without-compression'), phrase('bench-as-the-file-will-be')].map((name) => {
     const picture = el('img', { alt: name, draggable: 'false' });
     return {
       name,
@@ -35,13 +39,13 @@ export function delivered(recipe, frame, at, goes) {
       box: el('figure', {}, el('div', { class: 'delivered-part' }, picture), el('figcaption', {}, name)),
     };
   });
-  const told = el('p', { role: 'status' }, 'Making it …');
+  const told = el('p', { role: 'status' }, phrase('bench-making-it'));
   const which =
     widths.length > 1
       ? el(
           'select',
-          { 'aria-label': 'Which width' },
-          ...widths.map((w, i) => el('option', { value: i, selected: i === width }, `${w} px wide`)),
+          { 'aria-label': phrase('bench-which-width') },
+          ...widths.map((w, i) => el('option', { value: i, selected: i === width }, phrase('bench-px-wide', { w }))),
         )
       : '';
   if (which)
@@ -93,8 +97,13 @@ export function delivered(recipe, frame, at, goes) {
       });
       const { head } = found[1];
       whole = head.size;
-      const quality = head.quality ? `, quality ${head.quality} for the size that may not be exceeded` : '';
-      told.textContent = `${head.size[0]} × ${head.size[1]} pixels, about ${size(head.bytes)}${quality}. Drag to move; both sides move together.`;
+      const quality = head.quality ? phrase('bench-quality-for-the-size-that-may', { quality: head.quality }) : '';
+      told.textContent = phrase('bench-pixels-about-drag-to-move-both', {
+        size: head.size[0],
+        size2: head.size[1],
+        size3: size(head.bytes),
+        quality,
+      });
     } catch (e) {
       if (mine === round) told.textContent = e.message;
     }
@@ -143,9 +152,13 @@ export function delivered(recipe, frame, at, goes) {
     el(
       'div',
       { class: 'look-foot' },
-      el('span', { class: 'btn-group', role: 'group', 'aria-label': 'Zoom' }, ...zooms),
+      el('span', { class: 'btn-group', role: 'group', 'aria-label': phrase('bench-zoom') }, ...zooms),
       which,
-      el('button', { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => dialog.close() }, 'Close'),
+      el(
+        'button',
+        { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => dialog.close() },
+        phrase('any-close'),
+      ),
     ),
   );
   dialog.addEventListener('close', () => dialog.remove());

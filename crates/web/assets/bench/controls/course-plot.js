@@ -2,6 +2,7 @@
 
 import { el } from '../../app/api.js';
 import { curvePlot } from './curve.js';
+import { phrase } from '../../app/words.js';
 
 const round = (v) => Math.round(v * 100) / 100;
 /** Half the height is factor one, the top ten times, the bottom a tenth. */
@@ -18,7 +19,7 @@ export function coursePlot(param, marks, put) {
   const act = (label, to) =>
     el('button', { type: 'button', class: 'btn btn-sm btn-outline-dark', onclick: () => put(to, true) }, label);
   const name = el('span', { title: param.about }, param.name);
-  if (!marks.length) return el('div', { class: 'shape' }, name, act('Let it change on the way …', begin));
+  if (!marks.length) return el('div', { class: 'shape' }, name, act(phrase('bench-let-it-change-on-the-way'), begin));
   const said = el('small', {});
   const tell = (all) => {
     said.textContent = all.map(([at, f]) => `${Math.round(at * 100)} %: ${f} ×`).join(', ');
@@ -33,10 +34,10 @@ export function coursePlot(param, marks, put) {
       put(now, done);
     },
     {
-      label: `${param.name}: drag points, double-click to add one`,
+      label: phrase('bench-drag-points-double-click-to-add', { name: param.name }),
       rest: 'M0 75H270',
-      spoken: ([at, y]) => `${factor(y)} times at ${Math.round(at * 100)} % of the frames`,
+      spoken: ([at, y]) => phrase('bench-times-at-of-the-frames', { factor: factor(y), at: Math.round(at * 100) }),
     },
   );
-  return el('div', {}, el('div', { class: 'shape' }, name, act('The same all the way', [])), plot, said);
+  return el('div', {}, el('div', { class: 'shape' }, name, act(phrase('bench-the-same-all-the-way'), [])), plot, said);
 }

@@ -1,6 +1,7 @@
 // The curve's plot: points that are dragged, added and taken away, over the histogram of what is shown.
 
 import { svg } from '../../app/api.js';
+import { phrase } from '../../app/words.js';
 
 const W = 270;
 const H = 150;
@@ -42,9 +43,9 @@ function path(p) {
 
 /** What a plot of tones says of itself; `rest` is the line it has when it changes nothing. */
 const TONES = {
-  label: 'Curve: drag points, double-click to add one',
+  label: phrase('bench-curve-drag-points-double-click-to'),
   rest: `M0 ${H}L${W} 0`,
-  spoken: ([x, y]) => `in ${x}, out ${y}`,
+  spoken: ([x, y]) => phrase('bench-in-out', { x, y }),
 };
 
 /** Builds the plot for `points`; `change(points, done)` is told every move. */
@@ -121,7 +122,7 @@ export function curvePlot(points, histogram, change, told = TONES) {
       }
       dot.setAttribute('cx', q[0] * W);
       dot.setAttribute('cy', (1 - q[1]) * H);
-      dot.setAttribute('aria-label', `Point ${i + 1}`);
+      dot.setAttribute('aria-label', phrase('bench-point', { i: i + 1 }));
       dot.setAttribute('aria-valuetext', told.spoken(q));
     });
   }

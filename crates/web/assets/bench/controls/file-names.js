@@ -2,17 +2,18 @@
 
 import { el, json, say } from '../../app/api.js';
 
-import { CHOICES, DATES, PIECES, WORDS, apart, made } from './name-pieces.js';
+import { CHOICES, LABELS, PIECES, apart, made } from './name-pieces.js';
+import { phrase } from '../../app/words.js';
 
 /** Opens the builder; `taken(name)` is told the template. */
 export function nameBuilder({ name, recipe, start, ending }, taken) {
   let pieces = apart(name);
-  const dialog = el('dialog', { class: 'names-dialog', 'aria-label': 'Build the name' });
+  const dialog = el('dialog', { class: 'names-dialog', 'aria-label': phrase('bench-build-the-name') });
   const rows = el('div', { class: 'name-pieces' });
   const typed = el('input', {
     class: 'form-control form-control-sm',
     value: name,
-    'aria-label': 'The name as a template',
+    'aria-label': phrase('bench-the-name-as-a-template'),
     spellcheck: 'false',
   });
   const told = el('p', { class: 'name-told', role: 'status' });
@@ -27,7 +28,7 @@ export function nameBuilder({ name, recipe, start, ending }, taken) {
         taken(typed.value);
       },
     },
-    'Take this name',
+    phrase('bench-take-this-name'),
   );
 
   let round = 0;
@@ -46,10 +47,13 @@ export function nameBuilder({ name, recipe, start, ending }, taken) {
     take.disabled = false;
     const cut = found.names.filter((n) => n.changed).length;
     told.textContent = !found.names.length
-      ? 'There are no frames to try it on.'
+      ? phrase('bench-there-are-no-frames-to-try')
       : found.clashes
-        ? `${found.clashes} of ${found.names.length} names are there twice: add a number or the old name.`
-        : `${found.names.length} names, each only once.${cut ? ` ${cut} had signs that not every file system takes.` : ''}`;
+        ? phrase('bench-of-names-are-there-twice-add', { clashes: found.clashes, count: found.names.length })
+        : phrase('bench-names-each-only-once', {
+            count: found.names.length,
+            cut: cut ? phrase('bench-had-signs-that-not-every-file', { cut }) : '',
+          });
     told.classList.toggle('is-wrong', found.clashes > 0);
     const first = found.names
       .filter((n) => n.clash)
@@ -62,7 +66,7 @@ export function nameBuilder({ name, recipe, start, ending }, taken) {
           { class: n.clash ? 'is-clash' : '' },
           el('td', {}, n.old),
           el('td', {}, n.new),
-          el('td', {}, n.clash ? `as ${n.clash}` : ''),
+          el('td', {}, n.clash ? phrase('bench-as', { clash: n.clash }) : ''),
         ),
       ),
     );
@@ -86,13 +90,13 @@ export function nameBuilder({ name, recipe, start, ending }, taken) {
       if (key === 'part') draw();
       soon();
     };
-    const label = WORDS[key];
+    const label = LABELS[key];
     if (CHOICES[key]) {
       const field = el(
         'select',
         { 'aria-label': label },
-        ...CHOICES[key].map((c) =>
-          el('option', { value: c, selected: c === piece[key] }, key === 'date' ? DATES[c] : c),
+        ...Object.entries(CHOICES[key]).map(([value, name]) =>
+          el('option', { value, selected: value === piece[key] }, name),
         ),
       );
       field.onchange = () => put(field.value);
@@ -120,18 +124,18 @@ export function nameBuilder({ name, recipe, start, ending }, taken) {
         el(
           'p',
           {},
-          'This template has pieces of its own; type it below, or ',
+          phrase('bench-this-template-has-pieces-of-its'),
           el(
             'button',
             {
               type: 'button',
               class: 'btn btn-sm btn-outline-dark',
               onclick: () => {
-                pieces = [{ piece: 'the old name', ...PIECES['the old name'].values }];
+                pieces = [{ piece: 'stem', ...PIECES.stem.values }];
                 rebuilt();
               },
             },
-            'begin anew',
+            phrase('bench-begin-anew'),
           ),
         ),
       );
@@ -148,17 +152,17 @@ export function nameBuilder({ name, recipe, start, ending }, taken) {
         el(
           'div',
           { class: 'name-piece' },
-          el('b', {}, p.piece),
+          el('b', {}, PIECES[p.piece].title),
           ...Object.keys(PIECES[p.piece].values)
             .filter((k) => !(k === 'count' && p.part === 'whole'))
             .map((k) => control(p, k)),
           i > 0
-            ? act('↑', 'Earlier', () => {
+            ? act('↑', phrase('any-earlier'), () => {
                 [pieces[i - 1], pieces[i]] = [pieces[i], pieces[i - 1]];
                 rebuilt();
               })
             : '',
-          act('×', 'Take this piece away', () => {
+          act('×', phrase('bench-take-this-piece-away'), () => {
             pieces.splice(i, 1);
             rebuilt();
           }),
@@ -167,19 +171,19 @@ export function nameBuilder({ name, recipe, start, ending }, taken) {
       el(
         'div',
         { class: 'name-add' },
-        'Add ',
-        ...Object.keys(PIECES).map((k) =>
+        phrase('bench-add'),
+        ...Object.entries(PIECES).map(([piece, { title, values }]) =>
           el(
             'button',
             {
               type: 'button',
               class: 'btn btn-sm btn-outline-dark',
               onclick: () => {
-                pieces.push({ piece: k, ...PIECES[k].values });
+                pieces.push({ piece, ...values });
                 rebuilt();
               },
             },
-            k,
+            title,
           ),
         ),
       ),
@@ -192,9 +196,9 @@ export function nameBuilder({ name, recipe, start, ending }, taken) {
     soon();
   };
   dialog.append(
-    el('h2', {}, 'Build the name'),
+    el('h2', {}, phrase('bench-build-the-name')),
     rows,
-    el('label', { class: 'name-typed' }, 'As a template ', typed),
+    el('label', { class: 'name-typed' }, phrase('bench-as-a-template'), typed),
     told,
     el(
       'div',
@@ -202,7 +206,11 @@ export function nameBuilder({ name, recipe, start, ending }, taken) {
       el(
         'table',
         { class: 'table table-sm' },
-        el('thead', {}, el('tr', {}, el('th', {}, 'old'), el('th', {}, 'new'), el('th', {}, ''))),
+        el(
+          'thead',
+          {},
+          el('tr', {}, el('th', {}, phrase('bench-old')), el('th', {}, phrase('bench-new')), el('th', {}, '')),
+        ),
         table,
       ),
     ),
@@ -214,7 +222,7 @@ export function nameBuilder({ name, recipe, start, ending }, taken) {
       el(
         'button',
         { type: 'button', class: 'btn btn-outline-secondary', onclick: () => dialog.close() },
-        'Leave it as it was',
+        phrase('bench-leave-it-as-it-was'),
       ),
     ),
   );

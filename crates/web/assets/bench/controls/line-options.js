@@ -3,6 +3,7 @@
 import { el } from '../../app/api.js';
 
 import { SHAPES, list, shapeRow } from './areas.js';
+import { phrase } from '../../app/words.js';
 
 /** What a run asks for, where it waits, and what the line is bound to. */
 function run(step, kind, put, blocks) {
@@ -13,7 +14,7 @@ function run(step, kind, put, blocks) {
       const tick = el('input', {
         type: 'checkbox',
         checked: ask.has(p.name),
-        'aria-label': `ask for ${p.name} at the start of a run`,
+        'aria-label': phrase('bench-ask-for-at-the-start-of', { name: p.name }),
       });
       tick.addEventListener('change', () => {
         if (tick.checked) ask.add(p.name);
@@ -26,9 +27,9 @@ function run(step, kind, put, blocks) {
     class: 'span2',
     value: step.checkpoint ?? '',
     maxlength: 200,
-    placeholder: 'do not wait',
-    'aria-label': 'Wait for a yes before this line',
-    title: 'What is to be looked at before a run goes on.',
+    placeholder: phrase('bench-do-not-wait'),
+    'aria-label': phrase('bench-wait-for-a-yes-before-this'),
+    title: phrase('bench-what-is-to-be-looked-at'),
   });
   wait.addEventListener('change', () => put('checkpoint', wait.value.trim() || undefined, true));
   const block = el('input', {
@@ -36,18 +37,18 @@ function run(step, kind, put, blocks) {
     value: step.block ?? '',
     maxlength: 200,
     list: 'block-names',
-    placeholder: 'no block',
-    'aria-label': 'Block this line belongs to',
-    title: 'Neighbouring lines with one name have one switch and one mix.',
+    placeholder: phrase('bench-no-block'),
+    'aria-label': phrase('bench-block-this-line-belongs-to'),
+    title: phrase('bench-neighbouring-lines-with-one-name-have'),
   });
   block.addEventListener('change', () => put('block', block.value.trim() || undefined, true));
   return [
-    el('div', { class: 'shape' }, el('span', {}, 'ask at start'), ...asks),
-    el('label', {}, el('span', {}, 'wait for a yes'), wait),
+    el('div', { class: 'shape' }, el('span', {}, phrase('bench-ask-at-start')), ...asks),
+    el('label', {}, el('span', {}, phrase('bench-wait-for-a-yes-more')), wait),
     el(
       'label',
       {},
-      el('span', {}, 'block'),
+      el('span', {}, phrase('bench-block')),
       block,
       el('datalist', { id: 'block-names' }, ...blocks.map((b) => el('option', { value: b.name }))),
     ),
@@ -57,8 +58,15 @@ function run(step, kind, put, blocks) {
 /** What is folded out under an opened line. `put(key, value, done)` writes what stands around its values. */
 export function where(step, kind, put, draw, drawing, memory, blocks = []) {
   const rows = [];
-  const mix = el('input', { type: 'range', min: 0, max: 100, step: 1, value: step.mix ?? 100, 'aria-label': 'mix' });
-  const typed = el('input', { value: step.mix ?? 100, 'aria-label': 'mix, typed' });
+  const mix = el('input', {
+    type: 'range',
+    min: 0,
+    max: 100,
+    step: 1,
+    value: step.mix ?? 100,
+    'aria-label': phrase('bench-mix'),
+  });
+  const typed = el('input', { value: step.mix ?? 100, 'aria-label': phrase('bench-mix-typed') });
   const mixed = (v, done) => put('mix', v >= 100 ? undefined : Math.max(0, v), done);
   mix.addEventListener('input', () => {
     typed.value = mix.value;
@@ -73,8 +81,8 @@ export function where(step, kind, put, draw, drawing, memory, blocks = []) {
     rows.push(
       el(
         'label',
-        { title: 'How much of the result replaces what it was, per cent.' },
-        el('span', {}, 'mix'),
+        { title: phrase('bench-how-much-of-the-result-replaces') },
+        el('span', {}, phrase('bench-mix')),
         mix,
         typed,
       ),
@@ -83,21 +91,20 @@ export function where(step, kind, put, draw, drawing, memory, blocks = []) {
   const when = el('input', {
     class: 'span2',
     value: step.when ?? '',
-    placeholder: 'always',
-    'aria-label': 'Only for pictures where',
-    title:
-      'Such as: iso at least 1600 and not portrait. Of iso, shutter, aperture, focal length, width, height, megapixels, rating, camera, lens, name, keyword, taken from 18:00 to 6:00.',
+    placeholder: phrase('bench-always'),
+    'aria-label': phrase('bench-only-for-pictures-where'),
+    title: phrase('bench-such-as-iso-at-least-1600'),
   });
   when.addEventListener('change', () => put('when', when.value.trim() || undefined, true));
-  rows.push(el('label', {}, el('span', {}, 'only where'), when));
+  rows.push(el('label', {}, el('span', {}, phrase('bench-only-where')), when));
 
   if (kind.takes_area) {
     const all = list(step.area);
     const set = (shapes, done) => put('area', shapes.length ? shapes : undefined, done);
     const add = el(
       'select',
-      { class: 'span2', 'aria-label': 'Only in an area' },
-      el('option', { value: '' }, all.length ? 'add a shape …' : 'the whole picture'),
+      { class: 'span2', 'aria-label': phrase('bench-only-in-an-area') },
+      el('option', { value: '' }, all.length ? phrase('bench-add-a-shape') : phrase('bench-the-whole-picture')),
       ...Object.entries(SHAPES).map(([k, s]) => el('option', { value: k }, s.label)),
     );
     add.addEventListener('change', () => {
@@ -105,7 +112,7 @@ export function where(step, kind, put, draw, drawing, memory, blocks = []) {
       set([...all, { kind: add.value, ...structuredClone(SHAPES[add.value].fresh) }], true);
       if (SHAPES[add.value].draw) draw(all.length);
     });
-    rows.push(el('label', {}, el('span', {}, 'area'), add));
+    rows.push(el('label', {}, el('span', {}, phrase('bench-area')), add));
     rows.push(...all.map((s, i) => shapeRow(s, i, all, set, draw, drawing)));
   }
 
@@ -137,7 +144,7 @@ export function where(step, kind, put, draw, drawing, memory, blocks = []) {
             max: p.max,
             step: 'any',
             value: table[iso][p.name] ?? '',
-            'aria-label': `${p.name} at ISO ${iso}`,
+            'aria-label': phrase('bench-at-iso', { name: p.name, iso }),
           });
           field.addEventListener('change', () => {
             const own = { ...table[iso] };
@@ -156,14 +163,14 @@ export function where(step, kind, put, draw, drawing, memory, blocks = []) {
       {
         type: 'button',
         class: 'btn btn-sm btn-outline-dark',
-        title: 'Values for one ISO; between two they go evenly.',
+        title: phrase('bench-values-for-one-iso-between-two'),
         onclick: () => {
           const iso = isos.length ? isos.at(-1) * 4 : 100;
           const first = numeric[0];
           set({ ...table, [iso]: { [first.name]: step[first.name] ?? first.default } });
         },
       },
-      isos.length ? 'Another ISO' : 'Values per ISO',
+      isos.length ? phrase('bench-another-iso') : phrase('bench-values-per-iso'),
     );
     rows.push(...isos.map(line), el('div', { class: 'shape' }, more));
   }
@@ -173,7 +180,7 @@ export function where(step, kind, put, draw, drawing, memory, blocks = []) {
   const box = el(
     'details',
     { class: 'where', open: memory.where || set ? true : undefined },
-    el('summary', {}, 'Where, when, how much'),
+    el('summary', {}, phrase('bench-where-when-how-much')),
     el('div', { class: 'controls' }, ...rows),
   );
   box.addEventListener('toggle', () => {

@@ -1,6 +1,7 @@
 // What is done on the picture itself: crop window, horizon line, neutral spot, watermark place.
 
 import { svg } from '../../app/api.js';
+import { phrase } from '../../app/words.js';
 
 const round = (v, to = 10) => Math.round(v * to) / to;
 
@@ -12,7 +13,17 @@ function ratio(step, w, h) {
   return a > 0 && b > 0 ? a / b : w / h;
 }
 
-const PLACES = ['top left', 'top', 'top right', 'left', 'centre', 'right', 'bottom left', 'bottom', 'bottom right'];
+const PLACES = [
+  phrase('bench-top-left'),
+  'top',
+  phrase('bench-top-right'),
+  'left',
+  'centre',
+  'right',
+  phrase('bench-bottom-left'),
+  'bottom',
+  phrase('bench-bottom-right'),
+];
 
 /** The crop's window as shares of its input, as the engine places it. */
 function windowOf(step, w, h) {
@@ -136,7 +147,7 @@ export function grab(viewer, step, tool, start, change, pick, neutral, facts, aw
     // By hand the window is placed from the top left: independent of the picture's size, exact to a tenth.
     const values = (x, y, size) => ({
       pixels: null,
-      place: 'top left',
+      place: phrase('bench-top-left'),
       size: round(size),
       right: round(x * 100),
       down: round(y * 100),

@@ -1,0 +1,918 @@
+// What the scripts say in English, in the syntax of Fluent (projectfluent.org), by the part of the program that says it.
+
+export default `
+## any: said in several places
+
+any-frames = { $count ->
+    [one] { $count } frame
+   *[other] { $count } frames
+  }
+any-pictures = { $count ->
+    [one] { $count } picture
+   *[other] { $count } pictures
+  }
+any-files = { $count ->
+    [one] { $count } file
+   *[other] { $count } files
+  }
+any-folders = { $count ->
+    [one] { $count } folder
+   *[other] { $count } folders
+  }
+any-kb = { $bytes } kB
+any-mb = { $bytes } MB
+any-put-the-results-here = Put the results here
+any-as-it-is = as it is
+any-line = Line { $line },{" "}
+any-pause = Pause
+any-play = Play
+any-left = , { $time } left
+any-a-first-guess = a first guess
+any-iso = ISO { $iso }
+any-done = Done
+any-stop = Stop
+any-close = Close
+any-earlier = Earlier
+any-switch-on = Switch on
+any-switch-off = Switch off
+any-remove = Remove
+any-not-saved = not saved
+any-esc = (Esc)
+any-go-on = Go on
+any-set-aside = Set aside
+
+## app
+
+app-the-program-does-not-answer-is = The program does not answer. Is it still running? What you did is kept on this page; it goes on when the program is back.
+app-about-seconds = { $seconds ->
+    [one] about a second
+   *[other] about { $seconds } seconds
+  }
+app-about-minutes = { $minutes ->
+    [one] about a minute
+   *[other] about { $minutes } minutes
+  }
+app-about-hours = about { $hours } hours
+app-was-not-taken-in-the-program = { $name } was not taken in: the program does not answer
+app-given-up = given up
+app-on = { $name } on { any-pictures }
+app-results-as-a-zip-from-the = Results: as a ZIP, from the run’s page.
+app-bringing-of = Bringing { $i } of { $count } …
+app-are-here = { $good } are here{ $bad }.
+app-not-taken-in = { $bad ->
+    [one] , { $bad } was not taken in
+   *[other] , { $bad } were not taken in
+  }
+app-none-of-these-could-be-taken = None of these could be taken in.
+app-results-into = Results: into { $path }.
+app-does-not-fit = { $name }: { $value } does not fit
+app-this-recipe-asks = This recipe asks
+app-open = Open { $what }
+app-open-folders-and-pictures = Open { $folders } and { $pictures }
+app-open-this-folder = Open this folder
+app-open-this-folder-with = Open this folder ({ any-pictures })
+app-taking-them-out = Taking them out …
+app-frames-this-may-take-a-while = { any-frames }, { $width } × { $height }: this may take a while.
+app-frames-were-taken-out = { $count ->
+    [one] One frame was taken out.
+   *[other] { $count } frames were taken out.
+  }
+app-take-its-frames-out = Take its frames out
+app-position = Position
+app-space = (Space)
+app-frames-a-second = Frames a second
+app-a-second = { $r } a second
+app-of-frame-of = { $time } of { $time2 }, frame { $at } of { $count }
+app-the-page-cannot-be-drawn-anew = The page cannot be drawn anew; load it again.
+app-run-waits-for-your-yes = Run { $run } waits for your yes
+app-run-is-paused = Run { $run } is paused
+app-waiting = { $waiting } waiting
+app-nothing-waiting = nothing waiting
+app-run-of = { $yes }Run { $run }: { $ended } of { $total }{ $left }{ $waiting }
+app-waiting-waiting = , { $waiting } waiting
+app-run-waits-for-your-yes-run-reason = Run { $run } waits for your yes. { $reason }
+app-run-is-done-of = Run { $run } is done: { $done } of { $total }{ $failed }.
+app-failed = , { $failed } failed
+app-yes = Yes? – { $title }
+app-version-of-it-is-newer-r = {" "}Version { $newer } of it is newer; R shows the sheet for that.
+app-run-is-started-as-before = Run { $run } is started: { $recipe }, version { $version }, on { any-frames }, as in run { $like }.{ $newer }
+app-not-started = Not started: { $message }
+app-run-is-started = Run { $run } is started: { $recipe } on { any-frames }, into { $folder }.
+app-and-more = {" "}and { $count } more
+app-not-in-the-folders = { $count ->
+    [one] { $names } does not lie in the folders this program may use. Folders are chosen with “Another folder …”.
+   *[other] { $names } do not lie in the folders this program may use. Folders are chosen with “Another folder …”.
+  }
+
+## bench
+
+bench-a-text = text
+bench-data = data
+bench-the-whole = whole
+bench-first = first
+bench-last = last
+bench-lower = lower
+bench-upper = upper
+bench-title = title
+bench-take = take
+bench-letters = letters
+bench-this = this
+bench-digits = digits
+bench-as-date = as
+bench-which = which
+bench-data-camera = camera
+bench-data-lens = lens
+bench-data-iso = iso
+bench-data-aperture = aperture
+bench-data-shutter = shutter
+bench-data-focal = focal
+bench-data-folder = folder
+bench-data-recipe = recipe
+bench-data-width = width
+bench-data-height = height
+bench-red = red
+bench-green = green
+bench-blue = blue
+bench-even = even
+bench-soft = soft
+bench-flowing = flowing
+bench-words-for-reading = read, raw, profile, transparent, background, cut off, damaged, look
+bench-add-to = add
+bench-within = within
+bench-without = without
+bench-estimated = estimated
+bench-measured-word = measured
+bench-no-step-by-that-word-try = No step by that word. Try bright, warm, sharp, crop, smaller or logo.
+bench-starts-from-the-values-you-used = { $title } starts from the values you used last; ↺ beside a value takes it back to its own.
+bench-the-recipe-is-being-opened-is = The recipe is being opened; “{ $text }” is written down as soon as it is there.
+bench-there-is-no-step-by-the = There is no step by the word { $unknown }.
+bench-as-in-earlier-runs = as in earlier runs
+bench-mp-to = { $source } MP to { $size } × { $size2 }
+bench-a-picture-s = a picture: { $seconds } s{ $bytes }
+bench-by-keys-arrows-enter-to-take = {" "}By keys: arrows, Enter to take hold and to let go, Esc to give up.
+bench-drag-from-where-it-is-full = Drag from where it is full to where it ends.
+bench-drag-from-the-middle-outwards = Drag from the middle outwards.
+bench-paint-with-shift-it-takes-away = Paint; with Shift it takes away.
+bench-click-on-something-that-should-be = Click on something that should be grey; the sensor tells the light.
+bench-block-on = block { $name } on
+bench-mix-of-block-per-cent = mix of block { $name }, per cent
+bench-name-of-block = name of block { $name }
+bench-from-version = from { $recipe }, version { $version }{" "}
+bench-follow-it = {" "}follow it
+bench-on-or-off = On or off
+bench-mix = mix
+bench-later-versions-of-are-taken-over = later versions of { $recipe } are taken over
+bench-wait-for-a-yes = Wait for a yes: { $what }
+bench-drag-sideways-type-or-use-the = {" "}Drag sideways, type, or use the arrow keys.
+bench-recipe = recipe { $id }
+bench-recipe-name = recipe: { $name }
+bench-version = version { $id } { $version }
+bench-version-version = version { $version }
+bench-the-original = the original
+bench-up-to-the-open-line = up to the open line
+bench-without-the-open-line = without the open line
+bench-gradient = Gradient
+bench-ellipse = Ellipse
+bench-range-of-brightness = Range of brightness
+bench-range-of-colour = Range of colour
+bench-painted = Painted
+bench-paint-over-the-picture-with-shift = Paint over the picture; with Shift it takes away.
+bench-of-the = { $name } of the { $kind }
+bench-how-it-meets-what-stands-before = How it meets what stands before
+bench-width-of-the-brush-per-cent = Width of the brush, per cent of the long edge
+bench-brush = brush
+bench-all-but-this = all but this
+bench-draw = Draw
+bench-take-this-shape-away = Take this shape away
+bench-arrow-keys-move-the-window-plus = Arrow keys move the window, plus and minus make it larger and smaller
+bench-take-this-move = Take this move
+bench-camera-move = Camera move
+bench-between-marks = between marks{" "}
+bench-add-a-mark-here = Add a mark here
+bench-at-the-time-on-the-line = At the time on the line below
+bench-remove-this-mark = Remove this mark
+bench-leave-it-as-it-was = Leave it as it was
+bench-mark-at = Mark { $i } at { $mark } %
+bench-drag-it-in-time-or-use = Drag it in time, or use the arrow keys
+bench-mark = Mark { $chosen }, { $label }
+bench-is-no-number = { $label }: { $value } is no number
+bench-mark-chosen = Mark { $chosen }
+bench-0-is-the-first-frame-100 = 0 is the first frame, 100 the last
+bench-from-left = from left
+bench-the-middle-of-the-window = The middle of the window
+bench-from-top = from top
+bench-against-the-largest-window-of-this = Against the largest window of this proportion
+bench-there-is-no-sample-to-set = There is no sample to set it on; choose frames first.
+bench-the-camera-move = The camera move
+bench-windows-of-the-move-on-the = Windows of the move on the sample
+bench-what-the-clip-shows = What the clip shows
+bench-making-the-sample = Making the sample …
+bench-time-in-the-clip = Time in the clip
+bench-how-it-goes-from-mark-to = How it goes from mark to mark
+bench-soft-start = soft start
+bench-soft-end = soft end
+bench-enlarged-times = , enlarged { $factor } times
+bench-of-s-pixels-of-the-frame = { $now } of { $seconds } s: { $w } × { $h } pixels of the frame{ $large }. The sample stands for all frames.
+bench-there-is-a-mark-at-that = There is a mark at that time; choose another on the line of time below.
+bench-a-move-has-at-most-60 = A move has at most 60 marks.
+bench-a-move-needs-at-least-one = A move needs at least one mark.
+bench-colour-of = colour of { $name }
+bench-drag-or-use-the-arrow-keys = { $about } Drag, or use the arrow keys; double-click or Delete takes the colour out.
+bench-brightness-of = brightness of { $name }
+bench-there-is-no-sample-to-look = There is no sample to look at; choose frames first.
+bench-the-file-as-it-will-be = The file as it will be
+bench-without-compression = without compression
+bench-as-the-file-will-be = as the file will be
+bench-making-it = Making it …
+bench-which-width = Which width
+bench-px-wide = { $w } px wide
+bench-quality-for-the-size-that-may = , quality { $quality } for the size that may not be exceeded
+bench-pixels-about-drag-to-move-both = { $size } × { $size2 } pixels, about { $size3 }{ $quality }. Drag to move; both sides move together.
+bench-zoom = Zoom
+bench-let-it-change-on-the-way = Let it change on the way …
+bench-drag-points-double-click-to-add = { $name }: drag points, double-click to add one
+bench-times-at-of-the-frames = { $factor } times at { $at } % of the frames
+bench-the-same-all-the-way = The same all the way
+bench-curve-drag-points-double-click-to = Curve: drag points, double-click to add one
+bench-in-out = in { $x }, out { $y }
+bench-point = Point { $i }
+bench-build-the-name = Build the name
+bench-the-name-as-a-template = The name as a template
+bench-take-this-name = Take this name
+bench-there-are-no-frames-to-try = There are no frames to try it on.
+bench-of-names-are-there-twice-add = { $clashes } of { $count } names are there twice: add a number or the old name.
+bench-names-each-only-once = { $count ->
+    [one] One name.{ $cut }
+   *[other] { $count } names, each only once.{ $cut }
+  }
+bench-had-signs-that-not-every-file = {" "}{ $cut } had signs that not every file system takes.
+bench-as = as { $clash }
+bench-this-template-has-pieces-of-its = This template has pieces of its own; type it below, or{" "}
+bench-the-old-name = the old name
+bench-begin-anew = begin anew
+bench-take-this-piece-away = Take this piece away
+bench-add = Add{" "}
+bench-as-a-template = As a template{" "}
+bench-old = old
+bench-new = new
+bench-ask-for-at-the-start-of = ask for { $name } at the start of a run
+bench-do-not-wait = do not wait
+bench-wait-for-a-yes-before-this = Wait for a yes before this line
+bench-what-is-to-be-looked-at = What is to be looked at before a run goes on.
+bench-no-block = no block
+bench-block-this-line-belongs-to = Block this line belongs to
+bench-neighbouring-lines-with-one-name-have = Neighbouring lines with one name have one switch and one mix.
+bench-ask-at-start = ask at start
+bench-wait-for-a-yes-more = wait for a yes
+bench-block = block
+bench-mix-typed = mix, typed
+bench-how-much-of-the-result-replaces = How much of the result replaces what it was, per cent.
+bench-always = always
+bench-only-for-pictures-where = Only for pictures where
+bench-such-as-iso-at-least-1600 = Such as: iso at least 1600 and not portrait. Of iso, shutter, aperture, focal length, width, height, megapixels, rating, camera, lens, name, keyword, taken from 18:00 to 6:00.
+bench-only-where = only where
+bench-only-in-an-area = Only in an area
+bench-add-a-shape = add a shape …
+bench-the-whole-picture = the whole picture
+bench-area = area
+bench-at-iso = { $name } at ISO { $iso }
+bench-values-for-one-iso-between-two = Values for one ISO; between two they go evenly.
+bench-another-iso = Another ISO
+bench-values-per-iso = Values per ISO
+bench-where-when-how-much = Where, when, how much
+bench-as-they-are = as they are
+bench-without-first = without first
+bench-without-last = without last
+bench-put-for = put for
+bench-may-2026 = May 2026
+bench-a-number = a number
+bench-the-date = the date
+bench-its-values = Its values
+bench-it-applies-to-all-deliveries-again = It applies to all deliveries again, as the last line
+bench-back-to-all = back to all
+bench-a-line-for-this-delivery-alone = A line for this delivery alone
+bench-take-a-line-of-the-ticket = take a line of the ticket …
+bench-lines-that-follow-the-recipes-here = Lines that follow the recipe’s here, and nowhere else.
+bench-lines-of-its-own = lines of its own
+bench-fold-it-up = Fold it up
+bench-all-its-values = All its values
+bench-delivery-all-its-values = Delivery { $i }, all its values
+bench-as-the-file-will-be-beside = As the file will be, beside what it is without compression
+bench-remove-delivery = Remove delivery { $i }
+bench-build-the-name-more = Build the name …
+bench-set-the-move = Set the move …
+bench-marks = { $count ->
+    [one] { $count } mark
+   *[other] { $count } marks
+  }
+bench-deliver-also = Deliver also
+bench-deliver-also-more = Deliver also …
+bench-the-line-is-copied-paste-it = The line is copied; paste it into any recipe.
+bench-remembered-for-all-later-pictures-that = Remembered for all later pictures that name this lens
+bench-it-is-the = It is the { $name }
+bench-tried = tried
+bench-line = Line { $i }, { $title }
+bench-leave-this-line-out = Leave this line out
+bench-put-it-there = Put it there
+bench-a-stand-in-noise-averages-out = A stand-in: noise averages out at this size. The true picture follows.
+bench-at-this-size-noise-and-sharpness = At this size noise and sharpness cannot be judged.
+bench-here = { $kept } here: { $found }.
+bench-kept = Kept
+bench-measured = Measured
+bench-keep-for-all-frames = Keep for all frames
+bench-no-frame-is-measured-any-more = No frame is measured any more; all get what was measured here
+bench-measure-every-frame = Measure every frame
+bench-each-frame-gets-what-is-measured = Each frame gets what is measured in it
+bench-turn-into-ordinary-lines = Turn into ordinary lines
+bench-the-values-stand-in-lines-of = The values stand in lines of their own and can be changed
+bench-earlier-alt = Earlier (Alt + ↑)
+bench-later-alt = Later (Alt + ↓)
+bench-twice = Twice
+bench-write-the-same-line-again = Write the same line again
+bench-delete = Delete
+bench-measure-this-lens = Measure this lens
+bench-on-the-frames-of-this-shoot = On the frames of this shoot that were taken with it; kept for all later pictures
+bench-show-the-result = Show the result
+bench-kept-values = Kept values
+bench-kept-values-more = kept values …
+bench-no-values-kept-yet = no values kept yet
+bench-a-name = a name
+bench-name-for-these-values = Name for these values
+bench-keep-these-values = Keep these values
+bench-forget-the-values-of-that-name = Forget the values of that name
+bench-forget = Forget
+bench-looking-for-edges-in-the-frames = Looking for edges in the frames taken with this lens …
+bench-lens-is-measured = { $lens }: { $middle } ‰ of the long edge in the middle, { $corner } ‰ in the corners, from { any-frames }.
+bench-a-frame-is-found = A frame is found
+bench-no-frames-in-this-folder = No frames in this folder
+bench-there-is-no-picture-in-it = There is no picture in it that can be read; Frames says which files were left out.
+bench-a-typical-frame = a typical frame
+bench-more-typical = more typical …
+bench-how-files-are-read = How files are read
+bench-before-the-first-line = before the first line
+bench-camera-raw-files-without-a-colour = Camera raw, files without a colour profile, transparent ones and those that are cut off
+bench-pick-a-neutral-spot = Pick a neutral spot
+bench-the-cameras-setting-in-numbers = The camera’s setting in numbers
+bench-read-as-they-are-profiles-transparent = Read as they are: profiles, transparent and cut-off files.
+bench-how-files-are-read-before-the = How files are read, before the first line
+bench-off-the-ticket-only-tried = Off the ticket: only tried
+bench-on-the-ticket-written-down = On the ticket: written down
+bench-lines-marked-tried-are-not-written = Lines marked “tried” are not written down.
+bench-nothing-is-tried-yet = Nothing is tried yet.
+bench-take-in-a-recipe = Take in a recipe …
+bench-not-saved-yet = not saved yet
+bench-black-white = { $clipped } % black, { $clipped2 } % white
+bench-before-line = before line { $line }
+bench-the-sequence-as-the-recipe-makes = The sequence as the recipe makes it
+bench-compare-the-sequence = Compare the sequence
+bench-after = After
+bench-as-the-recipe-makes-it = As the recipe makes it
+bench-side-by-side = Side by side
+bench-untouched-on-the-left = Untouched on the left
+bench-split = Split
+bench-untouched-left-of-the-line-it = Untouched left of the line; it is dragged
+bench-where-untouched-ends-per-cent = Where untouched ends, per cent
+bench-measuring-of-frames-until-then-without = Measuring: { $measured } of { $count } frames. Until then without what is decided from all of them.
+bench-of-frames-are-made = { $made } of { $count } frames are made.
+bench-without-too-slow-for-a-look = Without { $leftout }, too slow for a look.
+bench-or-start-from = or start from
+bench-the-numbers = The numbers
+bench-typed = { $name }, typed
+bench-typed-name-name2 = { $name }, { $name2 }, typed
+bench-a-file-of-kb-is-in = A file of { $count } kB is in the recipe.{" "}
+bench-take-it-out = Take it out
+bench-back-to = Back to { $default }
+bench-nothing = nothing
+bench-back-to-what-it-is-by = { $name } back to what it is by itself
+bench-channel = Channel
+bench-points-in-and-out = Points, in and out
+bench-points-as-in-out-in-out = Points as in out, in out …
+bench-points = points
+bench-top-left = top left
+bench-top-right = top right
+bench-bottom-left = bottom left
+bench-bottom-right = bottom right
+
+## frames
+
+frames-fact-problem = problem
+frames-fact-folder = folder
+frames-fact-note = note
+frames-fact-place = place
+frames-fact-format = format
+frames-fact-profile = profile
+frames-fact-file = file
+frames-fact-clipped = clipped
+frames-fact-keywords = keywords
+frames-fact-camera = camera
+frames-fact-lens = lens
+frames-fact-taken = taken
+frames-fact-exposure = exposure
+frames-fact-pixels = pixels
+frames-fact-measured = measured
+frames-shifted = {" "}(shifted)
+frames-column-taken = taken
+frames-column-shutter = shutter
+frames-column-aperture = aperture
+frames-column-camera = camera
+frames-column-lens = lens
+frames-column-pixels = pixels
+frames-column-type = type
+frames-column-file = file
+frames-column-rating = rating
+frames-column-keywords = keywords
+frames-column-brightness = brightness
+frames-column-contrast = contrast
+frames-column-sharpness = sharpness
+frames-column-noise = noise
+frames-column-folder = folder
+frames-kept = kept
+frames-days = days
+frames-hours = hours
+frames-minutes = minutes
+frames-seconds = seconds
+frames-from = from
+frames-to = to
+frames-frames-word = frames
+frames-there-is-nothing-to-take-back = There is nothing to take back.
+frames-there-is-nothing-to-do-again = There is nothing to do again.
+frames-show-all-frames-first-then-they = Show all frames first; then they can be put in order by hand.
+frames-back-to-all-frames = Back to all frames
+frames-show-all-again = Show all again
+frames-selects-them-nothing-is-done-to = Selects them; nothing is done to them
+frames-select = Select { $count } { $kind }
+frames-measures = Measures
+frames-focal-length = focal length
+frames-mm = { $focallength } mm
+frames-white-balance = white balance
+frames-mp = { $width } × { $height }, { $width2 } MP
+frames-bit = { $format }, { $bits } bit
+frames-brightness-contrast-sharpness-noise = brightness { $brightness }, contrast { $contrast }, sharpness { $sharpness }, noise { $noise }
+frames-black-white = black { $black } %, white { $white } %
+frames-loop = Loop
+frames-begin-again-at-the-end = Begin again at the end
+frames-only-what-is-kept = Only what is kept
+frames-leaves-out-frames-that-are-set = Leaves out frames that are set aside, and open ones where some are kept
+frames-names-of-the-copies = Names of the copies
+frames-gather-into-this-folder = Gather into this folder
+frames-gather-frames-into = Gather { any-frames } into { $folder }
+frames-verified-copies-named-so-that-their = Verified copies, named so that their order is the order of capture. The same picture found twice is copied once. Originals are only read.
+frames-names = Names{" "}
+frames-look-at-the-names = Look at the names
+frames-looked-at = { $done } of { $total } looked at
+frames-copied = { $done } of { $total } done
+frames-looking-at-the-frames = Looking at the frames …
+frames-copying-into = Copying into { $target } …
+frames-there-already = { $name } (there already)
+frames-same-picture-as = same picture as { $name }
+frames-so-many-copied = { $count } copied, { $there } there already, { $twice } found twice{ $trouble }.
+frames-so-many-to-copy = { $count ->
+    [one] { $count } copy
+   *[other] { $count } copies
+  }{ $bytes }, { $there } there already, { $twice } found twice{ $trouble }.
+frames-could-not-be-used = , { $count } could not be used
+frames-into = Into { $target }
+frames-copy = Copy
+frames-stopped-it-can-go-on = Stopped; it can go on
+frames-gathered-into = Gathered into { $target }
+frames-set-aside = set aside
+frames-no-picture = no picture
+frames-select-for-a-run-space = Select for a run (Space)
+frames-rating = rating { $rating }
+frames-the-camera-writes-in-here = The camera writes in here
+frames-seconds-between-them = seconds between them
+frames-as-you-wait = as you wait
+frames-seconds-on-its-clock = seconds on its clock
+frames-how-far-its-clock-goes-on = how far its clock goes on from frame to frame
+frames-its-clock-says = its clock says
+frames-frames-it-misses = frames it misses
+frames-numbers-with-commas-between = numbers with commas between
+frames-frames-it-takes-twice = frames it takes twice
+frames-clock-jumps-frame-seconds = clock jumps, frame:seconds
+frames-such-as-12-3600 = such as 12:-3600
+frames-a-camera-over-the-seed-beds = A camera over the seed beds (simulated)
+frames-it-stands-in-for-an-interval = It stands in for an interval camera: it writes frames of Thistlewick’s seed beds into the folder, with the faults you choose.
+frames-start-shooting = Start shooting
+frames-the-camera-is-shooting = The camera is shooting
+frames-the-camera-has-stopped = The camera has stopped
+frames-of-frames-into = { $taken } of { $frames } frames into { $folder }{ $ended }.
+frames-choose-that-folder-and-switch-on = Choose that folder and switch on “Follow live” under More to see them come in.
+frames-stop-it = Stop it
+frames-new-keywords-with-commas-between = new keywords, with commas between
+frames-new-keywords = New keywords
+frames-sidecars-written = sidecars written
+frames-sidecars-read = sidecars read
+frames-keywords-of = Keywords of { any-frames }
+frames-read-sidecars = Read sidecars
+frames-takes-rating-and-keywords-from-the = Takes rating and keywords from the XMP files beside the pictures
+frames-write-sidecars = Write sidecars
+frames-writes-rating-and-keywords-into-xmp = Writes rating and keywords into XMP files beside the pictures; those of other programs are left alone
+frames-edit-the-list = Edit the list …
+frames-set = Set
+frames-keywords-one-a-line = Keywords, one a line
+frames-the-list-of-keywords = The list of keywords
+frames-one-a-line-frames-keep-the = One a line. Frames keep the keywords they have.
+frames-keep-the-list = Keep the list
+frames-name = name
+frames-choice = choice
+frames-which-columns = Which columns
+frames-columns = Columns …
+frames-columns-of-the-list = Columns of the list
+frames-files-left-out = { $count ->
+    [one] One file left out
+   *[other] { $count } files left out
+  }
+frames-nothing-was-left-out = Nothing was left out
+frames-look-again-for-new-and-gone = Look again for new and gone files
+frames-follow-live = ✓ Follow live
+frames-follow-live-more = Follow live
+frames-new-files-appear-as-they-are = New files appear as they are written
+frames-take-in-results-of-earlier-runs = ✓ Take in results of earlier runs
+frames-take-in-results-of-earlier-runs-more = Take in results of earlier runs
+frames-left-out-files = Left out: { any-files }
+frames-put-into-a-selection = Put into a selection …
+frames-save-the-shoot-as-a-file = Save the shoot as a file
+frames-open-a-shoot-file = Open a shoot file …
+frames-a-second-window = A second window
+frames-shows-the-current-frame-for-a = Shows the current frame, for a second screen
+frames-simulated-interval-camera = Simulated interval camera …
+frames-selections = Selections
+frames-forget-this-selection-its-frames-stay = Forget this selection; its frames stay
+frames-forget = forget
+frames-take-the-selected-frames-out-of = Take the selected frames out of this selection
+frames-back-to-the-shoot = Back to the shoot
+frames-shoots = Shoots
+frames-name-of-the-selection = Name of the selection
+frames-put-so-many-into-a-selection = Put { any-frames } into a selection
+frames-a-selection-is-a-list-with = A selection is a list with a name, also across shoots. Nothing is copied.
+frames-put-in = Put in
+frames-in-selections-stand-under-more = In “{ $name }”. Selections stand under More.
+frames-of-its-frames-are-not-there = { $missing } of its frames are not there any more.
+frames-not-decided = not decided
+frames-select-two-to-four-frames-first = Select two to four frames first (Space), then look at them side by side.
+frames-only-the-first-four-of-the = Only the first four of the selected frames are shown side by side.
+frames-fit = Fit
+frames-close-c = Close (C)
+frames-seconds-a-frame = Seconds a frame
+frames-before = Before (←)
+frames-next = Next (→)
+frames-keep = Keep
+frames-of-at-count = { $at } of { $count }
+frames-slide-show = Slide show
+frames-s-each = s each
+frames-name-more = Name
+frames-name-on-or-off-n = Name on or off (N)
+frames-looking = Looking …
+frames-frames-appear-as-they-are-found = Frames appear as they are found.
+frames-no-frame-fits = No frame fits
+frames-nothing-has-all-of-these-together = Nothing has all of these together. Take some of the wishes on the left back.
+frames-no-pictures-here = No pictures here
+frames-there-is-nothing-in-the-chosen = There is nothing in the chosen folders that can be read as a picture.
+frames-files-were-left-out = { $count ->
+    [one] One file was left out; “More” on the left says why.
+   *[other] { $count } files were left out; “More” on the left says why.
+  }
+frames-of-frames = { $shown } of { any-frames }
+frames-selected = { $size } selected
+frames-looking-for-more = looking for more
+frames-measuring = measuring { $unmeasured }
+frames-left-out = { $left } left out
+frames-this-frame-cannot-be-read-choose = This frame cannot be read; choose another one.
+frames-rate-0-takes-it-away = Rate { $n } ({ $n }); 0 takes it away
+frames-rate = Rate { $n }
+frames-cancel = Cancel
+frames-shows-these-frames = Shows these frames
+frames-shown = {" "}{ $count } shown
+frames-time-from-each-frame-to-the = Time from each frame to the next
+frames-time-from-each-frame-to-the-next-the-line-is = time from each frame to the next; the line is the usual one
+frames-check-of-the-sequence = Check of the sequence
+frames-earlier-or-later = Earlier or later
+frames-later = later
+frames-earlier = earlier
+frames-this-frames-time-becomes = This frame’s time becomes
+frames-outside-the-calendar = outside the calendar
+frames-and-more = and { $timed } more
+frames-have-no-capture-time-and-stay = { $untimed } have no capture time and stay as they are
+frames-shift-the-capture-time-of = Shift the capture time of { any-frames }
+frames-the-files-are-not-changed-the = The files are not changed: the time counts in sorting, in names, and in what results carry.
+frames-or-was-taken-at = or { $name } was taken at
+frames-the-first = the first
+frames-shift = Shift
+frames-nothing-would-be-moved = Nothing would be moved.
+
+## proof
+
+proof-own = Own: { $own }
+proof-of-accepted = { $count } of { $count2 } accepted
+proof-all-accepted = All { $count } accepted
+proof-before = { $name } before
+proof-after = { $name } after
+proof-accepted = Accepted ✓
+proof-accept = Accept
+proof-of-alone = { $label } of { $name } alone
+proof-leave-this-frame-out-of-the = Leave this frame out of the work
+proof-is-set-aside-z-in-frames = { $name } is set aside; Z in Frames takes that back.
+proof-open-on-the-bench = Open on the bench
+proof-go-on-recording-on-this-frame = Go on recording on this frame
+proof-only-here = only here:
+proof-stops-brighter-for-this-frame-alone = Stops brighter, for this frame alone
+proof-crop-right = crop right
+proof-the-crop-moved-to-the-right = The crop moved to the right, hundredths of the width
+proof-crop-down = crop down
+proof-the-crop-moved-down-hundredths-of = The crop moved down, hundredths of the height
+proof-there-are-no-frames-yet-choose = There are no frames yet: choose some in Frames.
+
+## recipes
+
+recipes-loaded = Loaded
+recipes-was-not-loaded = { $name } was not loaded
+recipes-version-is-the-newest-again-the = Version { $back } is the newest again; the ones between are kept.
+recipes-really-remove-it-with-its-versions = Really remove it, with its versions
+recipes-start-from = Start from …
+
+## runs
+
+runs-kind-gone = gone
+runs-kind-recipe = recipe
+runs-unknown = unknown
+runs-values-of-its-own = values of its own
+runs-all-pictures = all pictures
+runs-values-for = Values for { $whose }
+runs-yes-go-on = Yes, go on
+runs-before-line = Before line { $line }: { $what }
+runs-the-pictures-as-they-will-be = The pictures as they will be with all lines. Choose one to change values for it alone; without one they are for all.
+runs-change-values = Change values
+runs-the-clip = the clip
+runs-the-clip-more = The clip
+runs-a-stand-in-for-browsers-is = A stand-in for browsers is made once; the file itself is untouched.
+runs-this-browser-does-not-play-the = This browser does not play the codec; a stand-in is made.
+runs-frame = Frame
+runs-over-and-over = Over and over
+runs-frame-of = frame { $at } of { $count }, { $clock }
+runs-a-frame-back = A frame back
+runs-a-frame-on = A frame on
+runs-estimated-from-what-this-machine-does = estimated from what this machine does
+runs-estimated-from-earlier-runs = estimated from earlier runs
+runs-about-in-all = { $time }, about { $bytes } in all{ $each }: { $why }.
+runs-each = , { $each } each
+runs-the-browser-does-not-allow-it = The browser does not allow it for this page; its settings can change that.
+runs-of = { $pixels }, of { $source }
+runs-before-it-can-start = Before it can start
+runs-good-to-know = Good to know
+runs-of-target-at-count = { $target } ({ $at } of { $count })
+runs-taken-back = taken back
+runs-was-there-already = was there already
+runs-to-s = { $before } to { $after }, { $seconds } s
+runs-frames-s = { any-frames }, { $seconds } s, { $width } × { $height }, { $codec }, { $bytes }
+runs-and-more = and { $count } more{" "}
+runs-watch-it-here = Watch it here
+runs-what-was-found = What was found
+runs-made-of-all-pictures = made of all pictures
+runs-cannot-be-read = cannot be read
+runs-not-supported = not supported
+runs-too-large = too large
+runs-no-permission = no permission
+runs-changed-meanwhile = changed meanwhile
+runs-name-taken = name taken
+runs-fault-in-the-program = fault in the program
+runs-pictures-and-made-of-all-of = { any-pictures }, and { $tasks } made of all of them or checked.{" "}
+runs-waiting-until = Waiting until { $more }
+runs-waiting-for-its-turn = Waiting for its turn
+runs-of-done = { $ended } of { $total } done{ $left }
+runs-paused-of-done = Paused: { $ended } of { $total } done
+runs-waiting-for-your-yes = Waiting for your yes
+runs-done-of-in-seconds = Done: { $good } of { $total }, in { $seconds } seconds
+runs-all-done-of-in-seconds = All done: { $good } of { $total }, in { $seconds } seconds
+runs-stopped-of-are-done = Stopped: { $good } of { $total } are done
+runs-could-not-be-made = {" "}{ $failed } could not be made.
+runs-about-in-all-expected = {" "}About { $expected } in all.
+runs-into = { $each }Into { $folder }.{ $expected }{ $failed }
+runs-s-a-picture = { $each } s a picture.{" "}
+runs-into-where-the-originals-are = Into { $folder }: { $after } where the originals are { $before }.{ $failed }
+runs-into-folder-failed = Into { $folder }.{ $failed }
+runs-in-work = In work: { $working }
+runs-start-now = Start now
+runs-stop-after-these = Stop after these
+runs-cancel-this-run = Cancel this run
+runs-try-again = Try again
+runs-taken-back-more = Taken back
+runs-its-results-are-gone-what-was = Its results are gone; what was changed since stays.{ $failed }
+runs-more-are-there-than-are-shown = More are there than are shown here; the report names them all.
+runs-remove-the-files-this-run-wrote = Remove the files this run wrote? Those that were changed since stay.
+runs-files-are-gone = { $gone ->
+    [one] { $gone } file is gone.{ $kept }
+   *[other] { $gone } files are gone.{ $kept }
+  }
+runs-values-of-line = Values of line { $i }
+runs-values-of-delivery = Values of delivery { $i }
+runs-choose-a-folder = Choose a folder
+runs-where-and-how-results-are-written = Where and how results are written{" "}
+runs-on = on
+runs-line = Line { $line }, { $title }{" "}
+runs-this-cannot-be-run-yet = This cannot be run yet
+runs-and-other-folders = { $others ->
+    [one] {" "}and { $others } other folder
+   *[other] {" "}and { $others } other folders
+  }
+runs-into-folder-more-free = Into { $folder }{ $more }.{ $free }
+runs-are-free-there = {" "}{ $free } are free there.
+runs-left-out = { $count } left out.{" "}
+runs-changed-for-this-run = Changed for this run. { $left }
+runs-being-measured-now = { $SURE }, being measured now
+runs-corrected-while-it-runs = { $SURE }, corrected while it runs
+runs-none-of-the-pictures-could-be = None of the pictures could be made to measure time and size.
+runs-measured-on-of-them-corrected-while = measured on { $measured } of them, corrected while it runs
+runs-kept-in-the-recipe-as-version = Kept in the recipe as version { $version }.
+
+## sequence
+
+sequence-until = {" "}to{" "}
+sequence-brightness = brightness
+sequence-contrast = contrast
+sequence-unit-days = {" "}days
+sequence-unit-hours = {" "}hours
+sequence-in = in
+sequence-outside = outside
+sequence-of-area = {" "}of{" "}
+sequence-set-aside-and-back = { $aside } set aside, { $back } back. Undo on the Frames page takes it back.
+sequence-these-passes-are-already-there = These passes are already there.
+sequence-there-is-no-night-no-fog = There is no night, no fog and nothing in the way to be told from the rest.
+sequence-passes-are-suggested = { $count ->
+    [one] { $count } pass suggested. Open it to see what it takes; change it, switch it off or remove it.
+   *[other] { $count } passes suggested. Open each to see what it takes; change it, switch it off or remove it.
+  }
+sequence-no-pass-by-that-word-try = No pass by that word. Try dark, fog, hours, every or one a day.
+sequence-what-it-is-called = What it is called
+sequence-name-of-area = Name of area { $name }
+sequence-move-with-the-arrow-keys-with = Move { $name } with the arrow keys, with Shift its size; or with the mouse on the picture
+sequence-measure-no-longer = Measure { $name } no longer
+sequence-measure-also = measure also
+sequence-draw-an-area-on-the-picture = Draw an area on the picture
+sequence-a-rectangle = a rectangle
+sequence-draw-it-on-the-picture = Draw it on the picture
+sequence-an-ellipse = an ellipse
+sequence-a-brushed-part = a brushed part
+sequence-paint-it-on-the-picture = Paint it on the picture
+sequence-show-it-or-not = Show it or not
+sequence-at = { $tidy } at { $at } %
+sequence-mark = Mark { $i }
+sequence-left-and-right-move-it-by = Left and right move it by a frame (ten with Shift), up and down change its value, Delete takes it away
+sequence-at-the-frame-that-is-shown = At the frame that is shown, with the value it has there
+sequence-set-a-mark-here = Set a mark here
+sequence-reading-the-folder-frames-so-far = reading the folder: { $total } frames so far
+sequence-measuring-of = measuring { $done } of { $total }
+sequence-the-originals = the originals
+sequence-behind = behind { $i }: { $short }
+sequence-there-are-no-frames-yet = There are no frames yet.
+sequence-frames = { $shoot }: { any-frames }{ $timed }
+sequence-days = , { $span } days
+sequence-without-times = , without times
+sequence-saving = saving …
+sequence-saved = saved
+sequence-stay-go = { $stay } stay, { $count } go
+sequence-s-at-25-frames-a-second = { $stay } s at 25 frames a second. Nothing is deleted.
+sequence-goes-by-pass = , goes by pass { $by }
+sequence-night-lamp-dusk-scene-light-of = night lamp dusk scene light of the scene
+sequence-frames-by-night-go-by-the = Frames by night go, by the light of the scene
+sequence-unusual-passing-shadow-in-the-way = unusual passing shadow in the way covered odd
+sequence-frames-that-differ-from-what-is = Frames that differ from what is usual at their hour go
+sequence-fog-haze-mist-same-hour-contrast = fog haze mist same hour contrast
+sequence-frames-with-less-contrast-than-other = Frames with less contrast than other days at that hour go
+sequence-overcast-dull-cloudy-weather-scene-same = overcast dull cloudy weather scene same hour
+sequence-frames-with-less-light-than-other = Frames with less light than other days at that hour go
+sequence-dark-night-black-brightness-level = dark night black brightness level
+sequence-dark-frames-go = Dark frames go
+sequence-uneven-flicker-cloud-shadow-brightness = uneven flicker cloud shadow brightness course
+sequence-frames-darker-or-brighter-than-the = Frames darker or brighter than the course go
+sequence-fog-haze-dull-contrast = fog haze dull contrast
+sequence-frames-with-less-contrast-than-the = Frames with less contrast than the course go
+sequence-passing-covered-moving-change-something-in = passing covered moving change something in the way
+sequence-frames-that-differ-much-from-the = Frames that differ much from the one before go
+sequence-colour-cast-red-warm-evening = colour cast red warm evening
+sequence-frames-redder-than-the-course-go = Frames redder than the course go
+sequence-weekdays-sundays-sunday-saturday-monday-days = weekdays sundays sunday saturday monday days week
+sequence-only-these-days-of-the-week = Only these days of the week
+sequence-time-hours-clock-morning-noon-evening = time hours clock morning noon evening
+sequence-only-between-two-times-of-the = Only between two times of the day
+sequence-sun-sunrise-sunset-daylight-day = sun sunrise sunset daylight day
+sequence-only-while-the-sun-is-up = Only while the sun is up at a place
+sequence-every-nth-10th-fewer-thin = every nth 10th fewer thin
+sequence-every-so-manieth-frame = Every so-manieth frame
+sequence-one-a-day-daily-noon = one a day daily noon
+sequence-one-a-day-nearest-to-a = One a day, nearest to a time
+sequence-evenly-spread-number-so-many = evenly spread number so many
+sequence-so-many-frames-evenly-spread = So many frames, evenly spread
+sequence-blurred-soft-sharp-shaken-focus = blurred soft sharp shaken focus
+sequence-frames-less-sharp-than-their-neighbours = Frames less sharp than their neighbours go
+sequence-double-doubles-twice-same = double doubles twice same
+sequence-doubles-go = Doubles go
+sequence-change-from-the-frame-before = change from the frame before
+sequence-red-against-green = red against green
+sequence-blue-against-green = blue against green
+sequence-light-of-the-scene = light of the scene
+sequence-what-is-unusual = what is unusual
+sequence-is-at-least = {" "}is at least{" "}
+sequence-and-at-most = {" "}and at most{" "}
+sequence-is-at-most = {" "}is at most{" "}
+sequence-may-be-anything = {" "}may be anything
+sequence-is-not-more-than = {" "}is not more than{" "}
+sequence-nor-more-than = {" "}nor more than{" "}
+sequence-and-at-least = {" "}and at least{" "}
+sequence-may-be-anywhere-around = {" "}may be anywhere around
+sequence-what-is-usual-at-that-hour = {" "}what is usual at that hour, over{" "}
+sequence-its-own-course-over = {" "}its own course over{" "}
+sequence-to = { $from }, { $after } to { $before }
+sequence-to-day-day2 = { $day } to { $day2 }
+sequence-only = Only{" "}
+sequence-the-whole = the whole
+sequence-the = The{" "}
+sequence-only-on = Only on{" "}
+sequence-only-from = Only from{" "}
+sequence-only-while-the-sun-is-up-at = Only while the sun is up at{" "}
+sequence-north = ° north,{" "}
+sequence-east-the-clock = ° east, the clock{" "}
+sequence-hours-before-utc-from = {" "}hours before UTC; from{" "}
+sequence-minutes-after-sunrise-to = {" "}minutes after sunrise to{" "}
+sequence-before-sunset = {" "}before sunset.
+sequence-every = Every{" "}
+sequence-th-frame = th frame.
+sequence-of-each-day-the-frame-nearest = Of each day the frame nearest to{" "}
+sequence-frames-evenly-spread = {" "}frames, evenly spread.
+sequence-frames-at-least = Frames at least{" "}
+sequence-as-sharp-as-those-around = {" "}as sharp as those around.
+sequence-of-frames-that-look-the-same = Of frames that look the same only the first.
+sequence-picked-by-hand-go = { $count } picked by hand go.
+sequence-play-only-what-stays = Play only what stays{" "}
+sequence-no-frame-stays-take-a-pass = No frame stays; take a pass back.
+sequence-stop = Stop{" "}
+sequence-marks = { $count ->
+    [one] {" "}({ $count } mark)
+   *[other] {" "}({ $count } marks)
+  }
+sequence-a-value-of-the-recipe-that = A value of the recipe that changes over the sequence
+sequence-no-value = no value
+sequence-no-line-of-the-recipe-has = no line of the recipe has a value yet
+sequence-propose-marks = Propose marks
+sequence-where-the-light-of-the-sequence = Where the light of the sequence changes most
+sequence-take-out-jumps-of-the-camera = { $count ->
+    [one] Take out one jump of the camera
+   *[other] Take out { $count } jumps of the camera
+  }
+sequence-shutter-aperture-and-iso-were-changed = Shutter, aperture and ISO were changed there; the light runs through without a step
+sequence-the-camera-changed-its-setting-too = The camera changed its setting too often for marks; Deflicker evens that.
+sequence-hold-it = Hold it
+sequence-the-same-value-for-every-frame = The same value for every frame again
+sequence-changing-over-the-sequence = changing over the sequence{" "}
+sequence-value = value
+sequence-against-its-course = Against its course
+sequence-against-the-same-hour-of-other = Against the same hour of other days
+sequence-against-one-level = Against one level
+sequence-some-of-the-frames-it-takes = Some of the frames it takes
+sequence-look-at = Look at { $name }
+sequence-with = With { $label }
+sequence-without = Without { $label }
+sequence-a-lower-edge = a lower edge
+sequence-an-upper-edge = an upper edge
+sequence-without-the-last-window = Without the last window
+sequence-later = Later
+sequence-pass = Pass { $i }
+sequence-off = off
+sequence-go = { $goes } go
+
+## setup
+
+setup-are-kept-now = { $count ->
+    [one] { $count } picture, { $held }, is kept now.
+   *[other] { $count } pictures, { $held }, are kept now.
+  }
+setup-nothing-is-kept-now = Nothing is kept now.
+setup-made = {" "}made { $day }, { $used }{" "}
+setup-last-used = last used { $day }
+setup-never-used = never used
+setup-take-it-away = Take it away
+setup-there-are-none = There are none.
+setup-copy-it-now-it-is-shown = Copy it now, it is shown this once
+
+## tools
+
+tools-at-work = At work …
+tools-nothing-could-be-gained-its-pictures = { $all ->
+    [one] Nothing could be gained: its picture is small enough.
+   *[other] Nothing could be gained: its { $all } pictures are small enough.
+  }
+tools-instead-of-of-pictures-made-smaller = { $size } instead of { $size2 }: { $changed } of { $all } pictures made smaller.
+
+## viewer
+
+viewer-on-its-way = { $name }: on its way
+viewer-framed-in-its-own-way = { $name }, framed in its own way
+viewer-denoised = denoised { $share } %
+viewer-working = working …
+
+## watched
+
+watched-watch-this-folder = Watch this folder
+watched-it-is-watched-now = It is watched now.
+watched-no-folder-yet = no folder yet
+watched-where-the-recipe-says = where the recipe says
+`;
