@@ -11,6 +11,7 @@ mod guard;
 mod pages;
 mod request;
 mod sources;
+mod words;
 mod workspace;
 
 use axum::Router;

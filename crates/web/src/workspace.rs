@@ -3,6 +3,7 @@
 
 use crate::App;
 use crate::error::Result;
+use crate::words::say;
 use rallo_job::Shoot;
 use rallo_job::prelude::*;
 use rallo_recipe::{Recipe, UNNAMED};
@@ -102,6 +103,14 @@ pub struct Laid {
     pub recipe: Option<RecipeRow>,
 }
 
+/// Why the frames that a run would take are taken.
+#[derive(Clone, Copy)]
+enum Kind {
+    Selected,
+    Kept,
+    Frames,
+}
+
 impl Laid {
     /// The frames in their order.
     pub fn ordered(&self) -> impl Iterator<Item = &Frame> {
@@ -131,10 +140,10 @@ impl Laid {
 
     /// How many frames a run would leave out, and why, in a few words; empty where it takes all.
     pub fn left_out(&self) -> String {
-        match (self.frames.len() - self.chosen().len(), self.word()) {
+        match (self.frames.len() - self.chosen().len(), self.kind()) {
             (0, _) => String::new(),
-            (n, "frame" | "frames") => format!("{n} set aside"),
-            (n, _) => format!("{n} left out"),
+            (n, Kind::Frames) => say("any-so-many-set-aside").with("count", n).into(),
+            (n, _) => say("any-so-many-left-out").with("count", n).into(),
         }
     }
 
@@ -143,29 +152,35 @@ impl Laid {
         let (count, left) = (self.chosen().len(), self.frames.len() - self.chosen().len());
         let others = match left {
             0 => String::new(),
-            1 => "; the other one is left out".into(),
-            n => format!("; the {n} others are left out"),
+            n => say("sheet-the-others-are-left-out").with("count", n).into(),
         };
-        match self.word() {
-            "selected" => format!("It takes the {count} selected{others}."),
-            "kept" => format!("It takes the {count} kept{others}."),
-            _ if left == 0 && count == 1 => "It takes the one frame there is.".into(),
-            _ if left == 0 => format!("It takes all {count} frames."),
-            _ => format!("It takes the {count} that are not set aside{others}."),
+        let said = match self.kind() {
+            Kind::Selected => say("sheet-it-takes-the-selected"),
+            Kind::Kept => say("sheet-it-takes-the-kept"),
+            Kind::Frames if left == 0 => say("sheet-it-takes-all"),
+            Kind::Frames => say("sheet-it-takes-what-is-not-set-aside"),
+        };
+        said.with("count", count).with("others", others).into()
+    }
+
+    fn kind(&self) -> Kind {
+        if self.selected() {
+            Kind::Selected
+        } else if self.frames.iter().any(|f| f.marks.choice == rallo_shoot::Choice::Kept) {
+            Kind::Kept
+        } else {
+            Kind::Frames
         }
     }
 
     /// What the chosen frames are, in a word.
-    pub fn word(&self) -> &'static str {
-        if self.selected() {
-            "selected"
-        } else if self.frames.iter().any(|f| f.marks.choice == rallo_shoot::Choice::Kept) {
-            "kept"
-        } else if self.chosen().len() == 1 {
-            "frame"
-        } else {
-            "frames"
-        }
+    pub fn word(&self) -> String {
+        let said = match self.kind() {
+            Kind::Selected => say("any-word-selected"),
+            Kind::Kept => say("any-word-kept"),
+            Kind::Frames => say("any-word-frames").with("count", self.chosen().len()),
+        };
+        said.into()
     }
 }
 

@@ -3,6 +3,7 @@
 use super::answer::{Done, about};
 use crate::error::{Error, Result};
 use crate::request::{Id, Path, Sent};
+use crate::words;
 use crate::{App, auth};
 use aide::axum::ApiRouter;
 use aide::axum::routing::{delete_with, get_with, post_with};

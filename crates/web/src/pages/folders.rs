@@ -6,6 +6,7 @@ use crate::App;
 use crate::api::folders::{Listing, listing, picture_address};
 use crate::error::Result;
 use crate::request::Query;
+use crate::words;
 use askama::Template;
 use axum::extract::State;
 use axum::response::Html;

@@ -11,6 +11,7 @@ mod watched;
 
 use crate::App;
 use crate::error::{Error, Result};
+use crate::words;
 use crate::workspace::{self, Laid};
 use askama::Template;
 use axum::Router;
@@ -59,7 +60,7 @@ struct Rail {
     here: &'static str,
     shoot: String,
     frames: usize,
-    word: &'static str,
+    word: String,
     left_out: String,
     recipe: String,
     token: String,

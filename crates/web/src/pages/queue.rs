@@ -5,6 +5,7 @@ use super::{Rail, clock_short, html};
 use crate::App;
 use crate::error::Result;
 use crate::request::Query;
+use crate::words::{self, say};
 use crate::workspace;
 use askama::Template;
 use axum::extract::State;
@@ -80,7 +81,7 @@ struct Slip {
     /// Where it stands, as one plain statement.
     stands: String,
     /// A word on where it stands, beside its frames.
-    word: &'static str,
+    word: String,
     share: f64,
     /// Places of the results made last, the newest first.
     results: Vec<i64>,
@@ -141,26 +142,32 @@ fn is_later(run: &Run) -> bool {
     at.is_some_and(|at| at > jiff::Timestamp::now())
 }
 
-fn word(state: RunState) -> &'static str {
+fn word(state: RunState) -> String {
     match state {
-        RunState::Running => "at work",
-        RunState::Paused => "paused",
-        _ => "",
+        RunState::Running => say("queue-at-work").into(),
+        RunState::Paused => say("queue-paused").into(),
+        _ => String::new(),
     }
 }
 
 fn stands(p: &Event, run: &Run, is_next: bool) -> String {
-    let left = p.left.map(|s| format!(", {} left", about(s))).unwrap_or_default();
-    match p.state {
-        RunState::Running => format!("{} of {}{left}", p.ended(), p.total),
-        RunState::Paused => format!("Paused at {} of {}", p.ended(), p.total),
-        RunState::Asking => "Waits for your yes".into(),
-        _ if is_later(run) => {
-            format!("Begins {}", clock_short(run.not_before.as_deref().unwrap_or_default()))
+    let (ended, total) = (p.ended(), p.total);
+    let said = match p.state {
+        RunState::Running => match p.left {
+            Some(left) => say("queue-of-with-time-left").with("time", about(left)),
+            None => say("queue-of"),
         }
-        _ if is_next => "Next in turn".into(),
-        _ => "Waits for its turn".into(),
-    }
+        .with("ended", ended)
+        .with("total", total),
+        RunState::Paused => say("queue-paused-at").with("ended", ended).with("total", total),
+        RunState::Asking => say("queue-waits-for-your-yes"),
+        _ if is_later(run) => {
+            say("queue-begins").with("when", clock_short(run.not_before.as_deref().unwrap_or_default()))
+        }
+        _ if is_next => say("queue-next-in-turn"),
+        _ => say("queue-waits-for-its-turn"),
+    };
+    said.into()
 }
 
 /// A time that is left, as people say it.
@@ -193,14 +200,18 @@ impl DoneRun {
             None => format!("/api/runs/{}/items/0/original", run.id),
         };
         let good = counts.done + counts.skipped;
-        let mut said = match (run.state, counts.failed) {
-            (RunState::Cancelled, _) => format!("stopped at {good} of {}", counts.total),
-            (_, 0) => format!("{good} done"),
-            (_, n) => format!("{good} of {}, {n} failed", counts.total),
-        };
+        let mut said: String = match (run.state, counts.failed) {
+            (RunState::Cancelled, _) => say("runs-stopped-at"),
+            (_, 0) => say("runs-so-many-done"),
+            (_, n) => say("runs-so-many-done-and-failed").with("failed", n),
+        }
+        .with("good", good)
+        .with("total", counts.total)
+        .into();
         said += &format!(", {}", seconds_text(run.seconds));
         if after > 0 {
-            said += &format!(", {} to {}", bytes_text(before as u64), bytes_text(after as u64));
+            let (before, after) = (bytes_text(before as u64), bytes_text(after as u64));
+            said += &say("runs-from-bytes-to-bytes").with("before", before).with("after", after).to_string();
         }
         let when = run.finished.as_deref().or(run.started.as_deref()).unwrap_or(&run.created);
         Ok(Self {

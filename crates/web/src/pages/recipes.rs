@@ -6,6 +6,7 @@ use crate::App;
 use crate::api::recipes::{VersionEntry, said_versions};
 use crate::error::Result;
 use crate::request::{Path, Query};
+use crate::words::{self, say};
 use crate::workspace;
 use askama::Template;
 use axum::extract::State;
@@ -126,7 +127,7 @@ pub(super) async fn recipe(State(app): State<App>, Path(id): Path<i64>) -> Resul
     for version in &mut versions {
         version.saved = clock(&version.saved);
         if version.changes.is_empty() {
-            version.changes.push("nothing that can be seen".into());
+            version.changes.push(say("recipe-nothing-that-can-be-seen").into());
         }
     }
     let labels = recipe.labels.join(", ");
@@ -172,7 +173,7 @@ pub(super) async fn settings_pdf(State(app): State<App>, Path(id): Path<i64>) ->
         Some(frame) => crate::api::bench::open(&app, frame, &recipe).await.ok(),
         None => None,
     };
-    let about = format!("Version {}, {}", row.version, clock(&row.saved));
+    let about = say("any-version").with("version", row.version).with("saved", clock(&row.saved)).to_string();
     let bytes = schedule::ask(Class::Sight, move || {
         let pair = frame.and_then(|f| settings_sheet::pair(&recipe, &*f.source, &f.about).ok());
         settings_sheet::settings(&recipe, &about, pair)

@@ -4,6 +4,7 @@ use super::ticket::{Piece, Ticket};
 use super::{Rail, clock, clock_short, html};
 use crate::App;
 use crate::error::{Error, Result};
+use crate::words::{self, say};
 use crate::workspace;
 use askama::Template;
 use axum::extract::{Path, State};
@@ -175,7 +176,7 @@ fn listed(
         }
         let when = about.modified().ok().and_then(|t| jiff::Timestamp::try_from(t).ok());
         rows.push(ListingRow {
-            bytes: if about.is_dir() { "folder".into() } else { bytes_text(about.len()) },
+            bytes: if about.is_dir() { say("listing-folder").into() } else { bytes_text(about.len()) },
             when: when.map(|t| clock(&t.to_string())).unwrap_or_default(),
             made: made.get(&folder.join(&name)).copied(),
             name,

@@ -5,6 +5,7 @@ use super::{Rail, html};
 use crate::App;
 use crate::api::folders::picture_address;
 use crate::error::Result;
+use crate::words::{self, say};
 use crate::workspace;
 use askama::Template;
 use axum::extract::State;
@@ -83,7 +84,7 @@ async fn of_shoot(app: &App, id: i64, name: &str) -> Result<Option<Card>> {
     let Some((cover, stamp)) = summary.cover else { return Ok(None) };
     Ok(Some(Card {
         name: name.to_owned(),
-        said: format!("{}, opened before", pictures(summary.frames as usize)),
+        said: say("start-opened-before").with("count", summary.frames as usize).into(),
         cover: format!("/api/frames/{cover}/thumb?edge=400&s={stamp}"),
         opens: Opens::Shoot(id),
     }))
@@ -108,7 +109,7 @@ impl From<Openable> for Card {
 }
 
 pub(super) fn pictures(count: usize) -> String {
-    if count == 1 { "1 picture".into() } else { format!("{count} pictures") }
+    say("any-so-many-pictures").with("count", count).into()
 }
 
 /// A span of days as people say it: `3 May 2026`, `3 to 24 May 2026`, `30 April to 2 May 2026`.
@@ -120,7 +121,7 @@ pub(super) fn days(first: Date, last: Date) -> String {
         (true, false) => first.strftime("%-d %B").to_string(),
         (false, _) => whole(first),
     };
-    format!("{early} to {}", whole(last))
+    say("start-from-day-to-day").with("early", early).with("last", whole(last)).into()
 }
 
 #[cfg(test)]

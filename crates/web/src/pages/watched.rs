@@ -5,6 +5,7 @@ use super::{Rail, html};
 use crate::App;
 use crate::api::watches::{WatchEntry, entries};
 use crate::error::Result;
+use crate::words;
 use crate::workspace;
 use askama::Template;
 use axum::extract::State;

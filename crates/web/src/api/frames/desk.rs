@@ -56,7 +56,7 @@ pub(super) struct DeskChosen {
     /// Frames.
     pub(super) chosen: usize,
     /// What they are, in a word.
-    pub(super) word: &'static str,
+    pub(super) word: String,
     /// How many are left out, and why, in words.
     pub(super) left_out: String,
 }

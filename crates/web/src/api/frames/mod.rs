@@ -118,7 +118,7 @@ struct Viewed {
     /// Frames a run would take.
     chosen: usize,
     /// What those are, in a word.
-    word: &'static str,
+    word: String,
     /// How many a run would leave out, and why, in words.
     left_out_of_run: String,
     /// The frame last looked at.
