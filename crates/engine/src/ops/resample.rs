@@ -42,6 +42,8 @@ pub(crate) struct Axis {
     reach: f64,
     /// Per phase and pair of taps: each weight once for every lane of its pixel.
     wide: Vec<Pair>,
+    /// Per phase and tap, once: where a weight is spread as it is used, an eighth of the cache is enough.
+    narrow: Vec<f32>,
 }
 
 impl Axis {
@@ -51,16 +53,18 @@ impl Axis {
         let reach = 2.0 * stretch;
         let taps = 2 * reach.ceil() as usize;
         let mut wide = Vec::with_capacity(PHASES * taps / 2);
+        let mut narrow = Vec::with_capacity(PHASES * taps);
         for phase in 0..PHASES {
             let offset = phase as f64 / PHASES as f64;
             let weights: Vec<f64> =
                 (0..taps).map(|t| cubic((t as f64 + 1.0 - reach.ceil() - offset) / stretch)).collect();
             let sum: f64 = weights.iter().sum();
+            narrow.extend(weights.iter().map(|w| (w / sum) as f32));
             wide.extend(weights.as_chunks::<2>().0.iter().map(|[v, w]| -> Pair {
                 std::array::from_fn(|lane| (if lane < 4 { v / sum } else { w / sum }) as f32)
             }));
         }
-        Self { taps, reach, wide }
+        Self { taps, reach, wide, narrow }
     }
 
     /// First input pixel and phase for the continuous input coordinate `at`.
@@ -74,7 +78,7 @@ impl Axis {
 
     /// The places of coordinates that lie `start` behind those in `along`, from input pixel `first` on.
     #[inline(always)]
-    fn places(&self, along: &[f64], start: f64, first: i64, places: &mut [Place]) {
+    pub(crate) fn places(&self, along: &[f64], start: f64, first: i64, places: &mut [Place]) {
         let before = (1 - self.reach.ceil() as i64 - first) as i32;
         for (place, from) in places.iter_mut().zip(along) {
             // As in `place`; in 32 bits this is done for several at once.
@@ -88,13 +92,19 @@ impl Axis {
     pub(crate) fn weights(&self, phase: usize) -> &[Pair] {
         &self.wide[phase * self.taps / 2..(phase + 1) * self.taps / 2]
     }
+
+    /// The same, each once.
+    #[inline(always)]
+    pub(crate) fn narrow_weights(&self, phase: usize) -> &[f32] {
+        &self.narrow[phase * self.taps..(phase + 1) * self.taps]
+    }
 }
 
 /// Where a window of taps begins, and its phase.
 #[derive(Clone, Copy, Default)]
-struct Place {
-    at: i32,
-    phase: i32,
+pub(crate) struct Place {
+    pub(crate) at: i32,
+    pub(crate) phase: i32,
 }
 
 /// Input columns per input row (and rows per column) up to which a turned mapping is done in two passes.
@@ -208,39 +218,37 @@ fn fixed_sum<L: Lanes, const N: usize>(pixels: &[Pixel], weights: &[Pair]) -> L 
 
 /// The sum over a window of `2 N` columns that lies inside the input, the weights of a row held in registers.
 #[inline(always)]
-fn window_sum<L: Lanes, const N: usize>(window: &[Pixel], width: usize, xw: &[Pair], yw: &[Pair]) -> L {
+fn window_sum<L: Lanes, const N: usize>(window: &[Pixel], width: usize, xw: &[Pair], yw: &[f32]) -> L {
     let mut held = [L::zero(); N];
     for (h, w) in held.iter_mut().zip(xw) {
         *h = L::load(w);
     }
     let mut sum = L::zero();
     let mut at = 0;
-    for pair in yw {
-        for w in [pair[0], pair[4]] {
-            let row = window[at..at + 2 * N].as_flattened().as_chunks::<8>().0;
-            let mut part = L::zero();
-            for i in 0..N {
-                part = part.plus_product(L::load(&row[i]), held[i]);
-            }
-            sum = sum.plus_product(part, L::splat(w));
-            at += width;
+    for w in yw {
+        let row = window[at..at + 2 * N].as_flattened().as_chunks::<8>().0;
+        let mut part = L::zero();
+        for i in 0..N {
+            part = part.plus_product(L::load(&row[i]), held[i]);
         }
+        sum = sum.plus_product(part, L::splat(*w));
+        at += width;
     }
     sum
 }
 
 /// The sum over a window that lies inside the input, in the way that is fastest for the number of taps.
 #[inline(always)]
-pub(crate) fn any_window<L: Lanes>(window: &[Pixel], width: usize, xw: &[Pair], yw: &[Pair]) -> L {
+pub(crate) fn any_window<L: Lanes>(window: &[Pixel], width: usize, xw: &[Pair], yw: &[f32]) -> L {
     match xw.len() {
         2 => window_sum::<L, 2>(window, width, xw, yw),
         4 => window_sum::<L, 4>(window, width, xw, yw),
         6 => window_sum::<L, 6>(window, width, xw, yw),
         count => {
             let mut sum = L::zero();
-            for (t, w) in yw.iter().flat_map(|pair| [pair[0], pair[4]]).enumerate() {
+            for (t, w) in yw.iter().enumerate() {
                 let part = row_sum(&window[t * width..t * width + 2 * count], xw);
-                sum = sum.plus_product(part, L::splat(w));
+                sum = sum.plus_product(part, L::splat(*w));
             }
             sum
         }
@@ -300,7 +308,7 @@ fn directly_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, rect: Rect,
             let (u, v) = r.map.at((rect.x + i as i64) as f64 + 0.5, y);
             let (x0, xp) = r.x.place(u);
             let (y0, yp) = r.y.place(v);
-            let (xw, yw) = (r.x.weights(xp), r.y.weights(yp));
+            let (xw, yw) = (r.x.weights(xp), r.y.narrow_weights(yp));
             let mut sum = L::zero();
             let (x0, y0) = (x0 - have.x, y0 - have.y);
             let high = have.height as usize;
@@ -309,11 +317,10 @@ fn directly_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, rect: Rect,
             if inside {
                 sum = any_window(&input[y0 as usize * width + x0 as usize..], width, xw, yw);
             } else {
-                let weights = yw.iter().flat_map(|pair| [pair[0], pair[4]]);
-                for (t, w) in weights.enumerate() {
+                for (t, w) in yw.iter().enumerate() {
                     let line = (y0 + t as i64).clamp(0, have.height - 1) as usize * width;
                     let row = taps(&input[line..line + width], x0, r.x.taps, &mut spare);
-                    sum = sum.plus_product(row_sum(row, xw), L::splat(w));
+                    sum = sum.plus_product(row_sum(row, xw), L::splat(*w));
                 }
             }
             *pixel = together(sum).map(|v| v.clamp(0.0, 16.0));
@@ -336,13 +343,12 @@ fn columns_then_rows_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, re
     for (j, row) in out.chunks_mut(width).enumerate() {
         let (y0, phase) = r.y.place(r.map.at(0.0, (rect.y + j as i64) as f64 + 0.5).1);
         let weighed: Vec<(&[Pixel], f32)> =
-            r.y.weights(phase)
+            r.y.narrow_weights(phase)
                 .iter()
-                .flat_map(|pair| [pair[0], pair[4]])
                 .enumerate()
                 .map(|(t, w)| {
                     let at = (y0 - have.y + t as i64).clamp(0, have.height - 1) as usize * wide;
-                    (&input[at..at + wide], w)
+                    (&input[at..at + wide], *w)
                 })
                 .collect();
         blended::<L>(&weighed, &mut line[taps..taps + wide]);

@@ -8,7 +8,7 @@
 
 use crate::geometry::{Rect, Size};
 use crate::ops::planes::Pixel;
-use crate::ops::resample::{Axis, any_window, row_sum, taps, together};
+use crate::ops::resample::{Axis, Place, any_window, row_sum, taps, together};
 use crate::ops::warp::Warp;
 use crate::simd::{Lanes, Plain};
 
@@ -127,6 +127,52 @@ impl WarpResampler {
     }
 }
 
+/// A coordinate along the row at `t` from top to bottom, between what it is at the corners. No closure: one would be compiled
+/// for the common instruction set.
+#[inline(always)]
+fn between([a, b, c, d]: [f64; 4], t: f64) -> [f64; BLOCK as usize] {
+    let mut values = [0.0; BLOCK as usize];
+    for (i, value) in values.iter_mut().enumerate() {
+        let s = (i as f64 + 0.5) / BLOCK as f64;
+        *value = (a + (b - a) * s) * (1.0 - t) + (c + (d - c) * s) * t;
+    }
+    values
+}
+
+/// Where the pixels of a row of a block come from: their windows' first columns and rows, and the phases.
+#[derive(Clone, Copy, Default)]
+struct RowPlaces {
+    x: [Place; BLOCK as usize],
+    y: [Place; BLOCK as usize],
+}
+
+impl RowPlaces {
+    /// Of the row at `t` from top to bottom, for corners `c`; several at once.
+    #[inline(always)]
+    fn new(c: &Corners, t: f64, (ax, ay): (&Axis, &Axis), have: Rect) -> Self {
+        let u = between(c.map(|corner| corner.0), t);
+        let v = between(c.map(|corner| corner.1), t);
+        let mut places = Self::default();
+        ax.places(&u, 0.0, have.x, &mut places.x);
+        ay.places(&v, 0.0, have.y, &mut places.y);
+        places
+    }
+}
+
+impl WarpResampler {
+    /// Whether all windows of a block lie inside what there is: every pixel comes from between the corners.
+    fn is_inside(&self, block: &Block, have: Rect) -> bool {
+        let lies = |axis: &Axis, at: f64, first: i64, end: i64| {
+            // As far as the interpolation may be off by rounding.
+            let (low, high) = (axis.place(at - 0.01).0, axis.place(at + 0.01).0);
+            low >= first && high + axis.taps as i64 <= end
+        };
+        let (ax, ay) = (&self.axes[block.axis.0], &self.axes[block.axis.1]);
+        let mut corners = block.corners.iter().flatten();
+        corners.all(|c| lies(ax, c.0, have.x, have.right()) && lies(ay, c.1, have.y, have.bottom()))
+    }
+}
+
 #[inline(always)]
 fn warped<L: Lanes>(r: &WarpResampler, input: &[Pixel], have: Rect, rect: Rect, out: &mut [Pixel]) {
     let width = have.width as usize;
@@ -135,33 +181,27 @@ fn warped<L: Lanes>(r: &WarpResampler, input: &[Pixel], have: Rect, rect: Rect, 
     for block in r.blocks(rect) {
         let part = block.rect.within(rect);
         let (ax, ay) = (&r.axes[block.axis.0], &r.axes[block.axis.1]);
+        let is_inside = r.is_inside(&block, have);
+        let first = (part.x - block.rect.x) as usize;
         for y in part.y..part.bottom() {
             let t = ((y - block.rect.y) as f64 + 0.5) / BLOCK as f64;
-            for x in part.x..part.right() {
-                let s = ((x - block.rect.x) as f64 + 0.5) / BLOCK as f64;
-                let pixel = &mut out[((y - rect.y) * rect.width + x - rect.x) as usize];
-                for (k, c) in block.corners.iter().enumerate() {
-                    let mix = |a: f64, b: f64, c: f64, d: f64| {
-                        (a + (b - a) * s) * (1.0 - t) + (c + (d - c) * s) * t
-                    };
-                    let (x0, xp) = ax.place(mix(c[0].0, c[1].0, c[2].0, c[3].0));
-                    let (y0, yp) = ay.place(mix(c[0].1, c[1].1, c[2].1, c[3].1));
-                    let (x0, y0) = (x0 - have.x, y0 - have.y);
-                    let (xw, yw) = (ax.weights(xp), ay.weights(yp));
-                    let is_inside = x0 >= 0
-                        && x0 + ax.taps as i64 <= have.width
-                        && y0 >= 0
-                        && y0 + ay.taps as i64 <= have.height;
+            let at = ((y - rect.y) * rect.width + part.x - rect.x) as usize;
+            let row = &mut out[at..at + part.width as usize];
+            for (k, c) in block.corners.iter().enumerate() {
+                let places = RowPlaces::new(c, t, (ax, ay), have);
+                let places = places.x[first..].iter().zip(&places.y[first..]);
+                for (pixel, (x, y)) in row.iter_mut().zip(places) {
+                    let (xw, yw) = (ax.weights(x.phase as usize), ay.narrow_weights(y.phase as usize));
                     let sum: L = if is_inside {
-                        let window = &input[y0 as usize * width + x0 as usize..];
+                        let window = &input[y.at as usize * width + x.at as usize..];
                         any_window(window, width, xw, yw)
                     } else {
                         let mut sum = L::zero();
-                        let weights = yw.iter().flat_map(|pair| [pair[0], pair[4]]);
-                        for (n, w) in weights.enumerate() {
-                            let line = (y0 + n as i64).clamp(0, have.height - 1) as usize * width;
-                            let row = taps(&input[line..line + width], x0, ax.taps, &mut spare);
-                            sum = sum.plus_product(row_sum(row, xw), L::splat(w));
+                        for (n, w) in yw.iter().enumerate() {
+                            let line =
+                                (i64::from(y.at) + n as i64).clamp(0, have.height - 1) as usize * width;
+                            let row = taps(&input[line..line + width], i64::from(x.at), ax.taps, &mut spare);
+                            sum = sum.plus_product(row_sum(row, xw), L::splat(*w));
                         }
                         sum
                     };

@@ -162,14 +162,8 @@ impl Program {
             None => Node::Warp(WarpResampler::new(warp, self.size, size)),
             Some(map) => match map.as_shift() {
                 Some((0, 0)) if size == self.size => return,
-                Some((dx, dy))
-                    if dx >= 0
-                        && dy >= 0
-                        && size.rect().moved(dx, dy).within(self.size.rect()).area()
-                            == size.rect().area() =>
-                {
-                    Node::Shift(dx, dy)
-                }
+                // Beyond the picture its edge is repeated, as a resampling would.
+                Some((dx, dy)) => Node::Shift(dx, dy),
                 _ => match Turn::of(map, self.size, size) {
                     Some(turn) => Node::Turn(turn),
                     None if quick => Node::Map(Resampler::quick(*map, self.size)),

@@ -196,12 +196,18 @@ pub(super) fn cut(pixels: &[Pixel], have: Rect, rect: Rect, out: &mut Vec<Pixel>
 /// The part `rect` of pixels over `have`, the nearest pixel where it reaches beyond.
 pub(super) fn repeat_edges(pixels: &[Pixel], have: Rect, rect: Rect, out: &mut Vec<Pixel>) {
     out.clear();
+    let left = (have.x - rect.x).clamp(0, rect.width);
+    let right = (rect.right() - have.right()).clamp(0, rect.width);
+    let middle = (rect.width - left - right).max(0);
     for y in rect.y..rect.bottom() {
         let line = (y.clamp(have.y, have.bottom() - 1) - have.y) * have.width;
-        out.extend(
-            (rect.x..rect.right())
-                .map(|x| pixels[(line + x.clamp(have.x, have.right() - 1) - have.x) as usize]),
-        );
+        let row = &pixels[line as usize..(line + have.width) as usize];
+        out.extend(std::iter::repeat_n(row[0], left as usize));
+        if middle > 0 {
+            let first = (rect.x + left - have.x) as usize;
+            out.extend_from_slice(&row[first..first + middle as usize]);
+        }
+        out.extend(std::iter::repeat_n(row[row.len() - 1], right as usize));
     }
 }
 
@@ -268,5 +274,33 @@ impl Buffers {
     }
     pub(super) fn give(&mut self, buffer: Vec<Pixel>) {
         self.0.push(buffer);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn beyond_what_there_is_the_nearest_pixel_is_repeated() {
+        let have = Rect::new(3, -2, 5, 4);
+        let pixels: Vec<Pixel> = (0..20).map(|i| [i as f32; 4]).collect();
+        for rect in [
+            have,
+            Rect::new(4, -1, 3, 2),
+            Rect::new(0, -5, 11, 10),
+            Rect::new(-4, 0, 6, 2),
+            Rect::new(20, 9, 2, 3),
+            Rect::new(-9, -9, 4, 2),
+        ] {
+            let mut out = vec![[7.0; 4]; 3];
+            repeat_edges(&pixels, have, rect, &mut out);
+            assert_eq!(out.len(), rect.area());
+            for (i, pixel) in out.iter().enumerate() {
+                let (x, y) = (rect.x + i as i64 % rect.width, rect.y + i as i64 / rect.width);
+                let (x, y) = (x.clamp(3, 7) - 3, y.clamp(-2, 1) + 2);
+                assert_eq!(pixel[0], (y * 5 + x) as f32, "{rect:?} at {i}");
+            }
+        }
     }
 }

@@ -144,19 +144,32 @@ impl MarkOp for Drawn {
         self.bounds
     }
     fn run(&self, rect: Rect, pixels: &mut [Pixel]) {
-        let holds = |r: &Rect, x: i64, y: i64| x >= r.x && y >= r.y && x < r.right() && y < r.bottom();
-        for (j, row) in pixels.chunks_mut(rect.width as usize).enumerate() {
-            let y = rect.y + j as i64;
-            for (i, pixel) in row.iter_mut().enumerate() {
-                let x = rect.x + i as i64;
-                let on_line =
-                    self.line.as_ref().is_some_and(|(out, inner)| holds(out, x, y) && !holds(inner, x, y));
-                if on_line {
-                    pixel[..3].copy_from_slice(&self.line_colour);
-                } else if !holds(&self.picture, x, y) {
-                    pixel[..3].copy_from_slice(&self.colour);
-                }
-            }
+        paint(rect, pixels, &rect, &self.picture, self.colour);
+        if let Some((outer, inner)) = &self.line {
+            paint(rect, pixels, outer, inner, self.line_colour);
+        }
+    }
+}
+
+/// Paints what of `pixels`, which cover `rect`, lies in `outer` and not in `inner`.
+fn paint(rect: Rect, pixels: &mut [Pixel], outer: &Rect, inner: &Rect, colour: [f32; 3]) {
+    let column = |x: i64| (x - rect.x).clamp(0, rect.width) as usize;
+    let (left, right) = (column(outer.x), column(outer.right()));
+    for (j, row) in pixels.chunks_mut(rect.width as usize).enumerate() {
+        let y = rect.y + j as i64;
+        if y < outer.y || y >= outer.bottom() {
+            continue;
+        }
+        let (first, last) = if y >= inner.y && y < inner.bottom() {
+            (column(inner.x).clamp(left, right), column(inner.right()).clamp(left, right))
+        } else {
+            (right, right)
+        };
+        for pixel in row[left..first].iter_mut() {
+            pixel[..3].copy_from_slice(&colour);
+        }
+        for pixel in row[last.max(first)..right].iter_mut() {
+            pixel[..3].copy_from_slice(&colour);
         }
     }
 }
