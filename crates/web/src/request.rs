@@ -81,6 +81,14 @@ pub struct Id {
     pub id: i64,
 }
 
+/// What is known of a run already.
+#[derive(Default, Deserialize, JsonSchema)]
+#[serde(default)]
+pub struct Since {
+    /// When the last item ended that was told.
+    pub since: i64,
+}
+
 /// A picture, or a file of all pictures, of a run.
 #[derive(Deserialize, JsonSchema)]
 pub struct ItemPath {

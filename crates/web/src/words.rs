@@ -106,7 +106,8 @@ mod tests {
             })
             .collect();
         let here = Path::new(env!("CARGO_MANIFEST_DIR"));
-        let files = ["templates", "src", "src/pages", "src/api"].map(|folder| here.join(folder));
+        let files =
+            ["templates", "templates/slips", "src", "src/pages", "src/api"].map(|folder| here.join(folder));
         let files = files.iter().flat_map(|folder| std::fs::read_dir(folder).unwrap());
         let text: String =
             files.filter_map(|entry| std::fs::read_to_string(entry.unwrap().path()).ok()).collect();

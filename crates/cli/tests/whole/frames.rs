@@ -343,7 +343,7 @@ async fn a_live_camera_is_followed_and_a_second_window_shows_the_frame() {
     let name = desk.js("document.querySelector('.fr.is-at b').innerText.replace('✓ ', '')").await;
     desk.keys("w").await;
     desk.click_on("#paper button", "Write sidecars").await;
-    desk.until("document.querySelector('#said').textContent.includes('1 sidecars written')").await;
+    desk.until("document.querySelector('#said').textContent.includes('1 sidecar written')").await;
     let sidecar = desk.shoot().join(name.as_str().unwrap()).with_extension("xmp");
     let text = std::fs::read_to_string(&sidecar).unwrap();
     assert!(text.contains("<xmp:Rating>3<"), "{text}");

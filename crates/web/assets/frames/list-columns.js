@@ -2,7 +2,7 @@
 
 import { el } from '../app/api.js';
 import { COLUMNS } from './grid.js';
-import { paper } from './paper.js';
+import { laid } from './slip.js';
 import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
@@ -34,7 +34,7 @@ export function listHead(grid, chosen) {
 
 /** Which columns there are. */
 function columns(grid, chosen) {
-  const boxes = Object.entries(COLUMNS).map(([id, [title]]) =>
+  const ticks = Object.entries(COLUMNS).map(([id, [title]]) =>
     el(
       'label',
       { class: 'tick' },
@@ -42,20 +42,18 @@ function columns(grid, chosen) {
       ` ${title}`,
     ),
   );
-  paper(
-    phrase('frames-columns-of-the-list'),
-    [el('div', { class: 'ticks' }, ...boxes)],
-    [
-      [
-        phrase('any-done'),
-        () => {
-          grid.columns = boxes
-            .map((b) => b.firstChild)
-            .filter((i) => i.checked)
-            .map((i) => i.value);
-          chosen();
-        },
-      ],
-    ],
+  const done = el('button', { type: 'button', class: 'btn btn-primary', 'data-act': 'go' }, phrase('any-done'));
+  const slip = el(
+    'div',
+    {},
+    el('h2', {}, phrase('frames-columns-of-the-list')),
+    el('div', { class: 'ticks' }, ...ticks),
+    el('div', { class: 'folder-foot' }, done),
   );
+  laid(slip.innerHTML, {
+    go: (_, dialog) => {
+      grid.columns = [...dialog.querySelectorAll(':checked')].map((tick) => tick.value);
+      chosen();
+    },
+  });
 }

@@ -15,7 +15,7 @@ import { COLUMNS, Grid } from './grid.js';
 import { interval } from './interval-camera.js';
 import { keywords } from './keywords.js';
 import { listHead } from './list-columns.js';
-import { leftOut, menu } from './more-menu.js';
+import { menu } from './more-menu.js';
 import { Look } from './one-by-one.js';
 import { check } from './sequence-check.js';
 import { shift } from './shift-times.js';
@@ -173,7 +173,7 @@ const clicks = {
 };
 for (const [id, key] of Object.entries(clicks)) $(id).onclick = open[key];
 $('to-bench').onclick = bench;
-$('more').onclick = () => menu({ camera: () => interval(openFolders), leftOut, others });
+$('more').onclick = () => menu({ camera: () => interval(openFolders), others });
 $('size').oninput = () => resize(Number($('size').value) - grid.size);
 document.querySelectorAll('#decide [data-do]').forEach((b) => {
   b.onclick = () => choose(b.dataset.do);

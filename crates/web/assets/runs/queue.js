@@ -2,14 +2,10 @@
 // at work only the part that moves is exchanged.
 
 import { ask, say } from '../app/api.js';
+import { showShares } from './shares.js';
 
 /** Events come faster than anybody looks; so often at most is asked again, in milliseconds. */
 const EVERY = 500;
-
-/** The content policy allows no style attribute: shares are set from here. */
-const showShares = (root) => {
-  for (const bar of root.querySelectorAll('[data-share]')) bar.style.width = `${bar.dataset.share}%`;
-};
 
 /** Puts slips that came in the place of those that hang there. */
 export function exchange(list, fresh) {

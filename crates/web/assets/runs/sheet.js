@@ -204,7 +204,7 @@ async function look() {
 /** Times and sizes are told at once, and a few pictures made to know them better. */
 async function measure(mine) {
   const { cost } = sheet;
-  if (cost) $('cost').textContent = costWords(cost, phrase('runs-being-measured-now', { SURE: SURE[cost.sure] }));
+  if (cost) $('cost').textContent = costWords(cost, phrase('runs-being-measured-now', { sure: SURE[cost.sure] }));
   let told;
   try {
     told = await json('POST', '/api/sheet/measure', asked());
@@ -214,7 +214,7 @@ async function measure(mine) {
   }
   if (mine !== round) return;
   if (told.is_long) {
-    $('cost').textContent = costWords(cost, phrase('runs-corrected-while-it-runs', { SURE: SURE[cost.sure] }));
+    $('cost').textContent = costWords(cost, phrase('runs-corrected-while-it-runs', { sure: SURE[cost.sure] }));
     return;
   }
   if (!told.measured) {

@@ -47,29 +47,34 @@ impl Work {
 
 /// How the camera is.
 #[derive(Default, Serialize, JsonSchema)]
-struct CameraState {
+pub(crate) struct CameraState {
     /// Whether it is at work.
-    on: bool,
+    pub(crate) on: bool,
     /// The folder it writes into.
-    folder: Option<String>,
+    pub(crate) folder: Option<String>,
     /// Frames it was told to take.
-    frames: usize,
+    pub(crate) frames: usize,
     /// Frames it has taken.
-    taken: usize,
+    pub(crate) taken: usize,
     /// How it ended.
-    ended: Option<String>,
+    pub(crate) ended: Option<String>,
 }
 
 async fn state(State(app): State<App>) -> Json<CameraState> {
+    Json(camera_state(&app))
+}
+
+/// How the camera is.
+pub(crate) fn camera_state(app: &App) -> CameraState {
     let work = lock(&app.camera.0).clone();
-    let Some(work) = work else { return Json(CameraState::default()) };
-    Json(CameraState {
+    let Some(work) = work else { return CameraState::default() };
+    CameraState {
         on: work.is_on(),
         folder: Some(app.roots.short(&work.folder)),
         frames: work.frames,
         taken: work.taken.load(Ordering::Relaxed),
         ended: lock(&work.ended).clone(),
-    })
+    }
 }
 
 /// What it is to take.

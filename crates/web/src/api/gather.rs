@@ -56,7 +56,7 @@ enum Phase {
 /// How far a gathering is.
 #[derive(Clone, Copy, Default, Serialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
-enum PhaseName {
+pub(crate) enum PhaseName {
     /// There is none.
     #[default]
     None,
@@ -72,65 +72,72 @@ enum PhaseName {
     Failed,
 }
 
+impl PhaseName {
+    /// Whether it can be carried out.
+    pub(crate) fn is_planned(&self) -> bool {
+        matches!(self, Self::Planned)
+    }
+}
+
 /// A gathering.
 #[derive(Default, Serialize, JsonSchema)]
-struct GatherState {
+pub(crate) struct GatherState {
     /// How far it is.
-    phase: PhaseName,
+    pub(crate) phase: PhaseName,
     /// Frames looked at, or copies made.
-    done: usize,
+    pub(crate) done: usize,
     /// Of how many.
-    total: usize,
+    pub(crate) total: usize,
     /// The folder it goes to.
-    target: String,
+    pub(crate) target: String,
     /// Why it could not be planned.
-    reason: Option<String>,
+    pub(crate) reason: Option<String>,
     /// What is planned, or what was done.
-    report: Option<GatherReport>,
+    pub(crate) report: Option<GatherReport>,
     /// The template names start from.
     #[serde(skip_serializing_if = "Option::is_none")]
-    template: Option<&'static str>,
+    pub(crate) template: Option<&'static str>,
 }
 
 /// What is planned, or what was done.
 #[derive(Serialize, JsonSchema)]
-struct GatherReport {
+pub(crate) struct GatherReport {
     /// Copies that were made.
-    copied: usize,
+    pub(crate) copied: usize,
     /// Frames that are there already.
-    there: usize,
+    pub(crate) there: usize,
     /// Frames that are the same as another.
-    twice: usize,
+    pub(crate) twice: usize,
     /// What could not be copied.
-    trouble: Vec<GatherTrouble>,
+    pub(crate) trouble: Vec<GatherTrouble>,
     /// Whether it was stopped.
-    stopped: bool,
+    pub(crate) stopped: bool,
     /// The first frames, one by one.
-    lines: Vec<GatherLine>,
+    pub(crate) lines: Vec<GatherLine>,
     /// What the copies take, in words.
-    bytes: String,
+    pub(crate) bytes: String,
     /// What is wrong where there is too little room.
-    room: Option<String>,
+    pub(crate) room: Option<String>,
 }
 
 /// What could not be copied.
 #[derive(Serialize, JsonSchema)]
-struct GatherTrouble {
+pub(crate) struct GatherTrouble {
     /// The file.
-    name: String,
+    pub(crate) name: String,
     /// Why.
-    reason: String,
+    pub(crate) reason: String,
 }
 
 /// What becomes of a frame.
 #[derive(Serialize, JsonSchema)]
-struct GatherLine {
+pub(crate) struct GatherLine {
     /// The frame's file.
-    source: String,
+    pub(crate) source: String,
     /// `copy`, `there` already, or the `same` as another.
-    what: &'static str,
+    pub(crate) what: &'static str,
     /// Name of the copy, or the file it is the same as.
-    name: String,
+    pub(crate) name: String,
 }
 
 /// Frames of a plan that are told one by one.
@@ -185,12 +192,17 @@ impl Job {
 }
 
 async fn state(State(app): State<App>) -> Result<Json<GatherState>> {
+    Ok(Json(gather_state(app).await?))
+}
+
+/// What the gathering is at, or was.
+pub(crate) async fn gather_state(app: App) -> Result<GatherState> {
     let job = lock(&app.gathering.job).clone();
     let Some(job) = job else {
-        return Ok(Json(GatherState { template: Some(TEMPLATE), ..GatherState::default() }));
+        return Ok(GatherState { template: Some(TEMPLATE), ..GatherState::default() });
     };
     // How much room there is, is looked up on the disk.
-    Ok(Json(tokio::task::spawn_blocking(move || job.told(&app)).await?))
+    Ok(tokio::task::spawn_blocking(move || job.told(&app)).await?)
 }
 
 /// Copies that are to be planned.

@@ -4,14 +4,16 @@ mod assets;
 mod folders;
 mod queue;
 mod recipes;
+mod run;
 mod runs;
+mod slips;
 mod start;
 mod ticket;
 mod watched;
 
 use crate::App;
 use crate::error::{Error, Result};
-use crate::words;
+use crate::words::{self, say};
 use crate::workspace::{self, Laid};
 use askama::Template;
 use axum::Router;
@@ -28,6 +30,7 @@ pub fn routes() -> Router<App> {
         .route("/", get(start::start))
         .route("/folder-list", get(folders::folder_list))
         .route("/frames", get(frames))
+        .merge(slips::routes())
         .route("/bench", get(bench))
         .route("/sequence", get(sequence))
         .route("/proof", get(proof))
@@ -44,7 +47,8 @@ pub fn routes() -> Router<App> {
         .route("/runs", get(queue::runs))
         .route("/runs/queue", get(queue::queue))
         .route("/runs/machines", get(queue::machines))
-        .route("/runs/{id}", get(runs::run))
+        .route("/runs/{id}", get(run::run))
+        .route("/runs/{id}/state", get(run::state))
         .route("/runs/{id}/report", get(runs::run_report))
         .route("/runs/{id}/folder", get(runs::run_folder))
         .route("/second", get(second))
@@ -94,6 +98,15 @@ fn html(template: &impl Template) -> Result<Html<String>> {
 /// A time as people read it.
 fn clock(text: &str) -> String {
     clock_as(text, "%-d %B %Y, %H:%M")
+}
+
+/// A time that something takes, as people say it.
+fn about_time(seconds: f64) -> String {
+    match seconds {
+        s if s < 90.0 => say("any-about-seconds").with("count", s.round().max(1.0) as u64).into(),
+        s if s < 5400.0 => say("any-about-minutes").with("count", (s / 60.0).round() as u64).into(),
+        s => say("any-about-hours").with("hours", format!("{:.1}", s / 3600.0)).into(),
+    }
 }
 
 /// A time in short, as on a stamp.

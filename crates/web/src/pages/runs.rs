@@ -1,7 +1,7 @@
-//! The run sheet, the queue, a run with its report and what lies in its folder.
+//! The run sheet, a run's report and what lies in its folder.
 
 use super::ticket::{Piece, Ticket};
-use super::{Rail, clock, clock_short, html};
+use super::{Rail, clock, html};
 use crate::App;
 use crate::error::{Error, Result};
 use crate::words::{self, say};
@@ -9,8 +9,8 @@ use crate::workspace;
 use askama::Template;
 use axum::extract::{Path, State};
 use axum::response::Html;
+use rallo_job::ItemState;
 use rallo_job::prelude::*;
-use rallo_job::{ItemState, Run};
 use rallo_media::bytes_text;
 use rallo_runner::report;
 
@@ -25,26 +25,6 @@ pub(super) async fn sheet(State(app): State<App>) -> Result<Html<String>> {
     let laid = workspace::laid(&app).await?;
     let row = laid.recipe.as_ref().ok_or_else(|| Error::bad("there is no recipe"))?;
     html(&Sheet { ticket: Ticket::new(&row.document, row.version)?, rail: Rail::new(&app, &laid, "sheet") })
-}
-
-#[derive(Template)]
-#[template(path = "run.html")]
-struct RunPage {
-    rail: Rail,
-    ticket: Ticket,
-    run: Run,
-    stamp: String,
-}
-
-pub(super) async fn run(State(app): State<App>, Path(id): Path<i64>) -> Result<Html<String>> {
-    let laid = workspace::laid(&app).await?;
-    let run = app.store.run(id).await?;
-    html(&RunPage {
-        ticket: Ticket::new(&run.document, run.recipe_version)?,
-        stamp: clock_short(run.finished.as_deref().or(run.started.as_deref()).unwrap_or_default()),
-        run,
-        rail: Rail::new(&app, &laid, "run"),
-    })
 }
 
 /// A run's report as a page to be printed.

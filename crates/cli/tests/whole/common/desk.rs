@@ -262,8 +262,7 @@ impl Desk {
         self.click("#folder-list button").await;
         self.until(&format!("document.querySelector('#take').innerText.includes('({count} picture')")).await;
         self.click("#take").await;
-        self.until(&format!("document.querySelector('#count')?.innerText.startsWith('{count} frame')"))
-            .await;
+        self.until(&format!("document.querySelector('#count')?.innerText.startsWith('{count} frame')")).await;
         self.until(
             "document.querySelector('.fr img') && [...document.querySelectorAll('.fr img')].every((i) => i.complete && i.naturalWidth > 0)",
         )

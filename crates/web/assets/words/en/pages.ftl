@@ -2,6 +2,16 @@
 
 ## any: said in several templates
 
+any-close = Close
+any-about-seconds = { $count ->
+    [one] about a second
+   *[other] about { $count } seconds
+  }
+any-about-minutes = { $count ->
+    [one] about a minute
+   *[other] about { $count } minutes
+  }
+any-about-hours = about { $hours } hours
 any-so-many-pictures = { $count ->
     [one] { $count } picture
    *[other] { $count } pictures
@@ -403,6 +413,43 @@ report-made-by = made by
 
 ## run
 
+run-was-there-already = was there already
+run-from-to-in = { $before } to { $after }, { $seconds } s
+run-clip = { base-so-many-frames }, { $seconds } s, { $width } × { $height }, { $codec }, { $bytes }
+run-watch-it-here = Watch it here
+run-what-was-found = What was found
+run-made-of-all-pictures = made of all pictures
+run-kind-gone = gone
+run-cannot-be-read = cannot be read
+run-not-supported = not supported
+run-too-large = too large
+run-no-permission = no permission
+run-changed-meanwhile = changed meanwhile
+run-name-taken = name taken
+run-kind-recipe = recipe
+run-fault-in-the-program = fault in the program
+run-pictures-and-tasks = { any-so-many-pictures }, and { $tasks } made of all of them or checked.{" "}
+run-waiting-until = Waiting until { $when }
+run-waiting-for-its-turn = Waiting for its turn
+run-of-done = { $ended } of { $total } done
+run-of-done-with-time-left = { $ended } of { $total } done, { $time } left
+run-paused-of-done = Paused: { $ended } of { $total } done
+run-waiting-for-your-yes = Waiting for your yes
+run-done-of = Done: { $good } of { $total }, in { $seconds } seconds
+run-all-done-of = All done: { $good } of { $total }, in { $seconds } seconds
+run-stopped-at = Stopped: { $good } of { $total } are done
+run-could-not-be-made = {" "}{ $count } could not be made.
+run-about-in-all = {" "}About { $bytes } in all.
+run-into = Into { $folder }.
+run-into-with-sizes = Into { $folder }: { $after } where the originals are { $before }.
+run-seconds-a-picture = { $seconds } s a picture.{" "}
+run-in-work = In work: { $pictures }
+run-start-now = Start now
+run-cancel-this-run = Cancel this run
+run-try-again = Try again
+run-taken-back = Taken back
+run-its-results-are-gone = Its results are gone; what was changed since stays.{ $failed }
+run-more-are-there-than-are-shown = More are there than are shown here; the report names them all.
 run-run-rallo = Run { $id } – Rallo
 run-progress = Progress
 run-pause-after-these = Pause after these
@@ -620,3 +667,110 @@ watched-the-folders-name = the folder's name
 watched-send-reports-to = send reports to
 watched-https-may-be-empty = https://… (may be empty)
 watched-watch-it = Watch it
+
+## slips: over the frames
+
+slips-look-again-for-new-and-gone-files = Look again for new and gone files
+slips-new-files-appear-as-they-are-written = New files appear as they are written
+slips-follow-live = Follow live
+slips-take-in-results-of-earlier-runs = Take in results of earlier runs
+slips-left-out-files = { $count ->
+    [one] Left out: { $count } file
+   *[other] Left out: { $count } files
+  }
+slips-put-into-a-selection = Put into a selection …
+slips-save-the-shoot-as-a-file = Save the shoot as a file
+slips-open-a-shoot-file = Open a shoot file …
+slips-shows-the-current-frame = Shows the current frame, for a second screen
+slips-a-second-window = A second window
+slips-simulated-interval-camera = Simulated interval camera …
+slips-selections = Selections
+slips-forget-this-selection-its-frames-stay = Forget this selection; its frames stay
+slips-forget = Forget
+slips-take-the-selected-frames-out = Take the selected frames out of this selection
+slips-back-to-the-shoot = Back to the shoot
+slips-shoots = Shoots
+slips-nothing-was-left-out = Nothing was left out
+slips-files-are-left-out = { $count ->
+    [one] One file left out
+   *[other] { $count } files left out
+  }
+slips-check-of-the-sequence = Check of the sequence
+slips-shows-these-frames = Shows these frames
+slips-so-many-shown = { $count } shown
+slips-time-from-each-frame-to-the-next = Time from each frame to the next
+slips-the-line-is-the-usual-one = time from each frame to the next; the line is the usual one
+slips-put-so-many-into-a-selection = Put { base-so-many-frames } into a selection
+slips-a-selection-is-a-list-with-a-name = A selection is a list with a name, also across shoots. Nothing is copied.
+slips-name-of-the-selection = Name of the selection
+slips-put-in = Put in
+slips-keywords-of = Keywords of { base-so-many-frames }
+slips-new-keywords-with-commas-between = new keywords, with commas between
+slips-new-keywords = New keywords
+slips-takes-rating-and-keywords-from-xmp = Takes rating and keywords from the XMP files beside the pictures
+slips-read-sidecars = Read sidecars
+slips-writes-rating-and-keywords-into-xmp = Writes rating and keywords into XMP files beside the pictures; those of other programs are left alone
+slips-write-sidecars = Write sidecars
+slips-edit-the-list = Edit the list …
+slips-set = Set
+slips-the-list-of-keywords = The list of keywords
+slips-one-a-line-frames-keep-theirs = One a line. Frames keep the keywords they have.
+slips-keywords-one-a-line = Keywords, one a line
+slips-keep-the-list = Keep the list
+slips-a-camera-over-the-seed-beds = A camera over the seed beds (simulated)
+slips-it-stands-in-for-an-interval-camera = It stands in for an interval camera: it writes frames of Thistlewick’s seed beds into the folder, with the faults you choose.
+slips-frames = frames
+slips-as-you-wait = as you wait
+slips-seconds-between-them = seconds between them
+slips-how-far-its-clock-goes-on = how far its clock goes on from frame to frame
+slips-seconds-on-its-clock = seconds on its clock
+slips-its-clock-says = its clock says
+slips-numbers-with-commas-between = numbers with commas between
+slips-frames-it-misses = frames it misses
+slips-frames-it-takes-twice = frames it takes twice
+slips-such-as-12-3600 = such as 12:-3600
+slips-clock-jumps = clock jumps, frame:seconds
+slips-start-shooting = Start shooting
+slips-the-camera-is-shooting = The camera is shooting
+slips-the-camera-has-stopped = The camera has stopped
+slips-of-frames-into = { $taken } of { base-so-many-frames } into { $folder }
+slips-choose-that-folder-and-follow-live = Choose that folder and switch on “Follow live” under More to see them come in.
+slips-stop-it = Stop it
+slips-gather-frames-into = Gather { base-so-many-frames } into { $folder }
+slips-verified-copies = Verified copies, named so that their order is the order of capture. The same picture found twice is copied once. Originals are only read.
+slips-names = Names
+slips-names-of-the-copies = Names of the copies
+slips-look-at-the-names = Look at the names
+slips-looking-at-the-frames = Looking at the frames …
+slips-copying-into = Copying into { $folder } …
+slips-into = Into { $folder }
+slips-stopped-it-can-go-on = Stopped; it can go on
+slips-gathered-into = Gathered into { $folder }
+slips-copy = Copy
+slips-looked-at = { $done } of { $total } looked at
+slips-copied = { $done } of { $total } done
+slips-could-not-be-used = , { $count } could not be used
+slips-so-many-copied = { $count } copied, { $there } there already, { $twice } found twice{ $trouble }.
+slips-so-many-to-copy = { $count ->
+    [one] { $count } copy
+   *[other] { $count } copies
+  } ({ $bytes }), { $there } there already, { $twice } found twice{ $trouble }.
+slips-there-already = { $name } (there already)
+slips-same-picture-as = same picture as { $name }
+slips-shift-the-capture-time-of = Shift the capture time of { base-so-many-frames }
+slips-the-files-are-not-changed = The files are not changed: the time counts in sorting, in names, and in what results carry.
+slips-days = days
+slips-hours = hours
+slips-minutes = minutes
+slips-seconds = seconds
+slips-earlier-or-later = Earlier or later
+slips-later = later
+slips-earlier = earlier
+slips-or-was-taken-at = or { $name } was taken at
+slips-this-frames-time-becomes = This frame’s time becomes
+slips-shift = Shift
+slips-outside-the-calendar = outside the calendar
+slips-have-no-capture-time = { $count ->
+    [one] { $count } has no capture time and stays as it is
+   *[other] { $count } have no capture time and stay as they are
+  }

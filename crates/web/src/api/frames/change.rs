@@ -62,31 +62,36 @@ pub struct Shift {
 
 /// What a correction would do.
 #[derive(Serialize, JsonSchema)]
-pub(super) struct Shifted {
+pub(crate) struct Shifted {
     /// Milliseconds to move by.
-    millis: i64,
+    pub(crate) millis: i64,
     /// The first frames.
-    lines: Vec<ShiftedLine>,
+    pub(crate) lines: Vec<ShiftedLine>,
     /// Frames with a capture time.
-    timed: usize,
+    pub(crate) timed: usize,
     /// Frames without one.
-    untimed: usize,
+    pub(crate) untimed: usize,
 }
 
 /// What it would do to one frame.
 #[derive(Serialize, JsonSchema)]
-pub(super) struct ShiftedLine {
+pub(crate) struct ShiftedLine {
     /// File name.
-    pub(super) name: String,
+    pub(crate) name: String,
     /// Capture time now.
-    before: String,
+    pub(crate) before: String,
     /// And then.
-    after: Option<String>,
+    pub(crate) after: Option<String>,
 }
 
 /// What a shift would do: before and after of the first frames, and the shift itself.
 pub(super) async fn shift(State(app): State<App>, Sent(shift): Sent<Shift>) -> Result<Json<Shifted>> {
-    let frames = app.frames.all(set_of(&workspace::load(&app).await?)?).await?;
+    Ok(Json(shifted_times(&app, shift).await?))
+}
+
+/// What times would become.
+pub(crate) async fn shifted_times(app: &App, shift: Shift) -> Result<Shifted> {
+    let frames = app.frames.all(set_of(&workspace::load(app).await?)?).await?;
     let millis = match (shift.millis, shift.frame, &shift.becomes) {
         (Some(millis), _, _) => millis,
         (None, Some(id), Some(text)) => {
@@ -109,5 +114,5 @@ pub(super) async fn shift(State(app): State<App>, Sent(shift): Sent<Shift>) -> R
         after: shifted(*t, millis).map(words),
     };
     let lines = timed.iter().take(6).map(line).collect();
-    Ok(Json(Shifted { millis, lines, timed: timed.len(), untimed: ids.len() - timed.len() }))
+    Ok(Shifted { millis, lines, timed: timed.len(), untimed: ids.len() - timed.len() })
 }

@@ -75,7 +75,7 @@ pub(super) async fn sidecars(
     Ok(Json(SidecarsDone { count, trouble }))
 }
 
-pub(super) async fn kept_keywords(app: &App) -> Result<Vec<String>> {
+pub(crate) async fn kept_keywords(app: &App) -> Result<Vec<String>> {
     let text = app.store.setting("keywords").await?;
     Ok(text.and_then(|t| serde_json::from_str(&t).ok()).unwrap_or_default())
 }

@@ -9,8 +9,10 @@ mod selections;
 pub use crate::api::frames::pictures::cached_thumb;
 
 use crate::api::answer::about;
+pub(crate) use crate::api::frames::change::{Shift, Shifted, shifted_times};
 use crate::api::frames::change::{change, redo, shift, undo};
 use crate::api::frames::desk::{get_desk, set_desk};
+pub(crate) use crate::api::frames::keywords::kept_keywords;
 use crate::api::frames::keywords::{keywords, set_keywords, sidecars};
 use crate::api::frames::pictures::{part, thumb};
 use crate::api::frames::selections::{add_selection, forget_selection, selections, take_out};
@@ -286,11 +288,17 @@ struct Checked {
 }
 
 async fn check(State(app): State<App>) -> Result<Json<Checked>> {
-    let laid = workspace::laid(&app).await?;
+    let (check, name) = check_chosen(&app).await?;
+    Ok(Json(Checked { check, name }))
+}
+
+/// The check of the frames a run would take, and what they are called together.
+pub(crate) async fn check_chosen(app: &App) -> Result<(sequence::Check, String)> {
+    let laid = workspace::laid(app).await?;
     let chosen: Vec<Frame> = laid.chosen().into_iter().filter(|f| f.facts.is_some()).cloned().collect();
     if chosen.is_empty() {
         return Err(Error::bad("there are no readable frames to check"));
     }
     let check = tokio::task::spawn_blocking(move || sequence::check(&chosen)).await?;
-    Ok(Json(Checked { check, name: laid.name }))
+    Ok((check, laid.name))
 }

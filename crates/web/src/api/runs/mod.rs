@@ -9,9 +9,10 @@ use crate::api::answer::{Done, about, file, json_file};
 use crate::api::runs::beside::part;
 use crate::api::runs::checkpoint::{checkpoint, look, pass};
 use crate::api::runs::events::events;
-use crate::api::runs::results::{found, original, report_csv, report_json, result, thumb};
+pub(crate) use crate::api::runs::results::found;
+use crate::api::runs::results::{original, report_csv, report_json, result, thumb, told_found};
 use crate::error::{Error, Result};
-use crate::request::{Brought, Id, Path, Query, Sent};
+use crate::request::{Brought, Id, Path, Query, Sent, Since};
 use crate::{App, workspace};
 use aide::axum::ApiRouter;
 use aide::axum::routing::{get_with, post_with};
@@ -44,7 +45,7 @@ pub fn routes() -> ApiRouter<App> {
         .api_route("/api/runs/{id}/look", post_with(look, about("One of its pictures with other values")))
         .api_route(
             "/api/runs/{id}/found",
-            get_with(found, about("What lines that look at all its pictures found")),
+            get_with(told_found, about("What lines that look at all its pictures found")),
         )
         .api_route(
             "/api/runs/{id}/report.json",
@@ -73,95 +74,87 @@ pub fn routes() -> ApiRouter<App> {
         )
 }
 
-/// What the page knows already.
-#[derive(Default, Deserialize, JsonSchema)]
-#[serde(default)]
-struct Since {
-    /// When the last item ended that it was told of.
-    since: i64,
-}
-
 /// Items told at a time.
 const TOLD: i64 = 300;
 
 /// A run, and what has ended since the page last asked.
 #[derive(Serialize, JsonSchema)]
-struct RunAnswer {
+pub(crate) struct RunAnswer {
     /// How far it is.
-    progress: Progress,
+    pub(crate) progress: Progress,
     /// What has ended since.
-    items: Vec<ItemEntry>,
+    pub(crate) items: Vec<ItemEntry>,
     /// Whether there is more that has ended.
-    more: bool,
+    pub(crate) more: bool,
     /// Pictures that failed.
-    failed: Vec<ItemEntry>,
+    pub(crate) failed: Vec<ItemEntry>,
     /// Pictures in work.
-    working: Vec<WorkingEntry>,
+    pub(crate) working: Vec<WorkingEntry>,
     /// What the originals take, in words.
-    before: String,
+    pub(crate) before: String,
     /// What the results take, in words.
-    after: String,
+    pub(crate) after: String,
     /// The folder results go to.
-    folder: Option<String>,
+    pub(crate) folder: Option<String>,
     /// Seconds it has worked.
-    seconds: f64,
+    pub(crate) seconds: f64,
     /// When it begins, where that was said (RFC 3339).
-    at: Option<String>,
+    pub(crate) at: Option<String>,
     /// What all results will take, in words.
-    expected: Option<String>,
+    pub(crate) expected: Option<String>,
     /// Whether its pictures were brought, so that results are taken back as one file.
-    brought: bool,
+    pub(crate) brought: bool,
 }
 
 /// A picture of a run, or a file of all of them, that has ended.
 #[derive(Serialize, JsonSchema)]
-struct ItemEntry {
+pub(crate) struct ItemEntry {
     /// Which file of all pictures it is, in a word; nothing where it is a picture.
-    task: Option<&'static str>,
+    pub(crate) task: Option<&'static str>,
     /// Files it wrote, where it is such a file.
-    files: Vec<WrittenFile>,
+    pub(crate) files: Vec<WrittenFile>,
     /// Whether it only goes into files of all pictures.
-    joins: bool,
+    pub(crate) joins: bool,
     /// Place in the run, from 0.
-    position: i64,
+    pub(crate) position: i64,
     /// Name of the original.
-    source: Option<String>,
+    pub(crate) source: Option<String>,
     /// Name of the result.
-    target: Option<String>,
+    pub(crate) target: Option<String>,
     /// How it ended.
-    state: ItemState,
+    pub(crate) state: ItemState,
     /// What kind of failure it was.
-    kind: Option<FailureKind>,
+    pub(crate) kind: Option<FailureKind>,
     /// Why it failed or was skipped.
-    reason: Option<String>,
+    pub(crate) reason: Option<String>,
     /// Seconds it took.
-    seconds: Option<f64>,
+    pub(crate) seconds: Option<f64>,
     /// When it ended, as a number that grows.
-    ended: i64,
+    pub(crate) ended: i64,
     /// What the original takes, in words.
-    before: String,
+    pub(crate) before: String,
     /// What its results take, in words.
-    after: String,
+    pub(crate) after: String,
 }
 
 /// A file that was written.
 #[derive(Serialize, JsonSchema)]
-struct WrittenFile {
+pub(crate) struct WrittenFile {
     /// Its name.
-    name: Option<String>,
+    pub(crate) name: Option<String>,
     /// What it takes, in words.
-    bytes: String,
+    pub(crate) bytes: String,
     /// What a player needs to know of it, where it is a clip.
-    clip: Option<Value>,
+    pub(crate) clip: Option<Value>,
 }
 
 /// A picture in work.
 #[derive(Serialize, JsonSchema)]
-struct WorkingEntry {
+pub(crate) struct WorkingEntry {
     /// Name of the original.
-    name: Option<String>,
+    pub(crate) name: Option<String>,
     /// How much of it is done, 0 to 1.
-    share: Option<f64>,
+    pub(crate) share: Option<f64>,
 }
 
 fn name_of(path: &FilePath) -> Option<String> {
@@ -203,12 +196,17 @@ async fn one(
     Path(Id { id }): Path<Id>,
     Query(asked): Query<Since>,
 ) -> Result<Json<RunAnswer>> {
+    Ok(Json(answer(&app, id, asked.since).await?))
+}
+
+/// A run, and what of it has ended since.
+pub(crate) async fn answer(app: &App, id: i64, since: i64) -> Result<RunAnswer> {
     let run = app.store.run(id).await?;
     let progress = app.queue.state(&run).await?;
     let tasks = Recipe::parse(&run.document).map(|r| r.tasks()).unwrap_or_default();
     let tasks: Vec<&'static str> = tasks.iter().map(|(_, task)| task.word()).collect();
     let entries = |items: Vec<RunItem>| items.into_iter().map(|i| ItemEntry::new(i, &tasks)).collect();
-    let items: Vec<ItemEntry> = entries(app.store.ended_since(id, asked.since, TOLD).await?);
+    let items: Vec<ItemEntry> = entries(app.store.ended_since(id, since, TOLD).await?);
     let failed: Vec<ItemEntry> = entries(app.store.failed(id, TOLD).await?);
     let mut shares = std::collections::HashMap::new();
     for (position, share) in app.queue.shares(id) {
@@ -227,7 +225,7 @@ async fn one(
     let expected =
         (made > 0 && after > 0).then(|| (after as f64 / made as f64 * progress.total as f64) as u64);
     let target = app.store.first_target(id).await?;
-    Ok(Json(RunAnswer {
+    Ok(RunAnswer {
         progress,
         more: items.len() as i64 == TOLD,
         items,
@@ -240,7 +238,7 @@ async fn one(
         at: run.not_before,
         expected: expected.map(bytes_text),
         brought: run.brought.is_some(),
-    }))
+    })
 }
 
 /// A run that is not over.

@@ -23,11 +23,19 @@ pub(super) async fn report_csv(State(app): State<App>, Path(Id { id }): Path<Id>
     Ok(attached(text, "text/csv; charset=utf-8", &format!("run-{id}.csv")))
 }
 
-pub(super) async fn found(State(app): State<App>, Path(Id { id }): Path<Id>) -> Result<Json<Vec<String>>> {
+pub(super) async fn told_found(
+    State(app): State<App>,
+    Path(Id { id }): Path<Id>,
+) -> Result<Json<Vec<String>>> {
+    Ok(Json(found(&app, id).await?))
+}
+
+/// What lines that look at all pictures of a run found.
+pub(crate) async fn found(app: &App, id: i64) -> Result<Vec<String>> {
     let (run, items) = (app.store.run(id).await?, app.store.items(id).await?);
     // Thousands of frames are decided about.
     let found = move || report::found(&run.document, &items);
-    Ok(Json(tokio::task::spawn_blocking(found).await?))
+    Ok(tokio::task::spawn_blocking(found).await?)
 }
 
 /// The first file an item wrote.

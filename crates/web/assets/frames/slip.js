@@ -1,0 +1,66 @@
+// A slip of paper over the frames: the server draws it, its buttons do what the page says.
+
+import { ask, say } from '../app/api.js';
+import { showShares } from '../runs/shares.js';
+
+const $ = (id) => document.getElementById(id);
+
+/** A slip that moves is asked for again after so many milliseconds. */
+const AGAIN = 400;
+
+/** The slip as the server draws it; `body` is sent along where there is one. */
+async function drawn(path, body) {
+  const answer = body ? await ask('POST', path, body) : await fetch(path);
+  const text = await answer.text();
+  if (!answer.ok) throw new Error(JSON.parse(text).detail);
+  return text;
+}
+
+/** Shows a slip that is drawn; `acts` as below. */
+export function laid(text, acts) {
+  const dialog = $('paper');
+  dialog.innerHTML = text;
+  dialog.setAttribute('aria-label', dialog.querySelector('h2').textContent);
+  showShares(dialog);
+  dialog.onclick = async (e) => {
+    const button = e.target.closest('[data-act]');
+    if (!button) return;
+    if (button.dataset.act === 'close') {
+      dialog.close();
+      return;
+    }
+    try {
+      if ((await acts[button.dataset.act](button, dialog)) !== false) dialog.close();
+    } catch (error) {
+      say(error.message);
+    }
+  };
+  if (!dialog.open) dialog.showModal();
+  (dialog.querySelector('[autofocus]') ?? dialog.querySelector('input, select, button')).focus();
+  return dialog;
+}
+
+/**
+ * Shows the slip at `path`. A button with `data-act` does what `acts` has under that name, told the button and the slip; the
+ * slip is closed after that unless it gives false. A slip with something that moves is looked at again until that is over.
+ */
+export async function slip(path, acts = {}, body) {
+  const dialog = $('paper');
+  // Open at once: what is typed meanwhile is not for the frames behind it.
+  if (!dialog.open) {
+    dialog.replaceChildren();
+    dialog.showModal();
+  }
+  try {
+    laid(await drawn(path, body), acts);
+  } catch (e) {
+    say(e.message);
+    dialog.close();
+    return null;
+  }
+  if (dialog.querySelector('[data-again]'))
+    setTimeout(() => {
+      if (dialog.open && dialog.querySelector('[data-again]')) slip(path, acts);
+    }, AGAIN);
+  return dialog;
+}
