@@ -61,8 +61,13 @@ pub(crate) fn say(name: &'static str) -> Said {
 
 impl Said {
     /// With a value that stands in it.
-    pub(crate) fn with(mut self, name: &'static str, value: impl Value) -> Self {
-        self.values.set(name, value.value());
+    pub(crate) fn with(self, name: &'static str, value: impl Value) -> Self {
+        self.put(name, value.value())
+    }
+
+    // Apart, so that it is compiled once and not for each kind of value.
+    fn put(mut self, name: &'static str, value: FluentValue<'static>) -> Self {
+        self.values.set(name, value);
         self
     }
 }
@@ -107,7 +112,7 @@ mod tests {
             .collect();
         let here = Path::new(env!("CARGO_MANIFEST_DIR"));
         let files =
-            ["templates", "templates/slips", "src", "src/pages", "src/api"].map(|folder| here.join(folder));
+            ["templates", "templates/dialogs", "src", "src/pages", "src/api"].map(|folder| here.join(folder));
         let files = files.iter().flat_map(|folder| std::fs::read_dir(folder).unwrap());
         let text: String =
             files.filter_map(|entry| std::fs::read_to_string(entry.unwrap().path()).ok()).collect();

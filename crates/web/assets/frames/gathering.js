@@ -2,7 +2,7 @@
 
 import { json } from '../app/api.js';
 import { settled, state, targets } from './desk.js';
-import { slip } from './slip.js';
+import { openDialog } from './dialog.js';
 import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
@@ -14,7 +14,7 @@ export async function gather(openFolders) {
   openFolders({
     label: phrase('frames-gather-into-this-folder'),
     taken: (target) =>
-      slip(`/frames/slips/gather?${new URLSearchParams({ count, folder: target })}`, {
+      openDialog(`/frames/dialogs/gather?${new URLSearchParams({ count, folder: target })}`, {
         look: async () => {
           await settled();
           await json('POST', '/api/gather', { target, template: $('gather-names').value });
@@ -26,7 +26,7 @@ export async function gather(openFolders) {
 }
 
 function follow() {
-  return slip('/frames/slips/gathering', {
+  return openDialog('/frames/dialogs/gathering', {
     stop: async () => {
       await json('POST', '/api/gather/stop', {});
       return false;

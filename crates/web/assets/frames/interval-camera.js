@@ -1,7 +1,7 @@
 // The interval camera: settings, and what it shoots.
 
 import { json } from '../app/api.js';
-import { slip } from './slip.js';
+import { openDialog } from './dialog.js';
 import { phrase } from '../app/words.js';
 
 export async function interval(openFolders) {
@@ -10,7 +10,7 @@ export async function interval(openFolders) {
   openFolders({
     label: phrase('frames-the-camera-writes-in-here'),
     taken: (folder) =>
-      slip('/frames/slips/camera?settings=true', {
+      openDialog('/frames/dialogs/camera?settings=true', {
         go: async (_, dialog) => {
           await json('POST', '/api/camera', { folder, ...settings(dialog) });
           watch();
@@ -37,4 +37,5 @@ function settings(dialog) {
   };
 }
 
-const watch = () => slip('/frames/slips/camera', { stop: () => json('POST', '/api/camera/stop', {}).then(() => true) });
+const watch = () =>
+  openDialog('/frames/dialogs/camera', { stop: () => json('POST', '/api/camera/stop', {}).then(() => true) });

@@ -2,7 +2,7 @@
 
 import { json, say } from '../app/api.js';
 import { forget, targets, view } from './desk.js';
-import { slip } from './slip.js';
+import { openDialog } from './dialog.js';
 import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
@@ -18,8 +18,8 @@ export async function keywords() {
     view();
     return false;
   };
-  const dialog = await slip(
-    '/frames/slips/keywords',
+  const dialog = await openDialog(
+    '/frames/dialogs/keywords',
     {
       read: () => sidecar(false),
       write: () => sidecar(true),
@@ -52,7 +52,7 @@ export async function keywords() {
 }
 
 const editList = () =>
-  slip('/frames/slips/keyword-list', {
+  openDialog('/frames/dialogs/keyword-list', {
     go: (_, dialog) =>
       json('PUT', '/api/keywords', dialog.querySelector('textarea').value.split('\n')).then(() => true),
   });

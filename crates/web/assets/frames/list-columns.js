@@ -2,7 +2,7 @@
 
 import { el } from '../app/api.js';
 import { COLUMNS } from './grid.js';
-import { laid } from './slip.js';
+import { showDialog } from './dialog.js';
 import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
@@ -43,14 +43,14 @@ function columns(grid, chosen) {
     ),
   );
   const done = el('button', { type: 'button', class: 'btn btn-primary', 'data-act': 'go' }, phrase('any-done'));
-  const slip = el(
+  const drawn = el(
     'div',
     {},
     el('h2', {}, phrase('frames-columns-of-the-list')),
     el('div', { class: 'ticks' }, ...ticks),
     el('div', { class: 'folder-foot' }, done),
   );
-  laid(slip.innerHTML, {
+  showDialog(drawn.innerHTML, {
     go: (_, dialog) => {
       grid.columns = [...dialog.querySelectorAll(':checked')].map((tick) => tick.value);
       chosen();

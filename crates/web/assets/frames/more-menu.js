@@ -2,7 +2,7 @@
 
 import { ask, json, say } from '../app/api.js';
 import { state, targets, view } from './desk.js';
-import { slip } from './slip.js';
+import { openDialog } from './dialog.js';
 import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
@@ -14,7 +14,7 @@ const entries = (page) => ({
     await json('PUT', `/api/shoots/${shoot}`, JSON.parse(change));
     view();
   },
-  'left-out': () => slip('/frames/slips/left-out'),
+  'left-out': () => openDialog('/frames/dialogs/left-out'),
   select: intoSelection,
   'open-file': () => openFile(page.others),
   second: () => window.open('/second', 'rallo-second', 'width=1100,height=760'),
@@ -89,7 +89,7 @@ export async function menu(page) {
 
 function intoSelection() {
   const ids = targets();
-  return slip(`/frames/slips/selection?count=${ids.length}`, {
+  return openDialog(`/frames/dialogs/selection?count=${ids.length}`, {
     go: async () => {
       const made = await json('POST', '/api/selections', { name: $('selection-name').value, ids });
       say(phrase('frames-in-selections-stand-under-more', { name: made.name }));

@@ -1,13 +1,13 @@
 // The sequence check: was the interval steady, did anything change?
 
 import { only, settled } from './desk.js';
-import { slip } from './slip.js';
+import { openDialog } from './dialog.js';
 
 const $ = (id) => document.getElementById(id);
 
 export async function check() {
   await settled();
-  const dialog = await slip('/frames/slips/check', {
+  const dialog = await openDialog('/frames/dialogs/check', {
     only: (button) => only(button.dataset.frames.split(',').map(Number)),
   });
   if (dialog && $('plot')) draw(JSON.parse($('plot').dataset.distances), Number($('plot').dataset.interval));

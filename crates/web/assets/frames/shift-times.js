@@ -2,7 +2,7 @@
 
 import { ask, json, say } from '../app/api.js';
 import { forget, targets, view } from './desk.js';
-import { slip } from './slip.js';
+import { openDialog } from './dialog.js';
 import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
@@ -10,8 +10,8 @@ const $ = (id) => document.getElementById(id);
 export async function shift() {
   const ids = targets();
   if (!ids.length) return;
-  const dialog = await slip(
-    '/frames/slips/shift',
+  const dialog = await openDialog(
+    '/frames/dialogs/shift',
     {
       go: async () => {
         const millis = Number($('shifted').querySelector('[data-millis]')?.dataset.millis ?? 0);
@@ -32,7 +32,7 @@ export async function shift() {
   const sign = dialog.querySelector('select');
   async function show(asked) {
     try {
-      $('shifted').innerHTML = await (await ask('POST', '/frames/slips/shifted', { ids, ...asked })).text();
+      $('shifted').innerHTML = await (await ask('POST', '/frames/dialogs/shifted', { ids, ...asked })).text();
       $('shifted').classList.remove('is-wrong');
     } catch (e) {
       $('shifted').textContent = e.message;

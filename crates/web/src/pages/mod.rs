@@ -2,11 +2,11 @@
 
 mod assets;
 mod folders;
+mod frame_dialogs;
 mod queue;
 mod recipes;
 mod run;
 mod runs;
-mod slips;
 mod start;
 mod ticket;
 mod watched;
@@ -30,7 +30,7 @@ pub fn routes() -> Router<App> {
         .route("/", get(start::start))
         .route("/folder-list", get(folders::folder_list))
         .route("/frames", get(frames))
-        .merge(slips::routes())
+        .merge(frame_dialogs::routes())
         .route("/bench", get(bench))
         .route("/sequence", get(sequence))
         .route("/proof", get(proof))

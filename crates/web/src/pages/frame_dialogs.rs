@@ -1,4 +1,4 @@
-//! Slips of paper over the frames, and their menu: what they say and ask is drawn here, what they do is the page's.
+//! Dialogs over the frames, and their menu: what they say and ask is drawn here, what they do is the page's.
 
 use super::html;
 use crate::App;
@@ -25,16 +25,16 @@ use std::collections::HashSet;
 pub(super) fn routes() -> Router<App> {
     Router::new()
         .route("/frames/menu", get(menu))
-        .route("/frames/slips/left-out", get(left_out))
-        .route("/frames/slips/check", get(check))
-        .route("/frames/slips/selection", get(selection))
-        .route("/frames/slips/keywords", post(keywords))
-        .route("/frames/slips/shift", post(shift))
-        .route("/frames/slips/shifted", post(shifted))
-        .route("/frames/slips/keyword-list", get(keyword_list))
-        .route("/frames/slips/camera", get(camera))
-        .route("/frames/slips/gather", get(gather))
-        .route("/frames/slips/gathering", get(gathering))
+        .route("/frames/dialogs/left-out", get(left_out))
+        .route("/frames/dialogs/check", get(check))
+        .route("/frames/dialogs/selection", get(selection))
+        .route("/frames/dialogs/keywords", post(keywords))
+        .route("/frames/dialogs/shift", post(shift))
+        .route("/frames/dialogs/shifted", post(shifted))
+        .route("/frames/dialogs/keyword-list", get(keyword_list))
+        .route("/frames/dialogs/camera", get(camera))
+        .route("/frames/dialogs/gather", get(gather))
+        .route("/frames/dialogs/gathering", get(gathering))
 }
 
 /// A shoot, or a selection, in the menu.
@@ -46,7 +46,7 @@ struct Entry {
 }
 
 #[derive(Template)]
-#[template(path = "slips/menu.html")]
+#[template(path = "dialogs/menu.html")]
 struct Menu {
     /// The shoot on the desk, where it is one.
     shoot: Option<ShootEntry>,
@@ -95,7 +95,7 @@ async fn menu(State(app): State<App>) -> Result<Html<String>> {
 }
 
 #[derive(Template)]
-#[template(path = "slips/left-out.html")]
+#[template(path = "dialogs/left-out.html")]
 struct LeftOut {
     count: usize,
     files: Vec<(String, String)>,
@@ -117,7 +117,7 @@ async fn left_out(State(app): State<App>) -> Result<Html<String>> {
 }
 
 #[derive(Template)]
-#[template(path = "slips/check.html")]
+#[template(path = "dialogs/check.html")]
 struct Checked {
     check: Check,
     /// Distances, as JSON, where there are enough for a plot.
@@ -148,7 +148,7 @@ struct Counted {
 }
 
 #[derive(Template)]
-#[template(path = "slips/selection.html")]
+#[template(path = "dialogs/selection.html")]
 struct Selection {
     count: usize,
     names: Vec<String>,
@@ -160,7 +160,7 @@ async fn selection(State(app): State<App>, Query(asked): Query<Counted>) -> Resu
 }
 
 #[derive(Template)]
-#[template(path = "slips/keywords.html")]
+#[template(path = "dialogs/keywords.html")]
 struct Keywords {
     count: usize,
     words: Vec<Keyword>,
@@ -196,8 +196,8 @@ async fn keywords(State(app): State<App>, Sent(some): Sent<Frames>) -> Result<Ht
 }
 
 #[derive(Template)]
-#[template(path = "slips/shift.html")]
-struct ShiftSlip {
+#[template(path = "dialogs/shift.html")]
+struct ShiftDialog {
     count: usize,
     /// The first of them, and when it was taken.
     name: String,
@@ -208,7 +208,7 @@ async fn shift(State(app): State<App>, Sent(some): Sent<Frames>) -> Result<Html<
     let laid = workspace::laid(&app).await?;
     let first = laid.ordered().find(|f| some.ids.contains(&f.id));
     let taken = first.and_then(|f| f.taken()).map(|t| t.strftime("%Y-%m-%d %H:%M:%S%.f").to_string());
-    html(&ShiftSlip {
+    html(&ShiftDialog {
         count: some.ids.len(),
         name: first.map(|f| f.name.clone()).unwrap_or_default(),
         taken: taken.unwrap_or_default(),
@@ -216,7 +216,7 @@ async fn shift(State(app): State<App>, Sent(some): Sent<Frames>) -> Result<Html<
 }
 
 #[derive(Template)]
-#[template(path = "slips/shifted.html")]
+#[template(path = "dialogs/shifted.html")]
 struct ShiftedRows {
     told: Shifted,
 }
@@ -226,7 +226,7 @@ async fn shifted(State(app): State<App>, Sent(asked): Sent<Shift>) -> Result<Htm
 }
 
 #[derive(Template)]
-#[template(path = "slips/keyword-list.html")]
+#[template(path = "dialogs/keyword-list.html")]
 struct KeywordList {
     words: String,
 }
@@ -236,7 +236,7 @@ async fn keyword_list(State(app): State<App>) -> Result<Html<String>> {
 }
 
 #[derive(Template)]
-#[template(path = "slips/camera.html")]
+#[template(path = "dialogs/camera.html")]
 struct Camera {
     state: CameraState,
     /// It is asked how it is to shoot, and not told how it does.
@@ -255,7 +255,7 @@ async fn camera(State(app): State<App>, Query(asked): Query<Settings>) -> Result
 }
 
 #[derive(Template)]
-#[template(path = "slips/gather.html")]
+#[template(path = "dialogs/gather.html")]
 struct Gather {
     count: usize,
     folder: String,
@@ -268,8 +268,8 @@ async fn gather(Query(asked): Query<Counted>) -> Result<Html<String>> {
 }
 
 #[derive(Template)]
-#[template(path = "slips/gathering.html")]
-struct GatheringSlip {
+#[template(path = "dialogs/gathering.html")]
+struct GatheringDialog {
     state: GatherState,
     title: String,
     share: f64,
@@ -284,29 +284,31 @@ const LINES: usize = 500;
 async fn gathering(State(app): State<App>) -> Result<Html<String>> {
     let state = gather_state(app).await?;
     let title = match state.phase {
-        PhaseName::Looking => say("slips-looking-at-the-frames"),
-        PhaseName::Copying => say("slips-copying-into"),
-        PhaseName::Planned => say("slips-into"),
-        _ if state.report.as_ref().is_some_and(|report| report.stopped) => say("slips-stopped-it-can-go-on"),
-        _ => say("slips-gathered-into"),
+        PhaseName::Looking => say("dialogs-looking-at-the-frames"),
+        PhaseName::Copying => say("dialogs-copying-into"),
+        PhaseName::Planned => say("dialogs-into"),
+        _ if state.report.as_ref().is_some_and(|report| report.stopped) => {
+            say("dialogs-stopped-it-can-go-on")
+        }
+        _ => say("dialogs-gathered-into"),
     };
     let title = title.with("folder", &state.target).into();
     let Some(report) = &state.report else {
         let share = 100.0 * state.done as f64 / state.total.max(1) as f64;
         let far = match state.phase {
-            PhaseName::Looking => say("slips-looked-at"),
-            PhaseName::Copying => say("slips-copied"),
+            PhaseName::Looking => say("dialogs-looked-at"),
+            PhaseName::Copying => say("dialogs-copied"),
             _ => return Err(Error::bad(state.reason.unwrap_or_default())),
         };
         let said = far.with("done", state.done).with("total", state.total).into();
-        return html(&GatheringSlip { title, share, said, lines: Vec::new(), state });
+        return html(&GatheringDialog { title, share, said, lines: Vec::new(), state });
     };
     let is_planned = matches!(state.phase, PhaseName::Planned);
     let trouble = match report.trouble.len() {
         0 => String::new(),
-        count => say("slips-could-not-be-used").with("count", count).into(),
+        count => say("dialogs-could-not-be-used").with("count", count).into(),
     };
-    let said = say(if is_planned { "slips-so-many-to-copy" } else { "slips-so-many-copied" })
+    let said = say(if is_planned { "dialogs-so-many-to-copy" } else { "dialogs-so-many-copied" })
         .with("count", report.copied)
         .with("bytes", &report.bytes)
         .with("there", report.there)
@@ -315,11 +317,11 @@ async fn gathering(State(app): State<App>) -> Result<Html<String>> {
         .into();
     let lines = report.lines.iter().take(LINES).map(|line| {
         let becomes = match line.what {
-            "there" => say("slips-there-already").with("name", &line.name).into(),
-            "same" => say("slips-same-picture-as").with("name", &line.name).into(),
+            "there" => say("dialogs-there-already").with("name", &line.name).into(),
+            "same" => say("dialogs-same-picture-as").with("name", &line.name).into(),
             _ => line.name.clone(),
         };
         (line.source.clone(), becomes)
     });
-    html(&GatheringSlip { title, share: 100.0, said, lines: lines.collect(), state })
+    html(&GatheringDialog { title, share: 100.0, said, lines: lines.collect(), state })
 }

@@ -1,14 +1,14 @@
-// A slip of paper over the frames: the server draws it, its buttons do what the page says.
+// A dialog over the frames: the server draws it, its buttons do what the page says.
 
 import { ask, say } from '../app/api.js';
 import { showShares } from '../runs/shares.js';
 
 const $ = (id) => document.getElementById(id);
 
-/** A slip that moves is asked for again after so many milliseconds. */
+/** A dialog that moves is asked for again after so many milliseconds. */
 const AGAIN = 400;
 
-/** The slip as the server draws it; `body` is sent along where there is one. */
+/** The dialog as the server draws it; `body` is sent along where there is one. */
 async function drawn(path, body) {
   const answer = body ? await ask('POST', path, body) : await fetch(path);
   const text = await answer.text();
@@ -16,8 +16,8 @@ async function drawn(path, body) {
   return text;
 }
 
-/** Shows a slip that is drawn; `acts` as below. */
-export function laid(text, acts) {
+/** Shows a dialog that is drawn; `acts` as below. */
+export function showDialog(text, acts) {
   const dialog = $('paper');
   dialog.innerHTML = text;
   dialog.setAttribute('aria-label', dialog.querySelector('h2').textContent);
@@ -41,10 +41,10 @@ export function laid(text, acts) {
 }
 
 /**
- * Shows the slip at `path`. A button with `data-act` does what `acts` has under that name, told the button and the slip; the
- * slip is closed after that unless it gives false. A slip with something that moves is looked at again until that is over.
+ * Shows the dialog at `path`. A button with `data-act` does what `acts` has under that name, told the button and the dialog; the
+ * dialog is closed after that unless it gives false. A dialog with something that moves is looked at again until that is over.
  */
-export async function slip(path, acts = {}, body) {
+export async function openDialog(path, acts = {}, body) {
   const dialog = $('paper');
   // Open at once: what is typed meanwhile is not for the frames behind it.
   if (!dialog.open) {
@@ -52,7 +52,7 @@ export async function slip(path, acts = {}, body) {
     dialog.showModal();
   }
   try {
-    laid(await drawn(path, body), acts);
+    showDialog(await drawn(path, body), acts);
   } catch (e) {
     say(e.message);
     dialog.close();
@@ -60,7 +60,7 @@ export async function slip(path, acts = {}, body) {
   }
   if (dialog.querySelector('[data-again]'))
     setTimeout(() => {
-      if (dialog.open && dialog.querySelector('[data-again]')) slip(path, acts);
+      if (dialog.open && dialog.querySelector('[data-again]')) openDialog(path, acts);
     }, AGAIN);
   return dialog;
 }
