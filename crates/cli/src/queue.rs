@@ -7,6 +7,7 @@ use rallo_job::prelude::*;
 use rallo_job::{NewRunItem, Run, RunState};
 use rallo_recipe::Recipe;
 use rallo_runner::preflight::{self, checks, new_run};
+use rallo_runner::queue::Event;
 use rallo_runner::report::Report;
 use rallo_runner::{Queue, QueueOptions, now, report};
 use rallo_store::Store;
@@ -251,11 +252,14 @@ async fn follow(
     let queue =
         Queue::start(Arc::new(store.clone()), QueueOptions { only: Some(id), ..QueueOptions::new(cores) });
     let mut reported = std::collections::HashSet::new();
-    // A short run ends soon after its last picture; a long one is not asked all the time.
+    let mut news = queue.events();
+    // A run is not asked all the time, but at once when it is told to be over.
     let mut pause = Duration::from_millis(20);
     loop {
-        tokio::time::sleep(pause).await;
-        pause = (pause * 2).min(Duration::from_millis(300));
+        pause = tokio::select! {
+            () = tokio::time::sleep(pause) => (pause * 2).min(Duration::from_millis(300)),
+            () = over(&mut news, id) => Duration::from_millis(2),
+        };
         let run = store.run(id).await.map_err(said)?;
         let state = queue.state(&run).await.map_err(said)?;
         bar.set_position(state.ended().max(0) as u64);
@@ -275,6 +279,18 @@ async fn follow(
         }
         if !run.state.is_claimable() && state.working == 0 && !queue.is_calling() {
             return Ok(());
+        }
+    }
+}
+
+/// Until it is told of a run that nothing of it is left to be done, or held up.
+async fn over(news: &mut tokio::sync::broadcast::Receiver<Event>, id: i64) {
+    use tokio::sync::broadcast::error::RecvError;
+    loop {
+        match news.recv().await {
+            Ok(event) if event.run == id && !event.state.is_claimable() => return,
+            Ok(_) | Err(RecvError::Lagged(_)) => {}
+            Err(RecvError::Closed) => return std::future::pending().await,
         }
     }
 }

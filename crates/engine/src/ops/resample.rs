@@ -15,6 +15,7 @@
 use crate::geometry::{Affine, Rect, Size};
 use crate::ops::planes::Pixel;
 use crate::simd::{Lanes, Plain};
+use std::cell::Cell;
 
 /// Sub-pixel positions in the weight table.
 const PHASES: usize = 256;
@@ -435,6 +436,14 @@ fn placed_sum<L: Lanes, const N: usize>(line: &[Pixel], Place { at, phase }: Pla
     }
 }
 
+thread_local! {
+    /// What lies between the two passes of a small rotation.
+    static MIDDLE: Cell<Vec<Pixel>> = const { Cell::new(Vec::new()) };
+}
+
+/// Most pixels of it that a thread keeps: more than a tile needs, less than anybody misses.
+const KEPT: usize = 1 << 20;
+
 #[inline(always)]
 fn sheared_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, rect: Rect, out: &mut [Pixel]) {
     let Some(shear) = r.shear else { return };
@@ -443,12 +452,14 @@ fn sheared_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, rect: Rect, 
     let columns =
         |step: f64| -> Vec<f64> { (0..width).map(|i| step * ((rect.x + i as i64) as f64 + 0.5)).collect() };
     let mut places = vec![Place::default(); width];
-    let mut middle = vec![[0f32; 4]; width * high];
     let mut spare = vec![[0f32; 4]; wide + 2 * taps];
+    // What lies between the passes stays with the thread: a fresh piece of memory for each tile would be cleared each time.
+    let mut middle = MIDDLE.take();
+    middle.resize(middle.len().max(width * high), [0.0; 4]);
     let along_rows = columns(shear.x);
     // Between the passes nothing is held back.
     let open = (L::splat(f32::NEG_INFINITY), L::splat(f32::INFINITY));
-    for ((j, line), to) in input.chunks(wide).enumerate().zip(middle.chunks_mut(width)) {
+    for ((j, line), to) in input.chunks(wide).enumerate().zip(middle[..width * high].chunks_mut(width)) {
         let start = shear.v * ((have.y + j as i64) as f64 + 0.5) + shear.c;
         r.x.places(&along_rows, start, have.x, &mut places);
         let is_inside = |place: &Place| place.at >= 0 && place.at as usize + taps <= wide;
@@ -467,18 +478,22 @@ fn sheared_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, rect: Rect, 
         };
         any_along::<L>(line, &places, &r.x, open, to);
     }
+    let rows = &middle[..width * high];
     let along_columns = columns(r.map.d);
     for (j, row) in out.chunks_mut(width).enumerate() {
         let start = r.map.e * ((rect.y + j as i64) as f64 + 0.5) + r.map.f;
         r.y.places(&along_columns, start, have.y, &mut places);
         match r.y.taps / 2 {
-            2 => down::<L, 2>(&middle, &places, &r.y, row),
-            3 => down::<L, 3>(&middle, &places, &r.y, row),
-            4 => down::<L, 4>(&middle, &places, &r.y, row),
-            5 => down::<L, 5>(&middle, &places, &r.y, row),
-            6 => down::<L, 6>(&middle, &places, &r.y, row),
-            _ => down::<L, 0>(&middle, &places, &r.y, row),
+            2 => down::<L, 2>(rows, &places, &r.y, row),
+            3 => down::<L, 3>(rows, &places, &r.y, row),
+            4 => down::<L, 4>(rows, &places, &r.y, row),
+            5 => down::<L, 5>(rows, &places, &r.y, row),
+            6 => down::<L, 6>(rows, &places, &r.y, row),
+            _ => down::<L, 0>(rows, &places, &r.y, row),
         }
+    }
+    if middle.len() <= KEPT {
+        MIDDLE.set(middle);
     }
 }
 
