@@ -12,6 +12,7 @@ export function problem(p, mend) {
     'div',
     { class: p.stops ? 'fail' : 'fail is-mild' },
     el('b', {}, p.stops ? phrase('runs-before-it-can-start') : phrase('runs-good-to-know')),
+    ' ',
     p.message,
     ...(ways.length ? [el('span', { class: 'mends' }, ...ways)] : []),
   );

@@ -170,6 +170,7 @@ async function look() {
     }
     $('what').textContent = phrase('runs-this-cannot-be-run-yet');
     $('where').textContent = e.message;
+    $('cost').textContent = '';
     return;
   }
   if (mine !== round) return;
