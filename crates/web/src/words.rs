@@ -110,6 +110,10 @@ mod tests {
                 _ => None,
             })
             .collect();
+        let many = names.len();
+        names.sort_unstable();
+        names.dedup();
+        assert_eq!(names.len(), many, "a name stands for one text");
         let here = Path::new(env!("CARGO_MANIFEST_DIR"));
         let files =
             ["templates", "templates/dialogs", "src", "src/pages", "src/api"].map(|folder| here.join(folder));
@@ -125,10 +129,6 @@ mod tests {
             !text.contains(&format!("\"{name}\"")) && !ENGLISH.contains(&format!("{{ {name} }}"))
         });
         assert_eq!(names, Vec::<&str>::new(), "nobody says these");
-        let before = names.len();
-        names.sort_unstable();
-        names.dedup();
-        assert_eq!(names.len(), before, "a name stands for one text");
     }
 
     fn known_has(known: &FluentResource, name: &str) -> bool {

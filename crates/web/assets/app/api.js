@@ -68,6 +68,12 @@ export function duration(seconds) {
   return phrase('app-about-hours', { hours: (seconds / 3600).toFixed(1) });
 }
 
+/** The size of a file as people say it. */
+export const fileSize = (bytes) =>
+  bytes < 1e6
+    ? phrase('any-kb', { bytes: Math.round(bytes / 1000) })
+    : phrase('any-mb', { bytes: (bytes / 1e6).toFixed(1) });
+
 /** An element with attributes and children; text is always text. */
 export function el(name, attributes = {}, ...children) {
   const e = document.createElement(name);

@@ -1,6 +1,6 @@
 // Pictures dropped on a recipe: brought, run, taken as a ZIP or written into a folder.
 
-import { ask, el, json, say } from './api.js';
+import { ask, el, fileSize, json, say } from './api.js';
 import { asks } from './fields.js';
 import { chooser } from './folder-chooser.js';
 import { phrase } from './words.js';
@@ -11,11 +11,6 @@ const dialog = $('drop');
 let drop = null;
 let going = null;
 let to = null;
-
-const size = (bytes) =>
-  bytes < 1e6
-    ? phrase('any-kb', { bytes: Math.round(bytes / 1000) })
-    : phrase('any-mb', { bytes: (bytes / 1e6).toFixed(1) });
 
 /** Brings one file; `told` is told how many bytes of it have gone. */
 function bring(file, told) {
@@ -55,7 +50,7 @@ export async function dropped(recipe, files) {
     count: files.length,
   });
   const list = $('drop-list');
-  const rows = files.map((f) => el('li', {}, el('span', {}, f.name), el('small', {}, size(f.size))));
+  const rows = files.map((f) => el('li', {}, el('span', {}, f.name), el('small', {}, fileSize(f.size))));
   list.replaceChildren(...rows);
   $('drop-go').disabled = true;
   $('drop-where').textContent = phrase('app-results-as-a-zip-from-the');

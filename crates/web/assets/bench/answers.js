@@ -1,6 +1,6 @@
 // What the server says of the recipe on this sample: sentences, sizes, what was measured, what a picture costs.
 
-import { json, say } from '../app/api.js';
+import { fileSize, json, say } from '../app/api.js';
 import { phrase } from '../app/words.js';
 
 const $ = (id) => document.getElementById(id);
@@ -142,10 +142,6 @@ export function answers(bench) {
     learned: phrase('bench-as-in-earlier-runs'),
     measured: phrase('bench-measured-word'),
   };
-  const size = (bytes) =>
-    bytes < 1e6
-      ? phrase('any-kb', { bytes: Math.round(bytes / 1000) })
-      : phrase('any-mb', { bytes: (bytes / 1e6).toFixed(1) });
 
   bench.data = function data() {
     const f = bench.facts;
@@ -165,7 +161,7 @@ export function answers(bench) {
     if (cost) {
       const seconds = cost.seconds < 10 ? cost.seconds.toFixed(1) : Math.round(cost.seconds);
       lines.push(
-        phrase('bench-a-picture-s', { seconds, bytes: cost.bytes == null ? '' : `, ${size(cost.bytes)}` }),
+        phrase('bench-a-picture-s', { seconds, bytes: cost.bytes == null ? '' : `, ${fileSize(cost.bytes)}` }),
         `(${SURE[cost.sure]})`,
       );
     }

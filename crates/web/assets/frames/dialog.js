@@ -52,7 +52,10 @@ export async function openDialog(path, acts = {}, body) {
     dialog.showModal();
   }
   try {
-    showDialog(await drawn(path, body), acts);
+    const text = await drawn(path, body);
+    // Closed while it came.
+    if (!dialog.open) return null;
+    showDialog(text, acts);
   } catch (e) {
     say(e.message);
     dialog.close();

@@ -8,7 +8,7 @@ import { showShares } from './shares.js';
 import { phrase } from '../app/words.js';
 
 /** What stands still where it is, and is exchanged where it says something else. */
-const PARTS = ['what', 'where', 'meter', 'working', 'acts', 'brought', 'found', 'fails', 'stamp'];
+const PARTS = ['what', 'where', 'meter', 'working', 'acts', 'brought', 'fails', 'stamp'];
 /** So many results are shown; the report has them all. */
 const SHOWN = 600;
 /** Events come faster than anybody looks; so often at most is asked again, in milliseconds. */
@@ -29,13 +29,14 @@ function follow(old, fresh) {
   if (focused?.id) $(focused.id)?.focus();
 }
 
-/** Results in `box` that are not there yet, moved into the list of that name. */
+/** Results that are not there yet, moved into the list of that name, `most` at most in all; how many there was no room for. */
 function take(fresh, id, most = Infinity) {
   const list = $(id);
   const there = new Set([...list.children].map((one) => one.dataset.position));
   const more = [...fresh.querySelector(`#${id}`).children].filter((one) => !there.has(one.dataset.position));
-  list.append(...more.slice(0, Math.max(0, most - there.size)));
-  return more.length;
+  const shown = more.slice(0, Math.max(0, most - there.size));
+  list.append(...shown);
+  return more.length - shown.length;
 }
 
 document.addEventListener('alpine:init', () => {
@@ -74,8 +75,11 @@ document.addEventListener('alpine:init', () => {
       const fresh = document.createElement('div');
       fresh.innerHTML = text;
       for (const id of PARTS) follow($(id), fresh.querySelector(`#${id}`));
+      // It is told now and then only, and stays meanwhile.
+      const found = fresh.querySelector('#found');
+      if (found.children.length) follow($('found'), found);
       take(fresh, 'together');
-      if (take(fresh, 'results', SHOWN) && $('results').children.length >= SHOWN) $('more-results').hidden = false;
+      if (take(fresh, 'results', SHOWN)) $('more-results').hidden = false;
       this.since = Math.max(this.since, Number(fresh.querySelector('#results').dataset.since));
       this.drawn(fresh);
     },

@@ -1,14 +1,10 @@
 // A PDF made smaller: sent, answered, and handed on as a download.
 
-import { el } from '../app/api.js';
+import { el, fileSize } from '../app/api.js';
 import { phrase } from '../app/words.js';
 
 const chosen = document.getElementById('smaller-file');
 const smaller = document.getElementById('smaller');
-const size = (bytes) =>
-  bytes < 1e6
-    ? phrase('any-kb', { bytes: Math.round(bytes / 1000) })
-    : phrase('any-mb', { bytes: (bytes / 1e6).toFixed(1) });
 chosen.onchange = () => {
   smaller.disabled = !chosen.files.length;
 };
@@ -44,8 +40,8 @@ smaller.onclick = async () => {
       });
       link.click();
       told.textContent = phrase('tools-instead-of-of-pictures-made-smaller', {
-        size: size(made.size),
-        size2: size(file.size),
+        size: fileSize(made.size),
+        size2: fileSize(file.size),
         changed,
         all,
       });

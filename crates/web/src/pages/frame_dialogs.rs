@@ -303,18 +303,18 @@ async fn gathering(State(app): State<App>) -> Result<Html<String>> {
         let said = far.with("done", state.done).with("total", state.total).into();
         return html(&GatheringDialog { title, share, said, lines: Vec::new(), state });
     };
-    let is_planned = matches!(state.phase, PhaseName::Planned);
     let trouble = match report.trouble.len() {
         0 => String::new(),
         count => say("dialogs-could-not-be-used").with("count", count).into(),
     };
-    let said = say(if is_planned { "dialogs-so-many-to-copy" } else { "dialogs-so-many-copied" })
-        .with("count", report.copied)
-        .with("bytes", &report.bytes)
-        .with("there", report.there)
-        .with("twice", report.twice)
-        .with("trouble", trouble)
-        .into();
+    let said =
+        say(if state.phase.is_planned() { "dialogs-so-many-to-copy" } else { "dialogs-so-many-copied" })
+            .with("count", report.copied)
+            .with("bytes", &report.bytes)
+            .with("there", report.there)
+            .with("twice", report.twice)
+            .with("trouble", trouble)
+            .into();
     let lines = report.lines.iter().take(LINES).map(|line| {
         let becomes = match line.what {
             "there" => say("dialogs-there-already").with("name", &line.name).into(),

@@ -128,8 +128,10 @@ impl Standing {
         let ended = p.ended();
         let good = p.done + p.skipped;
         let is_over = matches!(p.state, RunState::Done | RunState::Cancelled);
-        // What lines found that look at all pictures: once the first picture is made.
-        let found = if is_over || ended > p.failed { found(app, run.id).await? } else { Vec::new() };
+        // What lines found that look at all pictures: once the first picture is made, and again at the end. All items are read
+        // for it, which is too much for every look.
+        let is_to_be_told = since == 0 && ended > p.failed;
+        let found = if is_over || is_to_be_told { found(app, run.id).await? } else { Vec::new() };
         let is_taken_back = is_over && p.done == 0 && p.skipped > 0 && is_taken_back(app, run.id).await?;
         let share = |n: f64| 100.0 * n / p.total.max(1) as f64;
         let may_retry = p.failed > 0 && matches!(p.state, RunState::Done | RunState::Paused);

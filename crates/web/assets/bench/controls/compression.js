@@ -1,12 +1,7 @@
 // The file as it will be, at 100 %, beside the same without compression; both move together.
 
-import { ask, el, say } from '../../app/api.js';
+import { ask, el, fileSize, say } from '../../app/api.js';
 import { phrase } from '../../app/words.js';
-
-const size = (bytes) =>
-  bytes < 1e6
-    ? phrase('any-kb', { bytes: Math.round(bytes / 1000) })
-    : phrase('any-mb', { bytes: (bytes / 1e6).toFixed(1) });
 
 /** A part with what is told before it. */
 async function part(body) {
@@ -101,7 +96,7 @@ export function delivered(recipe, frame, at, goes) {
       told.textContent = phrase('bench-pixels-about-drag-to-move-both', {
         size: head.size[0],
         size2: head.size[1],
-        size3: size(head.bytes),
+        size3: fileSize(head.bytes),
         quality,
       });
     } catch (e) {
