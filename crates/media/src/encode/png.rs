@@ -7,6 +7,9 @@ use rallo_engine::{Encoded, Pixels, Size};
 /// How hard is packed, 0 ..= 12: from 6 on it takes much longer for little.
 pub(super) const PACKING: u8 = 5;
 
+/// The same for 16 bits: their lower bytes are noise that nothing packs, and searching longer made files no smaller.
+const PACKING_DEEP: u8 = 1;
+
 /// The colours of a picture that has few, and for each pixel which of them it has.
 pub(super) fn palette(pixels: &[u8]) -> Option<(Vec<[u8; 3]>, Vec<u8>)> {
     let mut known: std::collections::HashMap<[u8; 3], u8> = std::collections::HashMap::new();
@@ -56,6 +59,7 @@ pub fn encode(picture: &Encoded, extras: &Extras) -> Result<Vec<u8>, MediaError>
         (None, Pixels::F32(_)) => return Err(fail("floats were given".into())),
     };
     let is_palette = matches!(colours, oxipng::ColorType::Indexed { .. });
+    let packing = if depth == sixteen { PACKING_DEEP } else { PACKING };
     let Size { width, height } = picture.size;
     let image =
         oxipng::RawImage::new(width, height, colours, depth, samples).map_err(|e| fail(e.to_string()))?;
@@ -66,7 +70,7 @@ pub fn encode(picture: &Encoded, extras: &Extras) -> Result<Vec<u8>, MediaError>
         palette_reduction: is_palette,
         color_type_reduction: false,
         grayscale_reduction: false,
-        deflater: oxipng::Deflater::Libdeflater { compression: PACKING },
+        deflater: oxipng::Deflater::Libdeflater { compression: packing },
         ..oxipng::Options::default()
     };
     image.create_optimized_png(&options).map_err(|e| fail(e.to_string()))
