@@ -17,6 +17,7 @@ pub(crate) mod png;
 pub(crate) mod raw;
 mod tiff;
 mod tiff_directory;
+mod tiff_excerpt;
 mod tiff_planes;
 
 pub use crate::decode::format::Format;
@@ -300,11 +301,14 @@ fn raw_exif(file: &[u8]) -> Option<Vec<u8>> {
 
 /// The EXIF block of a file in one of the other containers.
 pub(crate) fn contained_exif(file: &[u8]) -> Option<Vec<u8>> {
+    if let Some(part) = tiff_excerpt::camera_part(file) {
+        return Some(part);
+    }
     let read = |reader: &exif::Reader| reader.read_from_container(&mut std::io::Cursor::new(file));
     crate::metadata::exif::as_far_as_it_goes(read).map(|exif| exif.buf().to_vec())
 }
 
-/// Bytes from the start of a JPEG that hold all its data but the pixels, nearly always.
+/// Bytes from the start of a JPEG or a DNG that hold all its data but the pixels, nearly always.
 const HEAD_BYTES: u64 = 256 * 1024;
 
 /// What a file says, read from its beginning where that is enough.
@@ -319,7 +323,12 @@ pub fn facts(path: &Path) -> Result<Facts, MediaError> {
     let mut head = Vec::new();
     file.take(HEAD_BYTES).read_to_end(&mut head).map_err(io)?;
     let whole = bytes <= HEAD_BYTES;
-    if !whole && matches!(Format::of(&head), Ok(Format::Jpeg)) {
+    let is_enough = match Format::of(&head) {
+        Ok(Format::Jpeg) => true,
+        Ok(Format::Raw) => raw::is_told_by(&head),
+        _ => false,
+    };
+    if !whole && is_enough {
         if let Ok(source) = FileSource::from_bytes(head) {
             return Ok(Facts { bytes, ..source.facts(path) });
         }
@@ -444,7 +453,11 @@ impl FileSource {
 
     /// A smaller picture embedded in the file, of at least `edge` pixels and of the same proportion.
     pub fn embedded(&self, edge: u32) -> Option<Self> {
-        let (inside, size) = embedded_preview::largest(self.exif.as_deref()?)?;
+        let beside = match self.format {
+            Format::Raw | Format::Tiff => self.file.as_slice(),
+            _ => self.exif.as_deref()?,
+        };
+        let (inside, size) = embedded_preview::largest(beside)?;
         let ratio = |s: Size| f64::from(s.width) / f64::from(s.height);
         let fits = size.long_edge() >= edge && (ratio(size) / ratio(self.stored) - 1.0).abs() < 0.01;
         let mut small = Self::from_bytes(inside.to_vec()).ok().filter(|_| fits)?;

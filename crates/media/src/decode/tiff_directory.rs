@@ -39,7 +39,7 @@ pub(crate) const SAMPLE_FORMAT: u16 = 339;
 pub(crate) const PROFILE: u16 = 34_675;
 
 /// Bytes of one value of a kind; nothing for a kind that is not known.
-fn size_of(kind: u16) -> Option<u64> {
+pub(super) fn size_of(kind: u16) -> Option<u64> {
     Some(match kind {
         1 | 2 | 6 | 7 => 1,
         3 | 8 => 2,
@@ -51,15 +51,15 @@ fn size_of(kind: u16) -> Option<u64> {
 
 /// The bytes of a file and how its numbers are written.
 #[derive(Clone, Copy)]
-struct Bytes<'a> {
+pub(super) struct Bytes<'a> {
     file: &'a [u8],
-    little: bool,
+    pub little: bool,
     big_tiff: bool,
 }
 
 impl<'a> Bytes<'a> {
     /// A file's, and where its first directory stands.
-    fn of(file: &'a [u8]) -> (Self, Option<u64>) {
+    pub fn of(file: &'a [u8]) -> (Self, Option<u64>) {
         let little = file.starts_with(b"II");
         let big_tiff = Bytes { file, little, big_tiff: false }.number(2, 2) == Some(43);
         let bytes = Self { file, little, big_tiff };
@@ -79,7 +79,7 @@ impl<'a> Bytes<'a> {
 pub(crate) struct Page<'a> {
     bytes: Bytes<'a>,
     /// Kind of value, number of values, and where they stand, by tag.
-    entries: HashMap<u16, (u16, u64, u64)>,
+    pub(super) entries: HashMap<u16, (u16, u64, u64)>,
 }
 
 impl<'a> Page<'a> {
@@ -169,13 +169,13 @@ pub(crate) fn every(file: &[u8]) -> Vec<Page<'_>> {
 }
 
 /// Tags whose values are places of directories: those below, of EXIF, of places on the earth, of interoperability.
-const DIRECTORIES: [u16; 4] = [SUB_DIRECTORIES, 34_665, 34_853, 40_965];
+pub(super) const DIRECTORIES: [u16; 4] = [SUB_DIRECTORIES, 34_665, 34_853, 40_965];
 
 /// Tags by which a reader makes room.
 const SIZES: [u16; 7] = [WIDTH, LENGTH, BITS, SAMPLES, ROWS_PER_STRIP, TILE_WIDTH, TILE_LENGTH];
 
 /// Directories of a file that is read by others; one with more is refused.
-const MOST_FOLLOWED: usize = 4096;
+pub(super) const MOST_FOLLOWED: usize = 4096;
 
 /// Directories below each other.
 const DEEPEST: usize = 64;
@@ -311,7 +311,7 @@ impl<'a> Directory<'a> {
 }
 
 /// A page, and where the next one stands.
-fn page(bytes: Bytes<'_>, at: u64) -> Option<(Page<'_>, Option<u64>)> {
+pub(super) fn page(bytes: Bytes<'_>, at: u64) -> Option<(Page<'_>, Option<u64>)> {
     let (head, entry, wide) = if bytes.big_tiff { (8, 20, 8) } else { (2, 12, 4) };
     let count = bytes.number(at, head)?;
     if count > 4096 {

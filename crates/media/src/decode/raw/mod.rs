@@ -13,6 +13,7 @@ use crate::decode::raw::dng_head::DngHead;
 use crate::decode::raw::levels::Levels;
 use crate::decode::raw::opcodes::Opcodes;
 use crate::decode::tiff_directory::{self, Page};
+use crate::decode::tiff_excerpt;
 use rallo_engine::Size;
 use rallo_engine::lens::EmbeddedLens;
 use rallo_engine::raw::{ColourProfile, Mosaic, Pattern, Placed, Raw, Sensor};
@@ -144,6 +145,11 @@ pub(crate) fn head(file: &Arc<Vec<u8>>) -> Result<RawHead, MediaError> {
     let told = |names: Vec<&str>| format!("The file also asks for {}, which is not done.", names.join(", "));
     let notes = if left_out.is_empty() { Vec::new() } else { vec![told(left_out)] };
     Ok(RawHead { size, bits, lens, notes })
+}
+
+/// Whether the beginning of a file says all that [`head`] tells: that of a DNG whose directories come before its pixels.
+pub(crate) fn is_told_by(beginning: &[u8]) -> bool {
+    tiff_excerpt::says_all(beginning) && dng_head::of(&tiff_directory::every(beginning)).is_some()
 }
 
 /// Size and depth as a DNG's directories alone tell them, where there is no doubt.
