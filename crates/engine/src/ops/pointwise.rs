@@ -310,6 +310,28 @@ fn gather(picture: &Picture, colour: &InputColour, x: usize, y: usize, n: usize,
                 at += stride * 3;
             }
         }
+        Samples::U16(v) if let Some(most) = colour.headroom => {
+            let light = |s: u16| {
+                let root = f32::from(s) * (1.0 / 65_535.0);
+                root * root * most
+            };
+            if stride == 1 {
+                let row = &v[at as usize..at as usize + 3 * n];
+                for (i, p) in row.as_chunks::<3>().0.iter().enumerate().take(CHUNK) {
+                    planes.r[i] = light(p[0]);
+                    planes.g[i] = light(p[1]);
+                    planes.b[i] = light(p[2]);
+                }
+            } else {
+                for i in 0..n {
+                    let p = &v[at as usize..at as usize + 3];
+                    planes.r[i] = light(p[0]);
+                    planes.g[i] = light(p[1]);
+                    planes.b[i] = light(p[2]);
+                    at += stride * 3;
+                }
+            }
+        }
         Samples::U16(v) => {
             let value = |t: &Table, s: u16| t.at_root(f32::from(s) * (1024.0 / 65_535.0));
             for i in 0..n {

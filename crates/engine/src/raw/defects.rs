@@ -73,25 +73,28 @@ pub(super) fn found(mosaic: &Mosaic) -> Vec<(usize, f32)> {
     let cells: Vec<Around> = (0..side * side).map(|i| Around::of(mosaic, i % side, i / side)).collect();
     let of_row = |y: usize| {
         let mut row = Vec::new();
-        let mut stands_out = vec![true; w];
-        if side == 2 {
-            standing_out(&mosaic.values, y * w, w, &mut stands_out);
-        }
-        for x in (EDGE..w - EDGE).filter(|x| stands_out[*x]) {
+        let mut look = |x: usize| {
             let around = &cells[y % side * side + x % side];
             if let Some(mended) = mended(mosaic, around, x, y) {
                 row.push((y * w + x, mended));
             }
+        };
+        if side == 2 {
+            let mut stands_out = vec![0; w];
+            standing_out(&mosaic.values, y * w, w, &mut stands_out);
+            memchr::memchr_iter(1, &stands_out[EDGE..w - EDGE]).for_each(|x| look(EDGE + x));
+        } else {
+            (EDGE..w - EDGE).for_each(look);
         }
         row
     };
     (EDGE..h - EDGE).into_par_iter().flat_map_iter(of_row).collect()
 }
 
-/// Which values of a row stand out from all four neighbours two places away, which are behind the same of 2 × 2 filters: hardly
+/// Which values of a row, 1 or 0, stand out from all four neighbours two places away, which are behind the same of 2 × 2 filters: hardly
 /// any, and no others need a closer look.
 #[multiversion(targets("x86_64+avx512f+avx512vl", "x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
-fn standing_out(values: &[f32], start: usize, width: usize, out: &mut [bool]) {
+fn standing_out(values: &[f32], start: usize, width: usize, out: &mut [u8]) {
     let count = width - 4;
     let row = |from: usize| &values[from..][..count];
     let (own, left, right) = (row(start + 2), row(start), row(start + 4));
@@ -99,7 +102,7 @@ fn standing_out(values: &[f32], start: usize, width: usize, out: &mut [bool]) {
     for (i, to) in out[2..2 + count].iter_mut().enumerate() {
         let high = left[i].max(right[i]).max(up[i].max(down[i]));
         let low = left[i].min(right[i]).min(up[i].min(down[i]));
-        *to = (own[i] > high + LEAST) | (own[i] < low - LEAST);
+        *to = u8::from((own[i] > high + LEAST) | (own[i] < low - LEAST));
     }
 }
 

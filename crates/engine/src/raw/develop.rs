@@ -9,6 +9,7 @@ use crate::raw::look::Look;
 use crate::raw::mosaic::Mosaic;
 use crate::raw::scale::Scale;
 use crate::raw::six_by_six;
+use multiversion::multiversion;
 use rayon::prelude::*;
 
 /// How far above white light is kept.
@@ -118,40 +119,64 @@ fn reduced(mosaic: &Mosaic, gain: [f32; 3], level: u8, finish: &Finish<'_>) -> D
     let mut samples = vec![0u16; width * height * 3];
     let whole_blocks = w / side;
     samples.par_chunks_mut(width * 3).enumerate().for_each_init(
-        || vec![[0f32; 3]; width],
-        |means, (y, row)| {
+        || [0; 3].map(|_| vec![0f32; whole_blocks]),
+        |sums, (y, row)| {
             let whole = if (y + 1) * side <= h { whole_blocks } else { 0 };
-            let (inner, last) = means.split_at_mut(whole);
-            if whole > 0 {
-                block_sums(mosaic, y * side, side, inner);
-            }
-            let each = (side * side) as f32 / 4.0;
-            let scale = [gain[0] / each, gain[1] / (2.0 * each), gain[2] / each];
-            for (x, mean) in last.iter_mut().enumerate() {
-                let of_block = block_mean(mosaic, ((whole + x) * side, y * side), side);
-                *mean = std::array::from_fn(|c| of_block[c] * gain[c]);
-            }
             let (row, rest) = row.as_chunks_mut::<3>().0.split_at_mut(whole);
-            finish.kept(row, |from, block| put(block, &inner[from..], scale));
+            if whole > 0 {
+                block_sums(mosaic, y * side, side, sums);
+                let each = (side * side) as f32 / 4.0;
+                let scale = [gain[0] / each, gain[1] / (2.0 * each), gain[2] / each];
+                finish.kept(row, |from, block| put_planes(block, sums, from, scale));
+            }
+            let mean_at = |x: usize| {
+                let of_block = block_mean(mosaic, ((whole + x) * side, y * side), side);
+                std::array::from_fn(|c| of_block[c] * gain[c])
+            };
+            let last: Vec<[f32; 3]> = (0..rest.len()).map(mean_at).collect();
             finish.kept(rest, |from, block| put(block, &last[from..], [1.0; 3]));
         },
     );
     Developed { size: Size::new(width as u32, height as u32), samples }
 }
 
-/// Sums of each filter over whole blocks of `side` rows and columns, along the rows that begin at `top`.
-fn block_sums(mosaic: &Mosaic, top: usize, side: usize, sums: &mut [[f32; 3]]) {
+/// As [`put`], from a plane for each colour.
+fn put_planes(block: &mut Block, planes: &[Vec<f32>; 3], from: usize, gain: [f32; 3]) {
+    for ((to, plane), gain) in block.iter_mut().zip(planes).zip(gain) {
+        for (to, value) in to.iter_mut().zip(&plane[from..]) {
+            *to = value * gain;
+        }
+    }
+}
+
+/// Sums of each filter over whole blocks of `side` rows and columns, along the rows that begin at `top`; a plane for each colour.
+fn block_sums(mosaic: &Mosaic, top: usize, side: usize, sums: &mut [Vec<f32>; 3]) {
     let w = mosaic.size.width as usize;
-    sums.fill([0.0; 3]);
+    sums.iter_mut().for_each(|plane| plane.fill(0.0));
     for y in top..top + side {
-        let [even, odd] = [0, 1].map(|x| usize::from(mosaic.pattern.at(x, y)));
         let values = &mosaic.values[y * w..(y + 1) * w];
-        for (sum, block) in sums.iter_mut().zip(values.chunks_exact(side)) {
-            for [a, b] in block.as_chunks::<2>().0 {
-                sum[even] += a;
-                sum[odd] += b;
+        for x in 0..2 {
+            let plane = &mut sums[usize::from(mosaic.pattern.at(x, y))];
+            match side {
+                2 => add_of_pairs(plane, values, x),
+                _ => (x..side).step_by(2).for_each(|x| add_of_blocks(plane, values, x, side)),
             }
         }
+    }
+}
+
+/// Adds the first or the second value of each pair.
+#[multiversion(targets("x86_64+avx512f+avx512vl+avx512bw", "x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
+fn add_of_pairs(sums: &mut [f32], values: &[f32], at: usize) {
+    for (sum, pair) in sums.iter_mut().zip(values.as_chunks::<2>().0) {
+        *sum += pair[at];
+    }
+}
+
+/// Adds one value of each block of `side`.
+fn add_of_blocks(sums: &mut [f32], values: &[f32], at: usize, side: usize) {
+    for (sum, block) in sums.iter_mut().zip(values.chunks_exact(side)) {
+        *sum += block[at];
     }
 }
 
