@@ -25,6 +25,9 @@ pub enum Error {
         /// Why it makes no sense.
         reason: String,
     },
+    /// There is no room left where records are kept.
+    #[error("there is no room left on the disk that holds the program's own data")]
+    NoRoom,
     /// The place where records are kept does not answer, or refused.
     #[error("the records cannot be used: {0}")]
     Unavailable(#[source] Box<dyn std::error::Error + Send + Sync>),

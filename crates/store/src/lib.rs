@@ -43,9 +43,13 @@ pub(crate) fn failed(e: sqlx::Error) -> Error {
             Ok(stored) => *stored,
             Err(source) => Error::stored(index, "", source),
         },
+        sqlx::Error::Database(e) if e.code().is_some_and(|code| code == FULL) => Error::NoRoom,
         other => Error::Unavailable(Box::new(other)),
     }
 }
+
+/// What SQLite calls a disk without room (SQLITE_FULL).
+const FULL: &str = "13";
 
 /// Waits until nobody else holds the lock; it is let go with the file.
 async fn alone(file: PathBuf) -> Result<File> {
@@ -102,5 +106,23 @@ impl Settings for Store {
             .await
             .map_err(failed)?;
         Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use sqlx::sqlite::SqlitePoolOptions;
+
+    #[tokio::test]
+    async fn a_disk_without_room_is_told_apart_from_a_database_that_does_not_answer() {
+        let pool = SqlitePoolOptions::new().max_connections(1).connect("sqlite::memory:").await.unwrap();
+        let run = async |sql: &'static str| sqlx::query(sql).execute(&pool).await;
+        run("CREATE TABLE words (word TEXT)").await.unwrap();
+        run("PRAGMA max_page_count = 4").await.unwrap();
+        let full = run("INSERT INTO words VALUES (hex(randomblob(100000)))").await.unwrap_err();
+        assert!(matches!(failed(full), Error::NoRoom));
+        let wrong = run("INSERT INTO nothing VALUES (1)").await.unwrap_err();
+        assert!(matches!(failed(wrong), Error::Unavailable(_)));
     }
 }

@@ -94,6 +94,10 @@ impl From<rallo_job::Error> for Error {
                 tracing::error!("records: {e}");
                 Self(StatusCode::INTERNAL_SERVER_ERROR, e.to_string())
             }
+            e @ rallo_job::Error::NoRoom => {
+                tracing::error!("records: {e}");
+                Self(StatusCode::INSUFFICIENT_STORAGE, format!("{e}; free some, and try again"))
+            }
             e => {
                 tracing::error!("records: {e}");
                 Self(
