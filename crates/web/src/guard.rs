@@ -107,12 +107,15 @@ pub async fn guard(State(app): State<App>, request: Request, next: Next) -> Resp
 
 /// What every answer says to browsers, refusals too; and an answer where a handler fails.
 pub fn wrapped(router: Router) -> Router {
-    let headers = [
+    // A script and a style are what the page that asks for them may do; dozens of them come with a page.
+    let of_documents = [
         (header::CONTENT_SECURITY_POLICY, POLICY),
+        (HeaderName::from_static("cross-origin-opener-policy"), "same-origin"),
+    ];
+    let of_all = [
         (header::X_CONTENT_TYPE_OPTIONS, "nosniff"),
         (header::REFERRER_POLICY, "no-referrer"),
         (HeaderName::from_static("cross-origin-resource-policy"), "same-origin"),
-        (HeaderName::from_static("cross-origin-opener-policy"), "same-origin"),
     ];
     let failed = |_: Box<dyn Any + Send>| {
         Problem::answer(
@@ -120,9 +123,24 @@ pub fn wrapped(router: Router) -> Router {
             "the program failed on this request; please report it",
         )
     };
-    headers.into_iter().fold(router.layer(CatchPanicLayer::custom(failed)), |router, (name, value)| {
+    let router = of_documents.into_iter().fold(
+        router.layer(CatchPanicLayer::custom(failed)),
+        |router, (name, value)| {
+            let told =
+                move |answer: &Response| may_be_a_document(answer).then(|| HeaderValue::from_static(value));
+            router.layer(SetResponseHeaderLayer::overriding(name, told))
+        },
+    );
+    of_all.into_iter().fold(router, |router, (name, value)| {
         router.layer(SetResponseHeaderLayer::overriding(name, HeaderValue::from_static(value)))
     })
+}
+
+/// Whether a browser may show an answer as a page of its own.
+fn may_be_a_document(answer: &Response) -> bool {
+    let kind =
+        answer.headers().get(header::CONTENT_TYPE).and_then(|kind| kind.to_str().ok()).unwrap_or_default();
+    !["text/javascript", "text/css", "font/"].iter().any(|other| kind.starts_with(other))
 }
 
 #[cfg(test)]
@@ -139,7 +157,12 @@ mod tests {
                 panic!("as the test asks for")
             }
         };
-        let router = wrapped(Router::new().route("/", get(failing)));
+        let script = || async { ([(header::CONTENT_TYPE, "text/javascript; charset=utf-8")], "1") };
+        let router = wrapped(Router::new().route("/", get(failing)).route("/a.js", get(script)));
+        let asked = Request::builder().uri("/a.js").body(Body::empty()).unwrap();
+        let answer = router.clone().oneshot(asked).await.unwrap();
+        assert_eq!(answer.headers()["x-content-type-options"], "nosniff");
+        assert_eq!(answer.headers().get(header::CONTENT_SECURITY_POLICY), None);
         for (path, status) in [("/", 500), ("/nowhere", 404)] {
             let request = Request::builder().uri(path).body(Body::empty()).unwrap();
             let answer = router.clone().oneshot(request).await.unwrap();
