@@ -9,6 +9,7 @@ mod assembly;
 mod contact_sheet;
 mod course;
 mod dng;
+mod fitting;
 pub(crate) mod frames;
 mod pdf;
 mod pictures;

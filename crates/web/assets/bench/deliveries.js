@@ -2,7 +2,6 @@
 
 import { el } from '../app/api.js';
 import { controls, sentence } from './ticket.js';
-import { fitting } from '../app/fields.js';
 import { phrase } from '../app/words.js';
 
 // Dialogs that few need come when they are asked for.
@@ -210,7 +209,8 @@ export function deliveries(box, desk) {
     const moves = kind.id === 'video' && goes.fit === 'move';
     const own = (name) => goes[name] ?? kind.params.find((p) => p.name === name).default;
     // The marks of a move have a view of their own.
-    const fits = fitting(kind, goes).filter((p) => p.name !== 'move');
+    const means = told?.fits[i] ?? [];
+    const fits = kind.params.filter((p) => means.includes(p.name) && p.name !== 'move');
     const ending = ENDINGS[goes.format ?? { archive: 'tiff', dng: 'dng' }[kind.id] ?? 'jpeg'] ?? '';
     const builder = el(
       'button',

@@ -14,27 +14,27 @@ use serde_json::Value;
 #[derive(Serialize, JsonSchema)]
 pub struct Control {
     /// Name in recipes.
-    name: &'static str,
+    pub(crate) name: &'static str,
     /// What it does.
-    about: &'static str,
+    pub(crate) about: &'static str,
     /// Unit; empty where there is none.
-    unit: &'static str,
+    pub(crate) unit: &'static str,
     /// What it is now.
-    default: Value,
+    pub(crate) default: Value,
     /// How it is set.
-    kind: &'static str,
+    pub(crate) kind: &'static str,
     /// Least value, or least length.
-    min: Option<f64>,
+    pub(crate) min: Option<f64>,
     /// Greatest value, or greatest length.
-    max: Option<f64>,
+    pub(crate) max: Option<f64>,
     /// What one step of a control changes.
     step: Option<f64>,
     /// What can be chosen.
     #[serde(skip_serializing_if = "Option::is_none")]
-    choices: Option<&'static [&'static str]>,
+    pub(crate) choices: Option<&'static [&'static str]>,
     /// What the numbers of a row are.
     #[serde(skip_serializing_if = "Option::is_none")]
-    names: Option<&'static [&'static str]>,
+    pub(crate) names: Option<&'static [&'static str]>,
 }
 
 impl Control {

@@ -9,7 +9,7 @@ use axum::Json;
 use axum::extract::State;
 use rallo_engine::Source;
 use rallo_media::Format;
-use rallo_recipe::{Advice, Part};
+use rallo_recipe::{Advice, Delivery, Part};
 use rallo_runner::schedule::{self, Class};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -24,6 +24,8 @@ pub(super) struct PlanAnswer {
     lines: Vec<LineEntry>,
     /// The sentence of each delivery, in parts.
     goes: Vec<Vec<Part>>,
+    /// The values of each delivery that mean something by what its others are, by name.
+    fits: Vec<Vec<&'static str>>,
     /// Pixels of the result, across and down.
     size: [u32; 2],
     /// The frame's own changes, in words.
@@ -53,6 +55,11 @@ struct LineEntry {
     measured: Option<Vec<f64>>,
     /// The ordinary steps that do what it chose, with their values.
     ordinary: Option<Vec<(&'static str, Value)>>,
+}
+
+/// The names of a delivery's values that mean something.
+fn fitting(delivery: &Delivery) -> Vec<&'static str> {
+    delivery.kind().fitting(&delivery.values()).into_iter().map(|param| param.name).collect()
 }
 
 pub(super) async fn plan(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result<Json<PlanAnswer>> {
@@ -86,6 +93,7 @@ pub(super) async fn plan(State(app): State<App>, Sent(ask): Sent<Ask>) -> Result
             reading: recipe.reading_parts(frame.source.format() == Format::Raw),
             lines: lines.collect(),
             goes: recipe.deliveries.iter().map(|d| d.parts(&recipe)).collect(),
+            fits: recipe.deliveries.iter().map(fitting).collect(),
             size: [size.width, size.height],
             own: frame.about.frame.own.words(),
             source: [from.width, from.height],
