@@ -1,9 +1,10 @@
 import assert from 'node:assert/strict';
+import { readFileSync } from 'node:fs';
 import { test } from 'node:test';
 import { takeLabel } from '../assets/app/folder-chooser.js';
 import { parse, shown } from '../assets/app/values.js';
-import { apart, made } from '../assets/bench/controls/name-pieces.js';
-import { byFolder } from '../assets/runs/names.js';
+import { CHOICES, PIECES, apart, made } from '../assets/bench/controls/name-pieces.js';
+import { putAnswer, showValue } from '../assets/app/fields.js';
 
 test('the way on says what is opened', () => {
   const here = { path: '/pots', pictures: 12 };
@@ -14,12 +15,31 @@ test('the way on says what is opened', () => {
   assert.equal(takeLabel(ticked, here), 'Open 2 folders and 1 picture');
 });
 
-test('names are grouped by the folders they go into', () => {
-  const names = ['web', 'web', 'print', 'web'].map((folder, i) => ({ folder, target: `${i}.jpg` }));
+test('a field shows what was answered, and else what it was drawn with', () => {
+  const answers = [];
+  putAnswer(answers, { line: 2, param: 'amount' }, 0.5);
+  putAnswer(answers, { line: 1, param: 'on' }, false);
+  putAnswer(answers, { line: 2, param: 'amount' }, 0.75);
   assert.deepEqual(
-    byFolder(names).map((g) => `${g.folder} ${g.names.length}`),
-    ['web 2', 'print 1', 'web 1'],
+    answers.map((a) => `${a.line} ${a.param} ${a.value}`),
+    ['1 on false', '2 amount 0.75'],
   );
+  const field = (sets, more) => ({ dataset: { sets: JSON.stringify(sets) }, ...more });
+  const amount = field({ line: 2, param: 'amount', kind: 'number' }, { defaultValue: '1' });
+  showValue(amount, answers);
+  assert.equal(amount.value, '0.75');
+  showValue(amount, []);
+  assert.equal(amount.value, '1');
+  const on = field({ line: 1, param: 'on', kind: 'flag' }, { defaultChecked: true });
+  showValue(on, answers);
+  assert.equal(on.checked, false);
+  const choices = [
+    { value: 'a', defaultSelected: false },
+    { value: 'b', defaultSelected: true },
+  ];
+  const choice = field({ line: 4, param: 'way', kind: 'choice' }, { options: choices });
+  showValue(choice, answers);
+  assert.equal(choice.value, 'b');
 });
 
 test('typed values are what their kind has', () => {
@@ -55,4 +75,21 @@ test('templates of names come apart into pieces and together again', () => {
     assert.equal(made(apart(template)), template);
   }
   assert.equal(apart('{unknown:3}'), null);
+});
+
+test('the dialog that builds names offers what templates can be taken apart into', () => {
+  const dialog = readFileSync(new URL('../templates/dialogs/names.html', import.meta.url), 'utf8');
+  const pieces = [...dialog.matchAll(/<template data-piece="(\w+)">(.*?)<\/template>/g)];
+  assert.deepEqual(
+    pieces.map((m) => m[1]),
+    Object.keys(PIECES),
+  );
+  for (const [, piece, inside] of pieces) {
+    const keys = [...inside.matchAll(/data-key="(\w+)"/g)].map((m) => m[1]);
+    assert.deepEqual(keys, Object.keys(PIECES[piece].values));
+    for (const [, key, options] of inside.matchAll(/<select[^>]* data-key="(\w+)">(.*?)<\/select>/g)) {
+      const values = [...options.matchAll(/<option value="([^"]*)"/g)].map((m) => m[1]);
+      assert.deepEqual(values, CHOICES[key]);
+    }
+  }
 });

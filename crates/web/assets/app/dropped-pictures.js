@@ -61,15 +61,13 @@ export async function dropped(recipe, files) {
   };
   put(0);
   dialog.showModal();
-  let open = [];
   try {
-    open = recipe.asks ?? [];
     drop = (await json('POST', '/api/drops')).drop;
+    await asks($('drop-asks'), recipe.id, answers);
   } catch (e) {
     $('drop-said').textContent = e.message;
     return;
   }
-  asks($('drop-asks'), open, answers);
   let [gone, good, bad] = [0, 0, 0];
   for (const [i, file] of files.entries()) {
     if (!drop) return;

@@ -1,6 +1,7 @@
 // A dialog over the frames: the server draws it, its buttons do what the page says.
 
-import { ask, say } from '../app/api.js';
+import { say } from '../app/api.js';
+import { drawn } from '../app/parts.js';
 import { showShares } from '../runs/shares.js';
 
 const $ = (id) => document.getElementById(id);
@@ -8,18 +9,10 @@ const $ = (id) => document.getElementById(id);
 /** A dialog that moves is asked for again after so many milliseconds. */
 const AGAIN = 400;
 
-/** The dialog as the server draws it; `body` is sent along where there is one. */
-async function drawn(path, body) {
-  const answer = body ? await ask('POST', path, body) : await fetch(path);
-  const text = await answer.text();
-  if (!answer.ok) throw new Error(JSON.parse(text).detail);
-  return text;
-}
-
-/** Shows a dialog that is drawn; `acts` as below. */
-export function showDialog(text, acts) {
+/** Shows a dialog that the server has drawn; `acts` as below. */
+export function showDialog(fresh, acts) {
   const dialog = $('paper');
-  dialog.innerHTML = text;
+  dialog.replaceChildren(...fresh.childNodes);
   dialog.setAttribute('aria-label', dialog.querySelector('h2').textContent);
   showShares(dialog);
   dialog.onclick = async (e) => {
@@ -52,10 +45,10 @@ export async function openDialog(path, acts = {}, body) {
     dialog.showModal();
   }
   try {
-    const text = await drawn(path, body);
+    const fresh = await drawn(path, body);
     // Closed while it came.
     if (!dialog.open) return null;
-    showDialog(text, acts);
+    showDialog(fresh, acts);
   } catch (e) {
     say(e.message);
     dialog.close();

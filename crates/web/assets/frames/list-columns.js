@@ -50,7 +50,7 @@ function columns(grid, chosen) {
     el('div', { class: 'ticks' }, ...ticks),
     el('div', { class: 'folder-foot' }, done),
   );
-  showDialog(drawn.innerHTML, {
+  showDialog(drawn, {
     go: (_, dialog) => {
       grid.columns = [...dialog.querySelectorAll(':checked')].map((tick) => tick.value);
       chosen();

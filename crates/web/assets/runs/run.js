@@ -5,6 +5,7 @@ import { checkpoint } from './checkpoint.js';
 import { player } from './clip.js';
 import { resultLook } from './result-viewer.js';
 import { showShares } from './shares.js';
+import { begin, drawn, follow } from '../app/parts.js';
 import { phrase } from '../app/words.js';
 
 /** What stands still where it is, and is exchanged where it says something else. */
@@ -15,19 +16,6 @@ const SHOWN = 600;
 const EVERY = 200;
 
 const $ = (id) => document.getElementById(id);
-
-/** Lets an element say what a fresh one says; the element itself stays, and what is in it where it says the same. */
-function follow(old, fresh) {
-  for (const name of ['hidden', 'aria-valuenow']) {
-    if (fresh.hasAttribute(name)) old.setAttribute(name, fresh.getAttribute(name));
-    else old.removeAttribute(name);
-  }
-  if (old.dataset.html === fresh.innerHTML) return;
-  old.dataset.html = fresh.innerHTML;
-  const focused = old.contains(document.activeElement) ? document.activeElement : null;
-  old.innerHTML = fresh.innerHTML;
-  if (focused?.id) $(focused.id)?.focus();
-}
 
 /** Results that are not there yet, moved into the list of that name, `most` at most in all; how many there was no room for. */
 function take(fresh, id, most = Infinity) {
@@ -49,7 +37,7 @@ document.addEventListener('alpine:init', () => {
         [...$('results').children].map((one) => ({ position: Number(one.dataset.position), target: one.dataset.name }));
       this.look = resultLook($('look'), this.run, results, say);
       this.since = Number($('results').dataset.since);
-      for (const id of PARTS) $(id).dataset.html = $(id).innerHTML;
+      begin(PARTS);
       this.$el.addEventListener('click', (e) => this.clicked(e.target));
       const soon = () => this.soon();
       document.addEventListener('rallo:run', (e) => {
@@ -63,17 +51,14 @@ document.addEventListener('alpine:init', () => {
     },
     async draw() {
       this.due = null;
-      let text;
+      let fresh;
       try {
-        const answer = await fetch(`/runs/${this.run}/state?since=${this.since}`);
-        text = await answer.text();
-        if (!answer.ok) return say(JSON.parse(text).detail);
-      } catch {
-        // The rail says that the server is away.
+        fresh = await drawn(`/runs/${this.run}/state?since=${this.since}`);
+      } catch (e) {
+        // Where nothing answers, the rail says that the server is away.
+        if (!(e instanceof TypeError)) say(e.message);
         return;
       }
-      const fresh = document.createElement('div');
-      fresh.innerHTML = text;
       for (const id of PARTS) follow($(id), fresh.querySelector(`#${id}`));
       // It is told now and then only, and stays meanwhile.
       const found = fresh.querySelector('#found');

@@ -83,8 +83,7 @@ $('when').onchange = () => {
 };
 $('recipe').onchange = () => {
   answers = [];
-  const one = recipes.find((r) => r.id === Number($('recipe').value));
-  asks($('watch-asks'), one?.asks ?? [], answers);
+  asks($('watch-asks'), Number($('recipe').value), answers).catch((e) => say(e.message));
 };
 $('add').onclick = doing(async () => {
   await ask('POST', '/api/watches', {

@@ -6,7 +6,7 @@ pub(crate) mod bench;
 pub(crate) mod cache;
 pub(crate) mod camera;
 mod clips;
-mod delivered;
+pub(crate) mod delivered;
 mod document;
 mod documents;
 pub(crate) mod drops;
@@ -22,7 +22,7 @@ mod ramps;
 pub mod recipes;
 pub(crate) mod runs;
 pub(crate) mod sequence;
-mod sheet;
+pub(crate) mod sheet;
 mod shoots;
 pub(crate) mod watches;
 

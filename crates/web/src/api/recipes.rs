@@ -97,11 +97,11 @@ fn shown(row: &RecipeRow) -> Result<RecipeAnswer> {
 #[derive(Serialize, JsonSchema)]
 pub struct Asking {
     /// The line it is about, from 0.
-    line: usize,
+    pub(crate) line: usize,
     /// The step of that line.
-    title: &'static str,
+    pub(crate) title: &'static str,
     /// What is asked.
-    param: Control,
+    pub(crate) param: Control,
 }
 
 /// What a recipe asks when a run starts.

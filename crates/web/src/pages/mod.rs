@@ -1,12 +1,16 @@
 //! The pages, rendered on the server.
 
 mod assets;
+mod bench_dialogs;
+mod fields;
 mod folders;
 mod frame_dialogs;
+mod questions;
 mod queue;
 mod recipes;
 mod run;
 mod runs;
+mod sheet;
 mod start;
 mod ticket;
 mod watched;
@@ -31,6 +35,7 @@ pub fn routes() -> Router<App> {
         .route("/folder-list", get(folders::folder_list))
         .route("/frames", get(frames))
         .merge(frame_dialogs::routes())
+        .merge(bench_dialogs::routes())
         .route("/bench", get(bench))
         .route("/sequence", get(sequence))
         .route("/proof", get(proof))
@@ -39,7 +44,8 @@ pub fn routes() -> Router<App> {
         .route("/recipes/{id}", get(recipes::recipe))
         .route("/recipes/{id}/sheet", get(recipes::settings))
         .route("/recipes/{id}/sheet.pdf", get(recipes::settings_pdf))
-        .route("/sheet", get(runs::sheet))
+        .merge(sheet::routes())
+        .merge(questions::routes())
         .route("/watched", get(watched::watched))
         .route("/watched/list", get(watched::watch_list))
         .route("/tools", get(tools))

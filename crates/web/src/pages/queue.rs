@@ -173,9 +173,9 @@ fn stands(p: &Event, run: &Run, is_next: bool) -> String {
 /// A time that is left, as people say it.
 fn about(seconds: f64) -> String {
     match seconds {
-        s if s < 90.0 => format!("{} s", s.ceil()),
-        s if s < 5400.0 => format!("{} min", (s / 60.0).round()),
-        s => format!("{:.1} h", s / 3600.0),
+        s if s < 90.0 => say("queue-seconds").with("count", s.ceil() as u64).into(),
+        s if s < 5400.0 => say("queue-minutes").with("count", (s / 60.0).round() as u64).into(),
+        s => say("queue-hours").with("hours", format!("{:.1}", s / 3600.0)).into(),
     }
 }
 

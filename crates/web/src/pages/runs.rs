@@ -1,4 +1,4 @@
-//! The run sheet, a run's report and what lies in its folder.
+//! A run's report and what lies in its folder.
 
 use super::ticket::{Piece, Ticket};
 use super::{Rail, clock, html};
@@ -13,19 +13,6 @@ use rallo_job::ItemState;
 use rallo_job::prelude::*;
 use rallo_media::bytes_text;
 use rallo_runner::report;
-
-#[derive(Template)]
-#[template(path = "sheet.html")]
-struct Sheet {
-    rail: Rail,
-    ticket: Ticket,
-}
-
-pub(super) async fn sheet(State(app): State<App>) -> Result<Html<String>> {
-    let laid = workspace::laid(&app).await?;
-    let row = laid.recipe.as_ref().ok_or_else(|| Error::bad("there is no recipe"))?;
-    html(&Sheet { ticket: Ticket::new(&row.document, row.version)?, rail: Rail::new(&app, &laid, "sheet") })
-}
 
 /// A run's report as a page to be printed.
 #[derive(Template)]

@@ -16,6 +16,16 @@ any-so-many-pictures = { $count ->
     [one] { $count } picture
    *[other] { $count } pictures
   }
+any-so-many-files = { $count ->
+    [one] { $count } file
+   *[other] { $count } files
+  }
+any-line-before = Line { $line },{" "}
+any-leave-it-as-it-was = Leave it as it was
+any-earlier = Earlier
+any-play = Play
+any-first-guess = a first guess
+any-this-recipe-asks = This recipe asks
 any-so-many-set-aside = { $count } set aside
 any-so-many-left-out = { $count } left out
 any-word-selected = selected
@@ -347,6 +357,9 @@ proof-all-at-the-same-place-1 = All at the same place (1)
 
 ## queue
 
+queue-seconds = { $count } s
+queue-minutes = { $count } min
+queue-hours = { $hours } h
 queue-at-work = at work
 queue-paused = paused
 queue-of = { $ended } of { $total }
@@ -575,12 +588,37 @@ sheet-it-takes-what-is-not-set-aside = It takes the { $count } that are not set 
 sheet-run-sheet-rallo = Run sheet – Rallo
 sheet-change-it = change it
 sheet-looking-at-what-this-will-do = Looking at what this will do …
-sheet-measuring-time-and-size = Measuring time and size …
 sheet-what-this-recipe-asks = What this recipe asks
 sheet-values = Values
 sheet-keep-in-the-recipe-too = Keep in the recipe too
 sheet-as-the-recipe-says = As the recipe says
 sheet-start = Start
+sheet-on = on
+sheet-size-unknown = unknown
+sheet-of = { $pixels }, of { $source }
+sheet-line = Line { $line }, { $title }
+sheet-where-and-how = Where and how results are written
+sheet-values-of-line = Values of line { $line }
+sheet-values-of-delivery = Values of delivery { $delivery }
+sheet-choose-a-folder = Choose a folder
+sheet-changed = Changed for this run.
+sheet-changed-and-left-out = Changed for this run. { any-so-many-left-out }.
+sheet-before-it-can-start = Before it can start
+sheet-good-to-know = Good to know
+sheet-into = Into { $folder }.
+sheet-into-where-is-free = Into { $folder }. { $free } are free there.
+sheet-and-other-folders = { $folder } { $others ->
+    [one] and { $others } other folder
+   *[other] and { $others } other folders
+  }
+sheet-estimated = estimated from what this machine does
+sheet-learned = estimated from earlier runs
+sheet-being-measured = { $sure }, being measured now
+sheet-corrected-while-it-runs = { $sure }, corrected while it runs
+sheet-measured-on = measured on { $count } of them, corrected while it runs
+sheet-none-could-be-made = None of the pictures could be made to measure time and size.
+sheet-each = , { $bytes } each
+sheet-in-all = { $time }, about { $bytes } in all{ $each }: { $why }.
 sheet-later-first-or-with-a-limit = Later, first, or with a limit
 sheet-start-before-all-other-runs = Start before all other runs
 sheet-every-night-or-whenever-pictures-arrive = Every night, or whenever pictures arrive
@@ -774,3 +812,100 @@ dialogs-have-no-capture-time = { $count ->
     [one] { $count } has no capture time and stays as it is
    *[other] { $count } have no capture time and stay as they are
   }
+
+## checkpoint
+
+checkpoint-before-line = Before line { $line }: { $what }
+checkpoint-yes-go-on = Yes, go on
+checkpoint-the-pictures-as-they-will-be = The pictures as they will be with all lines. Choose one to change values for it alone; without one they are for all.
+checkpoint-change-values = Change values
+
+## names: the dialog of the bench that builds names
+
+names-build-the-name = Build the name
+names-this-template-has-pieces-of-its-own = This template has pieces of its own; type it below, or
+names-begin-anew = begin anew
+names-add = Add
+names-the-old-name = the old name
+names-a-text = text
+names-a-number = a number
+names-the-date = the date
+names-data = data
+names-as-a-template = As a template
+names-the-name-as-a-template = The name as a template
+names-old = old
+names-new = new
+names-as = as { $clash }
+names-take-this-name = Take this name
+names-take-this-piece-away = Take this piece away
+names-take = take
+names-the-whole = whole
+names-first = first
+names-last = last
+names-without-first = without first
+names-without-last = without last
+names-letters = letters
+names-put-for = put for
+names-this = this
+names-as-they-are = as they are
+names-lower = lower
+names-upper = upper
+names-title = title
+names-digits = digits
+names-as-date = as
+names-may-2026 = May 2026
+names-which = which
+names-camera = camera
+names-lens = lens
+names-iso = iso
+names-aperture = aperture
+names-shutter = shutter
+names-focal = focal
+names-folder = folder
+names-recipe = recipe
+names-width = width
+names-height = height
+names-there-are-no-frames = There are no frames to try it on.
+names-are-there-twice = { $clashes } of { $count } names are there twice: add a number or the old name.
+names-each-only-once = { $count ->
+    [one] One name.
+   *[other] { $count } names, each only once.
+  }
+names-each-only-once-and-cut = { names-each-only-once } { $cut } had signs that not every file system takes.
+
+## delivered: the dialog of the bench with the file as it will be
+
+delivered-the-file-as-it-will-be = The file as it will be
+delivered-without-compression = without compression
+delivered-as-the-file-will-be = as the file will be
+delivered-making-it = Making it …
+delivered-which-width = Which width
+delivered-px-wide = { $width } px wide
+
+## move: the dialog of the bench with a clip's camera move
+
+move-the-camera-move = The camera move
+move-camera-move = Camera move
+move-arrow-keys-move-the-window = Arrow keys move the window, plus and minus make it larger and smaller
+move-windows-on-the-sample = Windows of the move on the sample
+move-what-the-clip-shows = What the clip shows
+move-making-the-sample = Making the sample …
+move-between-marks = between marks
+move-how-it-goes-from-mark-to-mark = How it goes from mark to mark
+move-even = even
+move-soft = soft
+move-soft-start = soft start
+move-soft-end = soft end
+move-flowing = flowing
+move-time = time
+move-from-left = from left
+move-from-top = from top
+move-size = size
+move-0-is-the-first-frame = 0 is the first frame, 100 the last
+move-the-middle-of-the-window = The middle of the window
+move-against-the-largest-window = Against the largest window of this proportion
+move-add-a-mark-here = Add a mark here
+move-at-the-time-on-the-line-below = At the time on the line below
+move-remove-this-mark = Remove this mark
+move-time-in-the-clip = Time in the clip
+move-take-this-move = Take this move

@@ -11,10 +11,6 @@ any-pictures = { $count ->
     [one] { $count } picture
    *[other] { $count } pictures
   }
-any-files = { $count ->
-    [one] { $count } file
-   *[other] { $count } files
-  }
 any-folders = { $count ->
     [one] { $count } folder
    *[other] { $count } folders
@@ -23,7 +19,6 @@ any-kb = { $bytes } kB
 any-mb = { $bytes } MB
 any-put-the-results-here = Put the results here
 any-as-it-is = as it is
-any-line = Line { $line },{" "}
 any-pause = Pause
 any-play = Play
 any-left = , { $time } left
@@ -65,7 +60,6 @@ app-not-taken-in = { $bad ->
 app-none-of-these-could-be-taken = None of these could be taken in.
 app-results-into = Results: into { $path }.
 app-does-not-fit = { $name }: { $value } does not fit
-app-this-recipe-asks = This recipe asks
 app-open = Open { $what }
 app-open-folders-and-pictures = Open { $folders } and { $pictures }
 app-open-this-folder = Open this folder
@@ -105,36 +99,9 @@ app-not-in-the-folders = { $count ->
 
 ## bench
 
-bench-a-text = text
-bench-data = data
-bench-the-whole = whole
-bench-first = first
-bench-last = last
-bench-lower = lower
-bench-upper = upper
-bench-title = title
-bench-take = take
-bench-letters = letters
-bench-this = this
-bench-digits = digits
-bench-as-date = as
-bench-which = which
-bench-data-camera = camera
-bench-data-lens = lens
-bench-data-iso = iso
-bench-data-aperture = aperture
-bench-data-shutter = shutter
-bench-data-focal = focal
-bench-data-folder = folder
-bench-data-recipe = recipe
-bench-data-width = width
-bench-data-height = height
 bench-red = red
 bench-green = green
 bench-blue = blue
-bench-even = even
-bench-soft = soft
-bench-flowing = flowing
 bench-words-for-reading = read, raw, profile, transparent, background, cut off, damaged, look
 bench-add-to = add
 bench-within = within
@@ -183,33 +150,12 @@ bench-brush = brush
 bench-all-but-this = all but this
 bench-draw = Draw
 bench-take-this-shape-away = Take this shape away
-bench-arrow-keys-move-the-window-plus = Arrow keys move the window, plus and minus make it larger and smaller
-bench-take-this-move = Take this move
-bench-camera-move = Camera move
-bench-between-marks = between marks{" "}
-bench-add-a-mark-here = Add a mark here
-bench-at-the-time-on-the-line = At the time on the line below
-bench-remove-this-mark = Remove this mark
-bench-leave-it-as-it-was = Leave it as it was
 bench-mark-at = Mark { $i } at { $mark } %
 bench-drag-it-in-time-or-use = Drag it in time, or use the arrow keys
 bench-mark = Mark { $chosen }, { $label }
 bench-is-no-number = { $label }: { $value } is no number
 bench-mark-chosen = Mark { $chosen }
-bench-0-is-the-first-frame-100 = 0 is the first frame, 100 the last
-bench-from-left = from left
-bench-the-middle-of-the-window = The middle of the window
-bench-from-top = from top
-bench-against-the-largest-window-of-this = Against the largest window of this proportion
 bench-there-is-no-sample-to-set = There is no sample to set it on; choose frames first.
-bench-the-camera-move = The camera move
-bench-windows-of-the-move-on-the = Windows of the move on the sample
-bench-what-the-clip-shows = What the clip shows
-bench-making-the-sample = Making the sample …
-bench-time-in-the-clip = Time in the clip
-bench-how-it-goes-from-mark-to = How it goes from mark to mark
-bench-soft-start = soft start
-bench-soft-end = soft end
 bench-enlarged-times = , enlarged { $factor } times
 bench-of-s-pixels-of-the-frame = { $now } of { $seconds } s: { $w } × { $h } pixels of the frame{ $large }. The sample stands for all frames.
 bench-there-is-a-mark-at-that = There is a mark at that time; choose another on the line of time below.
@@ -219,15 +165,8 @@ bench-colour-of = colour of { $name }
 bench-drag-or-use-the-arrow-keys = { $about } Drag, or use the arrow keys; double-click or Delete takes the colour out.
 bench-brightness-of = brightness of { $name }
 bench-there-is-no-sample-to-look = There is no sample to look at; choose frames first.
-bench-the-file-as-it-will-be = The file as it will be
-bench-without-compression = without compression
-bench-as-the-file-will-be = as the file will be
-bench-making-it = Making it …
-bench-which-width = Which width
-bench-px-wide = { $w } px wide
 bench-quality-for-the-size-that-may = , quality { $quality } for the size that may not be exceeded
 bench-pixels-about-drag-to-move-both = { $size } × { $size2 } pixels, about { $size3 }{ $quality }. Drag to move; both sides move together.
-bench-zoom = Zoom
 bench-let-it-change-on-the-way = Let it change on the way …
 bench-drag-points-double-click-to-add = { $name }: drag points, double-click to add one
 bench-times-at-of-the-frames = { $factor } times at { $at } % of the frames
@@ -235,25 +174,6 @@ bench-the-same-all-the-way = The same all the way
 bench-curve-drag-points-double-click-to = Curve: drag points, double-click to add one
 bench-in-out = in { $x }, out { $y }
 bench-point = Point { $i }
-bench-build-the-name = Build the name
-bench-the-name-as-a-template = The name as a template
-bench-take-this-name = Take this name
-bench-there-are-no-frames-to-try = There are no frames to try it on.
-bench-of-names-are-there-twice-add = { $clashes } of { $count } names are there twice: add a number or the old name.
-bench-names-each-only-once = { $count ->
-    [one] One name.{ $cut }
-   *[other] { $count } names, each only once.{ $cut }
-  }
-bench-had-signs-that-not-every-file = {" "}{ $cut } had signs that not every file system takes.
-bench-as = as { $clash }
-bench-this-template-has-pieces-of-its = This template has pieces of its own; type it below, or{" "}
-bench-the-old-name = the old name
-bench-begin-anew = begin anew
-bench-take-this-piece-away = Take this piece away
-bench-add = Add{" "}
-bench-as-a-template = As a template{" "}
-bench-old = old
-bench-new = new
 bench-ask-for-at-the-start-of = ask for { $name } at the start of a run
 bench-do-not-wait = do not wait
 bench-wait-for-a-yes-before-this = Wait for a yes before this line
@@ -279,13 +199,6 @@ bench-values-for-one-iso-between-two = Values for one ISO; between two they go e
 bench-another-iso = Another ISO
 bench-values-per-iso = Values per ISO
 bench-where-when-how-much = Where, when, how much
-bench-as-they-are = as they are
-bench-without-first = without first
-bench-without-last = without last
-bench-put-for = put for
-bench-may-2026 = May 2026
-bench-a-number = a number
-bench-the-date = the date
 bench-its-values = Its values
 bench-it-applies-to-all-deliveries-again = It applies to all deliveries again, as the last line
 bench-back-to-all = back to all
@@ -534,14 +447,9 @@ recipes-start-from = Start from …
 
 ## runs
 
-runs-unknown = unknown
 runs-values-of-its-own = values of its own
 runs-all-pictures = all pictures
 runs-values-for = Values for { $whose }
-runs-yes-go-on = Yes, go on
-runs-before-line = Before line { $line }: { $what }
-runs-the-pictures-as-they-will-be = The pictures as they will be with all lines. Choose one to change values for it alone; without one they are for all.
-runs-change-values = Change values
 runs-the-clip = the clip
 runs-the-clip-more = The clip
 runs-a-stand-in-for-browsers-is = A stand-in for browsers is made once; the file itself is untouched.
@@ -551,39 +459,14 @@ runs-over-and-over = Over and over
 runs-frame-of = frame { $at } of { $count }, { $clock }
 runs-a-frame-back = A frame back
 runs-a-frame-on = A frame on
-runs-estimated-from-what-this-machine-does = estimated from what this machine does
-runs-estimated-from-earlier-runs = estimated from earlier runs
-runs-about-in-all = { $time }, about { $bytes } in all{ $each }: { $why }.
-runs-each = , { $each } each
 runs-the-browser-does-not-allow-it = The browser does not allow it for this page; its settings can change that.
-runs-of = { $pixels }, of { $source }
-runs-before-it-can-start = Before it can start
-runs-good-to-know = Good to know
 runs-of-target-at-count = { $target } ({ $at } of { $count })
 runs-remove-the-files-this-run-wrote = Remove the files this run wrote? Those that were changed since stay.
 runs-files-are-gone = { $gone ->
     [one] { $gone } file is gone.{ $kept }
    *[other] { $gone } files are gone.{ $kept }
   }
-runs-values-of-line = Values of line { $i }
-runs-values-of-delivery = Values of delivery { $i }
-runs-choose-a-folder = Choose a folder
-runs-where-and-how-results-are-written = Where and how results are written{" "}
-runs-on = on
-runs-line = Line { $line }, { $title }{" "}
 runs-this-cannot-be-run-yet = This cannot be run yet
-runs-and-other-folders = { $others ->
-    [one] {" "}and { $others } other folder
-   *[other] {" "}and { $others } other folders
-  }
-runs-into-folder-more-free = Into { $folder }{ $more }.{ $free }
-runs-are-free-there = {" "}{ $free } are free there.
-runs-left-out = { $count } left out.{" "}
-runs-changed-for-this-run = Changed for this run. { $left }
-runs-being-measured-now = { $sure }, being measured now
-runs-corrected-while-it-runs = { $sure }, corrected while it runs
-runs-none-of-the-pictures-could-be = None of the pictures could be made to measure time and size.
-runs-measured-on-of-them-corrected-while = measured on { $measured } of them, corrected while it runs
 runs-kept-in-the-recipe-as-version = Kept in the recipe as version { $version }.
 
 ## sequence

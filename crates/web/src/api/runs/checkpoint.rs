@@ -23,39 +23,39 @@ use std::path::Path as FilePath;
 
 /// What a run asks.
 #[derive(Serialize, JsonSchema)]
-pub(super) struct CheckpointAnswer {
+pub(crate) struct CheckpointAnswer {
     /// Which of the recipe's checkpoints it is, from 0.
-    stage: i64,
+    pub(crate) stage: i64,
     /// The line it waits before, from 0.
-    line: usize,
+    pub(crate) line: usize,
     /// What should be looked at.
-    what: String,
+    pub(crate) what: String,
     /// Values that can be changed from here on.
-    values: Vec<LineControl>,
+    pub(crate) values: Vec<LineControl>,
     /// The pictures that wait.
-    pub(super) items: Vec<WaitingItem>,
+    pub(crate) items: Vec<WaitingItem>,
 }
 
 /// A value that can be changed.
 #[derive(Serialize, JsonSchema)]
-pub(super) struct LineControl {
+pub(crate) struct LineControl {
     /// Its line, from 0.
-    line: usize,
+    pub(crate) line: usize,
     /// The step of that line.
-    title: &'static str,
+    pub(crate) title: &'static str,
     /// The value.
-    param: Control,
+    pub(crate) param: Control,
 }
 
 /// A picture that waits.
 #[derive(Serialize, JsonSchema)]
-pub(super) struct WaitingItem {
+pub(crate) struct WaitingItem {
     /// Place in the run, from 0.
-    pub(super) position: i64,
+    pub(crate) position: i64,
     /// Name of the original.
-    pub(super) name: Option<String>,
+    pub(crate) name: Option<String>,
     /// Values it was given already.
-    answers: Vec<(usize, String, Value)>,
+    pub(crate) answers: Vec<(usize, String, Value)>,
 }
 
 /// What a run asks: which line, the pictures to look at, the values that can be changed from there on.
@@ -63,6 +63,11 @@ pub(super) async fn checkpoint(
     State(app): State<App>,
     Path(Id { id }): Path<Id>,
 ) -> Result<Json<CheckpointAnswer>> {
+    Ok(Json(question(&app, id).await?))
+}
+
+/// As [`checkpoint`].
+pub(crate) async fn question(app: &App, id: i64) -> Result<CheckpointAnswer> {
     let run = app.store.run(id).await?;
     let recipe = Recipe::parse(&run.document)?;
     let checkpoints = recipe.checkpoints();
@@ -85,13 +90,7 @@ pub(super) async fn checkpoint(
         name: name_of(FilePath::new(&i.source)),
         answers: i.answers,
     });
-    Ok(Json(CheckpointAnswer {
-        stage: run.stage,
-        line,
-        what: what.to_owned(),
-        values,
-        items: items.collect(),
-    }))
+    Ok(CheckpointAnswer { stage: run.stage, line, what: what.to_owned(), values, items: items.collect() })
 }
 
 /// A picture to be looked at.

@@ -7,6 +7,7 @@ mod results;
 
 use crate::api::answer::{Done, about, file, json_file};
 use crate::api::runs::beside::part;
+pub(crate) use crate::api::runs::checkpoint::{WaitingItem, question};
 use crate::api::runs::checkpoint::{checkpoint, look, pass};
 use crate::api::runs::events::events;
 pub(crate) use crate::api::runs::results::found;

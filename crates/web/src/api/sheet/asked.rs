@@ -49,13 +49,13 @@ pub struct DeliveryValues {
 #[serde(default, deny_unknown_fields)]
 pub struct RunAsked {
     /// Values of lines.
-    pub(super) answers: Vec<Answer>,
+    pub(crate) answers: Vec<Answer>,
     /// Values of deliveries.
-    pub(super) delivery: Vec<DeliveryValues>,
+    pub(crate) delivery: Vec<DeliveryValues>,
     /// How files are read, by the names of a recipe's `decode`.
     pub(super) decode: Map<String, Value>,
     /// Frames that are left out, by identity.
-    pub(super) leave_out: HashSet<i64>,
+    pub(crate) leave_out: HashSet<i64>,
     /// Not before this time (RFC 3339).
     pub(super) at: Option<String>,
     /// Before all other runs.
@@ -72,7 +72,7 @@ pub struct Prepared {
     /// Frames it takes, as positions in `laid.frames`.
     pub(super) frames: Vec<usize>,
     pub(super) sources: Vec<input::Source>,
-    pub(super) recipe: Recipe,
+    pub(crate) recipe: Recipe,
     pub(super) base: PathBuf,
     pub(super) planning: output_paths::Planning,
 }
@@ -95,7 +95,7 @@ pub(super) fn changed(recipe: &Recipe, asked: &RunAsked) -> Result<Recipe> {
     Ok(recipe)
 }
 
-pub(super) async fn prepare(app: &App, asked: &RunAsked) -> Result<Prepared> {
+pub(crate) async fn prepare(app: &App, asked: &RunAsked) -> Result<Prepared> {
     let laid = workspace::laid(app).await?;
     let row = laid.recipe.as_ref().ok_or_else(|| Error::bad("there is no recipe; open the bench first"))?;
     let recipe = crate::api::recipes::followed(app, Recipe::parse(&row.document)?).await?;

@@ -2,6 +2,7 @@
 
 use crate::App;
 use crate::api::sheet::asked::{Prepared, RunAsked, prepare};
+use crate::api::sheet::problem_entry::ProblemEntry;
 use crate::api::sheet::said;
 use crate::error::Result;
 use crate::request::Sent;
@@ -10,7 +11,6 @@ use axum::extract::State;
 use rallo_engine::Source;
 use rallo_media::{FileSource, bytes_text};
 use rallo_recipe::{Assembly, FinishingTask};
-use rallo_runner::Problem;
 use rallo_runner::assemble::encoder_speed;
 use rallo_runner::preflight::{estimate, input, output_paths};
 use rallo_runner::render::fault::Fault;
@@ -31,26 +31,30 @@ pub(super) const LONG_ENOUGH: Duration = Duration::from_secs(5);
 
 /// What a few of the pictures took.
 #[derive(Default, Serialize, JsonSchema)]
-pub(super) struct Measured {
+pub(crate) struct Measured {
     /// Pictures that were made.
-    measured: usize,
+    pub(crate) measured: usize,
     /// Whether one takes too long to be made for this.
-    is_long: bool,
+    pub(crate) is_long: bool,
     /// What all results will take, in words.
-    pub(super) bytes: Option<String>,
+    pub(crate) bytes: Option<String>,
     /// What the results of one picture take, in words.
-    pub(super) each: Option<String>,
+    pub(crate) each: Option<String>,
     /// Seconds all pictures will take.
-    pub(super) seconds: Option<f64>,
+    pub(crate) seconds: Option<f64>,
     /// What is wrong where there is too little room.
-    room: Option<Problem>,
+    pub(crate) room: Option<ProblemEntry>,
 }
 
 /// Makes a few of the pictures, as the run would, to tell sizes and times of all.
 pub(super) async fn measure(State(app): State<App>, Sent(asked): Sent<RunAsked>) -> Result<Json<Measured>> {
-    let prepared = prepare(&app, &asked).await?;
+    Ok(Json(measured(&app, &prepare(&app, &asked).await?).await?))
+}
+
+/// As [`measure`], of what is prepared.
+pub(crate) async fn measured(app: &App, prepared: &Prepared) -> Result<Measured> {
     let Prepared { recipe, sources, planning, base, .. } = prepared;
-    let planned = planning.pictures;
+    let planned = &planning.pictures;
     let area = |s: &input::Source| s.facts.as_ref().map_or(0, |f| u64::from(f.width) * u64::from(f.height));
     let pixels: u64 = sources.iter().map(area).sum();
     let readable: Vec<usize> = (0..sources.len()).filter(|i| area(&sources[*i]) > 0).collect();
@@ -58,15 +62,16 @@ pub(super) async fn measure(State(app): State<App>, Sent(asked): Sent<RunAsked>)
         .map(|n| sources[readable[(2 * n + 1) * readable.len() / (2 * MEASURED.min(readable.len()))]].clone())
         .collect();
     let count = sources.len();
-    let of = estimate::expected(&recipe, count);
+    let of = estimate::expected(recipe, count);
     let costs = app.queue.costs();
     let is_long = |original: &input::Source| {
-        said(&costs, &recipe, original, 1).is_some_and(|c| c.seconds / schedule::cores() as f64 > MEASURABLE)
+        said(&costs, recipe, original, 1).is_some_and(|c| c.seconds / schedule::cores() as f64 > MEASURABLE)
     };
     if picked.iter().any(is_long) {
-        return Ok(Json(Measured { is_long: true, ..Measured::default() }));
+        return Ok(Measured { is_long: true, ..Measured::default() });
     }
     // One after the other, each with all cores; a run has several at a time with fewer of them each.
+    let (recipe, sources) = (recipe.clone(), sources.clone());
     let measured = schedule::ask(Class::Background, move || {
         let begin = Instant::now();
         let (mut bytes, mut seconds, mut area, mut made) = (0u64, 0.0, 0u64, 0usize);
@@ -108,17 +113,17 @@ pub(super) async fn measure(State(app): State<App>, Sent(asked): Sent<RunAsked>)
             .then(|| (made, bytes as f64 / made as f64, seconds / area as f64 * pixels as f64 + encoding))
     })
     .await?;
-    let Some((made, each, seconds)) = measured else { return Ok(Json(Measured::default())) };
+    let Some((made, each, seconds)) = measured else { return Ok(Measured::default()) };
     let assemblies: u64 = of.iter().map(|(_, bytes)| bytes).sum();
     let bytes = (each * count as f64) as u64 + assemblies;
-    let folder = planned.first().and_then(|p| p.target.parent()).unwrap_or(&base);
+    let folder = planned.first().and_then(|p| p.target.parent()).unwrap_or(base);
     let room = output_paths::room(folder, bytes);
-    Ok(Json(Measured {
+    Ok(Measured {
         measured: made,
         is_long: false,
         bytes: Some(bytes_text(bytes)),
         each: (each >= 1.0).then(|| bytes_text(each as u64)),
         seconds: Some(seconds),
-        room,
-    }))
+        room: room.map(|room| ProblemEntry::new(&room, prepared)),
+    })
 }

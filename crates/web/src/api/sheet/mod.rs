@@ -5,16 +5,18 @@ mod measure;
 mod problem_entry;
 mod start;
 
+pub(crate) use crate::api::sheet::asked::prepare;
 pub use crate::api::sheet::asked::{Answer, Prepared, RunAsked, answers_of};
+pub(crate) use crate::api::sheet::measure::{Measured, measured};
+pub(crate) use crate::api::sheet::problem_entry::ProblemEntry;
 pub use crate::api::sheet::start::address;
 
 use crate::App;
 use crate::api::answer::about;
 use crate::api::bench::Control;
 use crate::api::recipes::{Asking, RecipeAnswer};
-use crate::api::sheet::asked::{changed, known, prepare};
+use crate::api::sheet::asked::{changed, known};
 use crate::api::sheet::measure::measure;
-use crate::api::sheet::problem_entry::ProblemEntry;
 use crate::api::sheet::start::{again, go, start};
 use crate::error::{Error, Result};
 use crate::request::Sent;
@@ -25,7 +27,7 @@ use axum::Json;
 use axum::extract::State;
 use rallo_engine::{Kind, Size};
 use rallo_media::{Format, bytes_text};
-use rallo_recipe::{Recipe, sentence};
+use rallo_recipe::{Delivery, Recipe, sentence};
 use rallo_runner::Planned;
 use rallo_runner::files::free_space;
 use rallo_runner::preflight::cost::{self, Costs, Original, Sure};
@@ -63,17 +65,17 @@ fn is_typed(kind: &Kind) -> bool {
 
 /// A line with its values, as the sheet shows and changes them.
 #[derive(Serialize, JsonSchema)]
-struct SheetLine {
+pub(crate) struct SheetLine {
     /// Which, from 0.
-    line: usize,
+    pub(crate) line: usize,
     /// Its step.
-    title: &'static str,
+    pub(crate) title: &'static str,
     /// Whether it is on.
-    on: bool,
+    pub(crate) on: bool,
     /// Its sentence.
-    said: String,
+    pub(crate) said: String,
     /// Its values.
-    params: Vec<Control>,
+    pub(crate) params: Vec<Control>,
 }
 
 fn lines(recipe: &Recipe) -> Vec<SheetLine> {
@@ -90,6 +92,12 @@ fn lines(recipe: &Recipe) -> Vec<SheetLine> {
         }
     };
     recipe.steps.iter().enumerate().map(question).collect()
+}
+
+/// The values of a delivery that mean something.
+fn delivery_values(delivery: &Delivery) -> Vec<Control> {
+    let values = delivery.values();
+    delivery.kind().fitting(&values).into_iter().map(|p| Control::new(p, &values[p.name])).collect()
 }
 
 /// Pictures by which a run's time and size are told at once.
@@ -109,15 +117,15 @@ fn said(costs: &Costs, recipe: &Recipe, source: &input::Source, number: usize) -
 
 /// What a run will take.
 #[derive(Serialize, JsonSchema)]
-struct RunCost {
+pub(crate) struct RunCost {
     /// Seconds.
-    seconds: f64,
+    pub(crate) seconds: f64,
     /// What all results take, in words.
-    bytes: String,
+    pub(crate) bytes: String,
     /// What the results of one picture take, in words.
-    each: Option<String>,
+    pub(crate) each: Option<String>,
     /// How much the figures are to be trusted.
-    sure: Sure,
+    pub(crate) sure: Sure,
 }
 
 /// What a run will take, from the machine's table: seconds, bytes, and how sure that is.
@@ -139,57 +147,57 @@ fn at_once(app: &App, prepared: &Prepared) -> Option<RunCost> {
 
 /// The last look at what will happen.
 #[derive(Serialize, JsonSchema)]
-struct SheetAnswer {
+pub(crate) struct SheetAnswer {
     /// What the recipe asks.
-    asks: Vec<Asking>,
+    pub(crate) asks: Vec<Asking>,
     /// Pictures the run takes.
-    count: usize,
+    pub(crate) count: usize,
     /// Which those are, as a sentence.
-    takes: String,
+    pub(crate) takes: String,
     /// Frames left out on the sheet.
-    left_out: usize,
+    pub(crate) left_out: usize,
     /// The folder results go to.
-    folder: String,
+    pub(crate) folder: String,
     /// Folders results go to.
-    folders: usize,
+    pub(crate) folders: usize,
     /// All files it will write.
-    names: Vec<NameEntry>,
+    pub(crate) names: Vec<NameEntry>,
     /// The recipe's lines.
-    lines: Vec<SheetLine>,
+    pub(crate) lines: Vec<SheetLine>,
     /// The sentence of each delivery.
-    goes: Vec<String>,
-    /// The values of each delivery.
-    delivery: Vec<Vec<Control>>,
+    pub(crate) goes: Vec<String>,
+    /// The values of each delivery that mean something by what its others are.
+    pub(crate) delivery: Vec<Vec<Control>>,
     /// What is free on that disk, in words.
-    free: Option<String>,
+    pub(crate) free: Option<String>,
     /// What stops the run, or should be known.
-    problems: Vec<ProblemEntry>,
+    pub(crate) problems: Vec<ProblemEntry>,
     /// What to expect of files of all pictures, in words.
-    expected: Vec<String>,
+    pub(crate) expected: Vec<String>,
     /// What it takes; nothing where nothing can be read.
-    cost: Option<RunCost>,
+    pub(crate) cost: Option<RunCost>,
     /// The kind of each delivery.
-    kinds: Vec<&'static str>,
+    pub(crate) kinds: Vec<&'static str>,
 }
 
 /// A file a run will write.
 #[derive(Serialize, JsonSchema)]
-struct NameEntry {
+pub(crate) struct NameEntry {
     /// Name of the original.
-    source: Option<String>,
+    pub(crate) source: Option<String>,
     /// Name of the file.
-    target: Option<String>,
+    pub(crate) target: Option<String>,
     /// Its pixels, across and down, where they are known.
     #[serde(skip_serializing_if = "Option::is_none")]
-    size: Option<[u32; 2]>,
+    pub(crate) size: Option<[u32; 2]>,
     /// What file of all pictures it is, in a word.
     #[serde(skip_serializing_if = "Option::is_none")]
-    what: Option<&'static str>,
+    pub(crate) what: Option<&'static str>,
     /// The folder it goes into, by its name.
-    folder: Option<String>,
+    pub(crate) folder: Option<String>,
     /// The frame it is made of.
     #[serde(skip_serializing_if = "Option::is_none")]
-    frame: Option<i64>,
+    pub(crate) frame: Option<i64>,
 }
 
 /// All files a run will write, those of all pictures first; then by the folders they go into, which are those of deliveries.
@@ -238,8 +246,14 @@ fn names(
 
 async fn sheet(State(app): State<App>, Sent(asked): Sent<RunAsked>) -> Result<Json<SheetAnswer>> {
     let prepared = prepare(&app, &asked).await?;
-    let known = known(&app, &prepared).await?;
+    Ok(Json(told(&app, prepared, &asked).await?.0))
+}
+
+/// What a run of what is prepared would do, and its recipe.
+pub(crate) async fn told(app: &App, prepared: Prepared, asked: &RunAsked) -> Result<(SheetAnswer, Recipe)> {
+    let known = known(app, &prepared).await?;
     let left_out = asked.leave_out.len();
+    let app = app.clone();
     // Room is looked up on the disk, and thousands of names are written.
     let answer = move || {
         let Prepared { recipe, base, planning, .. } = &prepared;
@@ -249,7 +263,7 @@ async fn sheet(State(app): State<App>, Sent(asked): Sent<RunAsked>) -> Result<Js
         let folder = planned.first().and_then(|p| p.target.parent()).unwrap_or(base);
         let there = folder.ancestors().find(|p| p.exists()).unwrap_or(base);
         let deliveries = &recipe.deliveries;
-        SheetAnswer {
+        let answer = SheetAnswer {
             asks: crate::api::recipes::asked(recipe),
             count: planned.len(),
             takes: prepared.laid.takes(),
@@ -259,7 +273,7 @@ async fn sheet(State(app): State<App>, Sent(asked): Sent<RunAsked>) -> Result<Js
             names: names(recipe, planning, &prepared.laid.frames),
             lines: lines(recipe),
             goes: deliveries.iter().map(|d| sentence::plain(&d.parts(recipe))).collect(),
-            delivery: deliveries.iter().map(|d| Control::all(d.kind().params, &d.values())).collect(),
+            delivery: deliveries.iter().map(delivery_values).collect(),
             free: free_space::free_bytes(there).map(bytes_text),
             problems: planning
                 .problems
@@ -270,9 +284,10 @@ async fn sheet(State(app): State<App>, Sent(asked): Sent<RunAsked>) -> Result<Js
             expected: estimate::expected(recipe, planned.len()).into_iter().map(|(text, _)| text).collect(),
             cost: at_once(&app, &prepared),
             kinds: deliveries.iter().map(|d| d.kind().id).collect(),
-        }
+        };
+        (answer, prepared.recipe)
     };
-    Ok(Json(tokio::task::spawn_blocking(answer).await?))
+    Ok(tokio::task::spawn_blocking(answer).await?)
 }
 
 /// Keeps the changes made on the sheet in the recipe, as its next version.

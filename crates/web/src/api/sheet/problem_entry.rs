@@ -8,29 +8,29 @@ use serde::Serialize;
 
 /// A problem; pictures are told by their frames.
 #[derive(Serialize, JsonSchema)]
-pub(super) struct ProblemEntry {
+pub(crate) struct ProblemEntry {
     /// Whether nothing may run because of it.
-    stops: bool,
+    pub(crate) stops: bool,
     /// What, where, and what can be done.
-    pub(super) message: String,
+    pub(crate) message: String,
     /// What mends it, each by itself.
-    mends: Vec<MendEntry>,
+    pub(crate) mends: Vec<MendEntry>,
 }
 
 /// What mends a problem, for this run.
 #[derive(Serialize, JsonSchema)]
-pub(super) struct MendEntry {
+pub(crate) struct MendEntry {
     /// What it does.
-    label: String,
+    pub(crate) label: String,
     /// The same for the program.
     #[serde(flatten)]
-    way: WayEntry,
+    pub(crate) way: WayEntry,
 }
 
 /// How something is mended: as it was found, but that frames are told by their numbers.
 #[derive(Serialize, JsonSchema)]
 #[serde(untagged)]
-pub(super) enum WayEntry {
+pub(crate) enum WayEntry {
     /// Some frames are left out.
     LeaveOut(LeaveOutFrames),
     /// Anything else.
@@ -40,13 +40,20 @@ pub(super) enum WayEntry {
 /// Frames that are left out.
 #[derive(Serialize, JsonSchema)]
 #[serde(tag = "do", rename = "leave_out")]
-pub(super) struct LeaveOutFrames {
+pub(crate) struct LeaveOutFrames {
     /// By their numbers.
     pub(super) frames: Vec<i64>,
 }
 
+impl MendEntry {
+    /// As the page hands it back.
+    pub(crate) fn json(&self) -> String {
+        serde_json::to_string(self).unwrap_or_default()
+    }
+}
+
 impl ProblemEntry {
-    pub(super) fn new(problem: &Problem, prepared: &Prepared) -> Self {
+    pub(crate) fn new(problem: &Problem, prepared: &Prepared) -> Self {
         let id = |i: &usize| prepared.frames.get(*i).map(|f| prepared.laid.frames[*f].id);
         let way = |way: &Way| match way {
             Way::LeaveOut { pictures } => {
