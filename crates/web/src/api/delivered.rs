@@ -228,7 +228,7 @@ async fn moving(State(app): State<App>, Sent(asked): Sent<Moving>) -> Result<Jso
 
 /// A template for names, to be tried on the frames on the desk.
 #[derive(Deserialize, JsonSchema)]
-pub struct Template {
+pub(crate) struct Template {
     /// The template.
     name: String,
     /// The recipe's name.
@@ -248,31 +248,36 @@ fn one() -> u32 {
 
 /// Old and new names.
 #[derive(Serialize, JsonSchema)]
-struct Names {
+pub(crate) struct Names {
     /// Of each frame, in order.
-    names: Vec<Renamed>,
+    pub(crate) names: Vec<Renamed>,
     /// Frames whose name is one that another has already.
-    clashes: usize,
+    pub(crate) clashes: usize,
 }
 
 /// Old and new name of a frame.
 #[derive(Serialize, JsonSchema)]
-struct Renamed {
+pub(crate) struct Renamed {
     /// Its name now.
-    old: String,
+    pub(crate) old: String,
     /// The name of its result.
-    new: String,
+    pub(crate) new: String,
     /// Whether it had to be changed so that files can have it.
-    changed: bool,
+    pub(crate) changed: bool,
     /// The frame that has the same name before it.
-    clash: Option<String>,
+    pub(crate) clash: Option<String>,
 }
 
 /// Old and new names of all frames on the desk; clashes are marked, and names that had to be changed.
 async fn name_all(State(app): State<App>, Sent(asked): Sent<Template>) -> Result<Json<Names>> {
+    Ok(Json(renamed_all(&app, asked).await?))
+}
+
+/// As [`name_all`].
+pub(crate) async fn renamed_all(app: &App, asked: Template) -> Result<Names> {
     names::check(&asked.name).map_err(|e| Error::bad(format!("name: {e}")))?;
-    let laid = workspace::laid(&app).await?;
-    Ok(Json(tokio::task::spawn_blocking(move || renamed(&laid, &asked)).await?))
+    let laid = workspace::laid(app).await?;
+    Ok(tokio::task::spawn_blocking(move || renamed(&laid, &asked)).await?)
 }
 
 fn renamed(laid: &Laid, asked: &Template) -> Names {

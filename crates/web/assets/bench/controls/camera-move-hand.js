@@ -1,7 +1,5 @@
 // The hand on a camera move: inside the chosen window it is moved, at a corner it is made larger, elsewhere another is chosen.
 
-import { phrase } from '../../app/words.js';
-
 /** Listens on the drawing and the stage; `way` tells of the move and changes it. */
 export function moveByHand(over, stage, way) {
   // The hand: inside the chosen window it is moved, at a corner it is made larger, elsewhere another is chosen.
@@ -54,9 +52,6 @@ export function moveByHand(over, stage, way) {
     window.addEventListener('pointermove', move);
     window.addEventListener('pointerup', () => window.removeEventListener('pointermove', move), { once: true });
   });
-  stage.tabIndex = 0;
-  stage.setAttribute('role', 'group');
-  stage.setAttribute('aria-label', phrase('bench-arrow-keys-move-the-window-plus'));
   stage.addEventListener('keydown', (e) => {
     const fine = e.shiftKey ? 0.002 : 0.01;
     const by = { ArrowLeft: [-fine, 0], ArrowRight: [fine, 0], ArrowUp: [0, -fine], ArrowDown: [0, fine] }[e.key];

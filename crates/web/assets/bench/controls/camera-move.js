@@ -1,10 +1,11 @@
 // A clip's camera move: a window that travels over the frames. Its marks are set on the sample and in time; beside it,
 // what the clip shows there.
 
-import { drawnMark, easeField, knob, seen, layOut, showFields } from './camera-move-parts.js';
+import { drawnMark, knob, onFields, seen, showFields } from './camera-move-parts.js';
 import { moveByHand } from './camera-move-hand.js';
 import { pixels } from '../../app/request-slots.js';
-import { ask, el, json, say, svg } from '../../app/api.js';
+import { ask, json, say, svg } from '../../app/api.js';
+import { dialogAt } from '../../app/dialogs.js';
 import { phrase } from '../../app/words.js';
 
 const limit = (v, low = 0, high = 1) => Math.max(low, Math.min(high, v));
@@ -29,27 +30,31 @@ export async function moveDialog(recipe, frame, at, take) {
   let latest = 0;
   let playing = 0;
 
-  const dialog = el('dialog', { class: 'moving', 'aria-label': phrase('bench-the-camera-move') });
-  const picture = el('canvas', { 'aria-hidden': true });
-  const over = svg('svg', { role: 'group', 'aria-label': phrase('bench-windows-of-the-move-on-the') });
-  const stage = el('div', { class: 'moving-stage' }, picture, over);
-  const shown = el('canvas', { class: 'moving-shown', role: 'img', 'aria-label': phrase('bench-what-the-clip-shows') });
-  const caption = el('figcaption', { role: 'status' }, phrase('bench-making-the-sample'));
-  const time = el('input', {
-    type: 'range',
-    min: 0,
-    max: 1,
-    step: 0.001,
-    'aria-label': phrase('bench-time-in-the-clip'),
-  });
-  const knobs = el('div', { class: 'moving-knobs' });
-  const fields = el('div', { class: 'moving-fields' });
-  const ease = easeField(goes.ease);
-  const play = el(
-    'button',
-    { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => (playing ? stop() : start()) },
-    phrase('any-play'),
-  );
+  let dialog;
+  try {
+    dialog = await dialogAt('/bench/dialogs/move', {
+      play: () => (playing ? stop() : start()),
+      add,
+      drop,
+      done() {
+        take({ move: marks, ease: ease.value });
+        dialog.close();
+      },
+    });
+  } catch (e) {
+    say(e.message);
+    return;
+  }
+  const part = (selector) => dialog.querySelector(selector);
+  const [stage, over, picture] = [part('.moving-stage'), part('.moving-stage svg'), part('.moving-stage canvas')];
+  const [shown, caption, play] = [part('.moving-shown'), part('figcaption'), part('[data-act=play]')];
+  const [ease, fields, knobs, time] = [
+    part('select'),
+    part('.moving-fields'),
+    part('.moving-knobs'),
+    part('[type=range]'),
+  ];
+  ease.value = goes.ease;
 
   /** The window of a mark in shares of the picture: left, top, width, height; it never leaves the picture. */
   function windowOf([, x, y, size]) {
@@ -169,15 +174,19 @@ export async function moveDialog(recipe, frame, at, take) {
     learn();
   }
 
-  const drawFields = () =>
-    showFields(fields, marks[chosen], chosen, {
-      when,
-      put,
-      wrong(text) {
-        say(text);
-        draw();
-      },
-    });
+  const drawFields = () => showFields(fields, marks[chosen], chosen);
+  onFields(
+    fields,
+    (k, v) => {
+      const [, x, y, size] = marks[chosen];
+      if (k === 0) when(v);
+      else put(k === 1 ? limit(v) : x, k === 2 ? limit(v) : y, k === 3 ? v : size);
+    },
+    (text) => {
+      say(text);
+      draw();
+    },
+  );
 
   function add() {
     if (marks.some((m) => Math.abs(m[0] - now) < 0.01)) {
@@ -256,25 +265,7 @@ export async function moveDialog(recipe, frame, at, take) {
   });
   ease.addEventListener('change', learn);
 
-  layOut(
-    dialog,
-    { stage, shown, caption, play, ease, fields, knobs, time },
-    {
-      add,
-      drop,
-      done: () => {
-        take({ move: marks, ease: ease.value });
-        dialog.close();
-      },
-    },
-  );
-  dialog.addEventListener('close', () => {
-    stop();
-    dialog.remove();
-  });
-  dialog.addEventListener('keydown', (e) => e.stopPropagation());
-  document.body.append(dialog);
-  dialog.showModal();
+  dialog.addEventListener('close', stop);
   stage.focus();
   await learn();
   if (!told) {

@@ -1,6 +1,7 @@
 // The file as it will be, at 100 %, beside the same without compression; both move together.
 
-import { ask, el, fileSize, say } from '../../app/api.js';
+import { ask, fileSize, say } from '../../app/api.js';
+import { dialogAt } from '../../app/dialogs.js';
 import { phrase } from '../../app/words.js';
 
 /** A part with what is told before it. */
@@ -13,55 +14,32 @@ async function part(body) {
 }
 
 /** Opens the view of one delivery of a recipe on a frame. */
-export function delivered(recipe, frame, at, goes) {
+export async function delivered(recipe, frame, at, goes) {
   if (!frame) {
     say(phrase('bench-there-is-no-sample-to-look'));
     return;
   }
-  const widths = String(goes.widths ?? '')
-    .split(/[ ,;]+/)
-    .filter(Boolean);
-  let width = Math.max(0, widths.length - 1);
+  let dialog;
+  try {
+    dialog = await dialogAt(`/bench/dialogs/delivered?${new URLSearchParams({ widths: goes.widths ?? '' })}`);
+  } catch (e) {
+    say(e.message);
+    return;
+  }
   let middle = [0.5, 0.5];
   let zoom = 1;
   let whole = null;
-  const dialog = el('dialog', { class: 'delivered', 'aria-label': phrase('bench-the-file-as-it-will-be') });
-  const sides = [phrase('bench-without-compression'), phrase('bench-as-the-file-will-be')].map((name) => {
-    const picture = el('img', { alt: name, draggable: 'false' });
-    return {
-      name,
-      picture,
-      box: el('figure', {}, el('div', { class: 'delivered-part' }, picture), el('figcaption', {}, name)),
-    };
-  });
-  const told = el('p', { role: 'status' }, phrase('bench-making-it'));
-  const which =
-    widths.length > 1
-      ? el(
-          'select',
-          { 'aria-label': phrase('bench-which-width') },
-          ...widths.map((w, i) => el('option', { value: i, selected: i === width }, phrase('bench-px-wide', { w }))),
-        )
-      : '';
-  if (which)
-    which.onchange = () => {
-      width = Number(which.value);
-      look();
-    };
-  const zooms = [1, 2, 3].map((z) =>
-    el(
-      'button',
-      {
-        type: 'button',
-        class: 'btn btn-sm btn-outline-light',
-        onclick: () => {
-          zoom = z;
-          fit();
-        },
-      },
-      `${z * 100} %`,
-    ),
-  );
+  const sides = [...dialog.querySelectorAll('figure')].map((box) => ({ box, picture: box.querySelector('img') }));
+  const told = dialog.querySelector('[role=status]');
+  const zooms = [...dialog.querySelectorAll('[data-zoom]')];
+  const which = dialog.querySelector('select');
+  which?.addEventListener('change', () => look());
+  for (const button of zooms) button.onclick = () => enlarge(Number(button.dataset.zoom));
+
+  function enlarge(times) {
+    zoom = times;
+    fit();
+  }
 
   function fit() {
     zooms.forEach((b, i) => {
@@ -79,7 +57,7 @@ export function delivered(recipe, frame, at, goes) {
     const mine = ++round;
     const room = sides[0].box.querySelector('.delivered-part').getBoundingClientRect();
     const pixels = [room.width, room.height].map((s) => Math.max(64, Math.min(2400, Math.round(s * devicePixelRatio))));
-    const body = { recipe, frame, at, width, middle, size: pixels };
+    const body = { recipe, frame, at, width: Number(which?.value ?? 0), middle, size: pixels };
     try {
       const found = await Promise.all([part({ ...body, plain: true }), part(body)]);
       if (mine !== round) return;
@@ -129,35 +107,13 @@ export function delivered(recipe, frame, at, goes) {
     });
   }
   dialog.addEventListener('keydown', (e) => {
-    e.stopPropagation();
     const by = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, -1], ArrowDown: [0, 1] }[e.key];
     if (by && whole) {
       e.preventDefault();
       middle = middle.map((m, k) => Math.max(0, Math.min(1, m + (by[k] * 300) / whole[k])));
       look();
     }
-    if (['1', '2', '3'].includes(e.key)) {
-      zoom = Number(e.key);
-      fit();
-    }
+    if (['1', '2', '3'].includes(e.key)) enlarge(Number(e.key));
   });
-  dialog.append(
-    el('div', { class: 'delivered-sides' }, ...sides.map((s) => s.box)),
-    told,
-    el(
-      'div',
-      { class: 'look-foot' },
-      el('span', { class: 'btn-group', role: 'group', 'aria-label': phrase('bench-zoom') }, ...zooms),
-      which,
-      el(
-        'button',
-        { type: 'button', class: 'btn btn-sm btn-outline-light', onclick: () => dialog.close() },
-        phrase('any-close'),
-      ),
-    ),
-  );
-  dialog.addEventListener('close', () => dialog.remove());
-  document.body.append(dialog);
-  dialog.showModal();
   look();
 }

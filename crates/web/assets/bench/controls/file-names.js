@@ -1,239 +1,124 @@
 // Names of results, put together from pieces, with old and new names side by side.
 
-import { el, json, say } from '../../app/api.js';
+import { say } from '../../app/api.js';
+import { dialogAt } from '../../app/dialogs.js';
+import { drawn } from '../../app/parts.js';
+import { PIECES, apart, made } from './name-pieces.js';
 
-import { CHOICES, LABELS, PIECES, apart, made } from './name-pieces.js';
-import { phrase } from '../../app/words.js';
+/** What is typed is tried after so many milliseconds without another letter. */
+const SOON = 150;
 
-/** Opens the builder; `taken(name)` is told the template. */
-export function nameBuilder({ name, recipe, start, ending }, taken) {
+/** A value as a piece takes it: numbers within what makes sense, texts without the signs of templates. */
+const taken = (key, text) =>
+  key === 'count' || key === 'digits'
+    ? Math.max(1, Math.min(key === 'digits' ? 12 : 200, Math.round(Number(text) || 1)))
+    : ['from', 'to', 'text'].includes(key)
+      ? text.replace(/[;{}>]/g, '')
+      : text;
+
+/** Opens the builder; `take(name)` is told the template. */
+export async function nameBuilder({ name, recipe, start, ending }, take) {
   let pieces = apart(name);
-  const dialog = el('dialog', { class: 'names-dialog', 'aria-label': phrase('bench-build-the-name') });
-  const rows = el('div', { class: 'name-pieces' });
-  const typed = el('input', {
-    class: 'form-control form-control-sm',
-    value: name,
-    'aria-label': phrase('bench-the-name-as-a-template'),
-    spellcheck: 'false',
-  });
-  const told = el('p', { class: 'name-told', role: 'status' });
-  const table = el('tbody', {});
-  const take = el(
-    'button',
-    {
-      type: 'button',
-      class: 'btn btn-primary',
-      onclick: () => {
-        dialog.close();
-        taken(typed.value);
-      },
-    },
-    phrase('bench-take-this-name'),
-  );
-
+  let dialog = null;
+  let due;
   let round = 0;
+  const at = (selector) => dialog.querySelector(selector);
+  /** Which piece something belongs to. */
+  const indexOf = (inside) => [...at('.name-pieces').children].indexOf(inside.closest('.name-piece'));
+
   async function look() {
     const mine = ++round;
-    let found;
+    const told = at('.name-told');
+    const taking = at('[data-act=take]');
+    const asked = { name: at('#name-template').value, recipe, start, ending };
     try {
-      found = await json('POST', '/api/names', { name: typed.value, recipe, start, ending });
+      const fresh = await drawn('/bench/dialogs/names/told', asked);
+      if (mine !== round) return;
+      taking.disabled = false;
+      const said = fresh.querySelector('.name-told');
+      told.textContent = said.textContent;
+      told.className = said.className;
+      at('.name-table tbody').replaceWith(fresh.querySelector('tbody'));
     } catch (e) {
       if (mine !== round) return;
       told.textContent = e.message;
-      take.disabled = true;
-      return;
+      taking.disabled = true;
     }
-    if (mine !== round) return;
-    take.disabled = false;
-    const cut = found.names.filter((n) => n.changed).length;
-    told.textContent = !found.names.length
-      ? phrase('bench-there-are-no-frames-to-try')
-      : found.clashes
-        ? phrase('bench-of-names-are-there-twice-add', { clashes: found.clashes, count: found.names.length })
-        : phrase('bench-names-each-only-once', {
-            count: found.names.length,
-            cut: cut ? phrase('bench-had-signs-that-not-every-file', { cut }) : '',
-          });
-    told.classList.toggle('is-wrong', found.clashes > 0);
-    const first = found.names
-      .filter((n) => n.clash)
-      .concat(found.names.filter((n) => !n.clash))
-      .slice(0, 500);
-    table.replaceChildren(
-      ...first.map((n) =>
-        el(
-          'tr',
-          { class: n.clash ? 'is-clash' : '' },
-          el('td', {}, n.old),
-          el('td', {}, n.new),
-          el('td', {}, n.clash ? phrase('bench-as', { clash: n.clash }) : ''),
-        ),
-      ),
-    );
   }
-
-  let due;
-  const soon = () => {
+  function soon() {
     clearTimeout(due);
-    due = setTimeout(look, 150);
-  };
-  const rebuilt = () => {
-    typed.value = made(pieces);
-    draw();
-    soon();
-  };
-
-  function control(piece, key) {
-    const put = (v) => {
-      piece[key] = v;
-      typed.value = made(pieces);
-      if (key === 'part') draw();
-      soon();
-    };
-    const label = LABELS[key];
-    if (CHOICES[key]) {
-      const field = el(
-        'select',
-        { 'aria-label': label },
-        ...Object.entries(CHOICES[key]).map(([value, name]) =>
-          el('option', { value, selected: value === piece[key] }, name),
-        ),
-      );
-      field.onchange = () => put(field.value);
-      return el('label', {}, label, ' ', field);
-    }
-    const number = typeof piece[key] === 'number';
-    const field = el('input', {
-      value: piece[key],
-      'aria-label': label,
-      size: number ? 3 : 10,
-      ...(number ? { type: 'number', min: 1, max: 12 } : {}),
-    });
-    field.oninput = () =>
-      put(
-        number
-          ? Math.max(1, Math.min(key === 'digits' ? 12 : 200, Math.round(Number(field.value) || 1)))
-          : field.value.replace(/[;{}>]/g, ''),
-      );
-    return el('label', {}, label, ' ', field);
+    due = setTimeout(look, SOON);
   }
-
+  /** A piece as the server has drawn its kind, with its values. */
+  function shown(piece, i) {
+    const box = at(`template[data-piece=${piece.piece}]`).content.firstElementChild.cloneNode(true);
+    for (const field of box.querySelectorAll('[data-key]')) field.value = piece[field.dataset.key];
+    const count = box.querySelector('[data-count]');
+    if (count) count.hidden = piece.part === 'whole';
+    box.querySelector('[data-act=earlier]').hidden = i === 0;
+    return box;
+  }
   function draw() {
-    if (!pieces) {
-      rows.replaceChildren(
-        el(
-          'p',
-          {},
-          phrase('bench-this-template-has-pieces-of-its'),
-          el(
-            'button',
-            {
-              type: 'button',
-              class: 'btn btn-sm btn-outline-dark',
-              onclick: () => {
-                pieces = [{ piece: 'stem', ...PIECES.stem.values }];
-                rebuilt();
-              },
-            },
-            phrase('bench-begin-anew'),
-          ),
-        ),
-      );
-      return;
-    }
-    const act = (sign, title, run) =>
-      el(
-        'button',
-        { type: 'button', class: 'btn btn-sm btn-outline-dark', title, 'aria-label': title, onclick: run },
-        sign,
-      );
-    rows.replaceChildren(
-      ...pieces.map((p, i) =>
-        el(
-          'div',
-          { class: 'name-piece' },
-          el('b', {}, PIECES[p.piece].title),
-          ...Object.keys(PIECES[p.piece].values)
-            .filter((k) => !(k === 'count' && p.part === 'whole'))
-            .map((k) => control(p, k)),
-          i > 0
-            ? act('↑', phrase('any-earlier'), () => {
-                [pieces[i - 1], pieces[i]] = [pieces[i], pieces[i - 1]];
-                rebuilt();
-              })
-            : '',
-          act('×', phrase('bench-take-this-piece-away'), () => {
-            pieces.splice(i, 1);
-            rebuilt();
-          }),
-        ),
-      ),
-      el(
-        'div',
-        { class: 'name-add' },
-        phrase('bench-add'),
-        ...Object.entries(PIECES).map(([piece, { title, values }]) =>
-          el(
-            'button',
-            {
-              type: 'button',
-              class: 'btn btn-sm btn-outline-dark',
-              onclick: () => {
-                pieces.push({ piece, ...values });
-                rebuilt();
-              },
-            },
-            title,
-          ),
-        ),
-      ),
-    );
+    at('.name-own').hidden = pieces !== null;
+    at('.name-add').hidden = pieces === null;
+    at('.name-pieces').replaceChildren(...(pieces ?? []).map(shown));
   }
-
-  typed.oninput = () => {
-    pieces = apart(typed.value);
+  function changed() {
+    at('#name-template').value = made(pieces);
     draw();
     soon();
-  };
-  dialog.append(
-    el('h2', {}, phrase('bench-build-the-name')),
-    rows,
-    el('label', { class: 'name-typed' }, phrase('bench-as-a-template'), typed),
-    told,
-    el(
-      'div',
-      { class: 'name-table' },
-      el(
-        'table',
-        { class: 'table table-sm' },
-        el(
-          'thead',
-          {},
-          el('tr', {}, el('th', {}, phrase('bench-old')), el('th', {}, phrase('bench-new')), el('th', {}, '')),
-        ),
-        table,
-      ),
-    ),
-    el(
-      'div',
-      { class: 'acts' },
-      take,
-      ' ',
-      el(
-        'button',
-        { type: 'button', class: 'btn btn-outline-secondary', onclick: () => dialog.close() },
-        phrase('bench-leave-it-as-it-was'),
-      ),
-    ),
-  );
-  dialog.addEventListener('close', () => dialog.remove());
-  dialog.addEventListener('keydown', (e) => e.stopPropagation());
-  document.body.append(dialog);
-  draw();
-  look();
+  }
+
   try {
-    dialog.showModal();
+    dialog = await dialogAt('/bench/dialogs/names', {
+      take() {
+        dialog.close();
+        take(at('#name-template').value);
+      },
+      anew() {
+        pieces = [{ piece: 'stem', ...PIECES.stem.values }];
+        changed();
+      },
+      earlier(button) {
+        const i = indexOf(button);
+        [pieces[i - 1], pieces[i]] = [pieces[i], pieces[i - 1]];
+        changed();
+      },
+      away(button) {
+        pieces.splice(indexOf(button), 1);
+        changed();
+      },
+    });
   } catch (e) {
     say(e.message);
+    return;
   }
+  dialog.addEventListener('click', ({ target }) => {
+    const { add } = target.dataset;
+    if (!add) return;
+    pieces.push({ piece: add, ...PIECES[add].values });
+    changed();
+  });
+  dialog.addEventListener(
+    'input',
+    ({ target }) => {
+      const { key } = target.dataset;
+      if (target.id === 'name-template') {
+        pieces = apart(target.value);
+        draw();
+        soon();
+      } else if (key) {
+        const piece = pieces[indexOf(target)];
+        piece[key] = taken(key, target.value);
+        at('#name-template').value = made(pieces);
+        const count = target.closest('.name-piece').querySelector('[data-count]');
+        if (count) count.hidden = piece.part === 'whole';
+        soon();
+      }
+    },
+    true,
+  );
+  at('#name-template').value = name;
+  draw();
+  look();
 }

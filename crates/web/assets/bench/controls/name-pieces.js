@@ -1,11 +1,8 @@
 // Templates of names as pieces that can be put together, and back.
 
-import { phrase } from '../../app/words.js';
-
-/** Pieces of a name: how each is called, its values at first, and what the template says for its values. */
+/** Pieces of a name: their values at first, and what the template says for its values. */
 export const PIECES = {
   stem: {
-    title: phrase('bench-the-old-name'),
     values: { part: 'whole', count: 4, from: '', to: '', letters: 'same' },
     make: (v) => {
       const changes = [];
@@ -15,65 +12,23 @@ export const PIECES = {
       return changes.length ? `{stem:${changes.join(';')}}` : '{stem}';
     },
   },
-  text: { title: phrase('bench-a-text'), values: { text: '-' }, make: (v) => v.text.replace(/[{}]/g, '') },
+  text: { values: { text: '-' }, make: (v) => v.text.replace(/[{}]/g, '') },
   number: {
-    title: phrase('bench-a-number'),
     values: { digits: 4 },
     make: (v) => (v.digits > 1 ? `{n:0${v.digits}}` : '{n}'),
   },
-  taken: { title: phrase('bench-the-date'), values: { date: '%Y-%m-%d' }, make: (v) => `{taken:${v.date}}` },
-  data: { title: phrase('bench-data'), values: { data: 'camera' }, make: (v) => `{${v.data}}` },
+  taken: { values: { date: '%Y-%m-%d' }, make: (v) => `{taken:${v.date}}` },
+  data: { values: { data: 'camera' }, make: (v) => `{${v.data}}` },
 };
-/** What a value may be, as templates write it, and how it is called. */
+/** What a value may be, as templates write it. */
 export const CHOICES = {
-  part: {
-    whole: phrase('bench-the-whole'),
-    first: phrase('bench-first'),
-    last: phrase('bench-last'),
-    'without first': phrase('bench-without-first'),
-    'without last': phrase('bench-without-last'),
-  },
-  letters: {
-    same: phrase('bench-as-they-are'),
-    lower: phrase('bench-lower'),
-    upper: phrase('bench-upper'),
-    title: phrase('bench-title'),
-  },
-  date: {
-    '%Y-%m-%d': '2026-05-04',
-    '%Y%m%d': '20260504',
-    '%d.%m.%Y': '04.05.2026',
-    '%Y-%m-%d_%H-%M-%S': '2026-05-04_09-31-07',
-    '%H%M%S': '093107',
-    '%Y': '2026',
-    '%B %Y': phrase('bench-may-2026'),
-  },
-  data: {
-    camera: phrase('bench-data-camera'),
-    lens: phrase('bench-data-lens'),
-    iso: phrase('bench-data-iso'),
-    aperture: phrase('bench-data-aperture'),
-    shutter: phrase('bench-data-shutter'),
-    focal: phrase('bench-data-focal'),
-    folder: phrase('bench-data-folder'),
-    recipe: phrase('bench-data-recipe'),
-    width: phrase('bench-data-width'),
-    height: phrase('bench-data-height'),
-  },
-};
-export const LABELS = {
-  part: phrase('bench-take'),
-  count: phrase('bench-letters'),
-  from: phrase('bench-put-for'),
-  to: phrase('bench-this'),
-  letters: phrase('bench-letters'),
-  text: phrase('bench-a-text'),
-  digits: phrase('bench-digits'),
-  date: phrase('bench-as-date'),
-  data: phrase('bench-which'),
+  part: ['whole', 'first', 'last', 'without first', 'without last'],
+  letters: ['same', 'lower', 'upper', 'title'],
+  date: ['%Y-%m-%d', '%Y%m%d', '%d.%m.%Y', '%Y-%m-%d_%H-%M-%S', '%H%M%S', '%Y', '%B %Y'],
+  data: ['camera', 'lens', 'iso', 'aperture', 'shutter', 'focal', 'folder', 'recipe', 'width', 'height'],
 };
 
-const has = (key, value) => Object.hasOwn(CHOICES[key], value);
+const has = (key, value) => CHOICES[key].includes(value);
 
 /** Takes a template apart into pieces, as far as they are such; nothing where it has others. */
 export function apart(template) {
