@@ -122,6 +122,25 @@ async fn facets_suggestions_and_the_check_narrow_what_is_shown() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_dialog_that_is_closed_while_it_comes_stays_closed() {
+    let desk = Desk::open_with(twelve).await;
+    desk.choose().await;
+    desk.answer_late(500).await;
+    // What has come is told once the page had its turn with it.
+    desk.script("window.came = 0; const late = window.fetch; window.fetch = async (...a) => { const r = await late(...a); if (String(a[0]).includes('dialogs/check')) setTimeout(() => { window.came += 1; }, 100); return r; }").await;
+    desk.keys("q").await;
+    desk.until("document.querySelector('#paper').open").await;
+    desk.keys("\u{e00c}").await;
+    desk.until("!document.querySelector('#paper').open").await;
+    desk.until("window.came > 0").await;
+    assert_eq!(desk.js("document.querySelector('#paper').open").await, json!(false));
+    // And it opens when it is asked for again.
+    desk.keys("q").await;
+    desk.until("document.querySelector('.statements')").await;
+    desk.page.clone().close().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn order_by_hand_and_by_shifted_time_reach_the_results() {
     let desk = Desk::open_with(twelve).await;
     desk.choose().await;

@@ -24,7 +24,6 @@ async fn the_pages_compute_what_the_program_does() {
     times_and_sizes(&desk).await;
     the_curve_is_the_engines(&desk).await;
     places_on_the_stage(&desk).await;
-    what_a_delivery_shows(&desk).await;
     desk.page.clone().close().await.unwrap();
 }
 
@@ -216,50 +215,6 @@ async fn places_on_the_stage(desk: &Desk) {
         match case[4].as_f64() {
             Some(zoom) => assert_eq!(n("/view/zoom"), zoom),
             None => assert!(found["view"]["zoom"].is_null() && zoom * dots <= 1.0),
-        }
-    }
-}
-
-async fn what_a_delivery_shows(desk: &Desk) {
-    let script = "const { fitting } = await import('/assets/app/fields.js'); \
-        const kinds = (await (await fetch('/api/steps')).json()).deliveries; \
-        return given.map((goes) => fitting(kinds.find((k) => k.id === goes.kind), goes).map((p) => p.name));";
-    let cases = [
-        (
-            json!({"kind": "pictures", "format": "jpeg"}),
-            "quality limit chroma progressive",
-            "bits lossless compression",
-        ),
-        (
-            json!({"kind": "pictures", "format": "png"}),
-            "bits profile widths",
-            "quality limit chroma compression",
-        ),
-        (json!({"kind": "pictures", "format": "tiff"}), "bits compression profile", "quality lossless"),
-        (json!({"kind": "pictures", "format": "webp"}), "quality lossless", "bits chroma"),
-        (json!({"kind": "pictures", "format": "avif"}), "quality", "profile bits"),
-        (json!({"kind": "pictures", "format": "jxl"}), "quality lossless bits profile", "chroma compression"),
-        (json!({"kind": "pictures", "format": "copy"}), "name to", "quality long_edge camera_data"),
-        (json!({"kind": "pictures", "format": "as it is"}), "name camera_data", "quality long_edge sharpen"),
-        (json!({"kind": "pictures", "to": "same"}), "name to", "folder"),
-        (json!({"kind": "frames"}), "fit size start", "width height colour"),
-        (json!({"kind": "frames", "size": "custom", "fit": "fit"}), "width height colour", "lossless"),
-        (json!({"kind": "video"}), "fit rate text", "move ease colour text_place text_size width"),
-        (json!({"kind": "video", "fit": "move"}), "move ease", "colour"),
-        (json!({"kind": "video", "text": "{n}", "fit": "fit"}), "text_place text_size colour", "move"),
-        (json!({"kind": "video", "megabytes": 20}), "megabytes", "quality"),
-        (json!({"kind": "pdf"}), "quality resolution caption", "move"),
-        (json!({"kind": "contact"}), "quality colour cell", "move"),
-    ];
-    let goes: Vec<&Value> = cases.iter().map(|c| &c.0).collect();
-    let found = in_page(desk, script, json!(goes)).await;
-    for ((goes, there, not), found) in cases.iter().zip(found.as_array().unwrap()) {
-        let names: Vec<&str> = found.as_array().unwrap().iter().filter_map(Value::as_str).collect();
-        for name in there.split(' ') {
-            assert!(names.contains(&name), "{goes} has no {name}: {names:?}");
-        }
-        for name in not.split(' ') {
-            assert!(!names.contains(&name), "{goes} has {name}: {names:?}");
         }
     }
 }

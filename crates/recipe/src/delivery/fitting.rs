@@ -97,15 +97,38 @@ mod tests {
 
     #[test]
     fn values_follow_each_other() {
-        let clip = |values| names("video", values);
-        assert!(!clip(json!({})).contains(&"width") && clip(json!({"size": "custom"})).contains(&"width"));
-        assert!(
-            clip(json!({"fit": "move"})).contains(&"move")
-                && !clip(json!({"fit": "move"})).contains(&"colour")
-        );
-        assert!(clip(json!({})).contains(&"quality") && !clip(json!({"megabytes": 20})).contains(&"quality"));
-        assert!(!names("pictures", json!({"to": "same"})).contains(&"folder"));
-        assert!(names("pictures", json!({"to": "subfolder"})).contains(&"folder"));
+        for (kind, values, there, not) in [
+            (
+                "pictures",
+                json!({"format": "jpeg"}),
+                "quality limit chroma progressive",
+                "bits lossless compression",
+            ),
+            ("pictures", json!({"format": "png"}), "bits profile widths", "quality limit chroma compression"),
+            ("pictures", json!({"format": "tiff"}), "bits compression profile", "quality lossless"),
+            ("pictures", json!({"format": "webp"}), "quality lossless", "bits chroma"),
+            ("pictures", json!({"format": "avif"}), "quality", "profile bits"),
+            ("pictures", json!({"format": "jxl"}), "quality lossless bits profile", "chroma compression"),
+            ("pictures", json!({"format": "copy"}), "name to", "quality long_edge camera_data"),
+            ("pictures", json!({"format": "as it is"}), "name camera_data", "quality long_edge sharpen"),
+            ("pictures", json!({"to": "same"}), "name to", "folder"),
+            ("frames", json!({}), "fit size start", "width height colour"),
+            ("frames", json!({"size": "custom", "fit": "fit"}), "width height colour", "lossless"),
+            ("video", json!({}), "fit rate text quality", "move ease colour text_place text_size width"),
+            ("video", json!({"fit": "move"}), "move ease", "colour"),
+            ("video", json!({"text": "{n}", "fit": "fit"}), "text_place text_size colour", "move"),
+            ("video", json!({"megabytes": 20}), "megabytes", "quality"),
+            ("pdf", json!({}), "quality resolution caption", "move"),
+            ("contact", json!({}), "quality colour cell", "move"),
+        ] {
+            let names = names(kind, values.clone());
+            for name in there.split(' ') {
+                assert!(names.contains(&name), "{kind} {values} has no {name}: {names:?}");
+            }
+            for name in not.split(' ') {
+                assert!(!names.contains(&name), "{kind} {values} has {name}: {names:?}");
+            }
+        }
     }
 
     #[test]

@@ -139,6 +139,6 @@ export class Keeper {
         return;
       }
     }
-    this.state('saved');
+    this.state(phrase('bench-saved'));
   }
 }

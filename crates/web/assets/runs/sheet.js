@@ -80,7 +80,7 @@ document.addEventListener('alpine:init', () => {
         const isTyped = id === 'asks' && $(id).contains(document.activeElement);
         if (!isTyped) follow($(id), fresh.querySelector(`#${id}`));
       }
-      this.allow(asked.run);
+      this.allow();
       if (!$('start').disabled && $('asks').hidden && document.activeElement === document.body) $('start').focus();
       if ($('what-it-does').hasAttribute('data-pictures')) this.measure(mine, asked);
     },
@@ -88,10 +88,12 @@ document.addEventListener('alpine:init', () => {
     refused(reason) {
       if ($('slip-lines').querySelector('[data-open]')) {
         say(reason);
-        this.changes = JSON.parse(this.good);
-        // What was typed is as it was drawn again.
-        for (const field of document.querySelectorAll('#values input')) field.value = field.defaultValue;
         this.allow();
+        if (JSON.stringify(this.changes) === this.good) return;
+        this.changes = JSON.parse(this.good);
+        // What was typed is drawn again as it was.
+        delete $('values').dataset.html;
+        this.look();
       } else {
         $('what').textContent = phrase('runs-this-cannot-be-run-yet');
         $('where').textContent = reason;

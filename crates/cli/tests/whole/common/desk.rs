@@ -240,7 +240,10 @@ impl Desk {
             tokio::time::sleep(Duration::from_millis(100)).await;
         }
         let said = self.page.execute("return document.body.innerText", vec![]).await;
-        panic!("never true: {expression}\nthe last answer: {last:?}\nthe page says: {said:?}");
+        let unsaved = self.page.execute("return document.querySelector('#saved')?.title", vec![]).await;
+        panic!(
+            "never true: {expression}\nthe last answer: {last:?}\nnot saved because: {unsaved:?}\nthe page says: {said:?}"
+        );
     }
 
     pub async fn text(&self, css: &str) -> String {

@@ -272,6 +272,7 @@ bench-on-the-ticket-written-down = On the ticket: written down
 bench-lines-marked-tried-are-not-written = Lines marked “tried” are not written down.
 bench-nothing-is-tried-yet = Nothing is tried yet.
 bench-take-in-a-recipe = Take in a recipe …
+bench-saved = saved
 bench-not-saved-yet = not saved yet
 bench-black-white = { $clipped } % black, { $clipped2 } % white
 bench-before-line = before line { $line }
