@@ -12,7 +12,7 @@ use moxcms::{
     CmsError, ColorDateTime, ColorProfile, DataColorSpace, Layout, LocalizableString, ProfileText,
     ToneReprCurve, TransformOptions,
 };
-use std::sync::{Arc, LazyLock};
+use std::sync::{Arc, LazyLock, Mutex};
 
 /// The matrix that changes nothing.
 pub const IDENTITY: Matrix = [[1.0, 0.0, 0.0], [0.0, 1.0, 0.0], [0.0, 0.0, 1.0]];
@@ -57,6 +57,12 @@ impl InputColour {
     /// sRGB (IEC 61966-2-1), assumed where a picture says nothing.
     pub fn srgb() -> Self {
         Self::from_profile(&ColorProfile::new_srgb(), "sRGB").expect("the built-in profile is complete")
+    }
+
+    /// The same, made once.
+    pub(crate) fn shared_srgb() -> Arc<Self> {
+        static SRGB: LazyLock<Arc<InputColour>> = LazyLock::new(|| Arc::new(InputColour::srgb()));
+        SRGB.clone()
     }
 
     /// The working space's own curve and primaries, for pictures converted on the way in.
@@ -114,13 +120,35 @@ impl InputColour {
 /// What an embedded profile asks for.
 pub enum Embedded {
     /// Read directly.
-    Shaper(Box<InputColour>),
+    Shaper(Arc<InputColour>),
     /// Needs the colour library on every pixel, once, on the way in.
     Convert(Box<ColorProfile>, String),
 }
 
+/// Profiles that are kept as they were read.
+const KEPT: usize = 8;
+
+/// Profiles that were read lately, the last one at the end: one camera writes the same into all its pictures.
+static LATELY: Mutex<Vec<(Vec<u8>, Arc<InputColour>)>> = Mutex::new(Vec::new());
+
 /// Reads an embedded ICC profile; `None` when it is unreadable or not for RGB, so that sRGB is assumed.
 pub fn embedded(icc: &[u8]) -> Option<Embedded> {
+    let lately = || LATELY.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+    if let Some((_, known)) = lately().iter().find(|(bytes, _)| bytes == icc) {
+        return Some(Embedded::Shaper(known.clone()));
+    }
+    let read = read_embedded(icc)?;
+    if let Embedded::Shaper(colour) = &read {
+        let mut lately = lately();
+        if lately.len() == KEPT {
+            lately.remove(0);
+        }
+        lately.push((icc.to_vec(), colour.clone()));
+    }
+    Some(read)
+}
+
+fn read_embedded(icc: &[u8]) -> Option<Embedded> {
     let profile = ColorProfile::new_from_slice(icc).ok()?;
     if profile.color_space != DataColorSpace::Rgb {
         return None;
@@ -128,7 +156,7 @@ pub fn embedded(icc: &[u8]) -> Option<Embedded> {
     let name = profile_name(&profile);
     let has_table = profile.lut_a_to_b_perceptual.is_some() || profile.lut_a_to_b_colorimetric.is_some();
     match InputColour::from_profile(&profile, &name) {
-        Ok(colour) if !has_table => Some(Embedded::Shaper(Box::new(colour))),
+        Ok(colour) if !has_table => Some(Embedded::Shaper(Arc::new(colour))),
         _ if has_table => Some(Embedded::Convert(Box::new(profile), name)),
         _ => None,
     }

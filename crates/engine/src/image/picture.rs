@@ -117,8 +117,8 @@ impl Picture {
             });
         }
         let (samples, colour) = match icc.and_then(space::embedded) {
-            None => (samples, InputColour::srgb()),
-            Some(Embedded::Shaper(colour)) => (samples, *colour),
+            None => (samples, InputColour::shared_srgb()),
+            Some(Embedded::Shaper(colour)) => (samples, colour),
             Some(Embedded::Convert(profile, name)) => {
                 let wide = match samples {
                     Samples::U8(v) => v.iter().map(|&b| u16::from(b) * 257).collect(),
@@ -130,10 +130,10 @@ impl Picture {
                 };
                 let done =
                     space::convert_16(&profile, &wide).map_err(|_| PictureError::Profile(name.clone()))?;
-                (Samples::U16(done), InputColour::working(&name))
+                (Samples::U16(done), Arc::new(InputColour::working(&name)))
             }
         };
-        Ok(Self { stored, samples, orientation, colour: Arc::new(colour) })
+        Ok(Self { stored, samples, orientation, colour })
     }
 
     /// A picture of working values, red, green and blue by turns, row by row.
