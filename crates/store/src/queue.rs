@@ -203,7 +203,7 @@ impl RunQueue for Store {
                  (SELECT i.position FROM run_items i INDEXED BY run_items_waiting
                      WHERE i.run_id = next.run_id AND i.state = 'waiting' AND i.worker IS NULL AND {TURN}
                      ORDER BY i.position LIMIT 1)) FROM next)
-             RETURNING *",
+             RETURNING *, (SELECT state FROM runs WHERE id = run_items.run_id) AS run_state",
             among(RunState::CLAIMABLE)
         );
         loop {
@@ -226,12 +226,15 @@ impl RunQueue for Store {
                     continue;
                 }
             };
-            sqlx::query(update(RunMove::Begin, "started = coalesce(started, ?1)", "id = ?2"))
-                .bind(claim.clock)
-                .bind(item.run_id)
-                .execute(&self.pool)
-                .await
-                .map_err(failed)?;
+            let state: String = row.try_get("run_state").map_err(failed)?;
+            if RunMove::Begin.from().iter().any(|from| from.as_str() == state) {
+                sqlx::query(update(RunMove::Begin, "started = coalesce(started, ?1)", "id = ?2"))
+                    .bind(claim.clock)
+                    .bind(item.run_id)
+                    .execute(&self.pool)
+                    .await
+                    .map_err(failed)?;
+            }
             return Ok(Some(item));
         }
     }

@@ -34,7 +34,7 @@ use rallo_job::{Clock, ItemKey, Records, RunItem, SystemClock};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
-use std::sync::atomic::AtomicUsize;
+use std::sync::atomic::{AtomicU64, AtomicUsize};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use tokio::sync::{Notify, broadcast};
@@ -154,6 +154,10 @@ struct Shared {
     cores: usize,
     limits: Mutex<Limits>,
     busy: AtomicUsize,
+    /// Microseconds that the last picture took.
+    took: AtomicU64,
+    /// A run, and how many items of all runs waited behind its last one that was handed out, as far as that matters.
+    waiting: Mutex<(i64, usize)>,
     /// Pictures that only wait for the disk.
     writing: AtomicUsize,
     /// Other machines, and the pictures they have in work.
@@ -209,6 +213,8 @@ impl Queue {
             cores: cores.max(1),
             limits: Mutex::new(limits),
             busy: AtomicUsize::new(0),
+            took: AtomicU64::new(u64::MAX),
+            waiting: Mutex::default(),
             writing: AtomicUsize::new(0),
             helpers: helpers.unwrap_or_else(|| Arc::new(NoHelpers)),
             with_helpers: Mutex::default(),

@@ -13,6 +13,13 @@ use rallo_job::{Claim, ExpiredLeases, FailureKind, Run, RunItem, RunState};
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::time::Duration;
+
+/// A picture that takes less is over before the next one is claimed.
+const QUICK: Duration = Duration::from_millis(20);
+
+/// Items that are counted beyond those that may be in work.
+const LOOKED_AHEAD: usize = 64;
 
 /// A call after a run, as long as it is at work.
 struct Calling(Queue);
@@ -39,6 +46,28 @@ impl Queue {
             Limits { cores: 0, .. } => self.0.cores,
             Limits { cores, .. } => cores.min(64),
         }
+    }
+
+    /// Pictures more than that which may be handed out: where they are quick, cores would wait for the next one as long as they
+    /// work on one.
+    fn ahead(&self) -> usize {
+        let is_quick = self.0.took.load(Ordering::Relaxed) < QUICK.as_micros() as u64;
+        let limits = self.limits();
+        if is_quick && limits.cores == 0 && !limits.quiet { self.0.cores } else { 0 }
+    }
+
+    /// Items that wait, up to a number that matters; while many of a run do, they are counted down instead of asked for.
+    async fn others(&self, clock: &str, run: i64, allowed: usize) -> rallo_job::Result<usize> {
+        let left = match *lock(&self.0.waiting) {
+            (known, left) if known == run && left > allowed + 1 => left - 1,
+            _ => 0,
+        };
+        let left = match left {
+            0 => self.0.records.claimable(clock, (allowed + LOOKED_AHEAD) as i64).await? as usize,
+            left => left,
+        };
+        *lock(&self.0.waiting) = (run, left);
+        Ok(left)
     }
 
     pub(super) async fn work(&self) {
@@ -71,7 +100,7 @@ impl Queue {
         let shared = &self.0;
         loop {
             let (busy, allowed) = (shared.busy.load(Ordering::Relaxed), self.allowed());
-            let has_room = busy < allowed;
+            let has_room = busy < allowed + self.ahead();
             let put_by = if has_room { lock(&shared.put_by).take() } else { None };
             let clock = shared.clock.text();
             let (item, in_work, elsewhere) = if let Some((item, in_work)) = put_by {
@@ -106,7 +135,7 @@ impl Queue {
                 }
                 _ => {
                     // Fewer pictures than cores: each gets more of them.
-                    let others = shared.records.claimable(&clock, allowed as i64).await? as usize;
+                    let others = self.others(&clock, item.run_id, allowed).await?;
                     let threads = (allowed / (busy + 1 + others).min(allowed)).max(1);
                     Place::Here(threads, Arc::new(Slot::take(self)))
                 }

@@ -213,6 +213,9 @@ impl Queue {
         in_work.settle();
         let took = took_elsewhere.unwrap_or_else(|| start.elapsed().as_secs_f64());
         let is_own = item.task.is_none() && took_elsewhere.is_none();
+        if is_own {
+            self.0.took.store((took * 1e6) as u64, Ordering::Relaxed);
+        }
         if is_own && ended.state == ItemState::Done && self.is_worth_learning(&item) {
             let bytes = ended.outputs.iter().filter(|o| o.made).map(|o| o.bytes).sum();
             let (queue, recipe, item) = (self.clone(), recipe.clone(), item.clone());
