@@ -140,20 +140,25 @@ let following = null;
 async function follow() {
   following = null;
   const desk = await json('GET', '/api/desk').catch(() => null);
-  if (!desk) return;
-  const { chosen, word, left_out: left } = desk.takes;
-  runTakes(chosen, word, left);
-  if (!desk.scanning) delete rail.dataset.beingRead;
-  document.dispatchEvent(new CustomEvent('rallo:read', { detail: desk }));
+  if (desk) {
+    const { chosen, word, left_out: left } = desk.takes;
+    runTakes(chosen, word, left);
+    if (!desk.scanning) delete rail.dataset.beingRead;
+    document.dispatchEvent(new CustomEvent('rallo:read', { detail: desk }));
+  }
+  // The last word may have been said before this page could hear it.
+  followSoon(1000);
 }
 // The frames' own page asks for more than this anyway.
-const followSoon = () => {
-  if (rail.dataset.beingRead && !document.body.classList.contains('page-frames')) following ??= setTimeout(follow, 250);
+const followSoon = (time = 250) => {
+  if (rail?.dataset.beingRead && !document.body.classList.contains('page-frames'))
+    following ??= setTimeout(follow, time);
 };
+followSoon();
 document.addEventListener('rallo:frames', (e) => {
   if (String(e.detail.shoot) === rail.dataset.beingRead) followSoon();
 });
-document.addEventListener('rallo:again', followSoon);
+document.addEventListener('rallo:again', () => followSoon());
 
 /** The last run once more, on what is chosen now, without a sheet. */
 async function again() {
