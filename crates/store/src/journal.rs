@@ -141,12 +141,15 @@ impl RunJournal for Store {
 
     async fn counts(&self, run: i64) -> Result<Counts> {
         let row: Row<Counts> = sqlx::query_as(
-            "SELECT count(*) AS total, count(task) AS tasks, coalesce(sum(state = 'done'), 0) AS done,
-             coalesce(sum(state = 'failed'), 0) AS failed, coalesce(sum(state = 'skipped'), 0) AS skipped,
-             coalesce(sum(state = 'waiting' AND worker IS NOT NULL), 0) AS working,
-             coalesce(sum(max(pixels, 1)) FILTER (WHERE task IS NULL), 0) AS pixels,
-             coalesce(sum(max(pixels, 1)) FILTER (WHERE task IS NULL AND state <> 'waiting'), 0) AS ended_pixels
-             FROM run_items WHERE run_id = ?",
+            "SELECT coalesce(sum(items), 0) AS total, coalesce(sum(items) FILTER (WHERE is_task), 0) AS tasks,
+             coalesce(sum(items) FILTER (WHERE state = 'done'), 0) AS done,
+             coalesce(sum(items) FILTER (WHERE state = 'failed'), 0) AS failed,
+             coalesce(sum(items) FILTER (WHERE state = 'skipped'), 0) AS skipped,
+             (SELECT count(*) FROM run_items INDEXED BY run_items_leases
+              WHERE lease IS NOT NULL AND run_id = ?1 AND state = 'waiting' AND worker IS NOT NULL) AS working,
+             coalesce(sum(pixels) FILTER (WHERE NOT is_task), 0) AS pixels,
+             coalesce(sum(pixels) FILTER (WHERE NOT is_task AND state <> 'waiting'), 0) AS ended_pixels
+             FROM run_counts WHERE run_id = ?1",
         )
         .bind(run)
         .fetch_one(&self.pool)

@@ -5,21 +5,22 @@ use sqlx::migrate::{Migration, MigrationType, Migrator};
 use std::borrow::Cow;
 
 macro_rules! files {
-    ($($version:literal: $name:literal),* $(,)?) => {
-        &[$(($version, $name, include_str!(concat!("../migrations/000", $version, "_", $name, ".sql")))),*]
+    ($($version:literal: $file:literal),* $(,)?) => {
+        &[$(($version, $file, include_str!(concat!("../migrations/", $file, ".sql")))),*]
     };
 }
 
 const FILES: &[(i64, &str, &str)] = files![
-    1: "start",
-    2: "choice",
-    3: "decided",
-    4: "own",
-    5: "queue",
-    6: "ways_in",
-    7: "together",
-    8: "names",
-    9: "phases",
+    1: "0001_start",
+    2: "0002_choice",
+    3: "0003_decided",
+    4: "0004_own",
+    5: "0005_queue",
+    6: "0006_ways_in",
+    7: "0007_together",
+    8: "0008_names",
+    9: "0009_phases",
+    10: "0010_counts",
 ];
 
 /// The migrations, built in without a macro of the database library: that one would build the database a second time
@@ -43,8 +44,8 @@ mod tests {
             .map(|entry| entry.unwrap().file_name().to_string_lossy().into_owned())
             .collect();
         there.sort();
-        let listed: Vec<String> =
-            FILES.iter().map(|(version, name, _)| format!("{version:04}_{name}.sql")).collect();
+        let listed: Vec<String> = FILES.iter().map(|(_, file, _)| format!("{file}.sql")).collect();
         assert_eq!(there, listed);
+        assert!(FILES.iter().all(|(version, file, _)| file.starts_with(&format!("{version:04}_"))));
     }
 }

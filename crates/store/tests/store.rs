@@ -383,3 +383,57 @@ async fn runs_are_moved_paused_asked_for_later_and_wait_for_a_yes() {
     store.forget_result("/p/web/a.jpg").await.unwrap();
     assert!(store.result("/p/web/a.jpg").await.unwrap().is_none());
 }
+
+/// How items stand, counted one by one and as it is kept beside them: run, state, whether of all pictures, how many, pixels.
+async fn counted(file: &Path) -> [Vec<(i64, String, bool, i64, i64)>; 2] {
+    let pool = sqlx::SqlitePool::connect(&format!("sqlite:{}", file.display())).await.unwrap();
+    let of = async |sql: &'static str| sqlx::query_as(sql).fetch_all(&pool).await.unwrap();
+    [
+        of("SELECT run_id, state, task IS NOT NULL, count(*), sum(max(pixels, 1)) FROM run_items GROUP BY 1, 2, 3 ORDER BY 1, 2, 3").await,
+        of("SELECT run_id, state, is_task, items, pixels FROM run_counts WHERE items > 0 ORDER BY 1, 2, 3").await,
+    ]
+}
+
+#[tokio::test]
+async fn what_is_counted_beside_the_items_is_what_they_are() {
+    let (folder, store) = open().await;
+    let file = folder.path().join("rallo.sqlite");
+    let items: Vec<NewRunItem> = (0..6)
+        .map(|i| NewRunItem { pixels: i * 1000, task: (i == 5).then_some(0), ..item(&format!("{i}.jpg")) })
+        .collect();
+    let (one, two) =
+        (store.add_run(&run(), &items).await.unwrap(), store.add_run(&run(), &items).await.unwrap());
+    for state in [ItemState::Done, ItemState::Failed, ItemState::Skipped] {
+        let claimed = claim(&store, "anna", 0, LEASE, "2026-05-04T10:00:00Z").await.unwrap();
+        store.complete(&RunItem { state, ..claimed }, &[]).await.unwrap();
+    }
+    let claimed = claim(&store, "anna", 0, LEASE, "2026-05-04T10:00:00Z").await.unwrap();
+    let counts = store.counts(one).await.unwrap();
+    assert_eq!((counts.total, counts.tasks, counts.working), (6, 1, 1));
+    assert_eq!((counts.done, counts.failed, counts.skipped), (1, 1, 1));
+    // The first has no pixels that are known.
+    assert_eq!((counts.pixels, counts.ended_pixels), (10_001, 3001));
+    store.retry_failed(one, None).await.unwrap();
+    store.give_back(&claimed).await.unwrap();
+    store.cancel_run(two, "t").await.unwrap();
+    let [items, kept] = counted(&file).await;
+    assert_eq!(items, kept);
+    // A database from before it was kept is counted once.
+    let pool = sqlx::SqlitePool::connect(&format!("sqlite:{}", file.display())).await.unwrap();
+    let back = "DROP TRIGGER run_counts_added; DROP TRIGGER run_counts_gone; DROP TRIGGER run_counts_moved;
+        DROP TABLE run_counts; DELETE FROM _sqlx_migrations WHERE version = 10;";
+    sqlx::raw_sql(back).execute(&pool).await.unwrap();
+    let store = Store::open(&file).await.unwrap();
+    let [items, kept] = counted(&file).await;
+    assert_eq!(items, kept);
+    // And a run that is taken away is counted no more.
+    sqlx::raw_sql(
+        "PRAGMA foreign_keys = ON; DELETE FROM run_items WHERE position < 3; DELETE FROM runs WHERE id = 1",
+    )
+    .execute(&pool)
+    .await
+    .unwrap();
+    let [items, kept] = counted(&file).await;
+    assert_eq!(items, kept);
+    assert_eq!(store.counts(two).await.unwrap().total, 3);
+}
