@@ -88,6 +88,15 @@ test('a name that is given by itself is no decision', () => {
   assert.equal(JSON.parse(store.written()).name, 'Denoise');
 });
 
+test('a key from a line that is gone changes nothing', () => {
+  const store = begun({ step: 'a' }, { step: 'b' });
+  // Its number is still on the page until the ticket is drawn again.
+  store.relocate(2, 1);
+  store.switchLine(2);
+  store.remove(2);
+  assert.deepEqual(store.doc.steps, [{ step: 'a' }, { step: 'b' }]);
+});
+
 test('lines of a block stay neighbours', () => {
   const store = begun({ step: 'a' }, { step: 'b' }, { step: 'c' });
   store.setAround(0, 'block', 'Web');

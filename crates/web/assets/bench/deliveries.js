@@ -124,6 +124,7 @@ export function deliveries(box, desk) {
     );
     take.onchange = () => {
       const [step] = doc.steps.splice(Number(take.value), 1);
+      if (!step) return;
       delete step.block;
       delete step.checkpoint;
       delete step.ask;

@@ -169,6 +169,7 @@ export class RecipeStore {
 
   switchLine(at) {
     const line = this.doc.steps[at];
+    if (!line) return;
     if (line.on === false) delete line.on;
     else line.on = false;
   }
@@ -177,6 +178,8 @@ export class RecipeStore {
   relocate(at, to) {
     const { steps } = this.doc;
     const [line] = steps.splice(at, 1);
+    // The key came from a line that is gone and not yet drawn away.
+    if (!line) return;
     steps.splice(to, 0, line);
     const [above, below] = [steps[to - 1]?.block, steps[to + 1]?.block];
     const isTorn = line.block && line.block !== above && line.block !== below;
