@@ -179,6 +179,7 @@ async function start() {
   } catch (e) {
     say(e.message);
   }
+  await missed();
 }
 
 /** Another sample or another recipe lies on the bench. */
@@ -238,7 +239,7 @@ async function takeFound() {
   await bench.keeper.done();
   await bench.anew();
 }
-document.addEventListener('rallo:read', ({ detail: { desk, scanning } }) => {
+function heard({ desk, scanning }) {
   if (bench.frame) {
     if (!scanning) typical();
     return;
@@ -252,7 +253,14 @@ document.addEventListener('rallo:read', ({ detail: { desk, scanning } }) => {
   if (scanning) return;
   $('no-sample-what').textContent = phrase('bench-no-frames-in-this-folder');
   $('no-sample-why').textContent = phrase('bench-there-is-no-picture-in-it');
-});
+}
+document.addEventListener('rallo:read', ({ detail }) => heard(detail));
+/** What was said before this page could hear it. */
+async function missed() {
+  if (bench.frame) return;
+  const told = await json('GET', '/api/desk').catch(() => null);
+  if (told?.desk.frame && !bench.frame) heard(told);
+}
 document.addEventListener('focusout', () => setTimeout(takeFound));
 
 /** The frames most like the others: where a recipe is best recorded. */
