@@ -11,17 +11,21 @@ export function begin(ids) {
   for (const id of ids) $(id).dataset.html = $(id).innerHTML;
 }
 
-/** Lets an element say what a fresh one says; the element itself stays, and what is in it where it says the same. */
+/**
+ * Lets an element say what a fresh one says; the element itself stays, and what is in it where it says the same. Whether it said
+ * something else.
+ */
 export function follow(old, fresh) {
   for (const name of OWN) {
     if (fresh.hasAttribute(name)) old.setAttribute(name, fresh.getAttribute(name));
     else old.removeAttribute(name);
   }
-  if (old.dataset.html === fresh.innerHTML) return;
+  if (old.dataset.html === fresh.innerHTML) return false;
   old.dataset.html = fresh.innerHTML;
   const focused = old.contains(document.activeElement) ? document.activeElement : null;
   old.innerHTML = fresh.innerHTML;
   if (focused?.id) $(focused.id)?.focus();
+  return true;
 }
 
 /** What the server answers at `path`, as an element; `body` is sent along where there is one. */

@@ -19,6 +19,8 @@ document.addEventListener('alpine:init', () => {
     changes: unchanged(),
     /** The changes of the last sheet that could be drawn. */
     good: JSON.stringify(unchanged()),
+    /** The changes that a few pictures were made with to tell time and size. */
+    measured: null,
     open: null,
     round: 0,
     init() {
@@ -74,15 +76,19 @@ document.addEventListener('alpine:init', () => {
         return;
       }
       if (mine !== this.round) return;
-      this.good = JSON.stringify(this.changes);
+      const now = JSON.stringify(this.changes);
+      let isToBeMeasured = this.measured !== now;
+      this.good = now;
       for (const id of PARTS) {
         // What is being answered is not taken from under the hand.
         const isTyped = id === 'asks' && $(id).contains(document.activeElement);
-        if (!isTyped) follow($(id), fresh.querySelector(`#${id}`));
+        const isNew = !isTyped && follow($(id), fresh.querySelector(`#${id}`));
+        isToBeMeasured ||= isNew && ['what-it-does', 'problems'].includes(id);
       }
       this.allow();
       if (!$('start').disabled && $('asks').hidden && document.activeElement === document.body) $('start').focus();
-      if ($('what-it-does').hasAttribute('data-pictures')) this.measure(mine, asked);
+      // Values that are only opened take what was measured with them.
+      if (isToBeMeasured && $('what-it-does').hasAttribute('data-pictures')) this.measure(mine, asked);
     },
     /** What cannot be is not kept: the sheet stays as it was. */
     refused(reason) {
@@ -100,7 +106,8 @@ document.addEventListener('alpine:init', () => {
       }
     },
     allow() {
-      $('start').disabled = $('start-first').disabled = $('what-it-does').hasAttribute('data-stops');
+      const stops = $('problems').querySelector('[data-problem]:not(.is-mild)');
+      $('start').disabled = $('start-first').disabled = Boolean(stops);
     },
     /** Times and sizes are told at once, and a few pictures made to know them better. */
     async measure(mine, asked) {
@@ -115,10 +122,10 @@ document.addEventListener('alpine:init', () => {
       $('cost').textContent = fresh.querySelector('#cost').textContent;
       const there = [...$('problems').children].map((one) => one.textContent);
       for (const one of fresh.querySelectorAll('[data-problem]')) {
-        if (there.includes(one.textContent)) continue;
-        $('problems').append(one);
-        if (!one.classList.contains('is-mild')) $('start').disabled = $('start-first').disabled = true;
+        if (!there.includes(one.textContent)) $('problems').append(one);
       }
+      this.allow();
+      this.measured = JSON.stringify(asked.run);
     },
     clicked(at) {
       const button = at.closest('button, [data-open]');
