@@ -138,6 +138,8 @@ function lay({ dataset }) {
     pick: { line: null, neutral: false, light: null },
   });
   bench.stopCosts();
+  // The page says what lies there, however it came.
+  for (const key of ['recipe', 'frame', 'facts']) slip.dataset[key] = dataset[key];
   for (const key of ['asksReading', 'hasRaw']) {
     if (key in dataset) slip.dataset[key] = '';
     else delete slip.dataset[key];
