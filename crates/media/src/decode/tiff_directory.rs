@@ -29,6 +29,9 @@ pub(crate) const STRIP_BYTES: u16 = 279;
 pub(crate) const PLANAR: u16 = 284;
 pub(crate) const PREDICTOR: u16 = 317;
 const SUB_DIRECTORIES: u16 = 330;
+pub(super) const EXIF: u16 = 34_665;
+pub(super) const GPS: u16 = 34_853;
+pub(super) const INTEROPERABILITY: u16 = 40_965;
 pub(crate) const COLOUR_MAP: u16 = 320;
 pub(crate) const TILE_WIDTH: u16 = 322;
 pub(crate) const TILE_LENGTH: u16 = 323;
@@ -169,7 +172,7 @@ pub(crate) fn every(file: &[u8]) -> Vec<Page<'_>> {
 }
 
 /// Tags whose values are places of directories: those below, of EXIF, of places on the earth, of interoperability.
-pub(super) const DIRECTORIES: [u16; 4] = [SUB_DIRECTORIES, 34_665, 34_853, 40_965];
+pub(super) const DIRECTORIES: [u16; 4] = [SUB_DIRECTORIES, EXIF, GPS, INTEROPERABILITY];
 
 /// Tags by which a reader makes room.
 const SIZES: [u16; 7] = [WIDTH, LENGTH, BITS, SAMPLES, ROWS_PER_STRIP, TILE_WIDTH, TILE_LENGTH];

@@ -4,15 +4,13 @@
 //! A camera raw is a TIFF of tens of megabytes whose directories are a few kilobytes. A reader of camera data that is given the
 //! whole file copies it, so it is given the excerpt.
 
-use crate::decode::tiff_directory::{self, Bytes, DIRECTORIES, MOST_FOLLOWED, Page, size_of};
+use crate::decode::tiff_directory::{
+    self, Bytes, DIRECTORIES, EXIF, GPS, INTEROPERABILITY, MOST_FOLLOWED, Page, size_of,
+};
 use std::collections::HashSet;
 
 /// Values that a camera writes of a picture are smaller; what is larger are previews and notes of the maker's own.
 const MOST_BYTES: u64 = 64 * 1024;
-
-const EXIF: u16 = 34_665;
-const GPS: u16 = 34_853;
-const INTEROPERABILITY: u16 = 40_965;
 
 /// Where the values of a directory stand that name others: none of their places is true in an excerpt.
 const BELOW: [u16; 3] = [EXIF, GPS, INTEROPERABILITY];

@@ -58,13 +58,11 @@ impl Queue {
 
     /// Items that wait, up to a number that matters; while many of a run do, they are counted down instead of asked for.
     async fn others(&self, clock: &str, run: i64, allowed: usize) -> rallo_job::Result<usize> {
-        let left = match *lock(&self.0.waiting) {
-            (known, left) if known == run && left > allowed + 1 => left - 1,
-            _ => 0,
-        };
-        let left = match left {
-            0 => self.0.records.claimable(clock, (allowed + LOOKED_AHEAD) as i64).await? as usize,
-            left => left,
+        let (known, left) = *lock(&self.0.waiting);
+        let left = if known == run && left > allowed + 1 {
+            left - 1
+        } else {
+            self.0.records.claimable(clock, (allowed + LOOKED_AHEAD) as i64).await? as usize
         };
         *lock(&self.0.waiting) = (run, left);
         Ok(left)

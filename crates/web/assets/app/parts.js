@@ -4,7 +4,7 @@ import { ask } from './api.js';
 
 const $ = (id) => document.getElementById(id);
 /** What of the element itself may change. */
-const OWN = ['hidden', 'aria-valuenow', 'data-stops', 'data-pictures'];
+const OWN = ['hidden', 'aria-valuenow', 'data-pictures'];
 
 /** Takes what a page was drawn with as what its parts say. */
 export function begin(ids) {

@@ -4,7 +4,9 @@ use super::fields::{Field, Input, Whose};
 use super::ticket::{Piece, Ticket};
 use super::{Rail, about_time, html};
 use crate::App;
-use crate::api::sheet::{Measured, NameEntry, ProblemEntry, RunAsked, SheetAnswer, measured, prepare, told};
+use crate::api::sheet::{
+    Measured, NameEntry, ProblemEntry, RunAsked, RunCost, SheetAnswer, at_once, measured, prepare, told,
+};
 use crate::error::{Error, Result};
 use crate::request::Sent;
 use crate::words::{self, say};
@@ -82,8 +84,6 @@ struct SheetState {
     groups: Vec<Group>,
     lines: Vec<Line>,
     goes: Vec<Goes>,
-    /// Whether nothing may start.
-    stops: bool,
     has_pictures: bool,
 }
 
@@ -200,12 +200,11 @@ impl SheetState {
         Self {
             what: say("any-so-many-pictures").with("count", sheet.count).into(),
             place: place(&sheet),
-            cost: cost_at_once(&sheet, say("sheet-being-measured")),
+            cost: cost_at_once(sheet.cost.as_ref(), say("sheet-being-measured")),
             asks: sheet.asks.iter().map(Field::asked).collect(),
             values: asked.open.and_then(|open| Values::of(open, &sheet)),
             changed,
             may_keep,
-            stops: sheet.problems.iter().any(|problem| problem.stops),
             has_pictures: sheet.count > 0,
             lines: ticket.lines.into_iter().enumerate().map(line).collect(),
             goes: ticket.goes.into_iter().enumerate().map(goes).collect(),
@@ -229,8 +228,8 @@ fn place(sheet: &SheetAnswer) -> String {
 }
 
 /// What is known of time and size before anything was made, and what comes of it.
-fn cost_at_once(sheet: &SheetAnswer, then: words::Said) -> String {
-    let Some(cost) = &sheet.cost else { return String::new() };
+fn cost_at_once(cost: Option<&RunCost>, then: words::Said) -> String {
+    let Some(cost) = cost else { return String::new() };
     let sure = match cost.sure {
         Sure::Rough => say("any-first-guess"),
         Sure::Estimated => say("sheet-estimated"),
@@ -268,8 +267,7 @@ async fn cost(State(app): State<App>, Sent(asked): Sent<Asked>) -> Result<Html<S
     let found = measured(&app, &prepared).await?;
     let cost = match &found {
         Measured { is_long: true, .. } => {
-            let (answer, _) = told(&app, prepared, &asked.run).await?;
-            cost_at_once(&answer, say("sheet-corrected-while-it-runs"))
+            cost_at_once(at_once(&app, &prepared).as_ref(), say("sheet-corrected-while-it-runs"))
         }
         Measured { seconds: Some(seconds), bytes: Some(bytes), each, measured, .. } => {
             in_all(*seconds, bytes, each.as_deref(), say("sheet-measured-on").with("count", *measured))

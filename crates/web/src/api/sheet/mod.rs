@@ -129,7 +129,7 @@ pub(crate) struct RunCost {
 }
 
 /// What a run will take, from the machine's table: seconds, bytes, and how sure that is.
-fn at_once(app: &App, prepared: &Prepared) -> Option<RunCost> {
+pub(crate) fn at_once(app: &App, prepared: &Prepared) -> Option<RunCost> {
     let Prepared { sources, recipe, .. } = prepared;
     let costs = app.queue.costs();
     let many = sources.len().min(LOOKED_AT);
