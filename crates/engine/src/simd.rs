@@ -38,6 +38,20 @@ pub trait Lanes: Copy {
     fn transposed(rows: [Self; 8]) -> [Self; 8];
 }
 
+/// Asks for a place in memory that is read soon.
+#[inline(always)]
+pub fn prefetch(from: &[u8], at: usize) {
+    #[cfg(target_arch = "x86_64")]
+    if at < from.len() {
+        // Sound: nothing is read, and the place lies inside.
+        unsafe {
+            std::arch::x86_64::_mm_prefetch::<{ std::arch::x86_64::_MM_HINT_T0 }>(
+                from.as_ptr().add(at).cast(),
+            )
+        };
+    }
+}
+
 /// Eight rows of eight, `width` floats from row to row, from the beginning of `from`.
 ///
 /// # Panics

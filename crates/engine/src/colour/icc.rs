@@ -4,7 +4,7 @@
 //! found by going there and back, and lightness is scaled so that black lands on it. On linear light that is one
 //! straight line per channel.
 
-use crate::colour::transfer::Table;
+use crate::colour::transfer::{CodedTable, Table};
 use crate::colour::working::{WORKING, profile_name};
 use crate::ops::planes::{CHUNK, Planes};
 use moxcms::{
@@ -55,13 +55,13 @@ pub struct FileColour {
 }
 
 /// The working space's own curve, which the library's 16-bit samples are on.
-static CURVE: LazyLock<(Table, Table)> = LazyLock::new(|| {
+static CURVE: LazyLock<(Table, CodedTable)> = LazyLock::new(|| {
     let curve = WORKING.red_trc.as_ref().expect("the built-in profile has a curve");
     let encode = curve.make_gamma_evaluator().expect("the built-in curve can be read");
     let decode = ToneReprCurve::make_linear_evaluator(curve).expect("the built-in curve can be read");
     (
         Table::new(|x| encode.evaluate_value(x.min(1.0)).clamp(0.0, 1.0)),
-        Table::new(|squared| decode.evaluate_value(squared.sqrt().min(1.0)).clamp(0.0, 1.0)),
+        CodedTable::new(|coded| decode.evaluate_value(coded.min(1.0)).clamp(0.0, 1.0)),
     )
 });
 
@@ -144,10 +144,6 @@ impl FileColour {
         self.encode(planes);
         through(&self.back, planes);
         for plane in [&mut planes.r, &mut planes.g, &mut planes.b] {
-            // The table is over the square root of its argument.
-            for v in plane.iter_mut() {
-                *v *= *v;
-            }
             CURVE.1.apply(plane);
             for v in plane.iter_mut() {
                 *v = ((*v - self.black) / (1.0 - self.black)).max(0.0);

@@ -6,7 +6,7 @@
 //! the way in, by the colour library.
 
 use crate::colour::icc::{FileColour, Intent, ProfileError};
-use crate::colour::transfer::Table;
+use crate::colour::transfer::{CodedTable, Table};
 use crate::colour::working::{Matrix, WORKING, profile_name};
 use moxcms::{
     CmsError, ColorDateTime, ColorProfile, DataColorSpace, Layout, LocalizableString, ProfileText,
@@ -41,8 +41,8 @@ fn to_f32(m: moxcms::Matrix3d) -> Matrix {
 pub struct InputColour {
     /// Linear light per stored 8-bit value and channel.
     pub(crate) byte: [[f32; 256]; 3],
-    /// Linear light over the stored value's square (16-bit and float samples), per channel.
-    pub(crate) table: [Table; 3],
+    /// Linear light of the stored value (16-bit and float samples), per channel.
+    pub(crate) table: [CodedTable; 3],
     /// Linear light of the profile's primaries to the working space.
     pub(crate) to_working: Matrix,
     /// Whether float samples are linear light themselves.
@@ -72,7 +72,7 @@ impl InputColour {
 
     /// Working values as they are, in floating point or 16 bits.
     pub(crate) fn plain() -> Self {
-        let straight = || Table::new(|squared| squared.sqrt());
+        let straight = || CodedTable::new(|coded| coded);
         Self {
             byte: [[0.0; 256]; 3],
             table: [straight(), straight(), straight()],
@@ -85,7 +85,7 @@ impl InputColour {
 
     /// Working light up to `headroom` times white, stored as the square root of its share of that.
     pub(crate) fn scene(headroom: f32) -> Self {
-        let light = || Table::new(|squared| squared * headroom);
+        let light = || CodedTable::new(|coded| coded * coded * headroom);
         let byte = std::array::from_fn(|v| (v as f32 / 255.0).powi(2) * headroom);
         Self {
             byte: [byte; 3],
@@ -110,7 +110,7 @@ impl InputColour {
             std::array::from_fn(|v| curves[c].evaluate_value(v as f32 / 255.0).clamp(0.0, 1.0))
         });
         let table = std::array::from_fn(|c| {
-            Table::new(|x| curves[c].evaluate_value(x.sqrt().min(1.0)).clamp(0.0, 1.0))
+            CodedTable::new(|coded| curves[c].evaluate_value(coded.min(1.0)).clamp(0.0, 1.0))
         });
         let to_working = to_f32(inverse(&WORKING.colorant_matrix()).mat_mul_const(profile.colorant_matrix()));
         Ok(Self { byte, table, to_working, straight: false, headroom: None, name: name.to_owned() })
@@ -306,10 +306,7 @@ mod tests {
         let samples: Vec<u16> = (0..3000u32).map(|i| (i * 7919 % 65_536) as u16).collect();
         let theirs = convert_16(&p3, &samples).unwrap();
         for (rgb, want) in samples.as_chunks::<3>().0.iter().zip(theirs.as_chunks::<3>().0) {
-            let linear = std::array::from_fn(|c| {
-                let v = f32::from(rgb[c]) / 65_535.0;
-                ours.table[c].at(v * v)
-            });
+            let linear = std::array::from_fn(|c| ours.table[c].at(f32::from(rgb[c]) / 65_535.0));
             let working = apply(&ours.to_working, linear);
             for c in 0..3 {
                 let got = out.encode.at(working[c].clamp(0.0, 1.0)) * 65_535.0;

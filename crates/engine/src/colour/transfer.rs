@@ -1,5 +1,6 @@
 //! The perceptual scale, and tables that apply a tone function to linear light.
 
+use crate::RANGE;
 use std::sync::LazyLock;
 
 /// Linear light to the perceptual scale: the transfer function of IEC 61966-2-1 (sRGB), carried on above 1.
@@ -12,74 +13,116 @@ pub fn decode(value: f32) -> f32 {
     if value <= 0.040_45 { value.max(0.0) / 12.92 } else { ((value + 0.055) / 1.055).powf(2.4) }
 }
 
-/// Table entries per unit of the square root of linear light.
-const STEPS: usize = 1024;
-/// The table reaches to this square root of linear light (4² = 16, the end of the range).
-const REACH: usize = 4;
+/// The end of the range of linear light.
+const BRIGHTEST: f32 = *RANGE.end();
 
-/// A function of linear light as a table over the square root of its argument, interpolated linearly.
-///
-/// The square root spreads the dark tones as the eye does; with 1024 entries a unit the error against the
-/// function is below 1/20 of a 16-bit step for smooth tone functions.
+/// A value and the difference to the next one, as one number: both are fetched at once, for many places at a time.
 #[derive(Clone)]
-pub struct Table {
-    /// Value and difference to the next value.
-    pairs: Box<[[f32; 2]]>,
+struct Pairs(Box<[u64]>);
+
+impl Pairs {
+    /// Of the values at places that follow each other, the differences times `unit`.
+    fn new(values: &[f32], unit: f32) -> Self {
+        let pair = |v: &[f32]| u64::from(v[0].to_bits()) | u64::from(((v[1] - v[0]) * unit).to_bits()) << 32;
+        Self(values.windows(2).map(pair).collect())
+    }
+
+    /// The value `part` behind a place.
+    ///
+    /// # Safety
+    /// There is such a place.
+    #[inline(always)]
+    unsafe fn behind(&self, place: usize, part: f32) -> f32 {
+        // Sound: as the caller has promised.
+        let pair = unsafe { *self.0.get_unchecked(place) };
+        f32::from_bits(pair as u32) + f32::from_bits((pair >> 32) as u32) * part
+    }
 }
+
+/// What is added to linear light before it is looked up: below it places lie evenly, above it they spread with the light.
+const FOOT: f32 = 1.0 / 4096.0;
+/// Bits of a float below those that number its place: 256 places in each doubling of the light.
+const FINE: u32 = 15;
+/// Doublings from the foot to the end of the range.
+const DOUBLINGS: usize = 16;
+/// The last place.
+const LAST: usize = DOUBLINGS << (23 - FINE);
+
+/// A function of linear light as a table, interpolated linearly.
+///
+/// Places spread with the light, as the eye sees it; a float's own bits number them, so that nothing but an addition is needed to
+/// find one. The error against the function is below 1/20 of a 16-bit step for smooth tone functions.
+#[derive(Clone)]
+pub struct Table(Pairs);
 
 impl Table {
     /// Samples `function`, which maps linear light (0 ..= 16) to any value.
     pub fn new(function: impl Fn(f32) -> f32) -> Self {
-        let count = STEPS * REACH + 1;
-        let at = |i: usize| {
-            let root = i as f64 / STEPS as f64;
-            function((root * root) as f32)
-        };
-        let values: Vec<f32> = (0..=count).map(at).collect();
-        Self { pairs: values.windows(2).map(|v| [v[0], v[1] - v[0]]).collect() }
+        let place = |i: usize| f32::from_bits(FOOT.to_bits() + ((i as u32) << FINE));
+        let values: Vec<f32> = (0..=LAST + 1).map(|i| function(place(i) - FOOT)).collect();
+        Self(Pairs::new(&values, 1.0 / (1 << FINE) as f32))
     }
 
     /// The function at `linear`, which is limited to the table's range.
     #[inline(always)]
     pub fn at(&self, linear: f32) -> f32 {
-        self.at_root(linear.clamp(0.0, (REACH * REACH) as f32).sqrt() * STEPS as f32)
-    }
-
-    /// As [`at`](Self::at) for `√linear · 1024`, already limited to the range.
-    #[inline(always)]
-    pub fn at_root(&self, position: f32) -> f32 {
-        let index = position as i32;
-        // The position is limited by the callers; the minimum keeps this free of a panic in any case.
-        let [value, rise] = self.pairs[(index as usize).min(STEPS * REACH)];
-        value + rise * (position - index as f32)
+        // `max` first turns NaN into 0.
+        let bits = (linear.max(0.0).min(BRIGHTEST) + FOOT).to_bits() - FOOT.to_bits();
+        let part = (bits & ((1 << FINE) - 1)) as i32 as f32;
+        // Sound: the limits above left at most the end of the range, which lies in the last place.
+        unsafe { self.0.behind((bits >> FINE) as usize, part) }
     }
 
     /// Applies the function to every value of `values`, in place.
     #[inline(always)]
     pub fn apply<const N: usize>(&self, values: &mut [f32; N]) {
-        let mut position = [0f32; N];
-        for i in 0..N {
-            // `max` first turns NaN into 0.
-            position[i] = values[i].max(0.0).min((REACH * REACH) as f32).sqrt() * STEPS as f32;
+        for value in values {
+            *value = self.at(*value);
         }
-        let mut index = [0i32; N];
-        for i in 0..N {
-            // Sound: the limits above left 0 ..= 4096.
-            index[i] = unsafe { position[i].to_int_unchecked::<i32>() };
+    }
+}
+
+/// Places per unit of a coded value.
+const STEPS: usize = 1024;
+/// The largest coded value a table knows: the square root of the brightest light.
+const REACH: usize = 4;
+
+/// A function of a value on the perceptual scale, or on any other scale as even to the eye, as a table, interpolated linearly.
+#[derive(Clone)]
+pub struct CodedTable(Pairs);
+
+impl CodedTable {
+    /// Samples `function`, which maps coded values (0 ..= 4) to any value.
+    pub fn new(function: impl Fn(f32) -> f32) -> Self {
+        let values: Vec<f32> = (0..=STEPS * REACH + 1).map(|i| function(i as f32 / STEPS as f32)).collect();
+        Self(Pairs::new(&values, 1.0))
+    }
+
+    /// The function at `coded`, which is limited to the table's range.
+    #[inline(always)]
+    pub fn at(&self, coded: f32) -> f32 {
+        // `max` first turns NaN into 0.
+        let position = coded.max(0.0).min(REACH as f32) * STEPS as f32;
+        // Sound: the limits left 0 ..= 4096, and there are 4097 places.
+        unsafe {
+            let place = position.to_int_unchecked::<i32>();
+            self.0.behind(place as usize, position - place as f32)
         }
-        let pairs = &self.pairs[..STEPS * REACH + 1];
-        for i in 0..N {
-            // Sound: 0 ..= 4096 by the limits above, and the table has 4097 entries.
-            let pair = unsafe { pairs.get_unchecked(index[i] as usize) };
-            values[i] = pair[0] + pair[1] * (position[i] - index[i] as f32);
+    }
+
+    /// Applies the function to every value of `values`, in place.
+    #[inline(always)]
+    pub fn apply<const N: usize>(&self, values: &mut [f32; N]) {
+        for value in values {
+            *value = self.at(*value);
         }
     }
 }
 
 /// [`encode`] as a table.
 pub static ENCODE: LazyLock<Table> = LazyLock::new(|| Table::new(encode));
-/// [`decode`] of the square root of its argument, so that a table over the root serves.
-pub static DECODE: LazyLock<Table> = LazyLock::new(|| Table::new(|squared| decode(squared.sqrt())));
+/// [`decode`] as a table.
+pub static DECODE: LazyLock<CodedTable> = LazyLock::new(|| CodedTable::new(decode));
 
 #[cfg(test)]
 mod tests {
@@ -108,6 +151,25 @@ mod tests {
         assert_eq!(run[0], table.at(0.3));
         assert_eq!(run[1], table.at(0.0));
         assert_eq!(run[2], table.at(16.0));
-        assert!(run[3].is_finite());
+        assert_eq!(run[3], table.at(0.0));
+    }
+
+    #[test]
+    fn the_table_of_coded_values_follows_the_function() {
+        for i in 0..100_000 {
+            let v = i as f32 / 30_000.0;
+            assert!((encode(DECODE.at(v)) - v).abs() < 1.0 / 65_535.0, "{v}");
+        }
+        let mut run = [0.3f32, -1.0, 40.0, f32::NAN];
+        DECODE.apply(&mut run);
+        assert_eq!(run, [DECODE.at(0.3), 0.0, DECODE.at(4.0), 0.0]);
+    }
+
+    #[test]
+    fn the_deepest_tones_are_as_exact_as_the_others() {
+        for i in 0..20_000 {
+            let x = i as f32 / 20_000.0 * 0.004;
+            assert!((ENCODE.at(x) - encode(x)).abs() < 0.05 / 65_535.0, "{x}");
+        }
     }
 }

@@ -1,6 +1,6 @@
 //! A chunk of pixels taken apart into three planes.
 
-use crate::colour::transfer::{DECODE, ENCODE, Table};
+use crate::colour::transfer::{CodedTable, DECODE, ENCODE, Table};
 use crate::colour::working::LUMINANCE;
 use multiversion::multiversion;
 
@@ -103,11 +103,8 @@ pub(crate) fn encode_all(planes: &mut Planes) {
     "aarch64+neon"
 ))]
 pub(crate) fn decode_all(planes: &mut Planes) {
-    let table: &Table = &DECODE;
-    for plane in [&mut planes.r, &mut planes.g, &mut planes.b] {
-        for v in plane.iter_mut() {
-            *v = v.max(0.0) * v.max(0.0);
-        }
-        table.apply(plane);
-    }
+    let table: &CodedTable = &DECODE;
+    table.apply(&mut planes.r);
+    table.apply(&mut planes.g);
+    table.apply(&mut planes.b);
 }

@@ -6,12 +6,13 @@
 
 use crate::RANGE;
 use crate::colour::space::{self, InputColour, OutputColour};
-use crate::colour::transfer::Table;
+use crate::colour::transfer::{CodedTable, Table};
 use crate::colour::working::Matrix;
 use crate::geometry::{Rect, Size};
-use crate::image::picture::{Picture, Samples};
+use crate::image::picture::{Orientation, Picture, Samples};
 use crate::ops::mask::Mask;
 use crate::ops::planes::{CHUNK, Pixel, Planes};
+use crate::simd::prefetch;
 use multiversion::multiversion;
 use std::sync::Arc;
 
@@ -227,6 +228,17 @@ impl PointProgram {
         self.ready.is_empty()
     }
 
+    /// Whether it does the same everywhere.
+    pub(crate) fn is_placeless(&self) -> bool {
+        self.ready.iter().all(|op| !matches!(op, Ready::Pixels(_)))
+    }
+
+    /// This, and `next` after it.
+    pub(crate) fn then(mut self, next: Self) -> Self {
+        self.ready.extend(next.ready);
+        self
+    }
+
     /// Runs in place over pixels that cover `rect`.
     pub fn run(&self, rect: Rect, pixels: &mut [Pixel]) {
         if !self.is_empty() {
@@ -333,7 +345,7 @@ fn gather(picture: &Picture, colour: &InputColour, x: usize, y: usize, n: usize,
             }
         }
         Samples::U16(v) => {
-            let value = |t: &Table, s: u16| t.at_root(f32::from(s) * (1024.0 / 65_535.0));
+            let value = |t: &CodedTable, s: u16| t.at(f32::from(s) * (1.0 / 65_535.0));
             for i in 0..n {
                 let p = &v[at as usize..at as usize + 3];
                 planes.r[i] = value(&colour.table[0], p[0]);
@@ -353,9 +365,9 @@ fn gather(picture: &Picture, colour: &InputColour, x: usize, y: usize, n: usize,
         }
         Samples::F32(v) => {
             // Above white the light is carried on in proportion.
-            let value = |t: &Table, s: f32| {
+            let value = |t: &CodedTable, s: f32| {
                 let s = if s.is_finite() { s.max(0.0) } else { 0.0 };
-                if s <= 1.0 { t.at_root(s * 1024.0) } else { t.at_root(1024.0) * s }
+                if s <= 1.0 { t.at(s) } else { t.at(1.0) * s }
             };
             for i in 0..n {
                 let p = &v[at as usize..at as usize + 3];
@@ -365,6 +377,19 @@ fn gather(picture: &Picture, colour: &InputColour, x: usize, y: usize, n: usize,
                 at += stride * 3;
             }
         }
+    }
+}
+
+/// Rows that are asked for before they are read: a tile's rows lie far apart in memory, which the processor does not foresee.
+const AHEAD: usize = 2;
+
+/// Asks for the bytes of a row of `rect`, where they lie beside each other.
+#[inline(always)]
+fn fetch(picture: &Picture, rect: Rect, row: usize) {
+    let Samples::U8(bytes) = &picture.samples else { return };
+    if picture.orientation == Orientation::UPRIGHT {
+        let start = ((rect.y as usize + row) * picture.stored.width as usize + rect.x as usize) * 3;
+        (start..start + 3 * rect.width as usize).step_by(64).for_each(|at| prefetch(bytes, at));
     }
 }
 
@@ -378,6 +403,7 @@ fn read_rows(picture: &Picture, matrix: &Matrix, rest: &[Ready], rect: Rect, out
     let mut planes = Planes::EMPTY;
     let width = rect.width as usize;
     for (y, row) in out.chunks_mut(width).enumerate() {
+        fetch(picture, rect, y + AHEAD);
         for (i, chunk) in row.chunks_mut(CHUNK).enumerate() {
             let x = rect.x as usize + i * CHUNK;
             gather(picture, &picture.colour, x, rect.y as usize + y, chunk.len(), &mut planes);

@@ -29,9 +29,8 @@ impl InputTable {
         let encoded = convert_16(&profile, &counted)
             .map_err(|e| ProfileError::NoWay { name, reason: e.to_string() })?;
         let working = InputColour::working("");
-        let light = |rgb: &[u16; 3]| {
-            std::array::from_fn(|c| working.table[c].at((f32::from(rgb[c]) / 65_535.0).powi(2)))
-        };
+        let light =
+            |rgb: &[u16; 3]| std::array::from_fn(|c| working.table[c].at(f32::from(rgb[c]) / 65_535.0));
         let nodes = encoded.as_chunks::<3>().0.iter().map(light).collect();
         Ok(Self { nodes })
     }

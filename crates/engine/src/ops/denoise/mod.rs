@@ -50,7 +50,7 @@ fn encoded(v: f32) -> f32 {
 }
 #[inline(always)]
 fn decoded(v: f32) -> f32 {
-    DECODE.at(v * v).copysign(v)
+    DECODE.at(v.abs()).copysign(v)
 }
 
 /// A working pixel as lightness and colour differences.

@@ -4,7 +4,7 @@
 //! The lightness is the perceptual scale of the luminance. Needs a halo of three times the radius; allocates
 //! two planes of floats the size of a tile.
 
-use crate::colour::transfer::{DECODE, ENCODE, Table};
+use crate::colour::transfer::{CodedTable, DECODE, ENCODE, Table};
 use crate::colour::working::LUMINANCE;
 use crate::geometry::Rect;
 use crate::ops::planes::Pixel;
@@ -86,8 +86,8 @@ impl AreaOp for Mask {
         self.kernel.len() as i64 - 1
     }
     fn run(&self, input: &[Pixel], have: Rect, rect: Rect, out: &mut Vec<Pixel>) {
-        let (encode, decode): (&Table, &Table) = (&ENCODE, &DECODE);
-        out.clear();
+        let (encode, decode): (&Table, &CodedTable) = (&ENCODE, &DECODE);
+        // Every pixel is written.
         out.resize(rect.area(), [0.0; 4]);
         sharpen(self, encode, decode, input, have, rect, out);
     }
@@ -104,7 +104,7 @@ const RUN: usize = 64;
 fn sharpen(
     mask: &Mask,
     encode: &Table,
-    decode: &Table,
+    decode: &CodedTable,
     input: &[Pixel],
     have: Rect,
     rect: Rect,
@@ -173,8 +173,7 @@ fn sharpen(
             for k in 0..n {
                 let detail = row_light[i + k] - blur[i + k];
                 let size = (detail.abs() - mask.threshold).max(0.0);
-                let value = (row_light[i + k] + mask.amount * size.copysign(detail)).max(0.0);
-                target[k] = value * value;
+                target[k] = row_light[i + k] + mask.amount * size.copysign(detail);
             }
             decode.apply(&mut target);
             for k in 0..n {

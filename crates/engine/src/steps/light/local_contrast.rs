@@ -84,8 +84,7 @@ impl PixelOp for Local {
         let mut after: [f32; CHUNK] = std::array::from_fn(|i| {
             let d = light[i] - base[i];
             // d / (1 + |d| / most)-shaped: hardly limited while small.
-            let raised = light[i] + self.amount * d / (1.0 + (d / MOST) * (d / MOST)).sqrt();
-            raised.max(0.0) * raised.max(0.0)
+            light[i] + self.amount * d / (1.0 + (d / MOST) * (d / MOST)).sqrt()
         });
         DECODE.apply(&mut after);
         let factors =

@@ -5,7 +5,7 @@
 //! function is `B · (1 + k (1 − B)³)` for shadows and the same seen from white for highlights; light above white is
 //! drawn back when highlights are darkened. One pass, no halo.
 
-use crate::colour::transfer::{ENCODE, Table, decode};
+use crate::colour::transfer::{CodedTable, ENCODE, decode};
 use crate::ops::guided_filter::Guide;
 use crate::ops::planes::{CHUNK, Planes};
 use crate::ops::pointwise::{PixelOp, PointOp};
@@ -78,9 +78,8 @@ impl Step for ShadowsHighlights {
     fn ops(&self, place: &Place) -> Vec<Op> {
         let Some(guide) = self.guide.clone() else { return Vec::new() };
         let (s, h) = (self.shadows as f32 / 100.0, self.highlights as f32 / 100.0);
-        // Over the square of the base, as tables are.
-        let factor = Table::new(move |squared| {
-            let base = squared.sqrt().max(1e-3);
+        let factor = CodedTable::new(move |base| {
+            let base = base.max(1e-3);
             decode(tone(base, s, h).max(0.0)) / decode(base)
         });
         let side = |n: u32| f64::from(n) * place.scale;
@@ -94,7 +93,7 @@ impl Step for ShadowsHighlights {
 
 struct Lit {
     guide: Arc<Guide>,
-    factor: Table,
+    factor: CodedTable,
     size: (f64, f64),
 }
 
@@ -103,7 +102,7 @@ impl PixelOp for Lit {
         let mut light = planes.luminance();
         ENCODE.apply(&mut light);
         let base = self.guide.base(x, y, self.size, &light);
-        let mut factors: [f32; CHUNK] = base.map(|b| b.max(0.0) * b.max(0.0));
+        let mut factors: [f32; CHUNK] = base;
         self.factor.apply(&mut factors);
         planes.scale(&factors);
     }
