@@ -15,10 +15,17 @@
 use crate::geometry::{Affine, Rect, Size};
 use crate::ops::planes::Pixel;
 use crate::simd::{Lanes, Plain};
+use multiversion::multiversion;
 use std::cell::Cell;
 
 /// Sub-pixel positions in the weight table.
 const PHASES: usize = 256;
+
+/// Bits of a position below its phase.
+const FINE: u32 = 12;
+
+/// Such positions in an input pixel.
+const UNIT: f64 = (PHASES << FINE) as f64;
 
 /// Keys' cubic with a = −1/2; support 2.
 pub(crate) fn cubic(x: f64) -> f64 {
@@ -82,8 +89,22 @@ impl Axis {
     pub(crate) fn places(&self, along: &[f64], start: f64, first: i64, places: &mut [Place]) {
         let before = (1 - self.reach.ceil() as i64 - first) as i32;
         for (place, from) in places.iter_mut().zip(along) {
-            // As in `place`; in 32 bits this is done for several at once.
-            let fine = ((from + start - 0.5) * PHASES as f64 + 0.5).floor() as i32;
+            let fine = ((from + start - 0.5) * PHASES as f64 + 0.5).floor();
+            // As in `place`, for several at once. Sound: `max` turns what is no number into one, and the limits lie within the type.
+            let fine = unsafe { fine.max(-1e9).min(1e9).to_int_unchecked::<i32>() };
+            let phase = fine & (PHASES as i32 - 1);
+            *place = Place { at: (fine >> PHASES.trailing_zeros()) + before, phase };
+        }
+    }
+
+    /// The same for positions in [`UNIT`]s: whole numbers, so that a pixel's place is the same in every tile.
+    #[inline(always)]
+    fn fine_places(&self, along: &[i64], start: f64, first: i64, places: &mut [Place]) {
+        let before = (1 - self.reach.ceil() as i64 - first) as i32;
+        // Half a phase is for the rounding; what is far above falls away below, and keeps the sum above zero until then.
+        let start = ((start - 0.5) * UNIT).round() as i64 + (1 << (FINE - 1)) + (1 << 56);
+        for (place, from) in places.iter_mut().zip(along) {
+            let fine = ((from + start) as u64 >> FINE) as u32 as i32;
             let phase = fine & (PHASES as i32 - 1);
             *place = Place { at: (fine >> PHASES.trailing_zeros()) + before, phase };
         }
@@ -160,6 +181,12 @@ impl Resampler {
         Self { x: Axis::new(nearly(sx)), y: Axis::new(nearly(sy)), ..Self::new(map, input) }
     }
 
+    /// How far it moves the picture, if that is all it does.
+    pub(crate) fn moves(&self) -> Option<(f64, f64)> {
+        let Affine { a, b, c, d, e, f } = self.map;
+        ((a, b, d, e) == (1.0, 0.0, 0.0, 1.0)).then_some((c, f))
+    }
+
     /// The part of the input needed for `out`, inside the input.
     pub fn needs(&self, out: Rect) -> Rect {
         let (x0, x1) = (out.x as f64 + 0.5, out.right() as f64 - 0.5);
@@ -199,20 +226,6 @@ pub(crate) fn row_sum<L: Lanes>(pixels: &[Pixel], weights: &[Pair]) -> L {
     let mut sum = L::zero();
     for (p, w) in pixels.as_flattened().as_chunks::<8>().0.iter().zip(weights) {
         sum = sum.plus_product(L::load(p), L::load(w));
-    }
-    sum
-}
-
-/// As [`row_sum`], for a number of pairs known beforehand.
-#[inline(always)]
-fn fixed_sum<L: Lanes, const N: usize>(pixels: &[Pixel], weights: &[Pair]) -> L {
-    let pairs = pixels.as_flattened().as_chunks::<8>().0;
-    let (Some(pairs), Some(weights)) = (pairs.first_chunk::<N>(), weights.first_chunk::<N>()) else {
-        return L::zero();
-    };
-    let mut sum = L::zero();
-    for i in 0..N {
-        sum = sum.plus_product(L::load(&pairs[i]), L::load(&weights[i]));
     }
     sum
 }
@@ -352,7 +365,7 @@ fn columns_then_rows_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, re
                     (&input[at..at + wide], *w)
                 })
                 .collect();
-        blended::<L>(&weighed, &mut line[taps..taps + wide]);
+        blended(&weighed, &mut line[taps..taps + wide]);
         let (first, last) = (line[taps], line[taps + wide - 1]);
         line[..taps].fill(first);
         line[taps + wide..].fill(last);
@@ -361,9 +374,66 @@ fn columns_then_rows_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, re
     }
 }
 
+/// The sum of rows, each with its weight; in the way that is fastest for their number.
+fn blended(rows: &[(&[Pixel], f32)], out: &mut [Pixel]) {
+    match rows.len() {
+        4 => blended_few::<4>(rows, out),
+        6 => blended_few::<6>(rows, out),
+        8 => blended_few::<8>(rows, out),
+        10 => blended_few::<10>(rows, out),
+        _ => blended_many(rows, out),
+    }
+}
+
+/// As [`blended`], for `N` rows.
+#[inline]
+#[multiversion(targets("x86_64+avx512f+avx512vl", "x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
+fn blended_few<const N: usize>(rows: &[(&[Pixel], f32)], out: &mut [Pixel]) {
+    let out = out.as_flattened_mut();
+    let (mut values, mut weights) = ([&[] as &[f32]; N], [0f32; N]);
+    for (i, (row, weight)) in rows.iter().enumerate().take(N) {
+        (values[i], weights[i]) = (&row.as_flattened()[..out.len()], *weight);
+    }
+    for (i, to) in out.iter_mut().enumerate() {
+        let mut sum = 0.0;
+        for n in 0..N {
+            sum += values[n][i] * weights[n];
+        }
+        *to = sum;
+    }
+}
+
+/// As [`blended`], for any number.
+#[multiversion(targets("x86_64+avx512f+avx512vl", "x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
+fn blended_many(rows: &[(&[Pixel], f32)], out: &mut [Pixel]) {
+    let (blocks, rest) = out.as_flattened_mut().as_chunks_mut::<64>();
+    for (b, to) in blocks.iter_mut().enumerate() {
+        *to = [0.0; 64];
+        for (row, weight) in rows {
+            for (to, from) in to.iter_mut().zip(&row.as_flattened()[64 * b..64 * b + 64]) {
+                *to += from * weight;
+            }
+        }
+    }
+    let start = 64 * blocks.len();
+    rest.fill(0.0);
+    for (row, weight) in rows {
+        for (to, from) in rest.iter_mut().zip(&row.as_flattened()[start..]) {
+            *to += from * weight;
+        }
+    }
+}
+
 /// [`along`] in the way that is fastest for the number of taps.
 #[inline(always)]
 fn any_along<L: Lanes>(line: &[Pixel], places: &[Place], axis: &Axis, limits: (L, L), out: &mut [Pixel]) {
+    // Looked at for all of them beforehand, several at once: the sums go on without.
+    let (mut first, mut last) = (0, 0);
+    for place in places {
+        first = place.at.min(first);
+        last = place.at.max(last);
+    }
+    assert!(first == 0 && last as usize + axis.taps <= line.len());
     match axis.taps / 2 {
         2 => along::<L, 2>(line, places, axis, limits, out),
         3 => along::<L, 3>(line, places, axis, limits, out),
@@ -374,34 +444,8 @@ fn any_along<L: Lanes>(line: &[Pixel], places: &[Place], axis: &Axis, limits: (L
     }
 }
 
-/// The sum of rows, each with its weight.
-#[inline(always)]
-fn blended<L: Lanes>(rows: &[(&[Pixel], f32)], out: &mut [Pixel]) {
-    let (blocks, rest) = out.as_chunks_mut::<8>();
-    for (b, to) in blocks.iter_mut().enumerate() {
-        let mut sums = [L::zero(); 4];
-        for (row, w) in rows {
-            let from = row[8 * b..8 * b + 8].as_flattened().as_chunks::<8>().0;
-            for k in 0..4 {
-                sums[k] = sums[k].plus_product(L::load(&from[k]), L::splat(*w));
-            }
-        }
-        for (to, sum) in to.as_flattened_mut().as_chunks_mut::<8>().0.iter_mut().zip(sums) {
-            sum.store(to);
-        }
-    }
-    let start = 8 * blocks.len();
-    for (i, pixel) in rest.iter_mut().enumerate() {
-        *pixel = [0.0; 4];
-        for (row, w) in rows {
-            for c in 0..4 {
-                pixel[c] += row[start + i][c] * w;
-            }
-        }
-    }
-}
-
-/// Along a line: each pixel from the window and the phase that belong to it, by `N` pairs of taps, any number for 0.
+/// Along a line: each pixel from the window and the phase that belong to it, by `N` pairs of taps, any number for 0. All windows lie
+/// inside the line.
 #[inline(always)]
 fn along<L: Lanes, const N: usize>(
     line: &[Pixel],
@@ -424,16 +468,25 @@ fn along<L: Lanes, const N: usize>(
     }
 }
 
-/// The sum over the window at a place of the line, with the weights of its phase. No closure: one would be compiled for
-/// the common instruction set.
+/// The sum over the window at a place of the line, which lies inside it, with the weights of its phase. No closure: one would be
+/// compiled for the common instruction set.
 #[inline(always)]
 fn placed_sum<L: Lanes, const N: usize>(line: &[Pixel], Place { at, phase }: Place, axis: &Axis) -> L {
-    let (at, phase) = (at as usize, phase as usize);
-    let window = &line[at..at + axis.taps];
-    match N {
-        0 => row_sum(window, axis.weights(phase)),
-        _ => fixed_sum::<L, N>(window, axis.weights(phase)),
+    let (at, phase) = (at as usize, phase as usize & (PHASES - 1));
+    if N == 0 {
+        return row_sum(&line[at..at + axis.taps], axis.weights(phase));
     }
+    debug_assert!(at + 2 * N <= line.len() && axis.wide.len() == PHASES * N);
+    // Sound: the caller has looked at the place, and there are N pairs of weights for each phase.
+    let (window, weights) = unsafe {
+        let window = line.as_ptr().add(at).cast::<[Pair; N]>();
+        (&*window, &*axis.wide.as_ptr().add(phase * N).cast::<[Pair; N]>())
+    };
+    let mut sum = L::zero();
+    for i in 0..N {
+        sum = sum.plus_product(L::load(&window[i]), L::load(&weights[i]));
+    }
+    sum
 }
 
 thread_local! {
@@ -449,8 +502,9 @@ fn sheared_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, rect: Rect, 
     let Some(shear) = r.shear else { return };
     let (wide, width, high, taps) =
         (have.width as usize, rect.width as usize, have.height as usize, r.x.taps);
-    let columns =
-        |step: f64| -> Vec<f64> { (0..width).map(|i| step * ((rect.x + i as i64) as f64 + 0.5)).collect() };
+    let columns = |step: f64| -> Vec<i64> {
+        (0..width).map(|i| (step * ((rect.x + i as i64) as f64 + 0.5) * UNIT).round() as i64).collect()
+    };
     let mut places = vec![Place::default(); width];
     let mut spare = vec![[0f32; 4]; wide + 2 * taps];
     // What lies between the passes stays with the thread: a fresh piece of memory for each tile would be cleared each time.
@@ -461,7 +515,7 @@ fn sheared_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, rect: Rect, 
     let open = (L::splat(f32::NEG_INFINITY), L::splat(f32::INFINITY));
     for ((j, line), to) in input.chunks(wide).enumerate().zip(middle[..width * high].chunks_mut(width)) {
         let start = shear.v * ((have.y + j as i64) as f64 + 0.5) + shear.c;
-        r.x.places(&along_rows, start, have.x, &mut places);
+        r.x.fine_places(&along_rows, start, have.x, &mut places);
         let is_inside = |place: &Place| place.at >= 0 && place.at as usize + taps <= wide;
         let line = match (places.first(), places.last()) {
             (Some(first), Some(last)) if is_inside(first) && is_inside(last) => line,
@@ -482,7 +536,7 @@ fn sheared_in<L: Lanes>(r: &Resampler, input: &[Pixel], have: Rect, rect: Rect, 
     let along_columns = columns(r.map.d);
     for (j, row) in out.chunks_mut(width).enumerate() {
         let start = r.map.e * ((rect.y + j as i64) as f64 + 0.5) + r.map.f;
-        r.y.places(&along_columns, start, have.y, &mut places);
+        r.y.fine_places(&along_columns, start, have.y, &mut places);
         match r.y.taps / 2 {
             2 => down::<L, 2>(rows, &places, &r.y, row),
             3 => down::<L, 3>(rows, &places, &r.y, row),
