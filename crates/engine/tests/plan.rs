@@ -70,6 +70,27 @@ fn neighbouring_geometry_is_one_mapping_and_one_reduced_read() {
 }
 
 #[test]
+fn a_crop_is_one_with_the_mapping_behind_tones() {
+    // Where the picture is read reduced, the crop begins between two pixels.
+    let picture = smooth(1501, 1003, 1);
+    let source = Pyramid::new(picture.clone());
+    let crop = ("crop", json!({"proportion": "16:9"}));
+    let curve = ("curve", json!({"all": [[0, 0], [0.25, 0.21], [0.75, 0.8], [1, 1]]}));
+    let resize = ("resize", json!({"long_edge": 400}));
+    let made = |all: &[(&str, Value)]| {
+        let program = Plan::new(steps(all), picture.size()).unwrap().program(1.0);
+        assert!(program.level() > 0);
+        bytes(&program, &source, program.size().rect())
+    };
+    let last = made(&[curve.clone(), crop.clone(), resize.clone()]);
+    assert!(made(&[crop.clone(), curve.clone(), resize.clone()]) == last);
+    // What is told by its place still works on the picture as it lies there.
+    let corners = ("vignette", json!({"stops": -1.5}));
+    let cropped = made(&[crop.clone(), corners.clone(), resize.clone()]);
+    assert!(made(&[corners, crop, resize]) != cropped);
+}
+
+#[test]
 fn reduced_reading_keeps_45_db() {
     let picture = smooth(2400, 1600, 1);
     let source = Pyramid::new(picture.clone());

@@ -45,11 +45,34 @@ impl Plan {
             let (sx, sy) = map.least_steps(f64::from(size.width), f64::from(size.height));
             let whole = |i: &usize| self.steps[*i].step.needs_detail();
             let fixed = (!self.reduce || parts[k - 1].1.iter().any(whole)) && scale == 1.0;
-            let room = sx.min(sy) / scales[k] / self.left_over;
+            let left_over = if self.only_moves(parts, k, scales[k]) { 1.0 } else { self.left_over };
+            let room = sx.min(sy) / scales[k] / left_over;
             let level = if fixed || room < 2.0 { 0 } else { room.log2().floor() as i32 };
             scales[k - 1] = 0.5f64.powi(level.min(5));
         }
         scales
+    }
+
+    /// Whether a part's mapping only moves the picture, and at `scale` by whole pixels or as one with the mapping behind it: nothing is
+    /// left to its kernel then.
+    fn only_moves(&self, parts: &[Stretch], k: usize, scale: f64) -> bool {
+        let (map, _) = self.mapping(&parts[k].0);
+        let Some(Affine { a, b, c, d, e, f }) = map.as_affine() else { return false };
+        let is_whole = |v: &f64| (v * scale).fract() == 0.0;
+        let is_mapped_again = || parts.get(k + 1).is_some_and(|next| matches!(next.0, Start::Map(..)));
+        let joins = || {
+            self.cut.is_none() && is_mapped_again() && parts[k].1.iter().all(|step| self.is_placeless(*step))
+        };
+        (*a, *b, *d, *e) == (1.0, 0.0, 0.0, 1.0) && ((is_whole(c) && is_whole(f)) || joins())
+    }
+
+    /// Whether a step does the same to a colour wherever it stands.
+    fn is_placeless(&self, step: usize) -> bool {
+        let settings = &self.steps[step];
+        let same = |op: &Op| matches!(op, Op::Point(PointOp::Matrix(_) | PointOp::Curves(_)));
+        settings.area.is_none()
+            && settings.block.is_none()
+            && settings.step.ops(&self.work_place(step, 1.0)).iter().all(same)
     }
 
     /// What a render at full scale has to do: the reduction asked of the source (`1 / 2^level`), and the pixels that each
@@ -157,7 +180,24 @@ impl Plan {
 }
 
 impl Program {
-    pub(super) fn map(&mut self, warp: Warp, size: Size, quick: bool) {
+    /// How far the last node moves the picture, if that is all it does and the plan's cut does not lie behind it.
+    fn moved(&self) -> Option<(f64, f64)> {
+        match &self.nodes.last()?.0 {
+            _ if self.cut == Some(self.nodes.len()) => None,
+            Node::Shift(dx, dy) => Some((*dx as f64, *dy as f64)),
+            Node::Map(resampler) => resampler.moves(),
+            _ => None,
+        }
+    }
+
+    /// Adds a mapping; where the one before only moves the picture, both are one.
+    pub(super) fn map(&mut self, mut warp: Warp, size: Size, quick: bool) {
+        if let Some((dx, dy)) = self.moved()
+            && let Some((_, input)) = self.nodes.pop()
+        {
+            warp = warp.then(&Affine { c: dx, f: dy, ..Affine::IDENTITY }.into());
+            self.size = input;
+        }
         let node = match warp.as_affine() {
             None => Node::Warp(WarpResampler::new(warp, self.size, size)),
             Some(map) => match map.as_shift() {
@@ -279,8 +319,27 @@ impl Program {
 
     pub(super) fn flush(&mut self, points: &mut Vec<PointOp>) {
         let program = PointProgram::new(std::mem::take(points));
-        if !program.is_empty() {
-            self.nodes.push((Node::Point(program), self.size));
+        if program.is_empty() {
+            return;
         }
+        // What is the same everywhere is done before the picture is moved: while it is read, and the mapping that may follow is
+        // one with that move.
+        if program.is_placeless()
+            && self.moved().is_some()
+            && let Some(moving) = self.nodes.pop()
+        {
+            match self.nodes.pop() {
+                Some((Node::Point(before), size)) if self.cut.is_none() => {
+                    self.nodes.push((Node::Point(before.then(program)), size));
+                }
+                before => {
+                    self.nodes.extend(before);
+                    self.nodes.push((Node::Point(program), moving.1));
+                }
+            }
+            self.nodes.push(moving);
+            return;
+        }
+        self.nodes.push((Node::Point(program), self.size));
     }
 }
