@@ -102,7 +102,7 @@ pub(super) enum Base<'a> {
 /// The output of the last of `nodes` over `rect`.
 pub(super) fn chain(nodes: &[(Node, Size)], base: Base, rect: Rect, buffers: &mut Buffers) -> Vec<Pixel> {
     let Some(((node, size), before)) = nodes.split_last() else {
-        let mut out = buffers.take();
+        let mut out = buffers.take(rect.area());
         match base {
             Base::Picture(picture) => PointProgram::new(Vec::new()).read(picture, rect, &mut out),
             Base::Pixels(pixels, have) => cut(pixels, have, rect, &mut out),
@@ -119,7 +119,7 @@ pub(super) fn chain(nodes: &[(Node, Size)], base: Base, rect: Rect, buffers: &mu
     let have = node.needs(rect, size.rect());
     match (node, base) {
         (Node::Point(program), Base::Picture(picture)) if before.is_empty() => {
-            let mut out = buffers.take();
+            let mut out = buffers.take(rect.area());
             program.read(picture, rect, &mut out);
             out
         }
@@ -133,22 +133,22 @@ pub(super) fn chain(nodes: &[(Node, Size)], base: Base, rect: Rect, buffers: &mu
             if have == wanted {
                 return chain(before, base, have, buffers);
             }
-            through(before, base, have, buffers, |input, out| repeat_edges(input, have, wanted, out))
+            through(before, base, (have, rect), buffers, |input, out| repeat_edges(input, have, wanted, out))
         }
         (Node::Map(resampler), _) => {
-            through(before, base, have, buffers, |input, out| resampler.run(input, have, rect, out))
+            through(before, base, (have, rect), buffers, |input, out| resampler.run(input, have, rect, out))
         }
         (Node::Warp(resampler), _) => {
-            through(before, base, have, buffers, |input, out| resampler.run(input, have, rect, out))
+            through(before, base, (have, rect), buffers, |input, out| resampler.run(input, have, rect, out))
         }
         (Node::Turn(turn), _) => {
-            through(before, base, have, buffers, |input, out| turn.run(input, have, rect, out))
+            through(before, base, (have, rect), buffers, |input, out| turn.run(input, have, rect, out))
         }
         (Node::Enlarge(op), _) => {
-            through(before, base, have, buffers, |input, out| op.run(input, have, rect, out))
+            through(before, base, (have, rect), buffers, |input, out| op.run(input, have, rect, out))
         }
         (Node::Area(op), _) => {
-            through(before, base, have, buffers, |input, out| op.run(input, have, rect, out))
+            through(before, base, (have, rect), buffers, |input, out| op.run(input, have, rect, out))
         }
         (Node::Mark(op), _) => {
             let mut pixels = chain(before, base, rect, buffers);
@@ -169,16 +169,16 @@ pub(super) fn chain(nodes: &[(Node, Size)], base: Base, rect: Rect, buffers: &mu
     }
 }
 
-/// Runs `work` on what stands before, over `have`.
+/// Runs `work` on what stands before, over `have`, for `rect` of its output.
 pub(super) fn through(
     before: &[(Node, Size)],
     base: Base,
-    have: Rect,
+    (have, rect): (Rect, Rect),
     buffers: &mut Buffers,
     work: impl FnOnce(&[Pixel], &mut Vec<Pixel>),
 ) -> Vec<Pixel> {
     let input = chain(before, base, have, buffers);
-    let mut out = buffers.take();
+    let mut out = buffers.take(rect.area());
     work(&input, &mut out);
     buffers.give(input);
     out
@@ -269,8 +269,12 @@ pub(super) fn reduced(source: &dyn Source, level: u8) -> Result<Arc<Picture>, So
 pub(super) struct Buffers(Vec<Vec<Pixel>>);
 
 impl Buffers {
-    fn take(&mut self) -> Vec<Pixel> {
-        self.0.pop().unwrap_or_default()
+    /// One for so many pixels: that which is filled up to there, or has to be filled the least.
+    fn take(&mut self, pixels: usize) -> Vec<Pixel> {
+        let long =
+            |v: &Vec<Pixel>| if v.len() >= pixels { (true, usize::MAX - v.len()) } else { (false, v.len()) };
+        let best = (0..self.0.len()).max_by_key(|&i| long(&self.0[i]));
+        best.map(|i| self.0.swap_remove(i)).unwrap_or_default()
     }
     pub(super) fn give(&mut self, buffer: Vec<Pixel>) {
         self.0.push(buffer);
