@@ -91,8 +91,8 @@ pub(super) fn found(mosaic: &Mosaic) -> Vec<(usize, f32)> {
     (EDGE..h - EDGE).into_par_iter().flat_map_iter(of_row).collect()
 }
 
-/// Which values of a row, 1 or 0, stand out from all four neighbours two places away, which are behind the same of 2 × 2 filters: hardly
-/// any, and no others need a closer look.
+/// Which values of a row, 1 or 0, stand out as far as a defect from the four neighbours two places away, which are behind the same of
+/// 2 × 2 filters: hardly any, and no others need a closer look at all of their neighbours, which are at least as far apart.
 #[multiversion(targets("x86_64+avx512f+avx512vl", "x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
 fn standing_out(values: &[f32], start: usize, width: usize, out: &mut [u8]) {
     let count = width - 4;
@@ -102,7 +102,8 @@ fn standing_out(values: &[f32], start: usize, width: usize, out: &mut [u8]) {
     for (i, to) in out[2..2 + count].iter_mut().enumerate() {
         let high = left[i].max(right[i]).max(up[i].max(down[i]));
         let low = left[i].min(right[i]).min(up[i].min(down[i]));
-        *to = u8::from((own[i] > high + LEAST) | (own[i] < low - LEAST));
+        let far = LEAST + TIMES * (high - low);
+        *to = u8::from((own[i] - high >= far) | (low - own[i] >= far));
     }
 }
 

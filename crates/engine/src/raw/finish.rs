@@ -137,7 +137,9 @@ fn roots(block: &Block, out: &mut [[u16; 3]; BLOCK]) {
     let mut numbers = [[0u16; BLOCK]; 3];
     for (numbers, plane) in numbers.iter_mut().zip(block) {
         for (to, v) in numbers.iter_mut().zip(plane) {
-            *to = ((v / HEADROOM).sqrt() * 65_535.0 + 0.5) as u16;
+            let root = (v / HEADROOM).sqrt() * 65_535.0 + 0.5;
+            // `max` first turns what is no number into 0. Sound: the limits lie within the type.
+            *to = unsafe { root.max(0.0).min(65_535.0).to_int_unchecked::<i32>() } as u16;
         }
     }
     for (i, to) in out.iter_mut().enumerate() {
