@@ -16,7 +16,7 @@ mod limits;
 pub(crate) mod png;
 pub(crate) mod raw;
 mod tiff;
-mod tiff_directory;
+pub(crate) mod tiff_directory;
 mod tiff_excerpt;
 mod tiff_planes;
 

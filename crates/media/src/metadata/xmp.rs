@@ -1,6 +1,7 @@
 //! XMP (ISO 16684-1): keywords and rating, read from files and sidecars, written as sidecars.
 
 use crate::MediaError;
+use crate::decode::tiff_directory;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use xmp_writer::XmpWriter;
@@ -29,8 +30,21 @@ pub fn path(picture: &Path) -> PathBuf {
     picture.with_extension("xmp")
 }
 
+/// The tag that holds a TIFF's packet (ISO 16684-3, 3.2).
+const PACKET: u16 = 700;
+
 /// The packet that stands in a picture file, if there is one.
 pub(crate) fn inside(file: &[u8]) -> Option<&str> {
+    // A TIFF says where: a camera raw is not searched from end to end.
+    if [&b"II\x2a\0"[..], b"MM\0\x2a", b"II\x2b\0", b"MM\0\x2b"].iter().any(|head| file.starts_with(head)) {
+        let pages = tiff_directory::every(file);
+        return pages.iter().find_map(|page| packet_of(page.bytes(PACKET)?));
+    }
+    packet_of(file)
+}
+
+/// The packet among some bytes.
+fn packet_of(file: &[u8]) -> Option<&str> {
     let find = |from: usize, what: &[u8]| memchr::memmem::find(file.get(from..)?, what).map(|at| from + at);
     let start = find(0, b"<x:xmpmeta")?;
     let end = find(start, b"</x:xmpmeta>")? + b"</x:xmpmeta>".len();
