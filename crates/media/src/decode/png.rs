@@ -1,5 +1,4 @@
-//! PNG, read through the `png` crate: 8 and 16 bit, palettes and grey made RGB, transparent parts laid on a colour. Written
-//! through `oxipng`, whose libdeflate packs as small as the usual library in a quarter of the time.
+//! PNG, read through the `png` crate: 8 and 16 bit, palettes and grey made RGB, transparent parts laid on a colour.
 
 use crate::decode::channels::{Alpha, to_rgb};
 use crate::decode::{Decoded, Head, Wanted};
