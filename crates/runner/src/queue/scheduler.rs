@@ -58,14 +58,21 @@ impl Queue {
 
     /// Items that wait, up to a number that matters; while many of a run do, they are counted down instead of asked for.
     async fn others(&self, clock: &str, run: i64, allowed: usize) -> rallo_job::Result<usize> {
-        let (known, left) = *lock(&self.0.waiting);
-        let left = if known == run && left > allowed + 1 {
+        let (_, left) = *lock(&self.0.waiting);
+        let left = if self.many_wait(run) {
             left - 1
         } else {
             self.0.records.claimable(clock, (allowed + LOOKED_AHEAD) as i64).await? as usize
         };
         *lock(&self.0.waiting) = (run, left);
         Ok(left)
+    }
+
+    /// Whether so many items of a run wait that it is not over yet. Where another worker has taken them meanwhile, the next look
+    /// around ends it.
+    pub(super) fn many_wait(&self, run: i64) -> bool {
+        let (known, left) = *lock(&self.0.waiting);
+        known == run && left > self.allowed() + 1
     }
 
     pub(super) async fn work(&self) {

@@ -582,7 +582,7 @@ impl Queue {
                 records.pause_run(run, Some(&reason), None).await?;
             }
         }
-        self.end(run).await
+        if self.many_wait(run) { Ok(()) } else { self.end(run).await }
     }
 
     /// An item of a run goes into work; whether it is the first one of this stretch.
