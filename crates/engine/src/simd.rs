@@ -38,6 +38,12 @@ pub trait Lanes: Copy {
     fn transposed(rows: [Self; 8]) -> [Self; 8];
 }
 
+/// A value within 0 ..= `most`, where what is no number is 0.
+#[inline(always)]
+pub fn limited(value: f32, most: f32) -> f32 {
+    value.max(0.0).min(most)
+}
+
 /// Asks for a place in memory that is read soon.
 #[inline(always)]
 pub fn prefetch(from: &[u8], at: usize) {

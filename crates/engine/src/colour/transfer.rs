@@ -1,6 +1,7 @@
 //! The perceptual scale, and tables that apply a tone function to linear light.
 
 use crate::RANGE;
+use crate::simd::limited;
 use std::sync::LazyLock;
 
 /// Linear light to the perceptual scale: the transfer function of IEC 61966-2-1 (sRGB), carried on above 1.
@@ -66,8 +67,7 @@ impl Table {
     /// The function at `linear`, which is limited to the table's range.
     #[inline(always)]
     pub fn at(&self, linear: f32) -> f32 {
-        // `max` first turns NaN into 0.
-        let bits = (linear.max(0.0).min(BRIGHTEST) + FOOT).to_bits() - FOOT.to_bits();
+        let bits = (limited(linear, BRIGHTEST) + FOOT).to_bits() - FOOT.to_bits();
         let part = (bits & ((1 << FINE) - 1)) as i32 as f32;
         // Sound: the limits above left at most the end of the range, which lies in the last place.
         unsafe { self.0.behind((bits >> FINE) as usize, part) }
@@ -101,8 +101,7 @@ impl CodedTable {
     /// The function at `coded`, which is limited to the table's range.
     #[inline(always)]
     pub fn at(&self, coded: f32) -> f32 {
-        // `max` first turns NaN into 0.
-        let position = coded.max(0.0).min(REACH as f32) * STEPS as f32;
+        let position = limited(coded, REACH as f32) * STEPS as f32;
         // Sound: the limits left 0 ..= 4096, and there are 4097 places.
         unsafe {
             let place = position.to_int_unchecked::<i32>();

@@ -27,6 +27,9 @@ const FINE: u32 = 12;
 /// Such positions in an input pixel.
 const UNIT: f64 = (PHASES << FINE) as f64;
 
+/// Phases farther off than any picture is wide.
+const FAR: f64 = 1e9;
+
 /// Keys' cubic with a = −1/2; support 2.
 pub(crate) fn cubic(x: f64) -> f64 {
     let x = x.abs();
@@ -90,8 +93,8 @@ impl Axis {
         let before = (1 - self.reach.ceil() as i64 - first) as i32;
         for (place, from) in places.iter_mut().zip(along) {
             let fine = ((from + start - 0.5) * PHASES as f64 + 0.5).floor();
-            // As in `place`, for several at once. Sound: `max` turns what is no number into one, and the limits lie within the type.
-            let fine = unsafe { fine.max(-1e9).min(1e9).to_int_unchecked::<i32>() };
+            // As in `place`, for several at once. Sound: the limits lie within the type.
+            let fine = unsafe { limited(fine, FAR).to_int_unchecked::<i32>() };
             let phase = fine & (PHASES as i32 - 1);
             *place = Place { at: (fine >> PHASES.trailing_zeros()) + before, phase };
         }
@@ -120,6 +123,12 @@ impl Axis {
     pub(crate) fn narrow_weights(&self, phase: usize) -> &[f32] {
         &self.narrow[phase * self.taps..(phase + 1) * self.taps]
     }
+}
+
+/// A number no farther from 0 than `most`, also where it is none.
+#[inline(always)]
+fn limited(value: f64, most: f64) -> f64 {
+    value.max(-most).min(most)
 }
 
 /// Where a window of taps begins, and its phase.

@@ -7,6 +7,7 @@ use crate::raw::InputTable;
 use crate::raw::camera::CameraColour;
 use crate::raw::develop::HEADROOM;
 use crate::raw::look::Look;
+use crate::simd::limited;
 use multiversion::multiversion;
 use std::sync::Arc;
 
@@ -138,8 +139,8 @@ fn roots(block: &Block, out: &mut [[u16; 3]; BLOCK]) {
     for (numbers, plane) in numbers.iter_mut().zip(block) {
         for (to, v) in numbers.iter_mut().zip(plane) {
             let root = (v / HEADROOM).sqrt() * 65_535.0 + 0.5;
-            // `max` first turns what is no number into 0. Sound: the limits lie within the type.
-            *to = unsafe { root.max(0.0).min(65_535.0).to_int_unchecked::<i32>() } as u16;
+            // Sound: the limits lie within the type.
+            *to = unsafe { limited(root, 65_535.0).to_int_unchecked::<i32>() } as u16;
         }
     }
     for (i, to) in out.iter_mut().enumerate() {
