@@ -18,11 +18,14 @@ def curve_table():
     return pyvips.Image.new_from_array([[round(v * 255) for v in table]]).cast("uchar")
 
 
+def toned(image):
+    gain = 2 ** 0.35
+    return (image.colourspace("scrgb") * gain).colourspace("srgb").maplut(curve_table())
+
+
 def whole(job):
     source, target = job
-    image = pyvips.Image.new_from_file(source, access="sequential").autorot()
-    gain = 2 ** 0.35
-    image = (image.colourspace("scrgb") * gain).colourspace("srgb").maplut(curve_table())
+    image = toned(pyvips.Image.new_from_file(source, access="sequential").autorot())
     width, height = image.width, image.height
     image = image.rotate(1.2)
     keep = 1 / (0.99978 + max(width / height, height / width) * 0.02094)
@@ -40,6 +43,11 @@ def small(job):
     pyvips.Image.thumbnail(source, 1600, height=1600).sharpen(sigma=0.8).jpegsave(target, Q=82)
 
 
+def cropped(job):
+    source, target = job
+    toned(pyvips.Image.thumbnail(source, 1600, height=900, crop="centre")).jpegsave(target, Q=82)
+
+
 if __name__ == "__main__":
     kind, folder, out = sys.argv[1:4]
     pathlib.Path(out).mkdir(parents=True, exist_ok=True)
@@ -47,5 +55,5 @@ if __name__ == "__main__":
     pyvips.concurrency_get()
     start = time.time()
     with multiprocessing.Pool(2) as pool:
-        pool.map({"whole": whole, "small": small}[kind], jobs, chunksize=1)
+        pool.map({"whole": whole, "small": small, "cropped": cropped}[kind], jobs, chunksize=1)
     print(time.time() - start)
