@@ -109,6 +109,15 @@ async fn no_page_and_no_dialog_keeps_anybody_out() {
     looked.at("queue", &desk).await;
     desk.go(&format!("/runs/{run}/report")).await;
     looked.at("report", &desk).await;
+    // One of the originals is cut off.
+    let original = std::fs::read_dir(desk.shoot()).unwrap().next().unwrap().unwrap().path();
+    let bytes = std::fs::read(&original).unwrap();
+    std::fs::write(&original, &bytes[..bytes.len() / 2]).unwrap();
+    desk.go("/runs").await;
+    let run = desk.ask("POST", "/api/runs", json!({})).await["run"].clone();
+    desk.go(&format!("/runs/{run}")).await;
+    desk.until("document.querySelector('#fails .fail button')").await;
+    looked.at("a run with a picture that failed", &desk).await;
     assert!(looked.0.is_empty(), "{}", looked.0.join("\n"));
     desk.page.clone().close().await.unwrap();
 }
