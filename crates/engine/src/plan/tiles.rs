@@ -269,12 +269,16 @@ pub(super) fn reduced(source: &dyn Source, level: u8) -> Result<Arc<Picture>, So
 pub(super) struct Buffers(Vec<Vec<Pixel>>);
 
 impl Buffers {
-    /// One for so many pixels: that which is filled up to there, or has to be filled the least.
+    /// One for so many pixels. What is filled anew costs time, and a long one that was cut short has to be; so the one that is as long
+    /// or a little longer is taken, then one that is a little shorter, and otherwise a new one.
     fn take(&mut self, pixels: usize) -> Vec<Pixel> {
-        let long =
-            |v: &Vec<Pixel>| if v.len() >= pixels { (true, usize::MAX - v.len()) } else { (false, v.len()) };
-        let best = (0..self.0.len()).max_by_key(|&i| long(&self.0[i]));
-        best.map(|i| self.0.swap_remove(i)).unwrap_or_default()
+        let most_fitting = (0..self.0.len())
+            .filter(|&i| self.0[i].len() / 2 <= pixels && pixels / 2 <= self.0[i].len())
+            .max_by_key(|&i| {
+                let long = self.0[i].len();
+                if long >= pixels { (true, usize::MAX - long) } else { (false, long) }
+            });
+        most_fitting.map(|i| self.0.swap_remove(i)).unwrap_or_default()
     }
     pub(super) fn give(&mut self, buffer: Vec<Pixel>) {
         self.0.push(buffer);
