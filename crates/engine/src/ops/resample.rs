@@ -395,7 +395,6 @@ fn blended(rows: &[(&[Pixel], f32)], out: &mut [Pixel]) {
 }
 
 /// As [`blended`], for `N` rows.
-#[inline]
 #[multiversion(targets("x86_64+avx512f+avx512vl", "x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
 fn blended_few<const N: usize>(rows: &[(&[Pixel], f32)], out: &mut [Pixel]) {
     let out = out.as_flattened_mut();
@@ -415,20 +414,12 @@ fn blended_few<const N: usize>(rows: &[(&[Pixel], f32)], out: &mut [Pixel]) {
 /// As [`blended`], for any number.
 #[multiversion(targets("x86_64+avx512f+avx512vl", "x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
 fn blended_many(rows: &[(&[Pixel], f32)], out: &mut [Pixel]) {
-    let (blocks, rest) = out.as_flattened_mut().as_chunks_mut::<64>();
-    for (b, to) in blocks.iter_mut().enumerate() {
-        *to = [0.0; 64];
+    for (b, to) in out.as_flattened_mut().chunks_mut(64).enumerate() {
+        to.fill(0.0);
         for (row, weight) in rows {
-            for (to, from) in to.iter_mut().zip(&row.as_flattened()[64 * b..64 * b + 64]) {
+            for (to, from) in to.iter_mut().zip(&row.as_flattened()[64 * b..]) {
                 *to += from * weight;
             }
-        }
-    }
-    let start = 64 * blocks.len();
-    rest.fill(0.0);
-    for (row, weight) in rows {
-        for (to, from) in rest.iter_mut().zip(&row.as_flattened()[start..]) {
-            *to += from * weight;
         }
     }
 }

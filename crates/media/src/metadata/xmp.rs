@@ -303,4 +303,25 @@ mod tests {
         assert!(Sidecar::parse("no xml").is_err());
         assert_eq!(Sidecar::inside(b"nothing"), None);
     }
+
+    #[test]
+    fn a_tiff_s_packet_is_that_of_its_tag() {
+        let packet = |rating| Sidecar { rating, ..Sidecar::default() }.packet();
+        // A text that no tag names, a directory of one entry, and behind it what that names.
+        let other = packet(2);
+        let own = packet(5);
+        let first = 8 + other.len() as u32;
+        let tag = |file: &mut Vec<u8>, tag: u16| {
+            file.extend(1u16.to_le_bytes());
+            file.extend([tag.to_le_bytes(), 1u16.to_le_bytes()].concat());
+            file.extend([own.len() as u32, first + 18, 0].map(u32::to_le_bytes).concat());
+            file.extend(own.as_bytes());
+        };
+        let mut named = [&b"II\x2a\0"[..], &first.to_le_bytes(), other.as_bytes()].concat();
+        let mut not_named = named.clone();
+        tag(&mut named, PACKET);
+        tag(&mut not_named, 270);
+        assert_eq!(Sidecar::inside(&named).unwrap().rating, 5);
+        assert_eq!(Sidecar::inside(&not_named), None);
+    }
 }
