@@ -63,6 +63,9 @@ fn median(values: &mut [f32]) -> f32 {
 /// Pixels whose neighbours are all inside.
 const EDGE: usize = 3;
 
+/// Rows that are looked at by one hand: with their neighbours, about what its cache holds.
+const ROWS: usize = 32;
+
 /// Every defect: the place of its value, and what it is mended to.
 pub(super) fn found(mosaic: &Mosaic) -> Vec<(usize, f32)> {
     let (w, h) = (mosaic.size.width as usize, mosaic.size.height as usize);
@@ -71,24 +74,29 @@ pub(super) fn found(mosaic: &Mosaic) -> Vec<(usize, f32)> {
     }
     let side = mosaic.pattern.side();
     let cells: Vec<Around> = (0..side * side).map(|i| Around::of(mosaic, i % side, i / side)).collect();
-    let of_row = |y: usize| {
-        let mut row = Vec::new();
-        let mut look = |x: usize| {
-            let around = &cells[y % side * side + x % side];
-            if let Some(mended) = mended(mosaic, around, x, y) {
-                row.push((y * w + x, mended));
+    let of_rows = |(room, stands_out): &mut (Vec<f32>, Vec<u8>), from: usize| {
+        let count = ROWS.min(h - EDGE - from);
+        let values = mosaic.rows(from - EDGE, count + 2 * EDGE, room);
+        let mut found = Vec::new();
+        for row in 0..count {
+            let y = from + row;
+            let mut look = |x: usize| {
+                let around = &cells[y % side * side + x % side];
+                let at = (row + EDGE) * w + x;
+                found.extend(mended(values, w, around, at).map(|mended| (y * w + x, mended)));
+            };
+            if side == 2 {
+                stands_out.resize(w, 0);
+                standing_out(values, (row + EDGE) * w, w, stands_out);
+                memchr::memchr_iter(1, &stands_out[EDGE..w - EDGE]).for_each(|x| look(EDGE + x));
+            } else {
+                (EDGE..w - EDGE).for_each(look);
             }
-        };
-        if side == 2 {
-            let mut stands_out = vec![0; w];
-            standing_out(&mosaic.values, y * w, w, &mut stands_out);
-            memchr::memchr_iter(1, &stands_out[EDGE..w - EDGE]).for_each(|x| look(EDGE + x));
-        } else {
-            (EDGE..w - EDGE).for_each(look);
         }
-        row
+        found
     };
-    (EDGE..h - EDGE).into_par_iter().flat_map_iter(of_row).collect()
+    let bands: Vec<usize> = (EDGE..h - EDGE).step_by(ROWS).collect();
+    bands.into_par_iter().map_init(Default::default, of_rows).flatten_iter().collect()
 }
 
 /// Which values of a row, 1 or 0, stand out as far as a defect from the four neighbours two places away, which are behind the same of
@@ -109,11 +117,9 @@ fn standing_out(values: &[f32], start: usize, width: usize, out: &mut [u8]) {
 
 /// What a defect should count; nothing where the pixel is none.
 #[inline(always)]
-fn mended(mosaic: &Mosaic, around: &Around, x: usize, y: usize) -> Option<f32> {
-    let w = mosaic.size.width as usize;
-    let value =
-        |(dx, dy): (isize, isize)| mosaic.values[y.wrapping_add_signed(dy) * w + x.wrapping_add_signed(dx)];
-    let own = mosaic.values[y * w + x];
+fn mended(values: &[f32], width: usize, around: &Around, at: usize) -> Option<f32> {
+    let value = |(dx, dy): Place| values[at.wrapping_add_signed(dy * width as isize + dx)];
+    let own = values[at];
     let (mut low, mut high) = (f32::INFINITY, f32::NEG_INFINITY);
     // Hardly any pixel stands out from the first few.
     for place in &around.same {

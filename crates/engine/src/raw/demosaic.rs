@@ -48,9 +48,14 @@ pub(super) fn lifted(
     let (w, h) = (mosaic.size.width as usize, mosaic.size.height as usize);
     let (width, height) = (w + 2 * MARGIN, rows + 2 * MARGIN);
     let mut out = vec![0f32; width * height];
+    // Those beyond an edge are mirrored on it.
+    let line = |k: usize| mirrored((from + k) as isize - MARGIN as isize, h);
+    let (first, last) = (0..height).map(line).fold((h, 0), |(first, last), y| (first.min(y), last.max(y)));
+    let mut room = Vec::new();
+    let values = mosaic.rows(first, last + 1 - first, &mut room);
     for (k, row) in out.chunks_exact_mut(width).enumerate() {
-        let y = mirrored((from + k) as isize - MARGIN as isize, h);
-        let source = &mosaic.values[y * w..(y + 1) * w];
+        let y = line(k);
+        let source = &values[(y - first) * w..][..w];
         let side = mosaic.pattern.side();
         let gains: Vec<f32> = (0..side).map(|x| gain[usize::from(mosaic.pattern.at(x, y))]).collect();
         for (x, (to, value)) in row[MARGIN..MARGIN + w].iter_mut().zip(source).enumerate() {

@@ -89,15 +89,16 @@ impl Steady {
     /// Its values.
     fn of(&self, mosaic: &Mosaic, part: Rect) -> Mosaic {
         let width = mosaic.size.width as usize;
+        let counted = mosaic.values();
         let mut values = Vec::with_capacity(part.area());
         for y in part.y as usize..part.bottom() as usize {
             for x in part.x as usize..part.right() as usize {
                 let factor = self.factors[usize::from(mosaic.pattern.at(x, y))];
-                values.push(self.sensor.steady(mosaic.values[y * width + x]) * factor);
+                values.push(self.sensor.steady(counted[y * width + x]) * factor);
             }
         }
         let size = Size::new(part.width as u32, part.height as u32);
-        Mosaic { size, pattern: mosaic.pattern.shifted(part.x as usize, part.y as usize), values }
+        Mosaic::of_light(size, mosaic.pattern.shifted(part.x as usize, part.y as usize), values)
     }
 
     /// Light from the scale, of the part `stored` of `have`, whose pixels `even` tells by their number.
@@ -159,8 +160,7 @@ fn left_of_noise(mosaic: &Mosaic, factors: [f32; 3]) -> Noise {
     let at = |i: usize| factors[usize::from(mosaic.pattern.at(i % TRIAL, i / TRIAL))];
     let values = (0..TRIAL * TRIAL).map(|i| 0.5 + chance() * at(i)).collect();
     let size = Size::new(TRIAL as u32, TRIAL as u32);
-    let trial =
-        planes(&demosaiced(&Mosaic { size, pattern: mosaic.pattern.clone(), values }, factors), TRIAL);
+    let trial = planes(&demosaiced(&Mosaic::of_light(size, mosaic.pattern.clone(), values), factors), TRIAL);
     let inner = |from: usize| (from..TRIAL - from - SIDE).step_by(SIDE);
     let mut energy = [[0f64; SIDE * SIDE]; 3];
     let mut count = 0.0;
@@ -208,7 +208,7 @@ impl RawView {
                 };
                 match &self.raw.sensor {
                     Sensor::Mosaic(mosaic) => {
-                        add(usize::from(mosaic.pattern.at(x, y)), mosaic.values[y * w + x]);
+                        add(usize::from(mosaic.pattern.at(x, y)), mosaic.values()[y * w + x]);
                     }
                     Sensor::Linear(_, values) => (0..3).for_each(|c| add(c, values[(y * w + x) * 3 + c])),
                 }

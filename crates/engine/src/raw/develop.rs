@@ -6,7 +6,7 @@ use crate::raw::camera::CameraColour;
 use crate::raw::demosaic::{self, Band, MARGIN};
 use crate::raw::finish::{BLOCK, Block, Finish};
 use crate::raw::look::Look;
-use crate::raw::mosaic::Mosaic;
+use crate::raw::mosaic::{Mosaic, Pattern};
 use crate::raw::scale::Scale;
 use crate::raw::six_by_six;
 use multiversion::multiversion;
@@ -119,18 +119,21 @@ fn reduced(mosaic: &Mosaic, gain: [f32; 3], level: u8, finish: &Finish<'_>) -> D
     let mut samples = vec![0u16; width * height * 3];
     let whole_blocks = w / side;
     samples.par_chunks_mut(width * 3).enumerate().for_each_init(
-        || [0; 3].map(|_| vec![0f32; whole_blocks]),
-        |sums, (y, row)| {
+        || ([0; 3].map(|_| vec![0f32; whole_blocks]), Vec::new()),
+        |(sums, room), (y, row)| {
+            // At the lower end it is moved in, so that it holds every filter.
+            let top = (y * side).min(h.saturating_sub(2));
+            let values = mosaic.rows(top, side.min(h - top), room);
             let whole = if (y + 1) * side <= h { whole_blocks } else { 0 };
             let (row, rest) = row.as_chunks_mut::<3>().0.split_at_mut(whole);
             if whole > 0 {
-                block_sums(mosaic, y * side, side, sums);
+                block_sums(&mosaic.pattern, values, w, side, sums);
                 let each = (side * side) as f32 / 4.0;
                 let scale = [gain[0] / each, gain[1] / (2.0 * each), gain[2] / each];
                 finish.kept(row, |from, block| put_planes(block, sums, from, scale));
             }
             let mean_at = |x: usize| {
-                let of_block = block_mean(mosaic, ((whole + x) * side, y * side), side);
+                let of_block = block_mean(&mosaic.pattern, (values, w), ((whole + x) * side, top), side);
                 std::array::from_fn(|c| of_block[c] * gain[c])
             };
             let last: Vec<[f32; 3]> = (0..rest.len()).map(mean_at).collect();
@@ -149,14 +152,13 @@ fn put_planes(block: &mut Block, planes: &[Vec<f32>; 3], from: usize, gain: [f32
     }
 }
 
-/// Sums of each filter over whole blocks of `side` rows and columns, along the rows that begin at `top`; a plane for each colour.
-fn block_sums(mosaic: &Mosaic, top: usize, side: usize, sums: &mut [Vec<f32>; 3]) {
-    let w = mosaic.size.width as usize;
+/// Sums of each filter over whole blocks of `side` rows and columns, along the rows there are; a plane for each colour.
+fn block_sums(pattern: &Pattern, values: &[f32], width: usize, side: usize, sums: &mut [Vec<f32>; 3]) {
     sums.iter_mut().for_each(|plane| plane.fill(0.0));
-    for y in top..top + side {
-        let values = &mosaic.values[y * w..(y + 1) * w];
+    // Blocks begin with a whole pattern.
+    for (y, values) in values.chunks_exact(width).enumerate() {
         for x in 0..2 {
-            let plane = &mut sums[usize::from(mosaic.pattern.at(x, y))];
+            let plane = &mut sums[usize::from(pattern.at(x, y))];
             match side {
                 2 => add_of_pairs(plane, values, x),
                 _ => (x..side).step_by(2).for_each(|x| add_of_blocks(plane, values, x, side)),
@@ -180,16 +182,19 @@ fn add_of_blocks(sums: &mut [f32], values: &[f32], at: usize, side: usize) {
     }
 }
 
-/// Means of each filter over what there is of one block; at the right and lower ends it is moved in, so that it holds every
-/// filter.
-fn block_mean(mosaic: &Mosaic, (left, top): (usize, usize), side: usize) -> [f32; 3] {
-    let (w, h) = (mosaic.size.width as usize, mosaic.size.height as usize);
+/// Means of each filter over what there is of one block in some rows; at the right end it is moved in, so that it holds every filter.
+fn block_mean(
+    pattern: &Pattern,
+    (values, w): (&[f32], usize),
+    (left, top): (usize, usize),
+    side: usize,
+) -> [f32; 3] {
     let (mut sum, mut count) = ([0f32; 3], [0f32; 3]);
-    let (left, top) = (left.min(w.saturating_sub(2)), top.min(h.saturating_sub(2)));
-    for v in top..(top + side).min(h) {
+    let left = left.min(w.saturating_sub(2));
+    for (v, row) in values.chunks_exact(w).enumerate() {
         for u in left..(left + side).min(w) {
-            let c = usize::from(mosaic.pattern.at(u, v));
-            sum[c] += mosaic.values[v * w + u];
+            let c = usize::from(pattern.at(u, top + v));
+            sum[c] += row[u];
             count[c] += 1.0;
         }
     }
@@ -222,7 +227,7 @@ fn halved(whole: &Developed, level: u8) -> Developed {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::raw::{Calibration, Pattern};
+    use crate::raw::{Calibration, Counts, Levels};
 
     fn camera(neutral: [f64; 3]) -> CameraColour {
         // Filters that are the working space's own primaries, seen under D65.
@@ -309,5 +314,25 @@ mod tests {
         let mosaic = mosaic(40, 40, neutral, |_, _| [9.0; 3]);
         let found = light(&develop(&raw(mosaic, neutral), &camera(neutral), 0, &Look::default()), 20, 20);
         assert!(found.iter().all(|v| (v - found[0]).abs() < 0.01 && *v >= 1.0), "{found:?}");
+    }
+    #[test]
+    fn whole_numbers_become_the_picture_that_their_light_becomes() {
+        let neutral = [0.5, 1.0, 0.7];
+        let size = Size::new(77, 61);
+        let numbers: Vec<u16> = (0..77u64 * 61).map(|i| (i * 2_654_435_761 % 4000) as u16).collect();
+        let levels = || Levels::new((1, 1), |_, _| (200.0, 4000.0));
+        let counts = Counts { numbers: numbers.clone(), start: 0, stride: 77, levels: levels() };
+        let mut light = vec![0f32; numbers.len()];
+        levels().of_counts(0, &numbers, &mut light);
+        let pattern = Pattern::new(2, 2, &[1, 2, 0, 1]).unwrap();
+        let of_light = Mosaic::new(size, pattern.clone(), light).unwrap();
+        for level in 0..4 {
+            // A new one each time: light that was once asked for is used.
+            let counted = Mosaic::of_counts(size, pattern.clone(), counts.clone()).unwrap();
+            let [counted, of_light] = [counted, of_light.clone()].map(|m| {
+                develop(&raw(m, neutral).mended(), &camera(neutral), level, &Look::default()).samples
+            });
+            assert_eq!(counted, of_light, "{level}");
+        }
     }
 }

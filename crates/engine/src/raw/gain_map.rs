@@ -1,8 +1,8 @@
 //! Gain maps: what a camera says its sensor's values are to be multiplied by, place by place, before anything else (Adobe's
 //! DNG 1.7, chapter 7, opcode 9).
 
+use crate::geometry::Size;
 use crate::raw::Sensor;
-use crate::raw::mosaic::Mosaic;
 
 /// A coarse grid of factors over a part of the sensor.
 #[derive(Clone, Debug, PartialEq)]
@@ -69,10 +69,17 @@ impl GainMap {
         if !self.is_whole() {
             return;
         }
-        let (values, size, channels) = match sensor {
-            Sensor::Mosaic(Mosaic { values, size, .. }) => (values, *size, 1),
-            Sensor::Linear(size, values) => (values, *size, 3),
-        };
+        match sensor {
+            Sensor::Mosaic(mosaic) => {
+                let size = mosaic.size;
+                mosaic.change(|values| self.multiply(values, (size, 1), placed));
+            }
+            Sensor::Linear(size, values) => self.multiply(values, (*size, 3), placed),
+        }
+    }
+
+    /// Multiplies so many values a pixel.
+    fn multiply(&self, values: &mut [f32], (size, channels): (Size, usize), placed: Placed) {
         let width = size.width as usize;
         let [top, left, bottom, right] = self.area.map(|v| v as usize);
         let rows = (top..bottom).step_by(self.pitch.0 as usize);
@@ -95,8 +102,7 @@ impl GainMap {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::geometry::Size;
-    use crate::raw::Pattern;
+    use crate::raw::{Mosaic, Pattern};
 
     #[test]
     fn every_other_pixel_is_multiplied_by_what_lies_between_the_points() {

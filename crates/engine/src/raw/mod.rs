@@ -1,6 +1,7 @@
 //! Camera raw: from what a sensor counted behind its colour filters to a picture in the working space.
 
 pub mod camera;
+mod counts;
 mod defects;
 mod demosaic;
 mod denoise;
@@ -18,6 +19,7 @@ mod six_by_six;
 mod tone;
 
 pub use camera::{Calibration, CameraColour};
+pub use counts::{Counts, Levels};
 pub use denoise::{MosaicDenoise, RawView};
 pub use develop::{Developed, HEADROOM, Sensor, develop};
 pub use gain_map::{GainMap, Placed};
@@ -68,9 +70,8 @@ impl Raw {
     /// With its sensor's defects mended.
     pub fn mended(mut self) -> Self {
         let Sensor::Mosaic(mosaic) = &mut self.sensor else { return self };
-        for (at, value) in defects::found(mosaic) {
-            mosaic.values[at] = value;
-        }
+        let defects = defects::found(mosaic);
+        mosaic.mend(defects);
         self.is_mended = true;
         self
     }

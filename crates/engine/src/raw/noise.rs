@@ -140,12 +140,14 @@ fn blocks(mosaic: &Mosaic) -> Vec<Seen> {
     let mut seen = Vec::new();
     // Large pictures say enough in a part of their blocks.
     let skip = ((w * h) as f64 / 6e6).sqrt().ceil().max(1.0) as usize;
+    let mut room = Vec::new();
     for top in (0..(h + 1).saturating_sub(side)).step_by(side * skip) {
+        let values = mosaic.rows(top, side, &mut room);
         for left in (0..(w + 1).saturating_sub(side)).step_by(side * skip) {
             for place in 0..period * period {
                 let at = |x: usize, y: usize| {
-                    let (u, v) = (left + place % period + x * period, top + place / period + y * period);
-                    mosaic.values[v * w + u]
+                    let (u, v) = (left + place % period + x * period, place / period + y * period);
+                    values[v * w + u]
                 };
                 let (mut sum, mut squares, mut most) = (0f32, 0f32, 0f32);
                 for y in (0..BLOCK).step_by(2) {

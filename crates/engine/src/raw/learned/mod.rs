@@ -86,7 +86,7 @@ impl<'a> View<'a> {
         PLACES.map(|(u, v)| {
             let column = mirrored((2 * x + u) as i64 - self.before.0 as i64, w);
             let row = mirrored((2 * y + v) as i64 - self.before.1 as i64, h);
-            self.counted.values[row * w + column]
+            self.counted.values()[row * w + column]
         })
     }
 
@@ -105,7 +105,7 @@ impl<'a> View<'a> {
     /// All colours of every pixel: what the block's own counts have, and what was found besides.
     fn colours(&self, found: &[f32]) -> Vec<[f32; 3]> {
         let w = self.width();
-        let mut out = vec![[0f32; 3]; self.counted.values.len()];
+        let mut out = vec![[0f32; 3]; self.counted.size.area() as usize];
         out.par_chunks_mut(w).enumerate().for_each(|(y, row)| {
             let (block_row, v) = ((y + self.before.1) / 2, (y + self.before.1) % 2);
             for (x, pixel) in row.iter_mut().enumerate() {
@@ -129,7 +129,7 @@ impl<'a> View<'a> {
         let pattern = &self.counted.pattern;
         let taken = |x: usize, y: usize| {
             let at = y * w + x;
-            self.counted.values[at] - clean[at][usize::from(pattern.at(x, y))]
+            self.counted.values()[at] - clean[at][usize::from(pattern.at(x, y))]
         };
         let mut out = clean.clone();
         out.par_chunks_mut(w).enumerate().for_each(|(y, row)| {

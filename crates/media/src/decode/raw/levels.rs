@@ -1,11 +1,9 @@
 //! What a sensor's numbers mean: black and white of every place.
 
+use rallo_engine::raw::{Counts, Levels as Cells};
 use rawler::RawImage;
 use rawler::rawimage::RawImageData;
 use rayon::prelude::*;
-
-/// Values that are worked on together.
-const TOGETHER: usize = 256;
 
 /// Black and white of every place.
 pub(super) struct Levels {
@@ -31,46 +29,40 @@ impl Levels {
         Self { black: values, repeat, origin, white }
     }
 
-    /// Light of every value of a part of the sensor (left, top, width, height), where `stride` values are from row to row.
+    /// What the numbers of a part of the sensor mean, from its left and top on.
+    fn cells(&self, (left, top): (usize, usize), channels: usize) -> Cells {
+        let repeat = (self.repeat.0 * channels, self.repeat.1);
+        Cells::new(repeat, |value, row| self.cell(left + value / channels, top + row, value % channels))
+    }
+
+    /// A part of the sensor (left, top, width, height) as it was counted, where `stride` numbers are from row to row.
+    pub fn counts(&self, numbers: Vec<u16>, stride: usize, [left, top, ..]: [usize; 4]) -> Counts {
+        Counts { numbers, start: top * stride + left, stride, levels: self.cells((left, top), 1) }
+    }
+
+    /// Light of every value of it.
     pub fn part(&self, data: &RawImageData, stride: usize, part: [usize; 4], channels: usize) -> Vec<f32> {
         let [left, top, width, height] = part;
+        let cells = self.cells((left, top), channels);
         let mut values = vec![0f32; width * height * channels];
         values.par_chunks_mut(width * channels).enumerate().for_each(|(row, to)| {
-            let y = top + row;
-            let from = y * stride + left * channels;
-            let count = to.len();
-            let period = self.repeat.0 * channels;
-            // As often as they repeat in about so many values: long rows of sums are worked several at a time.
-            let times = TOGETHER.div_ceil(period);
-            let cells: Vec<(f32, f32)> =
-                (0..period).map(|k| self.cell(left + k / channels, y, k % channels)).collect();
-            let (black, scale): (Vec<f32>, Vec<f32>) = cells.repeat(times).into_iter().unzip();
+            let from = (top + row) * stride + left * channels;
+            let numbers = from..from + to.len();
             match data {
-                RawImageData::Integer(v) => lit(&v[from..from + count], (&black, &scale), to),
-                RawImageData::Float(v) => lit(&v[from..from + count], (&black, &scale), to),
+                RawImageData::Integer(v) => cells.of_counts(row, &v[numbers], to),
+                RawImageData::Float(v) => cells.of_floats(row, &v[numbers], to),
             }
         });
         values
     }
 
-    /// Black of a place, and what is to be multiplied by above it.
+    /// Black and white of a place.
     fn cell(&self, x: usize, y: usize, channel: usize) -> (f32, f32) {
         let (w, h, channels) = self.repeat;
         let column = (x + w * 64 - self.origin.0 % w) % w;
         let row = (y + h * 64 - self.origin.1 % h) % h;
         let black = self.black[(row * w + column) * channels + channel.min(channels - 1)];
         let white = self.white[channel.min(self.white.len() - 1)];
-        (black, 1.0 / (white - black).max(1.0))
-    }
-}
-
-/// 0 for no light, 1 for the most that is counted.
-fn lit<T: Copy + Into<f32>>(counted: &[T], (black, scale): (&[f32], &[f32]), to: &mut [f32]) {
-    for (to, counted) in to.chunks_mut(black.len()).zip(counted.chunks(black.len())) {
-        for (((to, counted), black), scale) in to.iter_mut().zip(counted).zip(black).zip(scale) {
-            let light = ((*counted).into() - black) * scale;
-            // A little below black is noise, whose mean has to stay. What is no number is no light.
-            *to = if light.is_finite() { light.clamp(-0.1, 1.0) } else { 0.0 };
-        }
+        (black, white)
     }
 }

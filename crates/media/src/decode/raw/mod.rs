@@ -209,7 +209,7 @@ fn filters(image: &RawImage) -> Result<Filters, MediaError> {
 /// # Errors
 /// [`MediaError`] for what cannot be developed.
 pub(crate) fn read(file: &Arc<Vec<u8>>, mend: bool) -> Result<Raw, MediaError> {
-    let image = image(file, false)?;
+    let mut image = image(file, false)?;
     let filters = filters(&image)?;
     let part = part(&image)
         .ok_or_else(|| MediaError::Damaged("the raw's picture lies outside its sensor".into()))?;
@@ -225,14 +225,22 @@ pub(crate) fn read(file: &Arc<Vec<u8>>, mend: bool) -> Result<Raw, MediaError> {
     if stride < (left + width) * channels || count < stride * (top + height) {
         return Err(cut_off());
     }
-    let values = Levels::of(&image).part(&image.data, stride, part, channels);
+    let levels = Levels::of(&image);
+    let data = std::mem::replace(&mut image.data, RawImageData::Integer(Vec::new()));
+    let values = |data| levels.part(data, stride, part, channels);
     let mut sensor = match filters {
-        Filters::Pattern(pattern) => Sensor::Mosaic(
-            Mosaic::new(size, pattern.shifted(left, top), values)
-                .map_err(|e| MediaError::Damaged(e.to_string()))?,
-        ),
-        Filters::AllColours => Sensor::Linear(size, values),
-        Filters::None => Sensor::Linear(size, values.iter().flat_map(|v| [*v; 3]).collect()),
+        Filters::Pattern(pattern) => {
+            let pattern = pattern.shifted(left, top);
+            let mosaic = match data {
+                RawImageData::Integer(numbers) => {
+                    Mosaic::of_counts(size, pattern, levels.counts(numbers, stride, part))
+                }
+                data => Mosaic::new(size, pattern, values(&data)),
+            };
+            Sensor::Mosaic(mosaic.map_err(|e| MediaError::Damaged(e.to_string()))?)
+        }
+        Filters::AllColours => Sensor::Linear(size, values(&data)),
+        Filters::None => Sensor::Linear(size, values(&data).iter().flat_map(|v| [*v; 3]).collect()),
     };
     let pages = tiff_directory::every(file);
     let active =
