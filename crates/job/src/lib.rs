@@ -28,8 +28,10 @@ pub use library::{
     FrameDecision, FrameMeasured, FrameRecord, Selection, Shoot, ShootFolder, ShootRecords, ShootSummary,
 };
 pub use phase::Phase;
-pub use queue::{Claim, ExpiredLeases, RunQueue};
-pub use record::{Counts, ItemKey, KnownResult, NewRunItem, ResultFile, Run, RunItem, WrittenFile};
+pub use queue::{Claim, ExpiredLeases, Further, RunQueue};
+pub use record::{
+    Counts, EndedItem, ItemKey, KnownResult, NewRunItem, ResultFile, Run, RunItem, WrittenFile,
+};
 pub use state::{ItemState, RunMove, RunState};
 pub use watch::{Arrival, Watch, WatchRecords, WatchState};
 

@@ -1,6 +1,6 @@
 //! The queue: which items there are to do, who works on them, and the moves of runs.
 
-use crate::{FailureKind, ItemKey, NewRunItem, Result, Run, RunItem, WrittenFile};
+use crate::{EndedItem, FailureKind, ItemKey, NewRunItem, Result, Run, RunItem, WrittenFile};
 use async_trait::async_trait;
 use serde_json::Value;
 
@@ -19,6 +19,15 @@ pub struct Claim<'a> {
     pub near: Option<ItemKey>,
     /// Else rather one of a stretch in which nobody works, not even this worker.
     pub apart: bool,
+}
+
+/// What else is claimed with an item: pictures right behind it in its stretch of the run.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Further {
+    /// How many at most.
+    pub most: usize,
+    /// None with more pixels, or whose pixels are not known: they are worked on before anything else is asked for.
+    pub pixels: i64,
 }
 
 /// What a worker left when its leases ran out.
@@ -41,7 +50,13 @@ pub trait RunQueue: Send + Sync {
 
     /// Claims the next item: of the first run in the queue that has one and may begin. An item whose lease ran out is
     /// claimed only after [`release`](Self::release) gave it back.
-    async fn claim(&self, claim: &Claim<'_>) -> Result<Option<RunItem>>;
+    async fn claim(&self, claim: &Claim<'_>) -> Result<Option<RunItem>> {
+        let claimed = self.claim_several(claim, Further::default()).await?;
+        Ok(claimed.into_iter().next())
+    }
+
+    /// Claims the next item and more behind it, in the order of the run.
+    async fn claim_several(&self, claim: &Claim<'_>, further: Further) -> Result<Vec<RunItem>>;
 
     /// How many items could be claimed now, counted up to `most`.
     async fn claimable(&self, clock: &str, most: i64) -> Result<i64>;
@@ -61,7 +76,14 @@ pub trait RunQueue: Send + Sync {
 
     /// Writes down how an item ended and what it wrote, if it is still on loan to the worker it names; returns whether
     /// it was.
-    async fn complete(&self, item: &RunItem, written: &[WrittenFile]) -> Result<bool>;
+    async fn complete(&self, item: &RunItem, written: &[WrittenFile]) -> Result<bool> {
+        let ended = EndedItem { item: item.clone(), written: written.to_vec() };
+        let done = self.complete_several(&[ended]).await?;
+        Ok(!done.is_empty())
+    }
+
+    /// As [`complete`](Self::complete) for several, in one step; returns those that were still on loan.
+    async fn complete_several(&self, ended: &[EndedItem]) -> Result<Vec<ItemKey>>;
 
     /// Writes down what was measured of an item, which now waits to be made, if it is still on loan to the worker it names;
     /// returns whether it was.

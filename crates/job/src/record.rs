@@ -127,6 +127,15 @@ impl RunItem {
     }
 }
 
+/// How an item ended, and the files that were written for it.
+#[derive(Clone, Debug)]
+pub struct EndedItem {
+    /// The item as it stands now.
+    pub item: RunItem,
+    /// What was written.
+    pub written: Vec<WrittenFile>,
+}
+
 /// One file of an item's result.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ResultFile {

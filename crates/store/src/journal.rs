@@ -1,6 +1,6 @@
 //! The journal in SQLite: what became of runs and their items, and which files they wrote.
 
-use crate::queue::{among, keep};
+use crate::queue::among;
 use crate::rows::{Row, records};
 use crate::{Store, failed};
 use async_trait::async_trait;
@@ -232,7 +232,19 @@ impl RunJournal for Store {
     }
 
     async fn keep_result(&self, file: &WrittenFile, run: i64) -> Result<()> {
-        keep(&mut *self.pool.acquire().await.map_err(failed)?, file, run).await
+        sqlx::query(
+            "INSERT INTO results (path, hash, bytes, run_id, mark) VALUES (?1, ?2, ?3, ?4, ?5)
+             ON CONFLICT (path) DO UPDATE SET hash = ?2, bytes = ?3, run_id = ?4, mark = ?5",
+        )
+        .bind(&file.path)
+        .bind(&file.hash)
+        .bind(file.bytes)
+        .bind(run)
+        .bind(&file.mark)
+        .execute(&self.pool)
+        .await
+        .map_err(failed)?;
+        Ok(())
     }
 
     async fn results_of(&self, run: i64) -> Result<Vec<(String, String)>> {

@@ -77,7 +77,13 @@ impl Store {
             // Other connections' changes are seen without reading pages again.
             .pragma("mmap_size", "268435456");
         let alone = alone(file.with_extension("lock")).await?;
-        let pool = SqlitePoolOptions::new().max_connections(4).connect_with(options).await.map_err(failed)?;
+        let pool = SqlitePoolOptions::new()
+            .max_connections(4)
+            // A file does not hang up; to be asked first would take as long as most questions.
+            .test_before_acquire(false)
+            .connect_with(options)
+            .await
+            .map_err(failed)?;
         migrations::migrator().run(&pool).await.map_err(|e| Error::Unavailable(Box::new(e)))?;
         drop(alone);
         Ok(Self { pool, folder: file.parent().unwrap_or(Path::new(".")).to_owned() })

@@ -8,10 +8,10 @@ use crate::rows::Row;
 use crate::{Store, failed};
 use async_trait::async_trait;
 use rallo_job::{
-    Claim, Error, ExpiredLeases, FailureKind, ItemKey, ItemState, NewRunItem, Phase, Result, Run, RunItem,
-    RunMove, RunQueue, RunState, WrittenFile,
+    Claim, EndedItem, Error, ExpiredLeases, FailureKind, Further, ItemKey, ItemState, NewRunItem, Phase,
+    Result, Run, RunItem, RunMove, RunQueue, RunState,
 };
-use serde_json::Value;
+use serde_json::{Value, json};
 use sqlx::sqlite::SqliteRow;
 use sqlx::{AssertSqlSafe, FromRow, Row as _, Sqlite, SqliteConnection, Transaction};
 use std::path::Path;
@@ -24,11 +24,6 @@ const TURN: &str =
     WHERE m.run_id = i.run_id AND m.phase = 'measure' AND m.state = 'waiting'))
     AND (i.task IS NULL OR NOT EXISTS (SELECT 1 FROM run_items b INDEXED BY run_items_waiting
     WHERE b.run_id = i.run_id AND b.position < i.position AND b.state = 'waiting'))";
-
-/// The earliest time at which an item of a run may end: times of ending rise in the order in which they are written down, so that
-/// whoever asks for what ended since one they know misses none that ended before it and was written down behind it.
-const NEXT_END: &str =
-    "1 + (SELECT coalesce(max(o.ended), 0) FROM run_items o WHERE o.run_id = run_items.run_id)";
 
 /// So many pictures beside each other go to one worker as long as there are stretches that nobody is in: what joins pictures with
 /// those around makes them once more where two workers meet, and nowhere else.
@@ -81,7 +76,7 @@ pub(crate) async fn insert_run(tx: &mut Transaction<'_, Sqlite>, run: &Run) -> R
 
 /// A list of texts as it is stored.
 pub(crate) fn list(texts: &[String]) -> String {
-    serde_json::json!(texts).to_string()
+    json!(texts).to_string()
 }
 
 /// Items with positions from `first` on.
@@ -113,21 +108,14 @@ pub(crate) async fn insert_items(
     Ok(())
 }
 
-/// Remembers a file by its path.
-pub(crate) async fn keep(on: &mut SqliteConnection, file: &WrittenFile, run: i64) -> Result<()> {
-    sqlx::query(
-        "INSERT INTO results (path, hash, bytes, run_id, mark) VALUES (?1, ?2, ?3, ?4, ?5)
-         ON CONFLICT (path) DO UPDATE SET hash = ?2, bytes = ?3, run_id = ?4, mark = ?5",
-    )
-    .bind(&file.path)
-    .bind(&file.hash)
-    .bind(file.bytes)
-    .bind(run)
-    .bind(&file.mark)
-    .execute(on)
-    .await
-    .map_err(failed)?;
-    Ok(())
+/// When the last item of a run ended. Times of ending rise in the order in which they are written down, so that whoever asks for
+/// what ended since one they know misses none that ended before it and was written down behind it.
+async fn last_end(on: &mut SqliteConnection, run: i64) -> Result<i64> {
+    sqlx::query_scalar("SELECT coalesce(max(ended), 0) FROM run_items WHERE run_id = ?")
+        .bind(run)
+        .fetch_one(on)
+        .await
+        .map_err(failed)
 }
 
 impl Store {
@@ -155,11 +143,12 @@ impl Store {
     async fn fail_unreadable(&self, row: &SqliteRow, reason: &Error) -> Result<()> {
         let key: (i64, i64) =
             (row.try_get("run_id").map_err(failed)?, row.try_get("position").map_err(failed)?);
-        sqlx::query(AssertSqlSafe(format!(
+        sqlx::query(
             "UPDATE run_items SET state = ?, kind = ?, reason = ?,
-             ended = max(CAST(unixepoch('subsec') * 1000 AS INTEGER), {NEXT_END}),
-             worker = NULL, lease = NULL WHERE run_id = ? AND position = ?"
-        )))
+             ended = max(CAST(unixepoch('subsec') * 1000 AS INTEGER),
+                 1 + (SELECT coalesce(max(o.ended), 0) FROM run_items o WHERE o.run_id = run_items.run_id)),
+             worker = NULL, lease = NULL WHERE run_id = ? AND position = ?",
+        )
         .bind(ItemState::Failed.as_str())
         .bind(FailureKind::Stored.as_str())
         .bind(reason.to_string())
@@ -182,16 +171,14 @@ impl RunQueue for Store {
         Ok(id)
     }
 
-    async fn claim(&self, claim: &Claim<'_>) -> Result<Option<RunItem>> {
+    async fn claim_several(&self, claim: &Claim<'_>, further: Further) -> Result<Vec<RunItem>> {
         let query = format!(
-            "UPDATE run_items SET worker = ?1, lease = ?2, tries = tries + 1
-             WHERE (run_id, position) = (
-                 WITH next AS (SELECT r.id AS run_id FROM runs r
+            "WITH next AS (SELECT r.id AS run_id FROM runs r
                      WHERE r.state IN {} AND (r.not_before IS NULL OR r.not_before <= ?3) AND (?4 IS NULL OR r.id = ?4)
                      AND EXISTS (SELECT 1 FROM run_items i INDEXED BY run_items_waiting
                          WHERE i.run_id = r.id AND i.state = 'waiting' AND i.worker IS NULL AND {TURN})
-                     ORDER BY r.place, r.id LIMIT 1)
-                 SELECT next.run_id, coalesce((SELECT i.position FROM run_items i INDEXED BY run_items_waiting
+                     ORDER BY r.place, r.id LIMIT 1),
+                 first AS MATERIALIZED (SELECT next.run_id, coalesce((SELECT i.position FROM run_items i INDEXED BY run_items_waiting
                      WHERE ?5 = next.run_id AND i.run_id = ?5 AND i.position > ?6
                      AND i.position < (?6 / {STRETCH} + 1) * {STRETCH} AND i.state = 'waiting' AND i.worker IS NULL AND {TURN}
                      ORDER BY i.position LIMIT 1),
@@ -202,12 +189,20 @@ impl RunQueue for Store {
                      ORDER BY i.position LIMIT 1),
                  (SELECT i.position FROM run_items i INDEXED BY run_items_waiting
                      WHERE i.run_id = next.run_id AND i.state = 'waiting' AND i.worker IS NULL AND {TURN}
-                     ORDER BY i.position LIMIT 1)) FROM next)
+                     ORDER BY i.position LIMIT 1)) AS position FROM next)
+             UPDATE run_items SET worker = ?1, lease = ?2, tries = tries + 1
+             WHERE run_id = (SELECT run_id FROM first) AND position IN (SELECT position FROM first
+                 UNION ALL SELECT * FROM (SELECT i.position FROM first CROSS JOIN run_items i INDEXED BY run_items_waiting
+                     WHERE i.run_id = first.run_id AND i.position > first.position
+                     AND i.position < (first.position / {STRETCH} + 1) * {STRETCH} AND i.state = 'waiting' AND i.worker IS NULL
+                     AND i.task IS NULL AND i.pixels BETWEEN 1 AND ?8 AND {TURN} ORDER BY i.position LIMIT {most}))
              RETURNING *, (SELECT state FROM runs WHERE id = run_items.run_id) AS run_state",
-            among(RunState::CLAIMABLE)
+            among(RunState::CLAIMABLE),
+            // Bound to the statement, it would have to be prepared anew each time.
+            most = further.most
         );
         loop {
-            let row = sqlx::query(AssertSqlSafe(query.clone()))
+            let rows = sqlx::query(AssertSqlSafe(query.clone()))
                 .bind(claim.worker)
                 .bind(claim.until)
                 .bind(claim.clock)
@@ -215,27 +210,30 @@ impl RunQueue for Store {
                 .bind(claim.near.map(|near| near.run))
                 .bind(claim.near.map(|near| near.position))
                 .bind(claim.apart)
-                .fetch_optional(&self.pool)
+                .bind(further.pixels)
+                .fetch_all(&self.pool)
                 .await
                 .map_err(failed)?;
-            let Some(row) = row else { return Ok(None) };
-            let item = match Row::<RunItem>::from_row(&row) {
-                Ok(item) => item.0,
-                Err(e) => {
-                    self.fail_unreadable(&row, &failed(e)).await?;
-                    continue;
+            let Some(any) = rows.first() else { return Ok(Vec::new()) };
+            let state: String = any.try_get("run_state").map_err(failed)?;
+            let mut items = Vec::with_capacity(rows.len());
+            for row in &rows {
+                match Row::<RunItem>::from_row(row) {
+                    Ok(item) => items.push(item.0),
+                    Err(e) => self.fail_unreadable(row, &failed(e)).await?,
                 }
-            };
-            let state: String = row.try_get("run_state").map_err(failed)?;
+            }
+            let Some(run) = items.first().map(|item| item.run_id) else { continue };
             if RunMove::Begin.from().iter().any(|from| from.as_str() == state) {
                 sqlx::query(update(RunMove::Begin, "started = coalesce(started, ?1)", "id = ?2"))
                     .bind(claim.clock)
-                    .bind(item.run_id)
+                    .bind(run)
                     .execute(&self.pool)
                     .await
                     .map_err(failed)?;
             }
-            return Ok(Some(item));
+            items.sort_by_key(|item| item.position);
+            return Ok(items);
         }
     }
 
@@ -308,30 +306,57 @@ impl RunQueue for Store {
         Ok(())
     }
 
-    async fn complete(&self, item: &RunItem, written: &[WrittenFile]) -> Result<bool> {
+    async fn complete_several(&self, ended: &[EndedItem]) -> Result<Vec<ItemKey>> {
         let mut tx = self.pool.begin_with("BEGIN IMMEDIATE").await.map_err(failed)?;
-        for file in written {
-            keep(&mut tx, file, item.run_id).await?;
+        let mut order: Vec<&EndedItem> = ended.iter().collect();
+        order.sort_by_key(|e| (e.item.run_id, e.item.ended));
+        let mut last: Option<(i64, i64)> = None;
+        let (mut files, mut items) = (Vec::new(), Vec::new());
+        for EndedItem { item, written } in order {
+            let run = item.run_id;
+            files.extend(written.iter().map(|file| {
+                json!({"path": file.path, "hash": file.hash, "bytes": file.bytes, "run": run, "mark": file.mark})
+            }));
+            let mut at = item.ended;
+            if at > 0 {
+                let before = match last {
+                    Some((of, before)) if of == run => before,
+                    _ => last_end(&mut tx, run).await?,
+                };
+                at = at.max(before + 1);
+                last = Some((run, at));
+            }
+            items.push(json!({
+                "run": run, "position": item.position, "worker": item.worker, "state": item.state.as_str(),
+                "kind": item.kind.map(FailureKind::as_str), "reason": item.reason,
+                "outputs": json!(item.outputs).to_string(), "seconds": item.seconds, "ended": at
+            }));
         }
-        let done = sqlx::query(AssertSqlSafe(format!(
-            "UPDATE run_items SET state = ?1, kind = ?2, reason = ?3, outputs = ?4, seconds = ?5,
-             ended = CASE WHEN ?6 > 0 THEN max(?6, {NEXT_END}) ELSE ?6 END,
-             worker = NULL, lease = NULL WHERE run_id = ?7 AND position = ?8 AND worker IS ?9"
-        )))
-        .bind(item.state.as_str())
-        .bind(item.kind.map(FailureKind::as_str))
-        .bind(&item.reason)
-        .bind(serde_json::json!(item.outputs).to_string())
-        .bind(item.seconds)
-        .bind(item.ended)
-        .bind(item.run_id)
-        .bind(item.position)
-        .bind(&item.worker)
-        .execute(&mut *tx)
+        if !files.is_empty() {
+            sqlx::query(
+                "INSERT INTO results (path, hash, bytes, run_id, mark)
+                 SELECT value->>'path', value->>'hash', value->>'bytes', value->>'run', value->>'mark' FROM json_each(?)
+                 WHERE true ON CONFLICT (path) DO UPDATE SET hash = excluded.hash, bytes = excluded.bytes,
+                 run_id = excluded.run_id, mark = excluded.mark",
+            )
+            .bind(Value::from(files).to_string())
+            .execute(&mut *tx)
+            .await
+            .map_err(failed)?;
+        }
+        let done: Vec<(i64, i64)> = sqlx::query_as(
+            "UPDATE run_items SET state = e.value->>'state', kind = e.value->>'kind', reason = e.value->>'reason',
+             outputs = e.value->>'outputs', seconds = e.value->>'seconds', ended = e.value->>'ended',
+             worker = NULL, lease = NULL FROM json_each(?) e
+             WHERE run_items.run_id = e.value->>'run' AND run_items.position = e.value->>'position'
+             AND run_items.worker IS e.value->>'worker' RETURNING run_id, position",
+        )
+        .bind(Value::from(items).to_string())
+        .fetch_all(&mut *tx)
         .await
         .map_err(failed)?;
         tx.commit().await.map_err(failed)?;
-        Ok(done.rows_affected() > 0)
+        Ok(done.into_iter().map(|(run, position)| ItemKey { run, position }).collect())
     }
 
     async fn keep_measured(&self, item: &RunItem, measured: &Value) -> Result<bool> {

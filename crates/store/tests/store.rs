@@ -2,8 +2,8 @@
 
 use rallo_job::prelude::*;
 use rallo_job::{
-    Claim, ExpiredLeases, FailureKind, FrameDecision, FrameMeasured, FrameRecord, ItemKey, ItemState,
-    NewRunItem, Run, RunItem, RunState, ShootFolder, ShootSummary, WrittenFile,
+    Claim, EndedItem, ExpiredLeases, FailureKind, FrameDecision, FrameMeasured, FrameRecord, Further,
+    ItemKey, ItemState, NewRunItem, Run, RunItem, RunState, ShootFolder, ShootSummary, WrittenFile,
 };
 use rallo_store::Store;
 use std::path::Path;
@@ -322,6 +322,59 @@ async fn who_hands_out_to_several_keeps_each_in_a_stretch_of_its_own() {
         apart: true,
     };
     assert_eq!(store.claim(&claim).await.unwrap().unwrap().position, 4);
+}
+
+#[tokio::test]
+async fn small_pictures_are_claimed_and_written_down_several_in_one_step() {
+    let (_folder, store) = open().await;
+    // The fifth is large, of the seventh nothing is known, and the last is made of all of them.
+    let of = |i: i64| NewRunItem {
+        pixels: [1000, 900_000, 0][usize::from(i == 4) + 2 * usize::from(i == 6)],
+        task: (i == 69).then_some(0),
+        ..item(&format!("{i:03}.jpg"))
+    };
+    let items: Vec<NewRunItem> = (0..70).map(of).collect();
+    let run = store.add_run(&run(), &items).await.unwrap();
+    let take = |most: usize| {
+        let store = store.clone();
+        async move {
+            let clock = "2026-05-04T10:00:00Z";
+            let claim = Claim { worker: "anna", until: LEASE, clock, only: None, near: None, apart: false };
+            store.claim_several(&claim, Further { most, pixels: 5000 }).await.unwrap()
+        }
+    };
+    let places = |items: &[RunItem]| items.iter().map(|i| i.position).collect::<Vec<_>>();
+    let first = take(4).await;
+    assert_eq!(places(&first), [0, 1, 2, 3, 5]);
+    assert!(
+        first.iter().all(|i| i.worker.as_deref() == Some("anna") && i.lease == Some(LEASE) && i.tries == 1)
+    );
+    // What comes next is taken whatever it is; what comes with it is small, in the same stretch, and no task.
+    assert_eq!(places(&take(2).await), [4, 7, 8]);
+    assert_eq!(places(&take(0).await), [6]);
+    assert_eq!(places(&take(99).await), (9..64).collect::<Vec<_>>());
+    assert_eq!(places(&take(99).await), [64, 65, 66, 67, 68]);
+    assert!(take(99).await.is_empty(), "the task waits until all are over");
+
+    let ended = |item: &RunItem, ended: i64| EndedItem {
+        item: RunItem { state: ItemState::Done, seconds: Some(0.25), ended, ..item.clone() },
+        written: vec![WrittenFile { path: item.target.clone(), hash: "h".into(), bytes: 7, mark: None }],
+    };
+    assert!(store.complete(&ended(&first[0], 1000).item, &[]).await.unwrap());
+    // One of them was given to somebody else meanwhile; two ended at the same time, and one before what is written down already.
+    store.give_back(&first[2]).await.unwrap();
+    let times = [(1, 990), (2, 1001), (3, 1005), (4, 1005)];
+    let together: Vec<EndedItem> = times.iter().map(|(i, at)| ended(&first[*i], *at)).collect();
+    let mut done: Vec<i64> =
+        store.complete_several(&together).await.unwrap().iter().map(|key| key.position).collect();
+    done.sort_unstable();
+    assert_eq!(done, [1, 3, 5]);
+    let stored = store.items(run).await.unwrap();
+    assert_eq!([1usize, 3, 5].map(|i| stored[i].ended), [1001, 1005, 1006]);
+    assert_eq!((stored[2].state, stored[2].ended), (ItemState::Waiting, 0));
+    assert_eq!((stored[3].seconds, stored[3].worker.clone()), (Some(0.25), None));
+    assert_eq!(store.result(&first[3].target).await.unwrap().unwrap().bytes, 7);
+    assert!(store.complete_several(&[]).await.unwrap().is_empty());
 }
 
 #[tokio::test]

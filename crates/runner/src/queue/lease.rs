@@ -5,8 +5,11 @@
 
 use crate::queue::{Queue, lock};
 use crate::schedule::Share;
-use rallo_job::{ItemKey, RunItem};
+use rallo_job::{ItemKey, Run, RunItem};
+use std::collections::VecDeque;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
+use tokio::sync::OnceCell;
 
 /// How long a lease lasts without being renewed, in milliseconds.
 pub(super) const LEASE: i64 = 10_000;
@@ -62,7 +65,45 @@ impl Drop for InWork {
     }
 }
 
+/// An item that was claimed and has not begun.
+pub(super) struct Claimed {
+    pub item: RunItem,
+    pub in_work: InWork,
+    /// Its run, asked for once by all that were claimed with it.
+    pub run: Arc<OnceCell<Run>>,
+}
+
+impl Claimed {
+    /// Items that were claimed together.
+    pub(super) fn several(queue: &Queue, items: Vec<RunItem>) -> impl Iterator<Item = Self> {
+        let run = Arc::<OnceCell<Run>>::default();
+        items.into_iter().map(move |item| Self {
+            in_work: InWork::begin(queue, &item),
+            run: run.clone(),
+            item,
+        })
+    }
+}
+
 impl Queue {
+    /// Gives back what was claimed of a run and has not begun.
+    pub(super) async fn give_back_claimed(&self, run: i64) {
+        let back: VecDeque<Claimed> = {
+            let mut put_by = lock(&self.0.put_by);
+            let (back, others) = put_by.drain(..).partition(|claimed| claimed.item.run_id == run);
+            *put_by = others;
+            back
+        };
+        for claimed in back {
+            if let Err(e) = self.0.records.give_back(&claimed.item).await {
+                tracing::warn!(
+                    "run {run}: item {} is kept until its lease is over: {e}",
+                    claimed.item.position + 1
+                );
+            }
+        }
+    }
+
     /// Renews the leases of what is in work, for as long as the queue lives.
     pub(super) async fn renew_leases(&self) {
         loop {

@@ -5,6 +5,7 @@
 //! nothing but itself, so work done twice does no harm.
 
 mod by_helper;
+mod ends;
 mod helpers;
 mod lease;
 mod progress;
@@ -21,8 +22,9 @@ pub use crate::queue::progress::Event;
 use crate::files::atomic_file::worker_name;
 use crate::lock::lock;
 use crate::preflight::cost::Costs;
+use crate::queue::ends::Ends;
 use crate::queue::helpers::{NoHelpers, WithHelpers};
-use crate::queue::lease::InWork;
+use crate::queue::lease::Claimed;
 use crate::queue::progress::{Expected, Standing};
 use crate::queue::worker::{Parsed, Streams};
 use crate::render::disk_cache::IntermediateCache;
@@ -30,10 +32,10 @@ use crate::render::measurements::Measurements;
 use crate::render::memory_budget::{MemoryBudget, default_memory};
 use crate::render::sequence::RunSequence;
 use crate::schedule::Share;
-use rallo_job::{Clock, ItemKey, Records, RunItem, SystemClock};
+use rallo_job::{Clock, ItemKey, Records, SystemClock};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use std::collections::{HashMap, HashSet};
+use std::collections::{HashMap, HashSet, VecDeque};
 use std::sync::atomic::{AtomicU64, AtomicUsize};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -164,8 +166,10 @@ struct Shared {
     helpers: Arc<dyn Helpers>,
     with_helpers: Mutex<WithHelpers>,
     leaves_pictures: bool,
-    /// An item that was claimed for another machine and must be made here, until there is room.
-    put_by: Mutex<Option<(RunItem, InWork)>>,
+    /// Items that were claimed and wait until there is room here: quick ones that were claimed together, or one that was claimed for
+    /// another machine and must be made here.
+    put_by: Mutex<VecDeque<Claimed>>,
+    ends: Ends,
     room: Arc<MemoryBudget>,
     /// What is expensive and kept on the disk.
     kept: IntermediateCache,
@@ -220,6 +224,7 @@ impl Queue {
             with_helpers: Mutex::default(),
             leaves_pictures,
             put_by: Mutex::default(),
+            ends: Ends::default(),
             room: Arc::new(MemoryBudget::new(default_memory())),
             kept: IntermediateCache::new(&kept),
             measurements,
@@ -276,6 +281,7 @@ impl Queue {
     /// [`rallo_job::Error`].
     pub async fn cancel(&self, run: i64) -> rallo_job::Result<()> {
         if self.0.records.cancel_run(run, &self.0.clock.text()).await? {
+            self.give_back_claimed(run).await;
             self.give_up(run).await;
             self.tell(run).await?;
             self.call(run).await?;
@@ -296,6 +302,7 @@ impl Queue {
     /// [`rallo_job::Error`].
     pub async fn pause(&self, run: i64) -> rallo_job::Result<()> {
         if self.0.records.pause_run(run, None, None).await? {
+            self.give_back_claimed(run).await;
             self.tell(run).await?;
         }
         Ok(())

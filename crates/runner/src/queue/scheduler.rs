@@ -4,12 +4,12 @@ use crate::assemble::web_gallery;
 use crate::files::atomic_file::{part_in, sweep};
 use crate::files::free_space::free_bytes;
 use crate::queue::helpers::AtHelper;
-use crate::queue::lease::{InWork, LEASE};
+use crate::queue::lease::{Claimed, LEASE};
 use crate::queue::worker::{Place, Slot};
 use crate::queue::{EndCalls, KEPT, Limits, Queue, TICK, lock};
 use crate::render::fault::{Ended, Fault};
 use crate::report::{self, webhook};
-use rallo_job::{Claim, ExpiredLeases, FailureKind, Run, RunItem, RunState};
+use rallo_job::{Claim, ExpiredLeases, FailureKind, Further, Run, RunState};
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
@@ -17,6 +17,9 @@ use std::time::Duration;
 
 /// A picture that takes less is over before the next one is claimed.
 const QUICK: Duration = Duration::from_millis(20);
+
+/// Pictures that are claimed with a quick one, and the most pixels each may have: a few moments' work.
+const FURTHER: Further = Further { most: 15, pixels: 1_000_000 };
 
 /// Items that are counted beyond those that may be in work.
 const LOOKED_AHEAD: usize = 64;
@@ -48,12 +51,21 @@ impl Queue {
         }
     }
 
+    /// Whether pictures are over before another one is claimed or written down.
+    pub(super) fn is_quick(&self) -> bool {
+        self.0.took.load(Ordering::Relaxed) < QUICK.as_micros() as u64
+    }
+
     /// Pictures more than that which may be handed out: where they are quick, cores would wait for the next one as long as they
     /// work on one.
     fn ahead(&self) -> usize {
-        let is_quick = self.0.took.load(Ordering::Relaxed) < QUICK.as_micros() as u64;
         let limits = self.limits();
-        if is_quick && limits.cores == 0 && !limits.quiet { self.0.cores } else { 0 }
+        if self.is_quick() && limits.cores == 0 && !limits.quiet { self.0.cores } else { 0 }
+    }
+
+    /// What is claimed besides an item. Other machines are given one at a time, each in its own stretch.
+    fn further(&self) -> Further {
+        if self.is_quick() && self.0.helpers.address().is_none() { FURTHER } else { Further::default() }
     }
 
     /// Items that wait, up to a number that matters; while many of a run do, they are counted down instead of asked for.
@@ -65,7 +77,7 @@ impl Queue {
             self.0.records.claimable(clock, (allowed + LOOKED_AHEAD) as i64).await? as usize
         };
         *lock(&self.0.waiting) = (run, left);
-        Ok(left)
+        Ok(left + lock(&self.0.put_by).len())
     }
 
     /// Whether so many items of a run wait that it is not over yet. Where another worker has taken them meanwhile, the next look
@@ -106,13 +118,13 @@ impl Queue {
         loop {
             let (busy, allowed) = (shared.busy.load(Ordering::Relaxed), self.allowed());
             let has_room = busy < allowed + self.ahead();
-            let put_by = if has_room { lock(&shared.put_by).take() } else { None };
+            let put_by = if has_room { lock(&shared.put_by).pop_front() } else { None };
             let clock = shared.clock.text();
-            let (item, in_work, elsewhere) = if let Some((item, in_work)) = put_by {
-                (item, in_work, None)
+            let (claimed, elsewhere) = if let Some(claimed) = put_by {
+                (claimed, None)
             } else {
                 let elsewhere = match has_room && !shared.leaves_pictures {
-                    false if lock(&shared.put_by).is_none() => AtHelper::take(self),
+                    false if lock(&shared.put_by).is_empty() => AtHelper::take(self),
                     _ => None,
                 };
                 if elsewhere.is_none() && (!has_room || shared.leaves_pictures) {
@@ -126,36 +138,39 @@ impl Queue {
                 };
                 let claim =
                     Claim { worker: &shared.name, until, clock: &clock, only: shared.only, near, apart };
-                let Some(item) = shared.records.claim(&claim).await? else { return Ok(()) };
-                let is_stretch = shared.helpers.address().is_some() && self.goes_by_stretches(&item).await;
+                let items = shared.records.claim_several(&claim, self.further()).await?;
+                let mut several = Claimed::several(self, items);
+                let Some(claimed) = several.next() else { return Ok(()) };
+                lock(&shared.put_by).extend(several);
+                let item = &claimed.item;
+                let is_stretch = shared.helpers.address().is_some() && self.goes_by_stretches(item).await;
                 lock(&shared.with_helpers).given(by, item.key(), is_stretch);
-                let in_work = InWork::begin(self, &item);
-                (item, in_work, elsewhere)
+                (claimed, elsewhere)
             };
             let place = match elsewhere {
-                Some(place) if item.task.is_none() => Place::Elsewhere(place.used()),
+                Some(place) if claimed.item.task.is_none() => Place::Elsewhere(place.used()),
                 Some(_) if !has_room => {
-                    *lock(&shared.put_by) = Some((item, in_work));
+                    lock(&shared.put_by).push_back(claimed);
                     continue;
                 }
                 _ => {
                     // Fewer pictures than cores: each gets more of them.
-                    let others = self.others(&clock, item.run_id, allowed).await?;
+                    let others = self.others(&clock, claimed.item.run_id, allowed).await?;
                     let threads = (allowed / (busy + 1 + others).min(allowed)).max(1);
                     Place::Here(threads, Arc::new(Slot::take(self)))
                 }
             };
             let queue = self.clone();
-            tokio::spawn(async move { queue.see_through(item, place, in_work).await });
+            tokio::spawn(async move { queue.see_through(claimed, place).await });
         }
     }
 
     /// Works on an item until its end is written down, whatever happens on the way.
-    async fn see_through(&self, item: RunItem, place: Place, in_work: InWork) {
+    async fn see_through(&self, Claimed { item, in_work, run: of }: Claimed, place: Place) {
         let run = item.run_id;
         let (queue, work, in_work) = (self.clone(), item.clone(), Arc::new(in_work));
         let held = in_work.clone();
-        let done = tokio::spawn(async move { queue.item(work, place, &held).await }).await;
+        let done = tokio::spawn(async move { queue.item(work, &of, place, &held).await }).await;
         if let Err(e) = done {
             let reason = format!("the program failed on this picture: {e}");
             tracing::error!("run {run}, item {}: {reason}", item.position + 1);

@@ -12,7 +12,7 @@ use crate::render::item::{self, Joins};
 use crate::render::picture_job::PictureJob;
 use crate::render::sequence::{self, RunSequence, SequenceFrame};
 use crate::schedule::{self, CancellationToken, Class, Share};
-use rallo_job::{FailureKind, ItemState, Phase, Run, RunItem, WrittenFile};
+use rallo_job::{EndedItem, FailureKind, ItemState, Phase, Run, RunItem, WrittenFile};
 use rallo_recipe::Recipe;
 use serde_json::Value;
 use std::collections::HashMap;
@@ -20,6 +20,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Instant;
+use tokio::sync::OnceCell;
 
 pub(super) type Parsed = Arc<Result<Recipe, Fault>>;
 
@@ -142,10 +143,10 @@ impl Queue {
     ///
     /// # Errors
     /// [`Fault`] where what is stored of it cannot be read: asking again would not help.
-    async fn run_of(&self, item: &RunItem) -> Result<Run, Fault> {
+    async fn run_of(&self, item: &RunItem, of: &OnceCell<Run>) -> Result<Run, Fault> {
         loop {
-            match self.0.records.run(item.run_id).await {
-                Ok(run) => return Ok(run),
+            match of.get_or_try_init(|| self.0.records.run(item.run_id)).await {
+                Ok(run) => return Ok(run.clone()),
                 Err(e @ rallo_job::Error::Stored { .. }) => {
                     return Err(Fault::new(FailureKind::Stored, e.to_string()));
                 }
@@ -172,10 +173,10 @@ impl Queue {
     }
 
     /// One item, from its claim to its end in the records.
-    pub(super) async fn item(&self, item: RunItem, place: Place, in_work: &InWork) {
+    pub(super) async fn item(&self, item: RunItem, of: &OnceCell<Run>, place: Place, in_work: &InWork) {
         #[cfg(test)]
         assert!(!item.source.contains("panic-in-the-queue"), "as the test asks for");
-        let run = match self.run_of(&item).await {
+        let run = match self.run_of(&item, of).await {
             Ok(run) => run,
             Err(fault) => return self.write_end(item, Ended::failed(fault), 0.0, None).await,
         };
@@ -424,6 +425,7 @@ impl Queue {
         let reason = format!("It waits: {reason}. It goes on by itself when that is over.");
         let paused = self.0.records.pause_run(run.id, Some(&reason), Some(kind)).await;
         let back = self.0.records.give_back(item).await;
+        self.give_back_claimed(run.id).await;
         if let Err(e) = paused.and(back.map(|()| true)) {
             tracing::error!("run {}: {e}", run.id);
         }
@@ -570,7 +572,7 @@ impl Queue {
             bytes: o.bytes as i64,
             mark: mark.filter(|_| i == 0).map(str::to_owned),
         });
-        records.complete(item, &written.collect::<Vec<_>>()).await?;
+        self.write_down(EndedItem { item: item.clone(), written: written.collect() }).await?;
         if item.state == ItemState::Failed
             && let Some(most) = records.run(run).await?.most_failures
         {
@@ -580,6 +582,7 @@ impl Queue {
                     "{failed} pictures failed, as many as it may: look at the reasons, then let it go on or cancel it."
                 );
                 records.pause_run(run, Some(&reason), None).await?;
+                self.give_back_claimed(run).await;
             }
         }
         if self.many_wait(run) { Ok(()) } else { self.end(run).await }
