@@ -22,7 +22,7 @@ pub mod step;
 pub mod steps;
 
 /// Changes whenever the same recipe gives other pixels than before, so that older results are known to be older.
-pub const RESULTS: u32 = 12;
+pub const RESULTS: u32 = 13;
 
 pub use analysis::measure::Measures;
 pub use colour::icc::{Intent, ProfileError};

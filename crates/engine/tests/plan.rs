@@ -77,13 +77,21 @@ fn a_crop_is_one_with_the_mapping_behind_tones() {
     let crop = ("crop", json!({"proportion": "16:9"}));
     let curve = ("curve", json!({"all": [[0, 0], [0.25, 0.21], [0.75, 0.8], [1, 1]]}));
     let resize = ("resize", json!({"long_edge": 400}));
-    let made = |all: &[(&str, Value)]| {
-        let program = Plan::new(steps(all), picture.size()).unwrap().program(1.0);
-        assert!(program.level() > 0);
+    let mixed = |all: &[(&str, Value)], toned: usize, mix: f32| {
+        let mut steps = steps(all);
+        steps[toned].mix = mix;
+        let program = Plan::new(steps, picture.size()).unwrap().program(1.0);
+        assert!(program.level() > 0, "{all:?}");
         bytes(&program, &source, program.size().rect())
     };
-    let last = made(&[curve.clone(), crop.clone(), resize.clone()]);
-    assert!(made(&[crop.clone(), curve.clone(), resize.clone()]) == last);
+    let made = |all: &[(&str, Value)]| mixed(all, 0, 1.0);
+    let vivid = ("gentle_saturation", json!({"amount": 60}));
+    let warm = ("colour_balance", json!({"highlights": [20, 0, -30]}));
+    for (tone, mix) in [(&curve, 1.0), (&vivid, 1.0), (&warm, 1.0), (&curve, 0.4), (&vivid, 0.4)] {
+        let last = mixed(&[tone.clone(), crop.clone(), resize.clone()], 0, mix);
+        let first = mixed(&[crop.clone(), tone.clone(), resize.clone()], 1, mix);
+        assert!(first == last && last != made(&[crop.clone(), resize.clone()]), "{tone:?} {mix}");
+    }
     // What is told by its place works on the picture as it was cropped: as on a picture that is no larger.
     let corners = ("vignette", json!({"stops": -1.5}));
     let cropped = made(&[crop.clone(), corners.clone(), resize.clone()]);

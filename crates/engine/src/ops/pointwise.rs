@@ -35,6 +35,11 @@ pub trait PixelOp: Send + Sync {
     /// Changes `planes` in place; the first pixel lies at column `x` of row `y` of the step's input, at the scale of
     /// the plan. Values may lie outside the range on the way in; lanes after the end of the row hold anything finite.
     fn run(&self, x: i64, y: i64, planes: &mut Planes);
+
+    /// Whether it does the same to a colour wherever it stands.
+    fn is_placeless(&self) -> bool {
+        false
+    }
 }
 
 /// Operations held back to an area and a share.
@@ -58,9 +63,21 @@ impl PixelOp for Masked {
         }
         planes.mix(&before, &weights);
     }
+
+    fn is_placeless(&self) -> bool {
+        self.mask.is_none() && self.inner.is_placeless()
+    }
 }
 
 impl PointOp {
+    /// Whether it does the same to a colour wherever it stands.
+    pub(crate) fn is_placeless(&self) -> bool {
+        match self {
+            Self::Matrix(_) | Self::Curves(_) => true,
+            Self::Pixels(op) => op.is_placeless(),
+        }
+    }
+
     /// The same function on each channel.
     pub fn curve(function: impl Fn(f32) -> f32 + Send + Sync + 'static) -> Self {
         let curve: Curve = Arc::new(function);
@@ -230,7 +247,7 @@ impl PointProgram {
 
     /// Whether it does the same everywhere.
     pub(crate) fn is_placeless(&self) -> bool {
-        self.ready.iter().all(|op| !matches!(op, Ready::Pixels(_)))
+        self.ready.iter().all(|op| !matches!(op, Ready::Pixels(op) if !op.is_placeless()))
     }
 
     /// This, and `next` after it.

@@ -69,11 +69,9 @@ impl Plan {
     /// Whether a step does the same to a colour wherever it stands.
     fn is_placeless(&self, step: usize) -> bool {
         let settings = &self.steps[step];
-        let same = |op: &Op| matches!(op, Op::Point(PointOp::Matrix(_) | PointOp::Curves(_)));
+        let same = |op: &Op| matches!(op, Op::Point(op) if op.is_placeless());
         let ops = settings.step.ops(&self.work_place(step, 1.0));
-        // Several that are mixed with their input together are lowered as work that may ask for its place.
-        let is_alone = settings.mix >= 1.0 || ops.len() == 1;
-        settings.area.is_none() && settings.block.is_none() && is_alone && ops.iter().all(same)
+        settings.area.is_none() && settings.block.is_none() && ops.iter().all(same)
     }
 
     /// What a render at full scale has to do: the reduction asked of the source (`1 / 2^level`), and the pixels that each

@@ -96,6 +96,10 @@ impl PixelOp for Balance {
             std::array::from_fn(|i| if now[i] > 1e-6 { (light[i] / now[i]).clamp(0.0, 16.0) } else { 1.0 });
         planes.scale(&factors);
     }
+
+    fn is_placeless(&self) -> bool {
+        true
+    }
 }
 
 #[cfg(test)]

@@ -147,6 +147,10 @@ impl PixelOp for Edge {
         planes.matrix(&self.back);
         planes.mix(&before, &outside);
     }
+
+    fn is_placeless(&self) -> bool {
+        true
+    }
 }
 
 struct Proof(Arc<OutputColour>);
@@ -156,6 +160,10 @@ impl PixelOp for Proof {
         if let Some(file) = &self.0.file {
             file.proof(planes);
         }
+    }
+
+    fn is_placeless(&self) -> bool {
+        true
     }
 }
 

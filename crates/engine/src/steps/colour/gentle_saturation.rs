@@ -50,6 +50,10 @@ impl PixelOp for Gentle {
     fn run(&self, _: i64, _: i64, planes: &mut Planes) {
         gentle(self.0, planes);
     }
+
+    fn is_placeless(&self) -> bool {
+        true
+    }
 }
 
 /// How near the hue is to skin: 1 within about 15° of a warm orange, 0 from 40° on.

@@ -188,6 +188,10 @@ impl PixelOp for Apply {
             (planes.r[i], planes.g[i], planes.b[i]) = (out[0], out[1], out[2]);
         }
     }
+
+    fn is_placeless(&self) -> bool {
+        true
+    }
 }
 
 #[cfg(test)]
