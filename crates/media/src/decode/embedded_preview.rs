@@ -1,8 +1,11 @@
 //! Pictures embedded in other files: the preview of a camera raw file, the small picture in a JPEG's camera data.
 
 use crate::decode::jpeg;
-use crate::decode::tiff_directory::{self, PHOTOMETRIC, Page};
+use crate::decode::tiff_directory::{
+    self, PHOTOMETRIC, Page, STRIP_BYTES, STRIP_OFFSETS, TILE_BYTES, TILE_OFFSETS,
+};
 use rallo_engine::Size;
+use std::ops::Range;
 
 /// The tag that gives the version of the DNG standard.
 const DNG_VERSION: u16 = 50_706;
@@ -25,24 +28,52 @@ fn holds_sensor_data(file: &[u8]) -> bool {
     if !matches!(file, [b'M', b'M', 0, 42, ..] | [b'I', b'I', 42, 0, ..]) {
         return false;
     }
-    let is_sensor =
-        |page: &Page<'_>| page.has(DNG_VERSION) || matches!(page.number(PHOTOMETRIC), Some(32_803 | 34_892));
-    tiff_directory::every(file).iter().any(is_sensor)
+    tiff_directory::every(file).iter().any(|page| page.has(DNG_VERSION) || is_of_sensor(page))
+}
+
+fn is_of_sensor(page: &Page<'_>) -> bool {
+    matches!(page.number(PHOTOMETRIC), Some(32_803 | 34_892))
+}
+
+/// What lies between the strips and tiles of a TIFF's sensor data, which are most of such a file; all of any other.
+fn besides_sensor_data(file: &[u8]) -> Vec<Range<usize>> {
+    let mut parts: Vec<(usize, usize)> = Vec::new();
+    if matches!(file, [b'M', b'M', 0, 42, ..] | [b'I', b'I', 42, 0, ..]) {
+        for page in tiff_directory::every(file).iter().filter(|page| is_of_sensor(page)) {
+            for (offsets, lengths) in [(STRIP_OFFSETS, STRIP_BYTES), (TILE_OFFSETS, TILE_BYTES)] {
+                let pairs = page.numbers(offsets).into_iter().zip(page.numbers(lengths));
+                let inside = |v: u64| usize::try_from(v).unwrap_or(usize::MAX).min(file.len());
+                parts.extend(pairs.map(|(from, length)| (inside(from), inside(from.saturating_add(length)))));
+            }
+        }
+    }
+    parts.sort_unstable();
+    let mut gaps = Vec::with_capacity(parts.len() + 1);
+    let mut at = 0;
+    for (from, to) in parts {
+        if from > at {
+            gaps.push(at..from);
+        }
+        at = at.max(to);
+    }
+    gaps.push(at..file.len());
+    gaps
 }
 
 /// The largest JPEG inside a file, from its first byte to the file's end.
 pub fn largest(file: &[u8]) -> Option<(&[u8], Size)> {
     let mut best: Option<(&[u8], Size)> = None;
-    let mut at = 0;
-    while let Some(next) = memchr::memmem::find(&file[at..], &[0xff, 0xd8, 0xff]) {
-        let inside = &file[at + next..];
-        if let Some(size) = baseline_size(inside)
-            && best.is_none_or(|(_, b)| size.area() > b.area())
-            && jpeg::size(inside, &jpeg::head(inside)).is_ok()
-        {
-            best = Some((inside, size));
+    let begins = memchr::memmem::Finder::new(&[0xff, 0xd8, 0xff]);
+    for gap in besides_sensor_data(file) {
+        for at in begins.find_iter(&file[gap.clone()]) {
+            let inside = &file[gap.start + at..];
+            if let Some(size) = baseline_size(inside)
+                && best.is_none_or(|(_, b)| size.area() > b.area())
+                && jpeg::size(inside, &jpeg::head(inside)).is_ok()
+            {
+                best = Some((inside, size));
+            }
         }
-        at += next + 3;
     }
     best
 }
@@ -104,6 +135,22 @@ mod tests {
         assert!(is_raw(&file));
         assert_eq!(largest(&file).unwrap().1, Size::new(640, 480));
         assert_eq!(largest(b"nothing here"), None);
+    }
+
+    #[test]
+    fn what_a_sensor_counted_is_no_preview() {
+        let (small, large) = (jpeg(160, 120), jpeg(640, 480));
+        // The directory of three entries takes 50 bytes; what looks like a larger picture lies in the strip of counts.
+        let strip = [&large[..], &[5; 40]].concat();
+        let head = tiff(&[(262, 32_803), (273, 50), (279, strip.len() as u16)]);
+        assert_eq!(head.len(), 50);
+        let file = [&head[..], &strip, &small].concat();
+        assert_eq!(largest(&file).unwrap().1, Size::new(160, 120));
+        assert_eq!(besides_sensor_data(&file), [0..50, 50 + strip.len()..file.len()]);
+        // A strip that is said to go on behind the file's end.
+        let cut = [tiff(&[(262, 32_803), (273, 50), (279, 60_000)]), small].concat();
+        assert_eq!(largest(&cut), None);
+        assert_eq!(besides_sensor_data(&cut), [0..50, cut.len()..cut.len()]);
     }
 
     #[test]
