@@ -10,6 +10,8 @@ const TOGETHER: usize = 256;
 pub struct Levels {
     /// Blacks and factors along a row of cells, as often as they repeat in about [`TOGETHER`] values.
     rows: Vec<(Vec<f32>, Vec<f32>)>,
+    /// Values after which they repeat.
+    across: usize,
 }
 
 impl Levels {
@@ -23,7 +25,7 @@ impl Levels {
                 cells.map(|(black, white)| (black, 1.0 / (white - black).max(1.0))).collect();
             cells.repeat(times).into_iter().unzip()
         };
-        Self { rows: (0..down.max(1)).map(row).collect() }
+        Self { rows: (0..down.max(1)).map(row).collect(), across }
     }
 
     /// The light of a row of whole numbers: 0 for none, 1 for the most that is counted.
@@ -32,10 +34,37 @@ impl Levels {
         lit_counts(counts, black, factor, light);
     }
 
+    /// Whether numbers two places apart, to the side or below, mean the same.
+    fn repeat_by_two(&self) -> bool {
+        2 % self.across == 0 && 2 % self.rows.len() == 0
+    }
+
     /// The light of a row of numbers that are not whole.
     pub fn of_floats(&self, row: usize, numbers: &[f32], light: &mut [f32]) {
         let (black, factor) = &self.rows[row % self.rows.len()];
         lit(numbers, black, factor, light);
+    }
+}
+
+/// In whole numbers along a row of cells, as often as they repeat in about [`TOGETHER`] values: what counts as least and as most
+/// light, and a difference.
+pub(super) struct Limits {
+    pub least: Vec<u16>,
+    pub most: Vec<u16>,
+    pub apart: Vec<u16>,
+}
+
+impl Limits {
+    fn of((black, factor): &(Vec<f32>, Vec<f32>), apart: f32) -> Option<Self> {
+        let each = || black.iter().zip(factor);
+        let limits = Self {
+            least: each().map(|(black, factor)| (black + DARKEST / factor).floor() as u16).collect(),
+            most: each().map(|(black, factor)| (black + 1.0 / factor).ceil() as u16).collect(),
+            // Both ends may be a number off, and their distance counts twice.
+            apart: factor.iter().map(|factor| ((apart / factor).floor() - 4.0).max(0.0) as u16).collect(),
+        };
+        let tells = limits.apart.iter().all(|apart| *apart >= 8);
+        tells.then_some(limits)
     }
 }
 
@@ -48,11 +77,19 @@ fn lit_counts(counts: &[u16], black: &[f32], factor: &[f32], light: &mut [f32]) 
 fn lit<T: Copy + Into<f32>>(numbers: &[T], black: &[f32], factor: &[f32], light: &mut [f32]) {
     for (light, numbers) in light.chunks_mut(black.len()).zip(numbers.chunks(black.len())) {
         for (((light, number), black), factor) in light.iter_mut().zip(numbers).zip(black).zip(factor) {
-            let value = ((*number).into() - black) * factor;
-            // A little below black is noise, whose mean has to stay. What is no number is no light.
-            *light = if value.is_finite() { value.clamp(-0.1, 1.0) } else { 0.0 };
+            *light = one_lit((*number).into(), *black, *factor);
         }
     }
+}
+
+/// A little below black is noise, whose mean has to stay.
+const DARKEST: f32 = -0.1;
+
+#[inline(always)]
+fn one_lit(number: f32, black: f32, factor: f32) -> f32 {
+    let value = (number - black) * factor;
+    // What is no number is no light.
+    if value.is_finite() { value.clamp(DARKEST, 1.0) } else { 0.0 }
 }
 
 /// A part of a sensor's whole numbers.
@@ -72,9 +109,31 @@ impl Counts {
     /// Light of rows of the part, from row `top` on; as many as fit.
     pub(super) fn light(&self, top: usize, width: usize, light: &mut [f32]) {
         for (y, light) in (top..).zip(light.chunks_exact_mut(width)) {
-            let from = self.start + y * self.stride;
-            self.levels.of_counts(y, &self.numbers[from..from + width], light);
+            self.levels.of_counts(y, self.row(y, width), light);
         }
+    }
+
+    /// A row of the part.
+    pub(super) fn row(&self, y: usize, width: usize) -> &[u16] {
+        &self.numbers[self.start + y * self.stride..][..width]
+    }
+
+    /// Light of one number of the part.
+    pub(super) fn at(&self, x: usize, y: usize) -> f32 {
+        let (black, factor) = &self.levels.rows[y % self.levels.rows.len()];
+        let cell = x % black.len();
+        let number = self.numbers[self.start + y * self.stride + x];
+        one_lit(f32::from(number), black[cell], factor[cell])
+    }
+
+    /// Limits of the even and of the odd rows, and what `apart` is at least in numbers; nothing where numbers two places apart mean
+    /// different things, or light takes only few of them.
+    pub(super) fn limits(&self, apart: f32) -> Option<[Limits; 2]> {
+        let of = |row: usize| Limits::of(&self.levels.rows[row % self.levels.rows.len()], apart);
+        if !self.levels.repeat_by_two() {
+            return None;
+        }
+        Some([of(0)?, of(1)?])
     }
 
     /// Whether every row of a part that large is among the numbers.

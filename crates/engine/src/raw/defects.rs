@@ -3,6 +3,7 @@
 //! A lens spreads every point of light over several pixels and all filters. A defect stands out alone: by far from all its
 //! neighbours behind the same filter, while those behind the other filters show nothing of it.
 
+use crate::raw::counts::{Counts, Limits};
 use crate::raw::mosaic::Mosaic;
 use multiversion::multiversion;
 use rayon::prelude::*;
@@ -74,6 +75,12 @@ pub(super) fn found(mosaic: &Mosaic) -> Vec<(usize, f32)> {
     }
     let side = mosaic.pattern.side();
     let cells: Vec<Around> = (0..side * side).map(|i| Around::of(mosaic, i % side, i / side)).collect();
+    if side == 2
+        && let Some(counts) = mosaic.counts()
+        && let Some(limits) = counts.limits(LEAST)
+    {
+        return found_in_counts((w, h), counts, &limits, &cells);
+    }
     let of_rows = |(room, stands_out): &mut (Vec<f32>, Vec<u8>), from: usize| {
         let count = ROWS.min(h - EDGE - from);
         let values = mosaic.rows(from - EDGE, count + 2 * EDGE, room);
@@ -83,7 +90,8 @@ pub(super) fn found(mosaic: &Mosaic) -> Vec<(usize, f32)> {
             let mut look = |x: usize| {
                 let around = &cells[y % side * side + x % side];
                 let at = (row + EDGE) * w + x;
-                found.extend(mended(values, w, around, at).map(|mended| (y * w + x, mended)));
+                let value = |(dx, dy): Place| values[at.wrapping_add_signed(dy * w as isize + dx)];
+                found.extend(mended(value, around).map(|mended| (y * w + x, mended)));
             };
             if side == 2 {
                 stands_out.resize(w, 0);
@@ -97,6 +105,49 @@ pub(super) fn found(mosaic: &Mosaic) -> Vec<(usize, f32)> {
     };
     let bands: Vec<usize> = (EDGE..h - EDGE).step_by(ROWS).collect();
     bands.into_par_iter().map_init(Default::default, of_rows).flatten_iter().collect()
+}
+
+/// As [`found`], of whole numbers: only those that stand out are made light, and what is around them.
+fn found_in_counts(
+    (w, h): (usize, usize),
+    counts: &Counts,
+    limits: &[Limits; 2],
+    cells: &[Around],
+) -> Vec<(usize, f32)> {
+    let of_row = |stands_out: &mut Vec<u8>, y: usize| {
+        stands_out.resize(w, 0);
+        let rows = [y - 2, y, y + 2].map(|y| counts.row(y, w));
+        counts_standing_out(rows, &limits[y % 2], stands_out);
+        let mut found = Vec::new();
+        for x in memchr::memchr_iter(1, &stands_out[EDGE..w - EDGE]).map(|x| EDGE + x) {
+            let value = |(dx, dy): Place| counts.at(x.wrapping_add_signed(dx), y.wrapping_add_signed(dy));
+            found.extend(mended(value, &cells[y % 2 * 2 + x % 2]).map(|mended| (y * w + x, mended)));
+        }
+        found
+    };
+    (EDGE..h - EDGE).into_par_iter().map_init(Vec::new, of_row).flatten_iter().collect()
+}
+
+/// As [`standing_out`] for numbers: the rows two above and two below, and its own between them. Rather too many than one too few.
+#[multiversion(targets("x86_64+avx512f+avx512vl+avx512bw", "x86_64+avx2", "x86_64+sse4.1", "aarch64+neon"))]
+fn counts_standing_out(rows: [&[u16]; 3], limits: &Limits, out: &mut [u8]) {
+    let [above, own, below] = rows;
+    let count = own.len() - 4;
+    let together = limits.least.len();
+    for (k, out) in out[2..2 + count].chunks_mut(together).enumerate() {
+        let (from, long) = (k * together, out.len());
+        let (left, mid, right) = (&own[from..][..long], &own[from + 2..][..long], &own[from + 4..][..long]);
+        let (up, down) = (&above[from + 2..][..long], &below[from + 2..][..long]);
+        let (least, most) = (&limits.least[..long], &limits.most[..long]);
+        let apart = &limits.apart[..long];
+        for i in 0..long {
+            let high = left[i].max(right[i]).max(up[i].max(down[i])).min(most[i]).max(least[i]);
+            let low = left[i].min(right[i]).min(up[i].min(down[i])).min(most[i]).max(least[i]);
+            let own = mid[i].min(most[i]).max(least[i]);
+            let far = apart[i].saturating_add(high - low).saturating_add(high - low);
+            out[i] = u8::from((own.saturating_sub(high) >= far) | (low.saturating_sub(own) >= far));
+        }
+    }
 }
 
 /// Which values of a row, 1 or 0, stand out as far as a defect from the four neighbours two places away, which are behind the same of
@@ -115,11 +166,10 @@ fn standing_out(values: &[f32], start: usize, width: usize, out: &mut [u8]) {
     }
 }
 
-/// What a defect should count; nothing where the pixel is none.
+/// What a defect should count; nothing where the pixel is none. `value` tells what is counted around it.
 #[inline(always)]
-fn mended(values: &[f32], width: usize, around: &Around, at: usize) -> Option<f32> {
-    let value = |(dx, dy): Place| values[at.wrapping_add_signed(dy * width as isize + dx)];
-    let own = values[at];
+fn mended(value: impl Fn(Place) -> f32, around: &Around) -> Option<f32> {
+    let own = value((0, 0));
     let (mut low, mut high) = (f32::INFINITY, f32::NEG_INFINITY);
     // Hardly any pixel stands out from the first few.
     for place in &around.same {
@@ -156,8 +206,8 @@ fn mended(values: &[f32], width: usize, around: &Around, at: usize) -> Option<f3
 mod tests {
     use super::*;
     use crate::geometry::Size;
-    use crate::raw::Pattern;
     use crate::raw::noise::tests::chance;
+    use crate::raw::{Levels, Pattern};
 
     const SIZE: (usize, usize) = (120, 90);
 
@@ -204,6 +254,38 @@ mod tests {
             let light = scene(x, y) * [0.5, 1.0, 0.7][usize::from(pattern.at(x, y))];
             assert!((value - light).abs() < 0.02, "{x} {y}: {value} instead of {light}");
         }
+    }
+
+    #[test]
+    fn numbers_have_the_defects_that_their_light_has() {
+        // Some that stand out by hardly more and hardly less than is asked for, beside white and beside black.
+        let pattern = Pattern::new(2, 2, &[0, 1, 1, 2]).unwrap();
+        let size = Size::new(SIZE.0 as u32, SIZE.1 as u32);
+        let black = |x: usize, y: usize| 200.0 + 3.0 * x as f32 + 5.0 * y as f32;
+        let levels = || Levels::new((2, 2), |x, y| (black(x, y), 4000.5));
+        for strength in [0.05, 1.0, 4.0] {
+            let number = |i: usize| {
+                let (x, y) = (i % SIZE.0, i / SIZE.0);
+                let light = scene(x, y) * strength + 0.002 * chance(i as u64);
+                let dark = black(x % 2, y % 2);
+                let odd = i * 7919 % 200 < 2;
+                let off = if odd { 0.012 + 0.04 * chance(i as u64 + 9000) } else { 0.0 };
+                ((light + off) * (4000.5 - dark) + dark + 0.5).clamp(0.0, 4095.0) as u16
+            };
+            let numbers: Vec<u16> = (0..SIZE.0 * SIZE.1).map(number).collect();
+            let counts = Counts { numbers, start: 0, stride: SIZE.0, levels: levels() };
+            let counted = Mosaic::of_counts(size, pattern.clone(), counts).unwrap();
+            assert!(counted.counts().unwrap().limits(LEAST).is_some());
+            let in_numbers = found(&counted);
+            let light = Mosaic::new(size, pattern.clone(), counted.values().to_vec()).unwrap();
+            let in_light = found(&light);
+            assert!(in_light.len() > 5, "{strength}: {}", in_light.len());
+            assert_eq!(in_numbers, in_light, "{strength}");
+        }
+        // Where light takes few numbers, or neighbours mean different things, they are looked at as light.
+        let few = |levels| Counts { numbers: vec![7; 64], start: 0, stride: 8, levels };
+        assert!(few(Levels::new((1, 1), |_, _| (0.0, 255.0))).limits(LEAST).is_none());
+        assert!(few(Levels::new((4, 2), |x, _| (x as f32, 4000.0))).limits(LEAST).is_none());
     }
 
     #[test]

@@ -173,6 +173,12 @@ impl Mosaic {
         }
     }
 
+    /// The numbers that it still is: nothing where it is light, or something was mended in it.
+    pub(crate) fn counts(&self) -> Option<&Counts> {
+        let counted = self.counted.as_ref().filter(|counted| counted.mended.is_empty());
+        counted.filter(|_| self.light.get().is_none()).map(|counted| &counted.counts)
+    }
+
     /// Changes values; what was counted is no longer kept.
     pub(crate) fn change(&mut self, change: impl FnOnce(&mut [f32])) {
         self.values();
