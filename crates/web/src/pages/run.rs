@@ -145,7 +145,7 @@ impl Standing {
                 place(&told)
             },
             stamp: clock_short(when),
-            working: told.working.iter().map(in_work).collect::<Vec<_>>().join(", "),
+            working: all_in_work(&told.working),
             found,
             failed: told.failed.iter().map(Failed::new).collect(),
             since: told.items.iter().map(|item| item.ended).max().unwrap_or(0).max(since),
@@ -242,6 +242,17 @@ fn in_work(one: &WorkingEntry) -> String {
     match one.share {
         Some(share) if share > 0.0 => format!("{name} {:.0} %", share * 100.0),
         _ => name.to_owned(),
+    }
+}
+
+/// Pictures in work by their names; of many the first ones.
+fn all_in_work(all: &[WorkingEntry]) -> String {
+    const NAMED: usize = 6;
+    let names: Vec<String> = all.iter().take(NAMED).map(in_work).collect();
+    let names = names.join(", ");
+    match all.len().saturating_sub(NAMED) {
+        0 => names,
+        more => format!("{names} {}", say("any-and-more").with("more", more)),
     }
 }
 
@@ -381,6 +392,18 @@ mod tests {
             expected: None,
             brought: false,
         }
+    }
+
+    #[test]
+    fn of_many_pictures_in_work_the_first_are_named() {
+        let of = |count: usize| {
+            let entry =
+                |n: usize| WorkingEntry { name: Some(format!("{n}.jpg")), share: (n == 2).then_some(0.5) };
+            all_in_work(&(1..=count).map(entry).collect::<Vec<_>>())
+        };
+        assert_eq!([of(0), of(2)], [String::new(), "1.jpg, 2.jpg 50 %".to_owned()]);
+        assert_eq!(of(6), "1.jpg, 2.jpg 50 %, 3.jpg, 4.jpg, 5.jpg, 6.jpg");
+        assert_eq!(of(18), "1.jpg, 2.jpg 50 %, 3.jpg, 4.jpg, 5.jpg, 6.jpg and 12 more");
     }
 
     #[test]
