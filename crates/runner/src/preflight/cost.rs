@@ -451,7 +451,12 @@ mod tests {
         for kind in registry().iter().filter(|k| k.info.id != "denoise") {
             assert!(costs.table.contains_key(&format!("step {}", kind.info.id)), "{}", kind.info.id);
         }
-        assert!(costs.of("step denoise thorough") > 3.0 * costs.of("step exposure"));
+        for way in ["step denoise thorough", "step denoise quick"] {
+            assert!(
+                costs.table.get(way).is_some_and(|seconds| seconds.is_finite() && *seconds > 0.0),
+                "{way}"
+            );
+        }
         assert!(!costs.is_to_be_measured());
         let text = serde_json::to_string(&costs).unwrap();
         let back: Costs = serde_json::from_str(&text).unwrap();
