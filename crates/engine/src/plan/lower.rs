@@ -30,6 +30,11 @@ pub(super) enum Start {
 /// A part of a plan: what it begins with, and the steps after it.
 pub(super) type Stretch = (Start, Vec<usize>);
 
+/// How far a source is reduced whose first part is rendered at the first of these scales.
+fn level(scales: &[f64]) -> u8 {
+    (-scales[0].log2()).round() as u8
+}
+
 impl Plan {
     /// The scale each part runs at, found backwards from the output's.
     pub(super) fn scales(&self, parts: &[Stretch], scale: f64) -> Vec<f64> {
@@ -97,7 +102,13 @@ impl Plan {
                 pixels[*i] += area(self.sizes[i + usize::from(self.geometry[*i].is_some())]);
             }
         }
-        ((-scales[0].log2()).round() as u8, pixels)
+        (level(&scales), pixels)
+    }
+
+    /// The reduction that a render at full scale asks of the source, `1 / 2^level`: as its program says.
+    pub fn level(&self) -> u8 {
+        let parts = self.parts(1.0);
+        level(&self.scales(&parts, 1.0))
     }
 
     /// Lowers the plan for `scale` (0 < scale ≤ 1; 1 is the final file).
@@ -107,7 +118,7 @@ impl Plan {
         let scales = self.scales(&parts, scale);
         let mut program = Program {
             source: self.sizes[0],
-            level: (-scales[0].log2()).round() as u8,
+            level: level(&scales),
             nodes: Vec::new(),
             size: self.sizes[0].scaled(scales[0]),
             cut: None,

@@ -11,6 +11,7 @@ use crate::ops::turn::Turn;
 use crate::ops::warp_resampler::WarpResampler;
 use crate::pace;
 use crate::step::{AreaOp, EnlargeOp, MarkOp, WholeOp};
+use std::cell::RefCell;
 use std::sync::Arc;
 
 pub(super) enum Node {
@@ -264,9 +265,35 @@ pub(super) fn reduced(source: &dyn Source, level: u8) -> Result<Arc<Picture>, So
     Ok(picture)
 }
 
+thread_local! {
+    /// What a thread keeps from one stretch of tiles to the next, of whatever picture.
+    static KEPT: RefCell<Vec<Vec<Pixel>>> = const { RefCell::new(Vec::new()) };
+}
+
+/// Pixels that a thread keeps at most: 8 MB.
+const MOST_KEPT: usize = 1 << 19;
+
 /// Tile buffers of one thread, used again and again.
-#[derive(Default)]
 pub(super) struct Buffers(Vec<Vec<Pixel>>);
+
+impl Default for Buffers {
+    fn default() -> Self {
+        Self(KEPT.take())
+    }
+}
+
+impl Drop for Buffers {
+    fn drop(&mut self) {
+        let mut room = MOST_KEPT;
+        self.0.retain(|buffer| {
+            let fits = buffer.capacity() <= room;
+            room -= if fits { buffer.capacity() } else { 0 };
+            fits
+        });
+        // Where a stretch was begun inside another one, or the thread ends, nothing is lost but time.
+        let _ = KEPT.try_with(|kept| kept.replace(std::mem::take(&mut self.0)));
+    }
+}
 
 impl Buffers {
     /// One for so many pixels. What is filled anew costs time, and a long one that was cut short has to be; so the one that is as long

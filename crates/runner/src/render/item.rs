@@ -69,7 +69,7 @@ pub(super) fn read(recipe: &Recipe, source: FileSource, item: &PictureJob) -> (F
 /// Memory that a picture takes while it is made.
 pub(super) fn bytes(recipe: &Recipe, source: &FileSource, about: &ResolveContext) -> Result<u64, Fault> {
     let plan = recipe.layout(about).map_err(|e| Fault::new(FailureKind::TooLarge, e.to_string()))?;
-    let level = plan.program(1.0).level();
+    let level = plan.level();
     // What stays transparent is decoded twice.
     let keeps = variants(recipe).iter().any(|v| v.delivery.keeps_transparent());
     let times = if keeps && source.format().may_be_transparent() { 2 } else { 1 };
