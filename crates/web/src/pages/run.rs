@@ -221,7 +221,11 @@ fn place(told: &RunAnswer) -> String {
     let folder = told.folder.as_deref().unwrap_or_default();
     if p.state == RunState::Running {
         if let Some(each) = p.each {
-            said += &say("run-seconds-a-picture").with("seconds", format!("{each:.2}")).to_string();
+            said += &if each < QUICK {
+                say("run-pictures-a-second").with("count", (1.0 / each.max(1e-6)).round() as i64).to_string()
+            } else {
+                say("run-seconds-a-picture").with("seconds", format!("{each:.2}")).to_string()
+            };
         }
         said += &say("run-into").with("folder", folder).to_string();
         if let Some(expected) = &told.expected {
@@ -244,6 +248,9 @@ fn in_work(one: &WorkingEntry) -> String {
         _ => name.to_owned(),
     }
 }
+
+/// Seconds of which nothing would be left when they are rounded.
+const QUICK: f64 = 0.05;
 
 /// Pictures in work by their names; of many the first ones.
 fn all_in_work(all: &[WorkingEntry]) -> String {
@@ -296,11 +303,13 @@ impl Picture {
         let said = if item.state == ItemState::Skipped {
             say("run-was-there-already")
         } else {
-            let seconds = format!("{:.1}", item.seconds.unwrap_or(0.0));
-            say("run-from-to-in")
-                .with("before", &item.before)
-                .with("after", &item.after)
-                .with("seconds", seconds)
+            let seconds = item.seconds.unwrap_or(0.0);
+            let (text, time) = if seconds < QUICK {
+                ("run-from-to-in-ms", format!("{:.0}", (seconds * 1000.0).max(1.0)))
+            } else {
+                ("run-from-to-in", format!("{seconds:.1}"))
+            };
+            say(text).with("before", &item.before).with("after", &item.after).with("seconds", time)
         };
         let name = item.target.clone().unwrap_or_default();
         Some(Self { position: item.position, name, said: said.into() })
@@ -441,6 +450,8 @@ mod tests {
             place(&running),
             "10 pictures, and 2 made of all of them or checked. 0.26 s a picture. Into Spring/web. About 9 MB in all. 1 could not be made."
         );
+        let quick = told(Event { each: Some(0.00204), ..event(Running, 3, 0, 0) });
+        assert_eq!(place(&quick), "490 pictures a second. Into Spring/web.");
         assert_eq!(
             place(&told(event(Done, 12, 0, 0))),
             "Into Spring/web: 3 MB where the originals are 40 MB."
@@ -472,6 +483,8 @@ mod tests {
     fn results_are_pictures_of_their_own_that_are_there() {
         let said = |item: &ItemEntry| Picture::new(item).map(|p| p.said);
         assert_eq!(said(&item(ItemState::Done)).as_deref(), Some("6 MB to 90 kB, 0.3 s"));
+        let quick = ItemEntry { seconds: Some(0.0034), ..item(ItemState::Done) };
+        assert_eq!(said(&quick).as_deref(), Some("6 MB to 90 kB, 3 ms"));
         assert_eq!(said(&item(ItemState::Skipped)).as_deref(), Some("was there already"));
         assert_eq!(said(&item(ItemState::Failed)), None);
         assert_eq!(said(&ItemEntry { joins: true, ..item(ItemState::Done) }), None);

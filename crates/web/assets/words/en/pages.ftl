@@ -428,6 +428,7 @@ report-made-by = made by
 
 run-was-there-already = was there already
 run-from-to-in = { $before } to { $after }, { $seconds } s
+run-from-to-in-ms = { $before } to { $after }, { $seconds } ms
 run-clip = { base-so-many-frames }, { $seconds } s, { $width } × { $height }, { $codec }, { $bytes }
 run-watch-it-here = Watch it here
 run-what-was-found = What was found
@@ -456,6 +457,7 @@ run-about-in-all = {" "}About { $bytes } in all.
 run-into = Into { $folder }.
 run-into-with-sizes = Into { $folder }: { $after } where the originals are { $before }.
 run-seconds-a-picture = { $seconds } s a picture.{" "}
+run-pictures-a-second = { $count } pictures a second.{" "}
 run-in-work = In work: { $pictures }
 run-start-now = Start now
 run-cancel-this-run = Cancel this run
