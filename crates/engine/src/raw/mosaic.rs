@@ -214,6 +214,7 @@ mod tests {
         let size = Size::new(2, 2);
         assert!(matches!(Mosaic::new(size, bayer, vec![0.0; 3]), Err(PatternError::Values { .. })));
     }
+
     #[test]
     fn whole_numbers_are_the_same_light_by_rows_and_all_at_once() {
         // A part that begins two rows down and three columns to the right.

@@ -25,7 +25,7 @@ pub fn is_raw(file: &[u8]) -> bool {
 /// TIFF 6.0 and Adobe's DNG 1.7: the photometric kinds of a colour filter array (32803) and of linear raw (34892),
 /// and the tag that gives the DNG version.
 fn holds_sensor_data(file: &[u8]) -> bool {
-    if !matches!(file, [b'M', b'M', 0, 42, ..] | [b'I', b'I', 42, 0, ..]) {
+    if !tiff_directory::is_classic(file) {
         return false;
     }
     tiff_directory::every(file).iter().any(|page| page.has(DNG_VERSION) || is_of_sensor(page))
@@ -38,7 +38,7 @@ fn is_of_sensor(page: &Page<'_>) -> bool {
 /// What lies between the strips and tiles of a TIFF's sensor data, which are most of such a file; all of any other.
 fn besides_sensor_data(file: &[u8]) -> Vec<Range<usize>> {
     let mut parts: Vec<(usize, usize)> = Vec::new();
-    if matches!(file, [b'M', b'M', 0, 42, ..] | [b'I', b'I', 42, 0, ..]) {
+    if tiff_directory::is_classic(file) {
         for page in tiff_directory::every(file).iter().filter(|page| is_of_sensor(page)) {
             for (offsets, lengths) in [(STRIP_OFFSETS, STRIP_BYTES), (TILE_OFFSETS, TILE_BYTES)] {
                 let pairs = page.numbers(offsets).into_iter().zip(page.numbers(lengths));

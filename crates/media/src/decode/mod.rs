@@ -345,8 +345,7 @@ pub fn taken(path: &Path) -> Option<jiff::civil::DateTime> {
     let mut head = Vec::new();
     std::fs::File::open(path).ok()?.take(HEAD_BYTES).read_to_end(&mut head).ok()?;
     // Camera raw is mostly TIFF, and Exif is TIFF too.
-    let is_tiff = head.starts_with(b"II*\0") || head.starts_with(b"MM\0*");
-    if !is_tiff {
+    if !tiff_directory::is_classic(&head) {
         return facts(path).ok()?.camera.taken;
     }
     // Some write their directories behind the pixels.

@@ -60,6 +60,11 @@ pub(super) struct Bytes<'a> {
     big_tiff: bool,
 }
 
+/// Whether a file begins as a TIFF that is no BigTIFF.
+pub(crate) fn is_classic(file: &[u8]) -> bool {
+    matches!(file, [b'M', b'M', 0, 42, ..] | [b'I', b'I', 42, 0, ..])
+}
+
 impl<'a> Bytes<'a> {
     /// A file's, and where its first directory stands.
     pub fn of(file: &'a [u8]) -> (Self, Option<u64>) {

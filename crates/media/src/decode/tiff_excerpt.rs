@@ -18,7 +18,7 @@ const BELOW: [u16; 3] = [EXIF, GPS, INTEROPERABILITY];
 /// The first directory of a TIFF (not a BigTIFF), and those of EXIF, of places on the earth and of interoperability that it
 /// names, as a TIFF of their own. Values larger than 64 kB are left out. Nothing for other files.
 pub(crate) fn camera_part(file: &[u8]) -> Option<Vec<u8>> {
-    if !matches!(file, [b'M', b'M', 0, 42, ..] | [b'I', b'I', 42, 0, ..]) {
+    if !tiff_directory::is_classic(file) {
         return None;
     }
     let (bytes, first) = Bytes::of(file);
